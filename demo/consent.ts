@@ -1,0 +1,87 @@
+import { request } from 'undici';
+
+/**
+ * A consent played over plain HTTP, as a browser would: follows the link, keeps cookies for each host, fills in the
+ * provider's forms, and ends on our landing address. Used by the demo's seeding and by the tests.
+ */
+export interface PlayedConsent {
+  /** Everything that was fetched, in order: method, address without its query, status. */
+  steps: { what: string; status: number }[];
+  /** Where it ended: our landing address, or the provider's own page. */
+  endedAt: string;
+  body: string;
+}
+
+export interface PlayOptions {
+  account?: string;
+  password?: string;
+  untick?: string[];
+  refuse?: boolean;
+  /** Stops before the callback is fetched; `endedAt` is then the callback's address. */
+  stopBeforeCallback?: boolean;
+}
+
+export class Browser {
+  readonly #cookies = new Map<string, Map<string, string>>();
+  readonly steps: PlayedConsent['steps'] = [];
+
+  async fetch(address: string, form?: URLSearchParams): Promise<{ status: number; location: string | null; body: string }> {
+    const url = new URL(address);
+    const host = url.host;
+    const jar = this.#cookies.get(host) ?? new Map<string, string>();
+    this.#cookies.set(host, jar);
+    // `*.localhost` is loopback for a browser (RFC 6761 §6.3); here it is said by hand.
+    const target = `http://127.0.0.1:${url.port}${url.pathname}${url.search}`;
+    const answer = await request(target, {
+      method: form ? 'POST' : 'GET',
+      headers: {
+        host,
+        cookie: [...jar].map(([name, value]) => `${name}=${value}`).join('; '),
+        ...(form ? { 'content-type': 'application/x-www-form-urlencoded' } : {}),
+      },
+      body: form?.toString() ?? null,
+    });
+    for (const cookie of [answer.headers['set-cookie'] ?? []].flat()) {
+      const [pair = ''] = cookie.split(';');
+      jar.set(pair.slice(0, pair.indexOf('=')), pair.slice(pair.indexOf('=') + 1));
+    }
+    const location = answer.headers.location;
+    this.steps.push({ what: `${form ? 'POST' : 'GET'} ${url.origin}${url.pathname}`, status: answer.statusCode });
+    return { status: answer.statusCode, location: typeof location === 'string' ? new URL(location, address).href : null, body: await answer.body.text() };
+  }
+}
+
+export async function playConsent(startUrl: string, options: PlayOptions = {}, browser = new Browser()): Promise<PlayedConsent> {
+  const ended = (endedAt: string, body = ''): PlayedConsent => ({ steps: browser.steps, endedAt, body });
+  const started = await browser.fetch(startUrl);
+  if (!started.location) return ended(startUrl, started.body);
+  const asked = await browser.fetch(started.location);
+  if (asked.location) return follow(browser, asked.location, options, ended);
+  const origin = new URL(started.location).origin;
+  const pending = /name="request" value="([^"]+)"/.exec(asked.body)?.[1];
+  if (!pending) return ended(started.location, asked.body);
+  const consent = await browser.fetch(
+    `${origin}/sign-in`,
+    new URLSearchParams({ request: pending, account: options.account ?? 'eg-1042', password: options.password ?? 'low-tide' }),
+  );
+  const offered = [...consent.body.matchAll(/name="scope" value="([^"]+)"/g)].map((match) => match[1] ?? '');
+  const decision = new URLSearchParams({ request: pending, decision: options.refuse ? 'refuse' : 'agree' });
+  for (const scope of offered) if (!options.untick?.includes(scope)) decision.append('scope', scope);
+  const decided = await browser.fetch(`${origin}/decide`, decision);
+  return decided.location ? follow(browser, decided.location, options, ended) : ended(`${origin}/decide`, decided.body);
+}
+
+async function follow(browser: Browser, callback: string, options: PlayOptions, ended: (at: string, body?: string) => PlayedConsent): Promise<PlayedConsent> {
+  if (options.stopBeforeCallback) return ended(callback);
+  const landed = await browser.fetch(callback);
+  return ended(landed.location ?? callback, landed.body);
+}
+
+/** Registers a client at a stand-in's page, as a person would; id and secret stand on the page once. */
+export async function registerAtStandin(origin: string, name: string, redirectUri: string, browser = new Browser()): Promise<{ id: string; secret: string }> {
+  const page = await browser.fetch(`${origin}/clients`, new URLSearchParams({ name, redirect_uri: redirectUri }));
+  const read = (id: string) => new RegExp(`id="${id}">([^<]+)<`).exec(page.body)?.[1] ?? '';
+  const [id, secret] = [read('client-id'), read('client-secret')];
+  if (!id || !secret) throw new Error('the registration page showed no id and secret');
+  return { id, secret };
+}

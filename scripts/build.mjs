@@ -1,0 +1,26 @@
+// Builds dist/: the service, `rk` and the stand-ins by the TypeScript compiler, the console by Vite. Skipped where nothing changed.
+import { spawnSync } from 'node:child_process';
+import { chmodSync, existsSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { dirname, join } from 'node:path';
+import { fileURLToPath } from 'node:url';
+import { hashOf } from './hash.mjs';
+
+const root = join(dirname(fileURLToPath(import.meta.url)), '..');
+const dist = join(root, 'dist');
+
+function run(bin, args) {
+  const done = spawnSync(process.execPath, [join(root, 'node_modules', bin), ...args], { cwd: root, stdio: ['ignore', 'inherit', 'inherit'] });
+  if (done.status !== 0) process.exit(1);
+}
+
+const stamp = join(dist, '.stamp');
+const hash = hashOf(root, ['src', 'package.json', 'tsconfig.json', 'tsconfig.build.json', 'vite.config.ts', 'svelte.config.js', 'scripts/build.mjs']);
+if (!existsSync(stamp) || readFileSync(stamp, 'utf8') !== hash) {
+  process.stderr.write('Building\u2026\n');
+  rmSync(dist, { recursive: true, force: true });
+  mkdirSync(dist);
+  run('typescript/bin/tsc', ['-p', 'tsconfig.build.json']);
+  if (existsSync(join(root, 'src/console/index.html'))) run('vite/bin/vite.js', ['build', '--logLevel', 'warn']);
+  chmodSync(join(dist, 'cli/main.js'), 0o755);
+  writeFileSync(stamp, hash);
+}

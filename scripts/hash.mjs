@@ -1,0 +1,18 @@
+import { createHash } from 'node:crypto';
+import { existsSync, readdirSync, readFileSync, statSync } from 'node:fs';
+import { join } from 'node:path';
+
+/** One hash over files and folders below `root`, for "did anything change?". Tests do not count. */
+export function hashOf(root, paths) {
+  const hash = createHash('sha256');
+  const add = (path) => {
+    if (!existsSync(path) || path.endsWith('.test.ts')) return;
+    if (statSync(path).isDirectory()) {
+      for (const name of readdirSync(path).sort()) add(join(path, name));
+      return;
+    }
+    hash.update(path.slice(root.length)).update(readFileSync(path));
+  };
+  for (const path of paths) add(join(root, path));
+  return hash.digest('hex');
+}

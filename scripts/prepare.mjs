@@ -1,0 +1,63 @@
+// Brings a bare Debian machine with Node.js to where `npm run demo` and `npm test` can work: npm packages, MariaDB,
+// Chromium, build. Plain Node.js, because it runs before any package is there. Usage: node scripts/prepare.mjs [mariadb] [chromium] [build]
+import { execFileSync, spawnSync } from 'node:child_process';
+import { existsSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs';
+import { dirname, join } from 'node:path';
+import { fileURLToPath } from 'node:url';
+import { hashOf } from './hash.mjs';
+
+const root = join(dirname(fileURLToPath(import.meta.url)), '..');
+const wanted = process.argv.slice(2);
+const say = (text) => process.stderr.write(`${text}\n`);
+
+function run(command, args, options = {}) {
+  const done = spawnSync(command, args, { cwd: root, stdio: ['ignore', 'inherit', 'inherit'], ...options });
+  if (done.status !== 0) throw new Error(`\`${command} ${args.join(' ')}\` failed`);
+}
+
+/** Runs `work` unless the stamp says that it was done for these very inputs. */
+function unlessDone(stamp, inputs, work) {
+  const path = join(root, stamp);
+  const hash = hashOf(root, inputs);
+  if (existsSync(path) && readFileSync(path, 'utf8') === hash) return;
+  work();
+  mkdirSync(dirname(path), { recursive: true });
+  writeFileSync(path, hash);
+}
+
+function debian(packageName, proof, extra = []) {
+  if (proof.some((path) => existsSync(path))) return;
+  const by = process.getuid() === 0 ? [] : hasSudo() ? ['sudo', '-n'] : null;
+  const command = `apt-get install -y --no-install-recommends ${[packageName, ...extra].join(' ')}`;
+  if (!by || !existsSync('/usr/bin/apt-get')) {
+    say(`This needs the Debian package ${packageName}. As root:\n  apt-get update && ${command}`);
+    process.exit(1);
+  }
+  say(`Installing ${packageName} from Debian's packages\u2026`);
+  const quiet = { stdio: ['ignore', 'ignore', 'inherit'], env: { ...process.env, DEBIAN_FRONTEND: 'noninteractive' } };
+  const [first, ...rest] = [...by, 'apt-get', '-q'];
+  run(first, [...rest, 'update'], quiet);
+  run(first, [...rest, ...command.split(' ').slice(1)], quiet);
+}
+
+function hasSudo() {
+  try {
+    execFileSync('sudo', ['-n', 'true'], { stdio: 'ignore' });
+    return true;
+  } catch {
+    return false;
+  }
+}
+
+try {
+  unlessDone('node_modules/.lock-stamp', ['package.json', 'package-lock.json'], () => {
+    say('Installing npm packages\u2026');
+    run('npm', ['ci', '--no-audit', '--no-fund', '--loglevel=error']);
+  });
+  if (wanted.includes('mariadb')) debian('mariadb-server', ['/usr/sbin/mariadbd', '/usr/local/sbin/mariadbd']);
+  if (wanted.includes('chromium')) debian('chromium', ['/usr/bin/chromium']);
+  if (wanted.includes('build')) run(process.execPath, ['scripts/build.mjs']);
+} catch (error) {
+  say(error.message);
+  process.exit(1);
+}

@@ -1,0 +1,87 @@
+import type { AnswerOf, BodyOf, OperationName } from './operations.ts';
+import { operations } from './operations.ts';
+import { Problem } from './problem.ts';
+
+/** A problem answer, thrown by the client. */
+export class ProblemError extends Error {
+  readonly problem: Problem;
+  constructor(problem: Problem) {
+    super(problem.detail ? `${problem.title} ${problem.detail}` : problem.title);
+    this.name = 'ProblemError';
+    this.problem = problem;
+  }
+}
+
+export interface CallInput<N extends OperationName> {
+  params?: Record<string, string>;
+  query?: Record<string, string | number | undefined>;
+  body?: BodyOf<N>;
+}
+
+export interface ClientOptions {
+  /** The service's address; empty in a browser that is on it. */
+  baseUrl: string;
+  token?: string;
+  /** How long one call may take, in milliseconds. */
+  deadlineMs?: number;
+  fetch?: typeof fetch;
+}
+
+export type ApiClient = <N extends OperationName>(name: N, input?: CallInput<N>) => Promise<AnswerOf<N>>;
+
+/** A typed client of the JSON API: one function, `call(operation, { params, query, body })`. @throws {ProblemError} */
+export function apiClient(options: ClientOptions): ApiClient {
+  const send = options.fetch ?? fetch;
+  return async (name, input = {}) => {
+    const { method, path } = operations[name];
+    const filled = path.replace(/\{(\w+)\}/g, (_whole, key: string) => encodeURIComponent(input.params?.[key] ?? ''));
+    const query = new URLSearchParams(
+      Object.entries(input.query ?? {}).flatMap(([key, value]) => (value === undefined ? [] : [[key, String(value)] as [string, string]])),
+    );
+    const headers: Record<string, string> = { accept: 'application/json' };
+    if (input.body !== undefined) headers['content-type'] = 'application/json';
+    if (options.token) headers.authorization = `Bearer ${options.token}`;
+    let response: Response;
+    try {
+      response = await send(`${options.baseUrl}${filled}${query.size > 0 ? `?${query}` : ''}`, {
+        method,
+        headers,
+        redirect: 'error',
+        signal: AbortSignal.timeout(options.deadlineMs ?? 70_000),
+        ...(input.body === undefined ? {} : { body: JSON.stringify(input.body) }),
+      });
+    } catch {
+      throw new ProblemError(
+        localProblem(
+          'SERVICE_UNREACHABLE',
+          'The service does not answer.',
+          `It was looked for at ${options.baseUrl || 'this address'}.`,
+          'Check that it runs, and the address.',
+        ),
+      );
+    }
+    const body: unknown = await response.json().catch(() => undefined);
+    if (response.ok) return body as never;
+    const problem = Problem.safeParse(body);
+    throw new ProblemError(
+      problem.success
+        ? problem.data
+        : localProblem(
+            'ANSWER_ODD',
+            'The answer was not understood.',
+            `Status ${response.status}.`,
+            'Check that this is the address of a Rusty Kettle service.',
+            response.status,
+          ),
+    );
+  };
+}
+
+const localProblem = (code: string, title: string, detail: string, remedy: string, status = 503): Problem => ({
+  type: 'about:blank',
+  title,
+  status,
+  detail,
+  remedy,
+  code,
+});

@@ -1,0 +1,38 @@
+import { z } from 'zod';
+
+/** An instant on the wire: ISO 8601, UTC, milliseconds. */
+export const Instant = z.iso.datetime();
+export const Id = z.uuid();
+
+export const ProviderName = z.string().regex(/^[a-z][a-z0-9-]{0,40}$/, { error: 'Lower-case letters, digits and hyphens, a letter first.' });
+export const ClientName = ProviderName;
+export const ConnectionName = z
+  .string()
+  .regex(/^[a-z0-9][a-z0-9._-]{0,62}$/, { error: 'Lower-case letters, digits, dots, underscores and hyphens; up to 63.' });
+export const CallerName = ConnectionName;
+export const OperatorName = z.string().regex(/^[a-z0-9][a-z0-9._@-]{0,62}$/, { error: 'Lower-case letters, digits and . _ @ -; up to 63.' });
+
+export const HistoryEntry = z.object({
+  id: Id,
+  at: Instant,
+  actor: z.string(),
+  kind: z.string(),
+  subject: z.string(),
+  says: z.string(),
+  data: z.record(z.string(), z.unknown()),
+});
+export type HistoryEntry = z.output<typeof HistoryEntry>;
+
+/** The answer of a call to a provider's API, as it is shown to an operator. */
+export const CallAnswer = z.object({
+  method: z.string(),
+  url: z.string(),
+  status: z.number().int().nullable().describe('Null when no answer came'),
+  reason: z.string().nullable().describe('Why no answer came'),
+  content_type: z.string().nullable(),
+  body: z.string().describe('Cut at 64 kB'),
+  cut: z.boolean(),
+  took_ms: z.number(),
+  at: Instant,
+});
+export type CallAnswer = z.output<typeof CallAnswer>;

@@ -1,0 +1,96 @@
+import { z } from 'zod';
+import { CONNECTION_STATES } from '../core/health.ts';
+import { ScopeName } from '../core/provider/definition.ts';
+import { CallAnswer, ClientName, ConnectionName, Id, Instant, ProviderName } from './common.ts';
+
+export const AddConnection = z.strictObject({
+  name: ConnectionName,
+  provider: ProviderName,
+  client: ClientName,
+  scopes: z.array(ScopeName).max(100),
+  expected_account: z.string().trim().max(200).nullable().default(null),
+  allow_unlisted_scopes: z.boolean().default(false).describe('Take scopes that the definition does not list, as they are'),
+});
+export const ChangeConnection = z
+  .strictObject({
+    revision: z.number().int().min(1),
+    scopes: z.array(ScopeName).max(100).optional(),
+    expected_account: z.string().trim().max(200).nullable().optional(),
+    allow_unlisted_scopes: z.boolean().default(false),
+  })
+  .refine((change) => change.scopes !== undefined || change.expected_account !== undefined, { error: 'Name at least one thing to change.' });
+export const RemoveQuery = z.object({ revision: z.coerce.number().int().optional() });
+
+/** The life line: one access token from issue over due to expiry, and the renewals of the last day. */
+export const LifeLine = z.object({
+  issued_at: Instant,
+  due_at: Instant.nullable(),
+  expires_at: Instant,
+  renewed_at: z.array(Instant).describe('Renewals of the last day, newest first, at most 200'),
+});
+export type LifeLine = z.output<typeof LifeLine>;
+
+export const ConnectionSummary = z.object({
+  name: ConnectionName,
+  provider: ProviderName,
+  provider_title: z.string(),
+  client: ClientName,
+  environment: z.string(),
+  state: z.enum(CONNECTION_STATES),
+  cause: z.string().nullable(),
+  remedy: z.string().nullable(),
+  account: z.string().nullable(),
+  life: LifeLine.nullable(),
+  renewals: z.number().int(),
+});
+export type ConnectionSummary = z.output<typeof ConnectionSummary>;
+
+export const Connection = ConnectionSummary.extend({
+  scopes_requested: z.array(z.string()),
+  scopes_granted: z.array(z.string()).nullable(),
+  scopes_missing: z.array(z.string()),
+  expected_account: z.string().nullable(),
+  consented_at: Instant.nullable(),
+  consented_by: z.string().nullable(),
+  has_refresh_token: z.boolean(),
+  evidence: z.string().nullable().describe('What the provider last said when something went wrong'),
+  next_renewal_at: Instant.nullable(),
+  failures: z.number().int(),
+  resource: z.string().describe('Names this connection at our token endpoint (RFC 8707)'),
+  callers: z.array(z.string()),
+  probe: z.object({ path: z.string(), state: z.enum(['not_defined', 'not_tried', 'proved', 'failed']), last: CallAnswer.nullable() }),
+  revision: z.number().int(),
+  created_at: Instant,
+});
+export type Connection = z.output<typeof Connection>;
+
+export const OpenedConsent = z.object({ id: Id, start_url: z.string(), expires_at: Instant });
+export type OpenedConsent = z.output<typeof OpenedConsent>;
+
+export const CONSENT_PHASES = ['offered', 'started', 'exchanging', 'proving', 'done', 'failed'] as const;
+export const ConsentOutcome = z.object({
+  id: Id,
+  connection: ConnectionName,
+  provider: ProviderName,
+  provider_title: z.string(),
+  client: ClientName,
+  phase: z.enum(CONSENT_PHASES),
+  expires_at: Instant,
+  redirect_uri: z.string(),
+  finished_at: Instant.nullable(),
+  account: z.object({ id: z.string(), label: z.string() }).nullable(),
+  scopes: z.object({ requested: z.array(z.string()), granted: z.array(z.string()), missing: z.array(z.string()), unasked: z.array(z.string()) }).nullable(),
+  refresh_token: z.boolean().nullable(),
+  access_token_life_seconds: z.number().nullable(),
+  first_call: CallAnswer.nullable(),
+  problem: z
+    .object({ title: z.string(), evidence: z.string().nullable(), side: z.enum(['person', 'client', 'provider', 'ours']), remedy: z.string() })
+    .nullable(),
+  warnings: z.array(z.string()),
+});
+export type ConsentOutcome = z.output<typeof ConsentOutcome>;
+
+export const CallRequest = z.strictObject({
+  method: z.literal('GET', { error: 'Only GET for now.' }).default('GET'),
+  path: z.string().min(1).max(4000).describe('A path of the API, or an address below one of its base URLs'),
+});

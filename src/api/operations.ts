@@ -1,0 +1,189 @@
+import { z } from 'zod';
+import { AddCaller, AddKey, Caller, ChangeCaller, NewKey } from './callers.ts';
+import { AddClient, AddSecret, ChangeClient, CheckRedirectUri, Client, RedirectUriVerdict } from './clients.ts';
+import { CallAnswer, HistoryEntry } from './common.ts';
+import { AddConnection, CallRequest, ChangeConnection, Connection, ConnectionSummary, ConsentOutcome, OpenedConsent } from './connections.ts';
+import { FirstOperator, FirstOperatorState, Session, SignedIn, SignIn } from './operators.ts';
+import { AddProvider, CheckedProvider, Provider, ProviderSummary } from './providers.ts';
+import { Status } from './status.ts';
+
+/** Who may call an operation: anyone, a signed-in operator, or a browser that holds this consent's cookie as well. */
+export type Access = 'anyone' | 'operator' | 'consent_or_operator';
+
+export interface Operation {
+  method: 'GET' | 'POST' | 'PATCH' | 'DELETE';
+  /** Parameters in braces, as OpenAPI writes them. */
+  path: string;
+  access: Access;
+  says: string;
+  query?: z.ZodType;
+  body?: z.ZodType;
+  answer: z.ZodType;
+}
+
+const list = <T extends z.ZodType>(item: T) => z.object({ items: z.array(item) });
+const Done = z.object({ done: z.literal(true) });
+export const HistoryQuery = z.object({ subject: z.string().max(200).optional(), limit: z.coerce.number().int().min(1).max(500).default(100) });
+
+/** The whole contract: the service routes from it, the client calls by it, the OpenAPI document is made from it. */
+export const operations = {
+  firstOperatorState: {
+    method: 'GET',
+    path: '/api/v1/operators/first',
+    access: 'anyone',
+    says: 'Is the first operator still to be made?',
+    answer: FirstOperatorState,
+  },
+  addFirstOperator: {
+    method: 'POST',
+    path: '/api/v1/operators/first',
+    access: 'anyone',
+    says: 'Make the first operator with the one-time ticket',
+    body: FirstOperator,
+    answer: Done,
+  },
+  signIn: { method: 'POST', path: '/api/v1/session', access: 'anyone', says: 'Sign in', body: SignIn, answer: SignedIn },
+  showSession: { method: 'GET', path: '/api/v1/session', access: 'operator', says: 'Who is signed in?', answer: Session },
+  signOut: { method: 'DELETE', path: '/api/v1/session', access: 'operator', says: 'Sign out', answer: Done },
+  showStatus: { method: 'GET', path: '/api/v1/status', access: 'operator', says: 'What works, what struggles, what needs a person', answer: Status },
+  listHistory: {
+    method: 'GET',
+    path: '/api/v1/history',
+    access: 'operator',
+    says: 'What happened, newest first',
+    query: HistoryQuery,
+    answer: list(HistoryEntry),
+  },
+
+  listProviders: { method: 'GET', path: '/api/v1/providers', access: 'operator', says: 'List providers', answer: list(ProviderSummary) },
+  checkProvider: {
+    method: 'POST',
+    path: '/api/v1/providers/check',
+    access: 'operator',
+    says: 'Check a definition without saving it',
+    body: AddProvider,
+    answer: CheckedProvider,
+  },
+  addProvider: {
+    method: 'POST',
+    path: '/api/v1/providers',
+    access: 'operator',
+    says: 'Add a provider from its definition',
+    body: AddProvider,
+    answer: Provider,
+  },
+  showProvider: { method: 'GET', path: '/api/v1/providers/{provider}', access: 'operator', says: 'Show a provider', answer: Provider },
+  removeProvider: { method: 'DELETE', path: '/api/v1/providers/{provider}', access: 'operator', says: 'Remove a provider that has no clients', answer: Done },
+
+  listClients: { method: 'GET', path: '/api/v1/clients', access: 'operator', says: 'List clients', answer: list(Client) },
+  addClient: { method: 'POST', path: '/api/v1/clients', access: 'operator', says: 'Start a client as a draft', body: AddClient, answer: Client },
+  showClient: { method: 'GET', path: '/api/v1/clients/{provider}/{client}', access: 'operator', says: 'Show a client', answer: Client },
+  changeClient: {
+    method: 'PATCH',
+    path: '/api/v1/clients/{provider}/{client}',
+    access: 'operator',
+    says: 'Change a client',
+    body: ChangeClient,
+    answer: Client,
+  },
+  removeClient: {
+    method: 'DELETE',
+    path: '/api/v1/clients/{provider}/{client}',
+    access: 'operator',
+    says: 'Remove a client that has no connections',
+    answer: Done,
+  },
+  addSecret: {
+    method: 'POST',
+    path: '/api/v1/clients/{provider}/{client}/secrets',
+    access: 'operator',
+    says: 'Enter the client\u2019s secret; it is never shown again',
+    body: AddSecret,
+    answer: Client,
+  },
+  checkRedirectUri: {
+    method: 'POST',
+    path: '/api/v1/clients/{provider}/{client}/redirect-uri-check',
+    access: 'operator',
+    says: 'Compare the redirect URI registered at the provider with ours',
+    body: CheckRedirectUri,
+    answer: RedirectUriVerdict,
+  },
+
+  listConnections: { method: 'GET', path: '/api/v1/connections', access: 'operator', says: 'List connections', answer: list(ConnectionSummary) },
+  addConnection: { method: 'POST', path: '/api/v1/connections', access: 'operator', says: 'Add a connection', body: AddConnection, answer: Connection },
+  showConnection: { method: 'GET', path: '/api/v1/connections/{connection}', access: 'operator', says: 'Show a connection', answer: Connection },
+  changeConnection: {
+    method: 'PATCH',
+    path: '/api/v1/connections/{connection}',
+    access: 'operator',
+    says: 'Change what the next consent asks for',
+    body: ChangeConnection,
+    answer: Connection,
+  },
+  removeConnection: {
+    method: 'DELETE',
+    path: '/api/v1/connections/{connection}',
+    access: 'operator',
+    says: 'Remove a connection and forget its tokens',
+    answer: Done,
+  },
+  openConnection: {
+    method: 'POST',
+    path: '/api/v1/connections/{connection}/consents',
+    access: 'operator',
+    says: 'Start a consent; the answer holds the link for the browser',
+    answer: OpenedConsent,
+  },
+  renewConnection: { method: 'POST', path: '/api/v1/connections/{connection}/renew', access: 'operator', says: 'Renew now', answer: Connection },
+  probeConnection: {
+    method: 'POST',
+    path: '/api/v1/connections/{connection}/probe',
+    access: 'operator',
+    says: 'Make the call that proves the connection',
+    answer: CallAnswer,
+  },
+  callConnection: {
+    method: 'POST',
+    path: '/api/v1/connections/{connection}/call',
+    access: 'operator',
+    says: 'Call the provider\u2019s API with the connection\u2019s token',
+    body: CallRequest,
+    answer: CallAnswer,
+  },
+  showConsent: { method: 'GET', path: '/api/v1/consents/{consent}', access: 'consent_or_operator', says: 'How a consent went', answer: ConsentOutcome },
+
+  listCallers: { method: 'GET', path: '/api/v1/callers', access: 'operator', says: 'List callers', answer: list(Caller) },
+  addCaller: {
+    method: 'POST',
+    path: '/api/v1/callers',
+    access: 'operator',
+    says: 'Add a caller; the answer holds its first key, once',
+    body: AddCaller,
+    answer: NewKey,
+  },
+  showCaller: { method: 'GET', path: '/api/v1/callers/{caller}', access: 'operator', says: 'Show a caller', answer: Caller },
+  changeCaller: {
+    method: 'PATCH',
+    path: '/api/v1/callers/{caller}',
+    access: 'operator',
+    says: 'Change a caller\u2019s title or connections',
+    body: ChangeCaller,
+    answer: Caller,
+  },
+  removeCaller: { method: 'DELETE', path: '/api/v1/callers/{caller}', access: 'operator', says: 'Remove a caller and its keys', answer: Done },
+  addKey: {
+    method: 'POST',
+    path: '/api/v1/callers/{caller}/keys',
+    access: 'operator',
+    says: 'Add a key; the answer holds it, once',
+    body: AddKey,
+    answer: NewKey,
+  },
+  retireKey: { method: 'DELETE', path: '/api/v1/callers/{caller}/keys/{key}', access: 'operator', says: 'Retire a key', answer: Caller },
+} as const satisfies Record<string, Operation>;
+
+export type Operations = typeof operations;
+export type OperationName = keyof Operations;
+export type BodyOf<N extends OperationName> = Operations[N] extends { body: infer B extends z.ZodType } ? z.input<B> : undefined;
+export type AnswerOf<N extends OperationName> = z.output<Operations[N]['answer']>;

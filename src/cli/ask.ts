@@ -1,0 +1,29 @@
+import { UsageError } from './exit.ts';
+
+/** All of standard input, without the last line break. */
+export async function standardInput(): Promise<string> {
+  const parts: Buffer[] = [];
+  for await (const part of process.stdin) parts.push(part as Buffer);
+  return Buffer.concat(parts)
+    .toString('utf8')
+    .replace(/\r?\n$/, '');
+}
+
+/** A secret: from standard input where it is a pipe, else asked for without showing it. Never from an argument: those can be seen. */
+export async function secret(what: string): Promise<string> {
+  if (!process.stdin.isTTY) {
+    const piped = await standardInput();
+    if (!piped) throw new UsageError(`${what}: nothing came on standard input.`);
+    return piped;
+  }
+  const { password } = await import('@inquirer/prompts');
+  return password({ message: `${what}:`, mask: '*' });
+}
+
+/** Asks before something is destroyed; `--yes` answers beforehand. */
+export async function confirmed(question: string, yes: boolean | undefined): Promise<boolean> {
+  if (yes) return true;
+  if (!process.stdin.isTTY) throw new UsageError(`${question} Say --yes to do it without being asked.`);
+  const { confirm } = await import('@inquirer/prompts');
+  return confirm({ message: question, default: false });
+}

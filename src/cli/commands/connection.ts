@@ -1,0 +1,177 @@
+import { setTimeout as sleep } from 'node:timers/promises';
+import type { Command } from 'commander';
+import type { Connection, ConsentOutcome } from '../../api/connections.ts';
+import type { GlobalOptions } from '../connect.ts';
+import { globals, signedIn } from '../connect.ts';
+import { EXIT, Outcome } from '../exit.ts';
+import { printList, printOne, relative, say, state } from '../print.ts';
+import { splitClient } from './client.ts';
+
+const WAIT_MOST_MS = 31 * 60_000;
+const LOOK_EVERY_MS = 700;
+
+async function show(all: GlobalOptions, one: Connection, next?: string): Promise<void> {
+  printOne(all, one, [
+    ['Connection', one.name],
+    ['State', await state(one.state)],
+    ['Why', one.cause],
+    ['Evidence', one.state === 'working' ? null : one.evidence],
+    ['What to do', one.remedy],
+    ['Client', `${one.provider}/${one.client} (${one.environment})`],
+    ['Account', one.account],
+    ['Consented', one.consented_at ? `${relative(one.consented_at)}, started by ${one.consented_by}` : null],
+    ['Scopes', one.scopes_granted?.join(' ') ?? one.scopes_requested.join(' ')],
+    ['Not granted', one.scopes_missing.join(' ')],
+    ['Token', one.life ? `expires ${relative(one.life.expires_at)}, renewal ${relative(one.next_renewal_at)}` : null],
+    ['Renewed', one.life ? `${one.renewals} times` : null],
+    ['Probe', one.probe.state === 'not_defined' ? null : `GET ${one.probe.path}: ${one.probe.state.replaceAll('_', ' ')}`],
+    ['Callers', one.callers.join(', ')],
+    ['Resource', one.resource],
+    ['Next', next],
+  ]);
+}
+
+export function connection(rk: Command): void {
+  const noun = rk.command('connection').description('authorizations held for an account, by names people use');
+  noun
+    .command('add')
+    .description('add a connection through a client')
+    .argument('<name>')
+    .requiredOption('--client <client>', 'PROVIDER/NAME')
+    .option('--scope <scopes...>', 'what to ask for; left out: the definition\u2019s preset')
+    .option('--account <account>', 'the account that should agree')
+    .option('--allow-unlisted-scopes', 'take scopes that the definition does not list')
+    .action(async (name: string, options: { client: string; scope?: string[]; account?: string; allowUnlistedScopes?: boolean }, command: Command) => {
+      const all = globals(command);
+      const call = await signedIn(all);
+      const { provider, client } = splitClient(options.client);
+      const scopes =
+        options.scope?.flatMap((one) => one.split(/\s+/).filter(Boolean)) ??
+        (await call('showProvider', { params: { provider } })).definition.scopes.filter((scope) => scope.preset).map((scope) => scope.name);
+      const one = await call('addConnection', {
+        body: { name, provider, client, scopes, expected_account: options.account ?? null, allow_unlisted_scopes: options.allowUnlistedScopes ?? false },
+      });
+      await show(all, one, `rk connection open ${name}`);
+    });
+  noun
+    .command('change')
+    .description('change what the next consent asks for')
+    .argument('<name>')
+    .option('--scope <scopes...>')
+    .option('--account <account>', 'the account that should agree; empty: any')
+    .option('--allow-unlisted-scopes')
+    .action(async (name: string, options: { scope?: string[]; account?: string; allowUnlistedScopes?: boolean }, command: Command) => {
+      const all = globals(command);
+      const call = await signedIn(all);
+      const { revision } = await call('showConnection', { params: { connection: name } });
+      const body = {
+        revision,
+        allow_unlisted_scopes: options.allowUnlistedScopes ?? false,
+        ...(options.scope && { scopes: options.scope.flatMap((one) => one.split(/\s+/).filter(Boolean)) }),
+        ...(options.account !== undefined && { expected_account: options.account }),
+      };
+      await show(all, await call('changeConnection', { params: { connection: name }, body }), `rk connection open ${name}`);
+    });
+  noun
+    .command('open')
+    .description('start a consent: prints the link for the browser and waits for the outcome')
+    .argument('<name>')
+    .option('--no-wait', 'print the link and leave')
+    .action(async (name: string, options: { wait: boolean }, command: Command) => {
+      const all = globals(command);
+      const call = await signedIn(all);
+      const opened = await call('openConnection', { params: { connection: name } });
+      if (!options.wait)
+        return printOne(all, opened, [
+          ['Open in a browser', opened.start_url],
+          ['Good until', opened.expires_at],
+        ]);
+      process.stderr.write(`Open in a browser: ${opened.start_url}\nWaiting for the consent\u2026\n`);
+      await showOutcome(all, await untilFinished(() => call('showConsent', { params: { consent: opened.id } })));
+    });
+  noun
+    .command('list')
+    .description('list connections')
+    .action(async (_options: object, command: Command) => {
+      const all = globals(command);
+      const { items } = await (await signedIn(all))('listConnections');
+      const states = new Map(await Promise.all(items.map(async (one) => [one, await state(one.state)] as const)));
+      await printList(
+        all,
+        items,
+        {
+          NAME: (one) => one.name,
+          STATE: (one) => states.get(one) ?? '',
+          CLIENT: (one) => `${one.provider}/${one.client}`,
+          ACCOUNT: (one) => one.account ?? '\u2013',
+          EXPIRES: (one) => relative(one.life?.expires_at ?? null),
+          RENEWED: (one) => String(one.renewals),
+          WHY: (one) => one.cause ?? '',
+        },
+        'No connections yet. Add one: rk connection add NAME --client PROVIDER/NAME',
+      );
+    });
+  noun
+    .command('show')
+    .description('show a connection')
+    .argument('<name>')
+    .action(async (name: string, _options: object, command: Command) => {
+      const all = globals(command);
+      await show(all, await (await signedIn(all))('showConnection', { params: { connection: name } }));
+    });
+  noun
+    .command('renew')
+    .description('renew now')
+    .argument('<name>')
+    .action(async (name: string, _options: object, command: Command) => {
+      const all = globals(command);
+      await show(all, await (await signedIn(all))('renewConnection', { params: { connection: name } }));
+    });
+  noun
+    .command('remove')
+    .description('remove a connection and forget its tokens here')
+    .argument('<name>')
+    .option('--yes', 'do not ask')
+    .action(async (name: string, options: { yes?: boolean }, command: Command) => {
+      const all = globals(command);
+      const call = await signedIn(all);
+      const one = await call('showConnection', { params: { connection: name } });
+      const { confirmed } = await import('../ask.ts');
+      const stops = one.callers.length > 0 ? ` It is used by ${one.callers.join(', ')}.` : '';
+      if (
+        !(await confirmed(
+          `Remove the connection ${name} and forget its tokens?${stops} At the provider the grant stays until it is withdrawn there.`,
+          options.yes,
+        ))
+      )
+        return;
+      await call('removeConnection', { params: { connection: name } });
+      say(all, `Removed ${name}.`);
+    });
+}
+
+async function untilFinished(look: () => Promise<ConsentOutcome>): Promise<ConsentOutcome> {
+  for (const endsAt = Date.now() + WAIT_MOST_MS; Date.now() < endsAt; await sleep(LOOK_EVERY_MS)) {
+    const outcome = await look();
+    if (outcome.phase === 'done' || outcome.phase === 'failed') return outcome;
+  }
+  throw new Outcome(EXIT.later, 'Nothing came back in half an hour.\nWhat to do: look at the page where the provider stopped, then open the connection again.');
+}
+
+async function showOutcome(all: GlobalOptions, outcome: ConsentOutcome): Promise<void> {
+  const call = outcome.first_call;
+  printOne(all, outcome, [
+    ['Connection', outcome.connection],
+    ['Agreed', outcome.account?.label],
+    ['Granted', outcome.scopes?.granted.join(' ')],
+    ['Not granted', outcome.scopes?.missing.join(' ')],
+    ['Refresh token', outcome.refresh_token === null ? null : outcome.refresh_token ? 'came' : 'did not come'],
+    ['First call', call ? `GET ${call.url}: ${call.status ?? call.reason} in ${call.took_ms} ms\n${call.body.slice(0, 600)}` : null],
+    ['Note', outcome.warnings.join('\n')],
+  ]);
+  if (outcome.problem)
+    throw new Outcome(
+      outcome.problem.side === 'person' ? EXIT.person : EXIT.failed,
+      `${outcome.problem.title} ${outcome.problem.evidence ?? ''}\nWhat to do: ${outcome.problem.remedy}`,
+    );
+}

@@ -1,0 +1,104 @@
+import type { Command } from 'commander';
+import { globals, serviceUrl, signedIn } from '../connect.ts';
+import { EXIT, Outcome, UsageError } from '../exit.ts';
+import { printJson, printList, printOne, relative, say, state } from '../print.ts';
+
+/** `rk status`, `rk token`, `rk call`, `rk history`. */
+export function using(rk: Command): void {
+  rk.command('status')
+    .description('what works, what struggles, what needs a person')
+    .action(async (_options: object, command: Command) => {
+      const all = globals(command);
+      const now = await (await signedIn(all))('showStatus');
+      if (all.output === 'json') return printJson(now);
+      const { connections: c, renewals: r, handouts: h } = now;
+      printOne(all, now, [
+        ['Service', `${now.public_url}, version ${now.version}`],
+        ['Connections', `${c.total}: ${c.working} working, ${c.struggling} struggling, ${c.needs_person} need a person, ${c.other} other`],
+        [
+          'Renewals',
+          `${r.last_hour} in the last hour, ${r.failed_last_hour} failed; due now ${r.due_now}${r.oldest_due_at ? `, the oldest ${relative(r.oldest_due_at)}` : ''}`,
+        ],
+        ['Not saved yet', r.unsaved > 0 ? `${r.unsaved} answers wait in memory for the database` : null],
+        ['Handouts', `${h.last_hour} in the last hour, ${h.refused_last_hour} refused`],
+        [
+          'Replicas',
+          now.replicas
+            .filter((one) => one.alive)
+            .map((one) => `${one.instance.slice(-12)}, start ${one.incarnation}, since ${relative(one.started_at)}`)
+            .join('\n'),
+        ],
+      ]);
+      if (now.attention.length === 0) return say(all, '\nNothing needs a person.');
+      say(all, '');
+      const states = new Map(await Promise.all(now.attention.map(async (one) => [one, await state(one.state)] as const)));
+      await printList(
+        all,
+        now.attention,
+        { CONNECTION: (one) => one.name, STATE: (one) => states.get(one) ?? '', WHY: (one) => one.cause ?? '', 'WHAT TO DO': (one) => one.remedy ?? '' },
+        '',
+      );
+    });
+
+  rk.command('token')
+    .description('print an access token of a connection, as a caller: RUSTY_KETTLE_CALLER_ID and RUSTY_KETTLE_CALLER_KEY')
+    .argument('<connection>')
+    .action(async (name: string, _options: object, command: Command) => {
+      const all = globals(command);
+      const { RUSTY_KETTLE_CALLER_ID: id, RUSTY_KETTLE_CALLER_KEY: key } = process.env;
+      if (!id || !key) throw new UsageError('Set RUSTY_KETTLE_CALLER_ID and RUSTY_KETTLE_CALLER_KEY to a caller\u2019s id and key.');
+      const url = serviceUrl(all);
+      // Our own public URL names the resource, wherever we reach the service.
+      const metadata = (await (
+        await fetch(`${url}/.well-known/oauth-authorization-server`, { signal: AbortSignal.timeout(10_000) }).catch(() => null)
+      )?.json()) as { issuer?: string } | undefined;
+      if (!metadata?.issuer) throw new Outcome(EXIT.later, `The service does not answer at ${url}.`);
+      const response = await fetch(`${url}/oauth/token`, {
+        method: 'POST',
+        body: new URLSearchParams({ grant_type: 'client_credentials', client_id: id, client_secret: key, resource: `${metadata.issuer}/connections/${name}` }),
+        signal: AbortSignal.timeout(30_000),
+      });
+      const answer = (await response.json()) as { access_token?: string; error?: string; error_description?: string };
+      if (!response.ok)
+        throw new Outcome(
+          response.status === 503 ? EXIT.later : response.status === 401 ? EXIT.signIn : answer.error === 'invalid_grant' ? EXIT.person : EXIT.failed,
+          `${answer.error}: ${answer.error_description}`,
+        );
+      if (all.output === 'json') printJson(answer);
+      else process.stdout.write(`${answer.access_token}\n`);
+    });
+
+  rk.command('call')
+    .description('call the provider\u2019s API with a connection\u2019s token')
+    .argument('<connection>')
+    .argument('<method>', 'GET, for now')
+    .argument('<path>', 'a path of the API, or an address below one of its base URLs')
+    .action(async (name: string, method: string, path: string, _options: object, command: Command) => {
+      const all = globals(command);
+      if (method.toUpperCase() !== 'GET') throw new UsageError('Only GET for now.');
+      const answer = await (await signedIn(all))('callConnection', { params: { connection: name }, body: { method: 'GET', path } });
+      if (all.output === 'json') printJson(answer);
+      else {
+        process.stderr.write(`GET ${answer.url}: ${answer.status ?? answer.reason} in ${answer.took_ms} ms\n`);
+        process.stdout.write(`${answer.body}\n${answer.cut ? '(cut at 64 kB)\n' : ''}`);
+      }
+      if (answer.status === null || answer.status >= 400) throw new Outcome(EXIT.failed, `The API answered ${answer.status ?? answer.reason}.`);
+    });
+
+  rk.command('history')
+    .description('what happened, newest first')
+    .option('--connection <name>')
+    .option('--limit <n>', 'how many', '30')
+    .action(async (options: { connection?: string; limit: string }, command: Command) => {
+      const all = globals(command);
+      const { items } = await (await signedIn(all))('listHistory', {
+        query: { limit: options.limit, subject: options.connection ? `connection:${options.connection}` : undefined },
+      });
+      await printList(
+        all,
+        items,
+        { WHEN: (one) => relative(one.at), WHO: (one) => one.actor, WHAT: (one) => one.subject, SAYS: (one) => one.says },
+        'Nothing has happened yet.',
+      );
+    });
+}

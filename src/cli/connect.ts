@@ -1,0 +1,61 @@
+import { existsSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { homedir } from 'node:os';
+import { dirname, join } from 'node:path';
+import type { Command } from 'commander';
+import type { ApiClient } from '../api/client.ts';
+import { EXIT, Outcome, UsageError } from './exit.ts';
+
+/** Where `rk sign-in` keeps the service's address and a session token; only its owner may read it. */
+interface SignInFile {
+  url: string;
+  token: string;
+  operator: string;
+}
+
+const path = (): string => join(process.env.XDG_CONFIG_HOME ?? join(homedir(), '.config'), 'rusty-kettle', 'sign-in.json');
+
+export function readSignIn(): SignInFile | null {
+  if (!existsSync(path())) return null;
+  try {
+    return JSON.parse(readFileSync(path(), 'utf8')) as SignInFile;
+  } catch {
+    throw new UsageError(`${path()} is not readable as JSON. Remove it and sign in again.`);
+  }
+}
+
+export function writeSignIn(file: SignInFile): void {
+  mkdirSync(dirname(path()), { recursive: true, mode: 0o700 });
+  rmSync(path(), { force: true });
+  writeFileSync(path(), JSON.stringify(file), { mode: 0o600 });
+}
+
+export const removeSignIn = (): void => rmSync(path(), { force: true });
+
+export interface GlobalOptions {
+  url?: string;
+  output: string;
+}
+
+/** The options that stand before the noun. @throws {UsageError} */
+export function globals(command: Command): GlobalOptions {
+  const options = command.optsWithGlobals() as GlobalOptions;
+  if (!['table', 'json'].includes(options.output)) throw new UsageError(`--output takes table or json, not ${options.output}.`);
+  return options;
+}
+
+export const serviceUrl = (options: GlobalOptions): string =>
+  (options.url ?? process.env.RUSTY_KETTLE_URL ?? readSignIn()?.url ?? 'http://127.0.0.1:7420').replace(/\/$/, '');
+
+/** A client that is signed in. @throws {Outcome} when nobody is. */
+export async function signedIn(options: GlobalOptions): Promise<ApiClient> {
+  const file = readSignIn();
+  const url = serviceUrl(options);
+  if (!file || file.url !== url) throw new Outcome(EXIT.signIn, `Nobody is signed in at ${url}.\nWhat to do: run \`rk sign-in --url ${url}\`.`);
+  const { apiClient } = await import('../api/client.ts');
+  return apiClient({ baseUrl: url, token: file.token });
+}
+
+export async function anonymous(options: GlobalOptions): Promise<ApiClient> {
+  const { apiClient } = await import('../api/client.ts');
+  return apiClient({ baseUrl: serviceUrl(options) });
+}

@@ -1,0 +1,145 @@
+/**
+ * The one error class of the product and its closed table of codes.
+ * Codes are public (RFC 9457 `type` ends in them) and are never reused.
+ */
+export const FAULTS = {
+  INPUT_INVALID: { status: 400, retry: false, says: 'The request does not have the expected shape.', remedy: 'Mend the places named and send it again.' },
+  INPUT_TOO_LARGE: { status: 413, retry: false, says: 'The request body is larger than this service takes.', remedy: 'Send at most 256 kB.' },
+  CONTENT_TYPE_WRONG: {
+    status: 415,
+    retry: false,
+    says: 'The request body is of a content type this address does not take.',
+    remedy: 'Send application/json.',
+  },
+  SIGN_IN_NEEDED: { status: 401, retry: false, says: 'Nobody is signed in.', remedy: 'Sign in at the console, or run `rk sign-in`.' },
+  SIGN_IN_WRONG: { status: 401, retry: false, says: 'The name or the password is wrong.', remedy: 'Check both. Five wrong tries make you wait.' },
+  SIGN_IN_THROTTLED: {
+    status: 429,
+    retry: true,
+    says: 'Too many sign-ins failed for this name or from this address.',
+    remedy: 'Wait for the time that Retry-After names.',
+  },
+  ORIGIN_FOREIGN: { status: 403, retry: false, says: 'The request came from a page of another site.', remedy: 'Use the console at its own public address.' },
+  TICKET_SPENT: { status: 410, retry: false, says: 'This one-time link was used already or has run out.', remedy: 'Ask for a new one.' },
+  NOT_FOUND: { status: 404, retry: false, says: 'There is nothing of that name.', remedy: 'List what there is and check the spelling.' },
+  NAME_TAKEN: { status: 409, retry: false, says: 'Something of that name exists already.', remedy: 'Choose another name, or change the one that exists.' },
+  IN_USE: { status: 409, retry: false, says: 'Something else still depends on it.', remedy: 'Remove what depends on it first.' },
+  REVISION_OLD: { status: 409, retry: false, says: 'Somebody changed it since you read it.', remedy: 'Read it again and repeat your change.' },
+  DEFINITION_INVALID: { status: 400, retry: false, says: 'The provider definition is not valid.', remedy: 'Mend the places named and load it again.' },
+  DEFINITION_UNSUPPORTED: {
+    status: 400,
+    retry: false,
+    says: 'The provider definition asks for something this version cannot keep safe.',
+    remedy: 'Read the reason; a later version will take it.',
+  },
+  CLIENT_INCOMPLETE: { status: 409, retry: false, says: 'The client is not complete.', remedy: 'Fill in what is named as missing.' },
+  CONSENT_EXPIRED: { status: 410, retry: false, says: 'This consent was started too long ago, or is finished.', remedy: 'Open the connection again.' },
+  CONSENT_FOREIGN: {
+    status: 403,
+    retry: false,
+    says: 'This consent was started in another browser.',
+    remedy: 'Finish it in the browser in which it was started, or start again here.',
+  },
+  CONNECTION_NOT_AGREED: {
+    status: 409,
+    retry: false,
+    says: 'Nobody has agreed to this connection yet.',
+    remedy: 'Open the connection and consent at the provider.',
+  },
+  GRANT_REFUSED: {
+    status: 409,
+    retry: false,
+    says: 'The provider refuses the grant of this connection.',
+    remedy: 'Somebody must consent again: open the connection.',
+  },
+  CLIENT_STOPPED: {
+    status: 503,
+    retry: true,
+    says: 'The provider refuses the client itself.',
+    remedy: 'Check the client\u2019s id and secret at the provider and enter them again.',
+  },
+  RENEWAL_PENDING: {
+    status: 503,
+    retry: true,
+    says: 'The access token is being renewed and is not there yet.',
+    remedy: 'Ask again after the time that Retry-After names.',
+  },
+  HOST_NOT_LISTED: {
+    status: 400,
+    retry: false,
+    says: 'That address is not one of the provider\u2019s API hosts.',
+    remedy: 'Give a path, or an address below a base URL of the definition.',
+  },
+  PROVIDER_UNREACHABLE: {
+    status: 502,
+    retry: true,
+    says: 'The provider could not be reached.',
+    remedy: 'Check that the address resolves and answers from this machine.',
+  },
+  PROVIDER_BUSY: { status: 503, retry: true, says: 'The provider asked for patience.', remedy: 'Ask again after the time that Retry-After names.' },
+  PROVIDER_ANSWER_ODD: {
+    status: 502,
+    retry: false,
+    says: 'The provider answered something unreadable.',
+    remedy: 'Look at the evidence in the history of the connection.',
+  },
+  SEAL_BROKEN: {
+    status: 500,
+    retry: false,
+    says: 'A sealed value does not open.',
+    remedy: 'The row was moved or changed outside the service, or a key is missing: restore both from one backup.',
+  },
+  MASTER_KEY_WRONG: { status: 500, retry: false, says: 'This master key does not belong to this database.', remedy: 'Give the master key whose id is named.' },
+  SETTING_INVALID: { status: 500, retry: false, says: 'A setting is not valid.', remedy: 'Mend the setting named.' },
+  FOLDER_OWNED: {
+    status: 500,
+    retry: false,
+    says: 'Another running service owns this data folder.',
+    remedy: 'Stop that one, or give this one a data folder of its own.',
+  },
+  DATABASE_AWAY: { status: 503, retry: true, says: 'The database does not answer.', remedy: 'The service goes on by itself once it is back.' },
+  INTERNAL: { status: 500, retry: false, says: 'Something went wrong inside the service.', remedy: 'Look at the log with the request id.' },
+} as const;
+
+export type FaultCode = keyof typeof FAULTS;
+
+/** One place in the input that is wrong, as a JSON path, a line where known, and what to do. */
+export interface FaultPlace {
+  path: string;
+  line?: number;
+  why: string;
+}
+
+export interface FaultOptions extends ErrorOptions {
+  /** One sentence about this very case. Never a body, never a token. */
+  detail?: string;
+  /** Replaces the table's remedy where this case has a better one. */
+  remedy?: string;
+  places?: FaultPlace[];
+  /** A lower bound for trying again, in milliseconds. */
+  retryAfterMs?: number;
+}
+
+/** An expected failure with a public code. Foreign errors are wrapped with `cause` where they enter. */
+export class Fault extends Error {
+  readonly code: FaultCode;
+  readonly detail: string | undefined;
+  readonly remedy: string;
+  readonly places: FaultPlace[];
+  readonly retryAfterMs: number | undefined;
+
+  constructor(code: FaultCode, options: FaultOptions = {}) {
+    const { detail, remedy, places, retryAfterMs, ...rest } = options;
+    super(detail ? `${FAULTS[code].says} ${detail}` : FAULTS[code].says, rest);
+    this.name = 'Fault';
+    this.code = code;
+    this.detail = detail;
+    this.remedy = remedy ?? FAULTS[code].remedy;
+    this.places = places ?? [];
+    this.retryAfterMs = retryAfterMs;
+  }
+
+  get status(): number {
+    return FAULTS[this.code].status;
+  }
+}

@@ -1,0 +1,11 @@
+import { v7 } from 'uuid';
+
+/** A record id: UUIDv7 (RFC 9562 §5.7) of `now` (epoch ms) and 16 random bytes, known before the insert. */
+export const newRecordId = (now: number, random: Uint8Array): string => v7({ msecs: now, random });
+
+/** URL-safe text of random bytes, for keys, tickets and `state`. */
+export const base64url = (bytes: Uint8Array): string => Buffer.from(bytes).toString('base64url');
+
+/** A visible prefix tells people which of two pasted texts is ours. */
+export const CALLER_ID_PREFIX = 'rkc_';
+export const CALLER_KEY_PREFIX = 'rkk_';

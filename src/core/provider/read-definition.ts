@@ -1,0 +1,49 @@
+import { isAlias, LineCounter, parseDocument, visit } from 'yaml';
+import type { z } from 'zod';
+import { Fault, type FaultPlace } from '../fault.ts';
+import { ProviderDefinition, whyUnsupported } from './definition.ts';
+
+/** The longest definition file taken, in characters. */
+export const DEFINITION_LIMIT = 200_000;
+
+/**
+ * Reads a definition file, YAML or JSON (JSON is YAML 1.2), and names every wrong place with its line.
+ * @throws {Fault} DEFINITION_INVALID, DEFINITION_UNSUPPORTED
+ */
+export function readDefinition(text: string): ProviderDefinition {
+  if (text.length > DEFINITION_LIMIT) throw new Fault('DEFINITION_INVALID', { detail: `It is longer than ${DEFINITION_LIMIT} characters.` });
+  const lines = new LineCounter();
+  const document = parseDocument(text, { lineCounter: lines, uniqueKeys: true });
+  const broken = document.errors.map((error) => ({ path: '', line: lines.linePos(error.pos[0]).line, why: firstLine(error.message) }));
+  if (broken.length > 0) throw new Fault('DEFINITION_INVALID', { detail: 'It is neither YAML nor JSON.', places: broken });
+  visit(document, {
+    Node(_key, node) {
+      if (isAlias(node)) throw new Fault('DEFINITION_INVALID', { detail: 'YAML aliases are not taken: write the value out.' });
+    },
+  });
+  const read = ProviderDefinition.safeParse(document.toJS());
+  if (!read.success) {
+    const places = read.error.issues.map((issue) => place(issue, (path) => lineOf(document, lines, path)));
+    throw new Fault('DEFINITION_INVALID', { places });
+  }
+  const unsupported = whyUnsupported(read.data);
+  if (unsupported) throw new Fault('DEFINITION_UNSUPPORTED', { detail: unsupported });
+  return read.data;
+}
+
+function place(issue: z.core.$ZodIssue, line: (path: PropertyKey[]) => number | undefined): FaultPlace {
+  const path = issue.code === 'unrecognized_keys' ? [...issue.path, issue.keys[0] ?? ''] : issue.path;
+  const at = line(path) ?? line(issue.path);
+  return { path: path.map(String).join('.') || '(the whole file)', why: issue.message, ...(at === undefined ? {} : { line: at }) };
+}
+
+function lineOf(document: ReturnType<typeof parseDocument>, lines: LineCounter, path: PropertyKey[]): number | undefined {
+  for (let depth = path.length; depth > 0; depth -= 1) {
+    const node: unknown = document.getIn(path.slice(0, depth), true);
+    const range = (node as { range?: [number, number, number] } | undefined)?.range;
+    if (range) return lines.linePos(range[0]).line;
+  }
+  return undefined;
+}
+
+const firstLine = (text: string): string => text.split('\n', 1)[0] ?? text;

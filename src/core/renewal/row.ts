@@ -1,0 +1,53 @@
+/** Why a connection's renewal last went wrong; null while all is well. */
+export const RENEWAL_CAUSES = [
+  'refused',
+  'lost_in_flight',
+  'no_refresh_token',
+  'client_refused',
+  'set_up',
+  'busy',
+  'unsent',
+  'unclear',
+  'seal_broken',
+] as const;
+export type RenewalCause = (typeof RENEWAL_CAUSES)[number];
+
+/**
+ * The renewal row of one grant, as docs/RENEWAL.md has it. Instants are epoch ms of the database's clock,
+ * ids are UUIDs. `generation` counts answers saved, `epoch` counts claims; (grant, epoch) names an attempt.
+ */
+export interface RenewalRow {
+  nextAt: number | null;
+  owner: string | null;
+  claimId: string | null;
+  epoch: number;
+  leaseUntil: number | null;
+  sentEpoch: number | null;
+  sentBy: string | null;
+  sentAt: number | null;
+  uncertainSince: number | null;
+  uncertainBy: string | null;
+  refusedAt: number | null;
+  generation: number;
+  parentGeneration: number | null;
+  savedEpoch: number | null;
+  failures: number;
+  ended: boolean;
+  cause: RenewalCause | null;
+  issuedAt: number;
+  expiresAt: number;
+}
+
+export type RenewalColumn = keyof RenewalRow;
+export type RenewalRowState = 'ended' | 'needs_person' | 'sent' | 'claimed' | 'uncertain' | 'idle';
+
+/** Reads the state from the row: the first match counts. */
+export function rowState(row: RenewalRow, now: number): RenewalRowState {
+  const leaseLive = row.leaseUntil !== null && row.leaseUntil > now;
+  if (row.ended) return 'ended';
+  if (row.nextAt === null) return 'needs_person';
+  if (leaseLive && row.sentEpoch === row.epoch) return 'sent';
+  if (leaseLive) return 'claimed';
+  if (row.uncertainSince !== null || row.sentEpoch !== null) return 'uncertain';
+  return 'idle';
+}

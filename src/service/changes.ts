@@ -1,0 +1,60 @@
+import { type Ports, recordId } from './ports.ts';
+import { type Database, idBytes, idText, instantText } from './store/database.ts';
+
+/** Kinds of change that other replicas must hear of soon. */
+export type ChangeKind = 'caller' | 'connection' | 'client';
+
+/** Tells the other replicas what changed, and hears it from them: a table, polled by time with an overlap, deduplicated. */
+export interface Changes {
+  announce(kind: ChangeKind, subject: string): Promise<void>;
+  onChange(listener: (kind: ChangeKind, subject: string) => void): void;
+  /** How long ago the database last answered, in ms. */
+  blindMs(): number;
+  stop(): void;
+}
+
+const POLL_MS = 300;
+const OVERLAP_MS = 15_000;
+const KEPT_MS = 3_600_000;
+
+export function changes(deps: { database: Database; ports: Pick<Ports, 'clock' | 'random' | 'log'> }): Changes {
+  const { database, ports } = deps;
+  const listeners: ((kind: ChangeKind, subject: string) => void)[] = [];
+  let seen = new Map<string, number>();
+  let seenAt = Date.now();
+  let stopped = false;
+  let rounds = 0;
+  const tell = (kind: ChangeKind, subject: string) => {
+    for (const listener of listeners) listener(kind, subject);
+  };
+  const poll = async (): Promise<void> => {
+    try {
+      const from = ports.clock.now() - OVERLAP_MS;
+      const rows = await database.select<{ id: Buffer; at: Date; kind: ChangeKind; subject: string }>(
+        'SELECT id, at, kind, subject FROM changes WHERE at > $1 ORDER BY at',
+        [instantText(from)],
+      );
+      seenAt = Date.now();
+      const known = seen;
+      seen = new Map(rows.map((row) => [idText(row.id), row.at.getTime()]));
+      for (const row of rows) if (!known.has(idText(row.id))) tell(row.kind, row.subject);
+      rounds += 1;
+      if (rounds % 1000 === 0) await database.write('DELETE FROM changes WHERE at < $1 LIMIT 1000', [instantText(ports.clock.now() - KEPT_MS)]);
+    } catch (cause) {
+      ports.log.debug({ cause: String(cause) }, 'changes not read');
+    }
+    if (!stopped) setTimeout(() => void poll(), POLL_MS).unref();
+  };
+  void poll();
+  return {
+    async announce(kind, subject) {
+      tell(kind, subject);
+      await database.write('INSERT INTO changes (id, at, kind, subject) VALUES ($1, UTC_TIMESTAMP(3), $2, $3)', [idBytes(recordId(ports)), kind, subject]);
+    },
+    onChange: (listener) => void listeners.push(listener),
+    blindMs: () => Date.now() - seenAt,
+    stop: () => {
+      stopped = true;
+    },
+  };
+}

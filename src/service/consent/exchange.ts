@@ -1,0 +1,224 @@
+import { readTokenOutcome } from '../../core/oauth/token-answer.ts';
+import { tokenRequest } from '../../core/oauth/token-request.ts';
+import type { ProviderDefinition } from '../../core/provider/definition.ts';
+import { planRenewal, requestDeadlineMs } from '../../core/renewal/plan.ts';
+import { end } from '../../core/renewal/transitions.ts';
+import { compareScopes } from '../../core/scopes/compare.ts';
+import type { Secret } from '../../core/secret.ts';
+import { apiAddress, callApi } from '../calls.ts';
+import { isGood, keepProof, probeOf } from '../registry/connections.ts';
+import type { Services } from '../registry/services.ts';
+import { sealTokens } from '../renewal/answer-keeper.ts';
+import { evidenceText, tokenLife } from '../renewal/engine.ts';
+import { idBytes } from '../store/database.ts';
+import type { Row } from '../store/tables.ts';
+import { readIdentity } from './identity.ts';
+import { emptyOutcome, exchangeProblem, type StoredOutcome } from './outcome.ts';
+
+export interface Exchange {
+  consent: Row<'consents'>;
+  client: Row<'clients'>;
+  definition: ProviderDefinition;
+  connection: Row<'connections'>;
+  code: Secret;
+  verifier: Secret | null;
+  /** Called once the tokens are safe. */
+  proving(): Promise<unknown>;
+}
+
+/** Code to tokens to a proved grant. The tokens are saved before anything else is done with them. */
+export async function exchange(s: Services, x: Exchange): Promise<StoredOutcome> {
+  const subject = `connection:${x.connection.name}`;
+  const clientName = `${x.definition.name}/${x.client.name}`;
+  const credentials = await s.contexts.credentialsOf(x.client.id, x.definition);
+  if (!credentials)
+    return {
+      ...emptyOutcome(),
+      problem: {
+        title: 'The client is not complete any more.',
+        evidence: null,
+        side: 'client',
+        remedy: 'Enter its id and secret, then open the connection again.',
+      },
+    };
+
+  const sentAt = s.ports.clock.now();
+  const request = tokenRequest(
+    x.definition,
+    credentials,
+    { grantType: 'authorization_code', code: x.code, redirectUri: x.client.redirectUri, verifier: x.verifier },
+    requestDeadlineMs(s.settings.limits, null),
+  );
+  const answer = readTokenOutcome(await s.ports.send({ ...request, freshSocket: true }));
+  if (answer.kind !== 'tokens') {
+    if (answer.kind === 'client_refused') await s.clientHealth.stop({ id: x.client.id, name: clientName }, evidenceText(answer.evidence));
+    const problem = exchangeProblem(answer);
+    s.history.add({ actor: 'person', kind: 'consent_failed', subject, says: `${problem.title} (${problem.evidence ?? ''})` });
+    return { ...emptyOutcome(), problem };
+  }
+
+  const { tokens } = answer;
+  const grantId = x.consent.grantId;
+  const requested = x.consent.scopes as string[];
+  const scopes = compareScopes(requested, tokens.scopes ?? requested);
+  const life = tokenLife(tokens, x.definition.dialect.assumed_life_seconds, sentAt);
+  const probe = probeOf(x.definition);
+  await s.keeper.keep(subject, () =>
+    insertGrant(s, x, {
+      sealed: sealTokens(s.sealer, grantId, tokens),
+      hasRefresh: tokens.refresh !== null,
+      scopes: scopes.granted,
+      life,
+      probed: probe !== undefined,
+    }),
+  );
+  s.cache.put(grantId, { access: tokens.access, ...life, generation: 1 });
+  await s.keeper.keep(subject, () => s.clientHealth.works({ id: x.client.id, name: clientName }));
+  await s.keeper.keep(subject, x.proving);
+
+  const identity = await readIdentity(s.ports, x.definition, tokens.access);
+  const outcome: StoredOutcome = {
+    ...emptyOutcome(),
+    account: identity.account,
+    scopes: { requested, ...scopes },
+    refresh_token: tokens.refresh !== null,
+    access_token_life_seconds: tokens.lifeMs === null ? null : tokens.lifeMs / 1000,
+    first_call: probe ? await callApi(s.ports, apiAddress(x.definition, probe.path), tokens.access) : null,
+    warnings: [
+      ...(tokens.refresh
+        ? []
+        : ['No refresh token came: this connection ends with its access token. Ask for offline access (often a scope of its own), then agree again.']),
+      ...(tokens.lifeMs === null ? [`The provider named no life for the token; ${x.definition.dialect.assumed_life_seconds} seconds are assumed.`] : []),
+      ...scopes.missing.map((scope) => `The scope ${scope} was asked for and not granted: calls that need it will be refused.`),
+      ...scopes.unasked.map((scope) => `The scope ${scope} was granted without being asked for.`),
+      ...(identity.warning ? [identity.warning] : []),
+    ],
+  };
+  if (outcome.first_call) await s.keeper.keep(subject, () => keepProof(s, grantId, outcome.first_call as NonNullable<typeof outcome.first_call>));
+  if (identity.account)
+    await s.keeper.keep(
+      subject,
+      async () =>
+        void (await s.tables.grants.change({ id: grantId }, { accountId: identity.account?.id ?? null, accountLabel: identity.account?.label ?? null })),
+    );
+  const problem = await s.keeper.keep(subject, () => makeCurrent(s, x, outcome));
+  s.history.add({
+    actor: x.consent.openedBy,
+    kind: problem ? 'consent_set_aside' : 'consented',
+    subject,
+    says: problem
+      ? problem.title
+      : `${outcome.account?.label ?? 'Somebody'} agreed to ${scopes.granted.length} scopes${tokens.refresh ? '' : ', without a refresh token'}.`,
+    data: { granted: scopes.granted, missing: scopes.missing, refresh_token: tokens.refresh !== null, first_call: outcome.first_call?.status ?? null },
+  });
+  return { ...outcome, problem };
+}
+
+interface NewGrant {
+  sealed: ReturnType<typeof sealTokens>;
+  hasRefresh: boolean;
+  scopes: string[];
+  life: { issuedAt: number; expiresAt: number };
+  probed: boolean;
+}
+
+/** Inserts grant, renewal row and tokens; a repeat after a lost acknowledgement finds its own rows. */
+async function insertGrant(s: Services, x: Exchange, grant: NewGrant): Promise<void> {
+  const id = x.consent.grantId;
+  if (!(await s.tables.grants.find({ id })))
+    await s.tables.grants.insert({
+      id,
+      connectionId: x.connection.id,
+      kind: 'authorization_code',
+      personKey: null,
+      accountId: null,
+      accountLabel: null,
+      scopes: grant.scopes,
+      consentedBy: x.consent.openedBy,
+      consentedAt: s.ports.clock.now(),
+      endedAt: null,
+      cause: null,
+      evidence: null,
+      proof: grant.probed ? 'not_tried' : 'not_defined',
+      proofAnswer: null,
+      lifeEndsAt: null,
+    });
+  if (await s.renewals.read(id)) return;
+  await s.renewals.insert(
+    id,
+    {
+      nextAt: grant.hasRefresh ? planRenewal(grant.life, s.ports.random.unit()) : null,
+      owner: null,
+      claimId: null,
+      epoch: 0,
+      leaseUntil: null,
+      sentEpoch: null,
+      sentBy: null,
+      sentAt: null,
+      uncertainSince: null,
+      uncertainBy: null,
+      refusedAt: null,
+      generation: 1,
+      parentGeneration: null,
+      savedEpoch: null,
+      failures: 0,
+      ended: false,
+      cause: grant.hasRefresh ? null : 'no_refresh_token',
+      ...grant.life,
+    },
+    grant.sealed,
+  );
+}
+
+/**
+ * The new grant becomes current when it is proved, or when there is nothing good to keep; the old one is then ended.
+ * Another account than expected, or than last time, never replaces silently.
+ */
+async function makeCurrent(s: Services, x: Exchange, outcome: StoredOutcome): Promise<StoredOutcome['problem']> {
+  const connection = await s.tables.connections.find({ id: x.connection.id });
+  const former =
+    connection?.currentGrantId && connection.currentGrantId !== x.consent.grantId ? await s.tables.grants.find({ id: connection.currentGrantId }) : null;
+  const formerRow = former ? await s.renewals.read(former.id) : null;
+  const formerLives = formerRow !== null && formerRow.row.nextAt !== null && formerRow.row.refusedAt === null;
+  const reason =
+    otherAccount(x.connection.expectedAccount, former, outcome) ??
+    (formerLives && outcome.first_call && !isGood(outcome.first_call) ? notProved(outcome) : null);
+  if (reason) {
+    await s.renewals.update([x.consent.grantId], end());
+    await s.database.write('DELETE FROM tokens WHERE grant_id = $1', [idBytes(x.consent.grantId)]);
+    await s.tables.grants.change({ id: x.consent.grantId }, { endedAt: s.ports.clock.now(), cause: 'set_aside' });
+    s.cache.drop(x.consent.grantId);
+    return reason;
+  }
+  await s.tables.connections.change({ id: x.connection.id }, { currentGrantId: x.consent.grantId, intent: 'active' });
+  if (former) {
+    await s.renewals.update([former.id], end());
+    await s.tables.grants.change({ id: former.id }, { endedAt: s.ports.clock.now(), cause: 'replaced' });
+    await s.database.write('DELETE FROM tokens WHERE grant_id = $1', [idBytes(former.id)]);
+    s.cache.drop(former.id);
+  }
+  await s.changes.announce('connection', x.connection.name);
+  return null;
+}
+
+function otherAccount(expected: string | null, former: Row<'grants'> | null, outcome: StoredOutcome): StoredOutcome['problem'] {
+  const account = outcome.account;
+  if (!account) return null;
+  const says = (who: string): StoredOutcome['problem'] => ({
+    title: `Another account agreed: ${account.label}; expected was ${who}.`,
+    evidence: null,
+    side: 'person',
+    remedy:
+      'Its tokens were forgotten and nothing else changed. Sign out at the provider, then open the connection again with the right account; or change the expected account.',
+  });
+  if (expected && ![account.id, account.label].some((one) => one.toLowerCase() === expected.toLowerCase())) return says(expected);
+  if (!expected && former?.accountId && former.accountId !== account.id) return says(former.accountLabel ?? former.accountId);
+  return null;
+}
+
+const notProved = (outcome: StoredOutcome): StoredOutcome['problem'] => ({
+  title: 'The first call with the new tokens failed, so the connection goes on with the former ones.',
+  evidence: `The call answered ${outcome.first_call?.status ?? outcome.first_call?.reason}.`,
+  side: 'provider',
+  remedy: 'Compare the scopes granted with what the call needs, then open the connection again.',
+});

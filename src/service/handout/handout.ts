@@ -1,0 +1,81 @@
+import { setTimeout as sleep } from 'node:timers/promises';
+import { Fault } from '../../core/fault.ts';
+import type { RenewalCause } from '../../core/renewal/row.ts';
+import type { Ports } from '../ports.ts';
+import type { RenewalEngine } from '../renewal/engine.ts';
+import { type CachedToken, hasEnoughLife, type TokenCache } from '../renewal/token-cache.ts';
+import type { Sealer } from '../sealer.ts';
+import type { HeldRow, RenewalStore } from '../store/renewals.ts';
+
+/** An access token that is good for long enough. @throws {Fault} GRANT_REFUSED, CLIENT_STOPPED, PROVIDER_BUSY, RENEWAL_PENDING, DATABASE_AWAY */
+export type Handout = (grantId: string) => Promise<CachedToken>;
+
+const WAIT_MOST_MS = 10_000;
+const LOOK_EVERY_MS = 100;
+const RETRY_AFTER_MS = 2_000;
+
+/**
+ * Cached and long enough: answered without a database read. Else the row is read; else renewed, by us or by whoever was
+ * first; else a reason. One waiter for each grant in this process, whoever asks.
+ */
+export function handout(deps: { store: RenewalStore; sealer: Sealer; cache: TokenCache; engine: RenewalEngine; ports: Pick<Ports, 'clock'> }): Handout {
+  const { store, sealer, cache, engine, ports } = deps;
+  const fetching = new Map<string, Promise<CachedToken>>();
+  const cached = (grantId: string): CachedToken | undefined => {
+    const token = cache.get(grantId);
+    return token && hasEnoughLife(token, ports.clock.now()) ? token : undefined;
+  };
+  const take = async (held: HeldRow): Promise<CachedToken> => {
+    const access = await sealer.open({ table: 'tokens', row: held.grantId, column: 'access_sealed' }, held.accessSealed);
+    const token = { access, issuedAt: held.row.issuedAt, expiresAt: held.row.expiresAt, generation: held.row.generation };
+    cache.put(held.grantId, token);
+    return token;
+  };
+  const fetch = async (grantId: string): Promise<CachedToken> => {
+    const first = await store.read(grantId);
+    if (!first || first.row.ended) throw new Fault('GRANT_REFUSED');
+    if (hasEnoughLife(first.row, ports.clock.now())) return take(first);
+    if (first.row.nextAt === null) throw refusal(first.row.cause);
+    for (const endsAt = Date.now() + WAIT_MOST_MS; Date.now() < endsAt; await sleep(LOOK_EVERY_MS)) {
+      await engine.renewOne(grantId);
+      const fresh = cached(grantId); // also an answer that still waits in memory for the database
+      if (fresh) return fresh;
+      const held = await store.read(grantId);
+      if (!held || held.row.ended) throw new Fault('GRANT_REFUSED');
+      if (hasEnoughLife(held.row, ports.clock.now())) return take(held);
+      if (held.row.nextAt === null || (held.row.failures > 0 && held.row.leaseUntil === null))
+        throw refusal(held.row.cause, Math.max((held.row.nextAt ?? 0) - ports.clock.now(), RETRY_AFTER_MS));
+    }
+    throw new Fault('RENEWAL_PENDING', { retryAfterMs: RETRY_AFTER_MS });
+  };
+  return async (grantId) => {
+    const ready = cached(grantId);
+    if (ready) return ready;
+    let running = fetching.get(grantId);
+    if (!running) {
+      running = fetch(grantId).finally(() => fetching.delete(grantId));
+      fetching.set(grantId, running);
+    }
+    return running;
+  };
+}
+
+function refusal(cause: RenewalCause | null, retryAfterMs = RETRY_AFTER_MS): Fault {
+  const wait = { retryAfterMs: Math.min(retryAfterMs, 3_600_000) };
+  switch (cause) {
+    case 'client_refused':
+      return new Fault('CLIENT_STOPPED', wait);
+    case 'busy':
+      return new Fault('PROVIDER_BUSY', wait);
+    case 'unsent':
+    case 'unclear':
+      return new Fault('RENEWAL_PENDING', { ...wait, detail: 'The provider cannot be reached or does not answer.' });
+    case 'no_refresh_token':
+      return new Fault('GRANT_REFUSED', { detail: 'Its access token ran out and there is no refresh token.' });
+    case 'set_up':
+    case 'seal_broken':
+      return new Fault('GRANT_REFUSED', { detail: cause === 'set_up' ? 'The provider does not understand the renewal.' : 'Its sealed tokens do not open.' });
+    default:
+      return new Fault('GRANT_REFUSED', retryAfterMs > RETRY_AFTER_MS && cause === 'refused' ? wait : {});
+  }
+}

@@ -1,0 +1,84 @@
+import express, { type Request, type RequestHandler, type Response, Router } from 'express';
+import { z } from 'zod';
+import type { Access, Operation, OperationName } from '../../api/operations.ts';
+import { operations } from '../../api/operations.ts';
+import { Fault } from '../../core/fault.ts';
+import { type Consents, consentCookieName } from '../consent/consents.ts';
+import type { SignedInOperator } from '../registry/operators.ts';
+import type { HandlerInput, Handlers } from './handlers.ts';
+import type { Sessions } from './sessions.ts';
+
+const BODY_LIMIT = '256kb';
+const NOBODY: SignedInOperator = { name: '', sessionId: '', endsAt: 0, kind: 'browser' };
+const Params = z.record(z.string(), z.string().regex(/^[A-Za-z0-9._-]{1,80}$/));
+
+/** Every operation of the contract as a route: parse, check who asks, hand over, answer. */
+export function apiRouter(handlers: Handlers, sessions: Sessions, consents: Consents): Router {
+  const router = Router();
+  const json = express.json({ limit: BODY_LIMIT, strict: true, type: 'application/json' });
+  for (const [name, operation] of Object.entries(operations) as [OperationName, Operation][]) {
+    const method = operation.method.toLowerCase() as 'get' | 'post' | 'patch' | 'delete';
+    const path = operation.path.replace(/\{(\w+)\}/g, ':$1');
+    router[method](path, ...(operation.body ? [needsJson, json] : []), route(operation, handlers[name] as never, sessions, consents));
+  }
+  router.use('/api', (_request, _response, next) =>
+    next(new Fault('NOT_FOUND', { detail: 'No operation has this address and method.', remedy: 'Compare with the list of operations in the documentation.' })),
+  );
+  return router;
+}
+
+const needsJson: RequestHandler = (request, _response, next) => next(request.is('application/json') ? undefined : new Fault('CONTENT_TYPE_WRONG'));
+
+function route(
+  operation: Operation,
+  handle: (input: HandlerInput<OperationName>) => Promise<object & { setSession?: { token: string; endsAt: number } | 'end' }>,
+  sessions: Sessions,
+  consents: Consents,
+): RequestHandler {
+  return async (request, response) => {
+    const params = parse(Params, request.params, 'address');
+    const operator = await admit(operation.access, request, params, sessions, consents);
+    if (operation.method !== 'GET') sessions.checkOrigin(request);
+    const query = operation.query ? parse(operation.query, request.query, 'query') : undefined;
+    const body = operation.body ? parse(operation.body, request.body, '') : undefined;
+    const { setSession, ...answer } = await handle({ params, query, body, operator, address: request.ip ?? '' } as never);
+    if (setSession === 'end') sessions.take(response);
+    else if (setSession) sessions.give(response, setSession.token, setSession.endsAt);
+    send(response, answer);
+  };
+}
+
+async function admit(access: Access, request: Request, params: Record<string, string>, sessions: Sessions, consents: Consents): Promise<SignedInOperator> {
+  if (access === 'anyone') return NOBODY;
+  const operator = await sessions.operator(request);
+  if (operator) return operator;
+  const consent = params.consent;
+  if (
+    access === 'consent_or_operator' &&
+    consent &&
+    z.uuid().safeParse(consent).success &&
+    (await consents.holdsCookie(consent, sessions.cookie(request, consentCookieName(consent))))
+  )
+    return NOBODY;
+  throw new Fault('SIGN_IN_NEEDED');
+}
+
+/** @throws {Fault} INPUT_INVALID with each place that is wrong. */
+function parse<T>(shape: z.ZodType<T>, input: unknown, root: string): T {
+  const read = shape.safeParse(input);
+  if (read.success) return read.data;
+  const places = read.error.issues.map((issue) => ({
+    path:
+      [root, ...issue.path, ...(issue.code === 'unrecognized_keys' ? issue.keys : [])]
+        .filter((part) => part !== '')
+        .map(String)
+        .join('.') || '(body)',
+    why: issue.message,
+  }));
+  throw new Fault('INPUT_INVALID', { places });
+}
+
+function send(response: Response, answer: object): void {
+  response.setHeader('cache-control', 'no-store');
+  response.json(answer);
+}

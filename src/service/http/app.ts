@@ -1,0 +1,128 @@
+import { randomUUID } from 'node:crypto';
+import { existsSync } from 'node:fs';
+import { join } from 'node:path';
+import express, { type Express } from 'express';
+import helmet from 'helmet';
+import type { Logger } from 'pino';
+import { Fault } from '../../core/fault.ts';
+import { CONSENT_COOKIE_SECONDS, type Consents, consentCookieName } from '../consent/consents.ts';
+import type { TokenEndpoint } from '../handout/token-endpoint.ts';
+import { apiRouter } from './api-router.ts';
+import { errorPage } from './error-page.ts';
+import type { Handlers } from './handlers.ts';
+import { errorHandler, requestIdOf } from './problems.ts';
+import type { Sessions } from './sessions.ts';
+
+export interface AppParts {
+  publicUrl: string;
+  trustedProxies: number;
+  log: Logger;
+  handlers: Handlers;
+  sessions: Sessions;
+  consents: Consents;
+  tokenEndpoint: TokenEndpoint;
+  /** Null while all is well, else why not. */
+  notReady(): string | null;
+  consoleFolder: string;
+}
+
+const FORM_LIMIT = '16kb';
+
+/** The whole HTTP surface: console, API, consent, token endpoint, health. */
+export function app(parts: AppParts): Express {
+  const { log, publicUrl } = parts;
+  const secure = publicUrl.startsWith('https:');
+  const server = express();
+  server.set('trust proxy', parts.trustedProxies);
+  server.set('query parser', 'simple');
+  server.disable('x-powered-by');
+  server.use(
+    helmet({
+      contentSecurityPolicy: {
+        useDefaults: false,
+        directives: {
+          defaultSrc: ["'none'"],
+          scriptSrc: ["'self'"],
+          styleSrc: ["'self'", "'unsafe-inline'"],
+          fontSrc: ["'self'"],
+          imgSrc: ["'self'", 'data:'],
+          connectSrc: ["'self'"],
+          formAction: ["'self'"],
+          frameAncestors: ["'none'"],
+          baseUri: ["'none'"],
+        },
+      },
+      strictTransportSecurity: secure ? { maxAge: 31_536_000 } : false,
+      referrerPolicy: { policy: 'no-referrer' },
+      crossOriginResourcePolicy: { policy: 'same-origin' },
+    }),
+  );
+  server.use((request, response, next) => {
+    const startedAt = Date.now();
+    response.setHeader('x-request-id', randomUUID());
+    response.on('finish', () => {
+      // The route's pattern, never the address: that may hold a ticket, a code or a state.
+      const route = (request.route as { path?: string } | undefined)?.path ?? (request.path.startsWith('/api/') ? '(no route)' : '(file)');
+      log[response.statusCode >= 500 ? 'warn' : 'debug'](
+        { requestId: requestIdOf(response), method: request.method, route, status: response.statusCode, ms: Date.now() - startedAt },
+        'request',
+      );
+    });
+    next();
+  });
+
+  server.get('/healthz', (_request, response) => void response.json({ alive: true }));
+  server.get('/readyz', (_request, response) => {
+    const why = parts.notReady();
+    response.status(why === null ? 200 : 503).json(why === null ? { ready: true } : { ready: false, why });
+  });
+
+  server.post('/oauth/token', express.text({ type: () => true, limit: FORM_LIMIT }), async (request, response) => {
+    const answer = await parts.tokenEndpoint({
+      contentType: request.headers['content-type'],
+      authorization: request.headers.authorization,
+      query: new URL(request.originalUrl, publicUrl).search,
+      body: typeof request.body === 'string' ? request.body : '',
+      address: request.ip ?? '',
+    });
+    response.status(answer.status).set(answer.headers).send(JSON.stringify(answer.body));
+  });
+  server.get('/.well-known/oauth-authorization-server', (_request, response) => {
+    // RFC 8414
+    response.json({
+      issuer: publicUrl,
+      token_endpoint: `${publicUrl}/oauth/token`,
+      grant_types_supported: ['client_credentials'],
+      token_endpoint_auth_methods_supported: ['client_secret_basic', 'client_secret_post'],
+      response_types_supported: [],
+    });
+  });
+
+  server.get('/consent/start/:ticket', async (request, response) => {
+    const started = await parts.consents.start(request.params.ticket);
+    parts.sessions.giveConsentCookie(response, consentCookieName(started.consentId), started.cookie, CONSENT_COOKIE_SECONDS);
+    response.setHeader('cache-control', 'no-store');
+    response.redirect(303, started.location);
+  });
+  server.get('/oauth/callback/:provider/:client', async (request, response) => {
+    const { consentId } = await parts.consents.callback(request.params.provider, request.params.client, request.query, (name) =>
+      parts.sessions.cookie(request, name),
+    );
+    response.setHeader('cache-control', 'no-store');
+    response.redirect(303, `${publicUrl}/#/consents/${consentId}`);
+  });
+
+  server.use(apiRouter(parts.handlers, parts.sessions, parts.consents));
+  if (existsSync(join(parts.consoleFolder, 'index.html'))) {
+    server.use(
+      express.static(parts.consoleFolder, {
+        index: 'index.html',
+        setHeaders: (response, path) =>
+          void response.setHeader('cache-control', path.includes(`${join('/', 'assets', '/')}`) ? 'public, max-age=31536000, immutable' : 'no-cache'),
+      }),
+    );
+  }
+  server.use((_request, _response, next) => next(new Fault('NOT_FOUND', { detail: 'There is no page at this address.' })));
+  server.use(errorHandler(log, errorPage));
+  return server;
+}

@@ -1,0 +1,77 @@
+import type { z } from 'zod';
+import type { AnswerOf, OperationName, Operations } from '../../api/operations.ts';
+import type { Consents } from '../consent/consents.ts';
+import * as callers from '../registry/callers.ts';
+import * as clients from '../registry/clients.ts';
+import * as connections from '../registry/connections.ts';
+import type { Operators, SignedInOperator } from '../registry/operators.ts';
+import * as providers from '../registry/providers.ts';
+import { iso, type Services } from '../registry/services.ts';
+import { showStatus } from '../registry/status.ts';
+
+type Output<N extends OperationName, K extends 'body' | 'query'> = Operations[N] extends Record<K, infer S extends z.ZodType> ? z.output<S> : undefined;
+
+/** What a handler gets: everything parsed, and who asks. `operator` is empty where the access rule lets anyone in. */
+export interface HandlerInput<N extends OperationName> {
+  params: Record<string, string>;
+  query: Output<N, 'query'>;
+  body: Output<N, 'body'>;
+  operator: SignedInOperator;
+  address: string;
+}
+export type Handlers = { [N in OperationName]: (input: HandlerInput<N>) => Promise<AnswerOf<N> & { setSession?: { token: string; endsAt: number } | 'end' }> };
+
+/** One line for each operation: which function of the service answers it. */
+export function handlers(s: Services, operators: Operators, consents: Consents): Handlers {
+  const sessionView = (operator: Pick<SignedInOperator, 'name' | 'endsAt'>) => ({
+    operator: operator.name,
+    ends_at: iso(operator.endsAt),
+    installation: { public_url: s.settings.publicUrl, version: s.version },
+  });
+  const p = (input: { params: Record<string, string> }, name: string): string => input.params[name] ?? '';
+  return {
+    firstOperatorState: async () => ({ needed: await operators.isFirstNeeded() }),
+    addFirstOperator: ({ body }) => operators.addFirst(body),
+    async signIn({ body, address }) {
+      const { token, operator } = await operators.signIn(body, address);
+      return body.keeps === 'token' ? { ...sessionView(operator), token } : { ...sessionView(operator), setSession: { token, endsAt: operator.endsAt } };
+    },
+    showSession: async ({ operator }) => sessionView(operator),
+    signOut: async ({ operator }) => ({ ...(await operators.signOut(operator)), setSession: 'end' as const }),
+    showStatus: () => showStatus(s),
+    listHistory: async ({ query }) => ({ items: (await s.history.list(query)).map((event) => ({ ...event, at: iso(event.at) })) }),
+
+    listProviders: () => providers.listProviders(s),
+    checkProvider: ({ body }) => providers.checkProvider(s, body.document),
+    addProvider: ({ body, operator }) => providers.addProvider(s, body.document, operator.name),
+    showProvider: (input) => providers.showProvider(s, p(input, 'provider')),
+    removeProvider: (input) => providers.removeProvider(s, p(input, 'provider'), input.operator.name),
+
+    listClients: () => clients.listClients(s),
+    addClient: ({ body, operator }) => clients.addClient(s, body, operator.name),
+    showClient: (input) => clients.showClient(s, p(input, 'provider'), p(input, 'client')),
+    changeClient: (input) => clients.changeClient(s, p(input, 'provider'), p(input, 'client'), input.body, input.operator.name),
+    removeClient: (input) => clients.removeClient(s, p(input, 'provider'), p(input, 'client'), input.operator.name),
+    addSecret: (input) => clients.addSecret(s, p(input, 'provider'), p(input, 'client'), input.body, input.operator.name),
+    checkRedirectUri: (input) => clients.checkRedirectUri(s, p(input, 'provider'), p(input, 'client'), input.body.registered),
+
+    listConnections: () => connections.listConnections(s),
+    addConnection: ({ body, operator }) => connections.addConnection(s, body, operator.name),
+    showConnection: (input) => connections.showConnection(s, p(input, 'connection')),
+    changeConnection: (input) => connections.changeConnection(s, p(input, 'connection'), input.body, input.operator.name),
+    removeConnection: (input) => connections.removeConnection(s, p(input, 'connection'), input.operator.name),
+    openConnection: (input) => consents.open(p(input, 'connection'), input.operator.name),
+    renewConnection: (input) => connections.renewConnection(s, p(input, 'connection'), input.operator.name),
+    probeConnection: (input) => connections.probeConnection(s, p(input, 'connection')),
+    callConnection: (input) => connections.callConnection(s, p(input, 'connection'), input.body.path, input.operator.name),
+    showConsent: (input) => consents.outcome(p(input, 'consent')),
+
+    listCallers: () => callers.listCallers(s),
+    addCaller: ({ body, operator }) => callers.addCaller(s, body, operator.name),
+    showCaller: (input) => callers.showCaller(s, p(input, 'caller')),
+    changeCaller: (input) => callers.changeCaller(s, p(input, 'caller'), input.body, input.operator.name),
+    removeCaller: (input) => callers.removeCaller(s, p(input, 'caller'), input.operator.name),
+    addKey: (input) => callers.addKey(s, p(input, 'caller'), input.body, input.operator.name),
+    retireKey: (input) => callers.retireKey(s, p(input, 'caller'), p(input, 'key'), input.operator.name),
+  };
+}

@@ -1,0 +1,47 @@
+import { parse } from 'cookie';
+import type { Request, Response } from 'express';
+import { Fault } from '../../core/fault.ts';
+import type { Operators, SignedInOperator } from '../registry/operators.ts';
+
+/** Reads and writes our cookies, and says who is signed in. The public URL alone decides `Secure`. */
+export interface Sessions {
+  operator(request: Request): Promise<SignedInOperator | null>;
+  give(response: Response, token: string, endsAt: number): void;
+  take(response: Response): void;
+  cookie(request: Request, name: string): string | undefined;
+  /** For requests that change something with the help of a cookie. @throws {Fault} ORIGIN_FOREIGN */
+  checkOrigin(request: Request): void;
+  giveConsentCookie(response: Response, name: string, value: string, maxAgeSeconds: number): void;
+}
+
+export function sessions(operators: Operators, publicUrl: string): Sessions {
+  const secure = publicUrl.startsWith('https:');
+  const name = secure ? '__Host-rk_session' : 'rk_session';
+  const cookie = (request: Request, wanted: string): string | undefined => parse(request.headers.cookie ?? '')[wanted];
+  const bearer = (request: Request): string | undefined => /^Bearer ([A-Za-z0-9_-]{20,100})$/.exec(request.headers.authorization ?? '')?.[1];
+  return {
+    cookie,
+    async operator(request) {
+      const token = bearer(request);
+      if (token) {
+        const found = await operators.check(token);
+        return found?.kind === 'program' ? found : null; // a browser's session is good in its cookie alone
+      }
+      const kept = cookie(request, name);
+      const found = kept ? await operators.check(kept) : null;
+      return found?.kind === 'browser' ? found : null;
+    },
+    give: (response, token, endsAt) => void response.cookie(name, token, { httpOnly: true, sameSite: 'strict', secure, path: '/', expires: new Date(endsAt) }),
+    take: (response) => void response.clearCookie(name, { httpOnly: true, sameSite: 'strict', secure, path: '/' }),
+    checkOrigin(request) {
+      if (bearer(request)) return; // a page of another site cannot set this header
+      const { origin } = request.headers;
+      const site = request.headers['sec-fetch-site'];
+      if (origin === publicUrl || (origin === undefined && (site === 'same-origin' || site === undefined))) return;
+      throw new Fault('ORIGIN_FOREIGN', { detail: `The console lives at ${publicUrl}.` });
+    },
+    // Lax, not Strict: it must come along when the provider sends the browser back.
+    giveConsentCookie: (response, cookieName, value, maxAgeSeconds) =>
+      void response.cookie(cookieName, value, { httpOnly: true, sameSite: 'lax', secure, path: '/', maxAge: maxAgeSeconds * 1000 }),
+  };
+}

@@ -1,0 +1,238 @@
+import { randomBytes } from 'node:crypto';
+import { existsSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { createServer } from 'node:http';
+import { join } from 'node:path';
+import { fileURLToPath } from 'node:url';
+import { type Logger, pino } from 'pino';
+import { Fault } from '../core/fault.ts';
+import { newRecordId } from '../core/identifiers.ts';
+import { type MasterKey, masterKey } from '../core/sealing/master-key.ts';
+import { changes } from './changes.ts';
+import { consents } from './consent/consents.ts';
+import { type DataFolder, openDataFolder } from './database/data-folder.ts';
+import { databaseClock } from './database/database-clock.ts';
+import { type PrivateMariadb, startPrivateMariadb } from './database/private-mariadb.ts';
+import { callerDirectory } from './handout/caller-directory.ts';
+import { handout } from './handout/handout.ts';
+import { tokenEndpoint } from './handout/token-endpoint.ts';
+import { usage } from './handout/usage.ts';
+import { history } from './history.ts';
+import { app } from './http/app.ts';
+import { handlers } from './http/handlers.ts';
+import { sessions } from './http/sessions.ts';
+import { outgoing } from './outgoing/send.ts';
+import { type Ports, random } from './ports.ts';
+import { operators } from './registry/operators.ts';
+import type { Services } from './registry/services.ts';
+import { answerKeeper } from './renewal/answer-keeper.ts';
+import { clientHealth } from './renewal/client-health.ts';
+import { renewalEngine } from './renewal/engine.ts';
+import { grantContexts } from './renewal/grant-context.ts';
+import { tokenCache } from './renewal/token-cache.ts';
+import { keepRenewing } from './renewal/worker.ts';
+import { beginLife, recoverFormerLives } from './replica.ts';
+import { ensureInstallation, openSealer } from './sealer.ts';
+import type { Settings } from './settings.ts';
+import { openDatabase } from './store/database.ts';
+import { migrate } from './store/migrations.ts';
+import { renewalStore } from './store/renewals.ts';
+import { openTables } from './store/tables.ts';
+
+export interface RunningService {
+  publicUrl: string;
+  /** Where the one-time link for the first operator was written; null when there is an operator. */
+  firstOperatorFile: string | null;
+  stop(): Promise<void>;
+}
+
+const STOP_UNSAVED_MS = 10 * 60_000;
+const STOP_IDLE_MS = 30_000;
+/** Blind to the database for longer than this: not ready. */
+const BLIND_MS = 1_500;
+
+const PACKAGE = JSON.parse(readFileSync(new URL('../../package.json', import.meta.url), 'utf8')) as { version: string };
+
+/** Joins all parts and starts the service. The one place where they meet. */
+export async function startService(settings: Settings): Promise<RunningService> {
+  const log = pino({ level: settings.logLevel, base: { pid: process.pid } }, pino.destination({ dest: 2, sync: true }));
+  const folder = await openDataFolder(settings.dataFolder);
+  const own = settings.databaseUrl ? null : await startPrivateMariadb({ folder: folder.path, say: (text) => log.warn(text) });
+  try {
+    return await join_(settings, log, folder, own);
+  } catch (error) {
+    await own?.stop();
+    await folder.release();
+    throw error;
+  }
+}
+
+async function join_(settings: Settings, log: Logger, folder: DataFolder, own: PrivateMariadb | null): Promise<RunningService> {
+  const master = chooseMasterKey(settings, folder, own !== null);
+  const database = openDatabase(own?.url ?? settings.databaseUrl?.reveal() ?? '', settings.poolSize);
+  const lifeId = newRecordId(Date.now(), randomBytes(16));
+  await migrate(database, lifeId);
+  const clock = await databaseClock(database, (cause) => log.debug({ cause: String(cause) }, 'database clock not read'));
+  const out = outgoing(settings.privateHosts);
+  const ports: Ports = { clock, random, send: out.send, log };
+  const tables = openTables(database);
+  await ensureInstallation({ database, tables, master, publicUrl: settings.publicUrl, ports });
+  const sealer = await openSealer({ database, tables, master, ports });
+  const publicUrl = await agreeOnPublicUrl(settings, tables, log);
+
+  const renewals = renewalStore(database);
+  const told = changes({ database, ports });
+  const past = history({ database, ports });
+  const contexts = grantContexts(database, sealer);
+  const cache = tokenCache();
+  const keeper = answerKeeper({ store: renewals, sealer, ports });
+  const clients = clientHealth({ database, store: renewals, history: past, changes: told, limits: settings.limits });
+  const noteEvidence = async (id: string, evidence: string | null) => void (await tables.grants.change({ id }, { evidence: evidence?.slice(0, 500) ?? null }));
+  const engine = renewalEngine({
+    me: lifeId,
+    store: renewals,
+    sealer,
+    contexts,
+    keeper,
+    cache,
+    clients,
+    history: past,
+    limits: settings.limits,
+    ports,
+    noteEvidence,
+  });
+  const handOut = handout({ store: renewals, sealer, cache, engine, ports });
+  const services: Services = {
+    settings: { ...settings, publicUrl },
+    database,
+    tables,
+    renewals,
+    sealer,
+    history: past,
+    changes: told,
+    contexts,
+    cache,
+    clientHealth: clients,
+    engine,
+    keeper,
+    handout: handOut,
+    ports,
+    version: PACKAGE.version,
+  };
+  const counts = usage({ database, ports });
+  const people = operators(services);
+  const agreed = consents(services);
+  const cookies = sessions(people, publicUrl);
+
+  const replica = await beginLife({ database, tables, clock, limits: settings.limits, ports, instanceId: folder.instanceId, lifeId });
+  await recoverFormerLives({ store: renewals, contexts, limits: settings.limits, ports, instanceId: folder.instanceId, lifeId });
+  const stopping = new AbortController();
+  const worker = keepRenewing({ engine, concurrency: settings.concurrency, pollMs: settings.limits.pollMs, ports }, stopping.signal);
+
+  const server = createServer(
+    app({
+      publicUrl,
+      trustedProxies: settings.trustedProxies,
+      log,
+      handlers: handlers(services, people, agreed),
+      sessions: cookies,
+      consents: agreed,
+      tokenEndpoint: tokenEndpoint({ publicUrl, callers: callerDirectory({ database, changes: told }), handout: handOut, usage: counts, ports }),
+      notReady: () => (told.blindMs() > BLIND_MS ? 'The database has not answered lately.' : null),
+      consoleFolder: fileURLToPath(new URL('../../dist/console', import.meta.url)),
+    }),
+  );
+  server.requestTimeout = 90_000;
+  await listen(server, settings);
+  const firstOperatorFile = await offerFirstOperator(people, folder, publicUrl);
+  log.info({ publicUrl, incarnation: replica.incarnation, database: own ? 'private' : 'given' }, 'ready');
+
+  let stopped: Promise<void> | null = null;
+  const stop = async (): Promise<void> => {
+    stopping.abort();
+    const closed = new Promise<void>((resolve) => server.close(() => resolve()));
+    server.closeIdleConnections();
+    await worker;
+    await within(STOP_IDLE_MS, Promise.all([engine.idle(), agreed.idle()]));
+    // An answer that is in memory alone is worth waiting for: losing it costs a person's consent.
+    if (keeper.unsaved() > 0) log.error({ unsaved: keeper.unsaved() }, 'stopping waits: answers are not saved yet');
+    for (const endsAt = Date.now() + STOP_UNSAVED_MS; keeper.unsaved() > 0 && Date.now() < endsAt; ) await new Promise((resolve) => setTimeout(resolve, 100));
+    server.closeAllConnections();
+    await closed;
+    told.stop();
+    clock.stop();
+    await Promise.all([counts.stop(), past.stop(), sealer.stop()]);
+    await replica.stop();
+    await out.close();
+    await database.close();
+    await own?.stop();
+    await folder.release();
+    log.info('stopped');
+  };
+  return { publicUrl, firstOperatorFile, stop: () => (stopped ??= stop()) };
+}
+
+/** Made by itself only together with a private database, beside it and not inside its folder. */
+function chooseMasterKey(settings: Settings, folder: DataFolder, privateDatabase: boolean): MasterKey {
+  if (settings.masterKey) return masterKey(Buffer.from(settings.masterKey.reveal(), 'base64'));
+  if (!privateDatabase)
+    throw new Fault('SETTING_INVALID', {
+      detail: 'With a database of your own, the master key must be given too.',
+      remedy: 'Set RUSTY_KETTLE_MASTER_KEY_FILE to a file with 32 random bytes in base64: `openssl rand -base64 32`.',
+    });
+  const path = join(folder.path, 'master.key');
+  if (!existsSync(path)) {
+    if (existsSync(join(folder.path, 'master.key.made')))
+      throw new Fault('MASTER_KEY_WRONG', {
+        detail: `The master key file ${path} is gone.`,
+        remedy: 'Put it back from your backup: without it, what is sealed stays sealed.',
+      });
+    writeFileSync(path, randomBytes(32).toString('base64'), { mode: 0o600, flag: 'wx' });
+    writeFileSync(join(folder.path, 'master.key.made'), 'A master key was made here; keep a copy of it away from this machine.\n');
+  }
+  return masterKey(Buffer.from(readFileSync(path, 'utf8').trim(), 'base64'));
+}
+
+/** The database's public URL is everybody's; a setting that differs changes it, and the clients to mend are named. */
+async function agreeOnPublicUrl(settings: Settings, tables: Services['tables'], log: Logger): Promise<string> {
+  const stored = (await tables.installations.find({ id: 1 }))?.publicUrl ?? settings.publicUrl;
+  if (settings.publicUrlIsDefault || stored === settings.publicUrl) return stored;
+  await tables.installations.change({ id: 1 }, { publicUrl: settings.publicUrl });
+  const clients = (await tables.clients.list()).filter((client) => !client.redirectUri.startsWith(`${settings.publicUrl}/`));
+  log.warn(
+    { from: stored, to: settings.publicUrl, clients: clients.map((client) => client.redirectUri) },
+    'the public URL changed: these redirect URIs are registered at providers under the old one',
+  );
+  return settings.publicUrl;
+}
+
+async function offerFirstOperator(people: ReturnType<typeof operators>, folder: DataFolder, publicUrl: string): Promise<string | null> {
+  const path = join(folder.path, 'first-operator.link');
+  rmSync(path, { force: true });
+  if (!(await people.isFirstNeeded())) return null;
+  writeFileSync(path, `${publicUrl}/#/first-operator/${await people.firstTicket()}\n`, { mode: 0o600 });
+  return path;
+}
+
+const listen = (server: ReturnType<typeof createServer>, settings: Settings): Promise<void> =>
+  new Promise((resolve, reject) => {
+    server.once('error', (error: NodeJS.ErrnoException) =>
+      reject(
+        new Fault('SETTING_INVALID', {
+          detail: `Cannot listen on ${settings.host}:${settings.port} (${error.code ?? 'unknown'}).`,
+          remedy: 'Stop what uses the port, or choose another with RUSTY_KETTLE_PORT.',
+        }),
+      ),
+    );
+    server.listen(settings.port, settings.host, () => resolve());
+  });
+
+const within = async (ms: number, work: Promise<unknown>): Promise<void> => {
+  let timer: NodeJS.Timeout | undefined;
+  await Promise.race([
+    work,
+    new Promise((resolve) => {
+      timer = setTimeout(resolve, ms);
+    }),
+  ]);
+  clearTimeout(timer);
+};

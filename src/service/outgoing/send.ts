@@ -1,0 +1,97 @@
+import { isIP } from 'node:net';
+import { performance } from 'node:perf_hooks';
+import { Agent } from 'undici';
+import type { Send, WireAnswer, WireFailure } from '../../core/oauth/wire.ts';
+import { isAllowed, isPrivateAddress, outgoingLookup } from './lookup.ts';
+
+const CONNECT_LIMIT_MS = 5_000;
+
+/** Errors that prove that no byte of the request left: names, connections, TLS. Everything else is unclear. */
+const UNSENT: Record<string, string> = {
+  ENOTFOUND: 'dns',
+  EAI_AGAIN: 'dns',
+  ECONNREFUSED: 'refused',
+  EHOSTUNREACH: 'refused',
+  ENETUNREACH: 'refused',
+  UND_ERR_CONNECT_TIMEOUT: 'connect_timeout',
+  ADDRESS_FORBIDDEN: 'address_forbidden',
+  CERT_HAS_EXPIRED: 'tls',
+  DEPTH_ZERO_SELF_SIGNED_CERT: 'tls',
+  SELF_SIGNED_CERT_IN_CHAIN: 'tls',
+  UNABLE_TO_VERIFY_LEAF_SIGNATURE: 'tls',
+  ERR_TLS_CERT_ALTNAME_INVALID: 'tls',
+  EPROTO: 'tls',
+};
+
+export interface Outgoing {
+  send: Send;
+  close(): Promise<void>;
+}
+
+/**
+ * The one way out: undici pools, a deadline for the whole exchange, a size limit, no redirects, no automatic retry.
+ * `privateHosts`: names that may resolve to private addresses.
+ */
+export function outgoing(privateHosts: readonly string[]): Outgoing {
+  const connect = { timeout: CONNECT_LIMIT_MS, lookup: outgoingLookup(privateHosts) };
+  const pooled = new Agent({ connect, connections: 64, pipelining: 1, keepAliveTimeout: 4_000 });
+  // A pooled socket that the far side has just closed makes "was it sent?" unanswerable: where it matters, each request has its own.
+  const single = new Agent({ connect, connections: 64, pipelining: 0 });
+
+  const send: Send = async (request) => {
+    const startedAt = performance.now();
+    const took = () => Math.round(performance.now() - startedAt);
+    const failure = (kind: WireFailure['kind'], reason: string): WireFailure => ({ kind, reason, tookMs: took() });
+    const url = new URL(request.url);
+    const host = url.hostname.replace(/^\[|\]$/g, '');
+    if (isIP(host) && isPrivateAddress(host) && !isAllowed(host, privateHosts)) return failure('unsent', 'address_forbidden');
+    const timeout = AbortSignal.timeout(request.deadlineMs);
+    try {
+      const response = await (request.freshSocket ? single : pooled).request({
+        origin: url.origin,
+        path: `${url.pathname}${url.search}`,
+        method: request.method as 'GET',
+        headers: { 'user-agent': 'rusty-kettle', ...request.headers },
+        body: request.body ?? null,
+        signal: timeout,
+        headersTimeout: request.deadlineMs,
+        bodyTimeout: request.deadlineMs,
+      });
+      const { body, cut } = await readBody(response.body, request.limitBytes);
+      const answer: WireAnswer = { kind: 'answer', status: response.statusCode, headers: flatten(response.headers), body, cut, tookMs: took() };
+      return answer;
+    } catch (error) {
+      const code = errorCode(error);
+      const unsent = UNSENT[code] ?? (code.startsWith('ERR_TLS') || code.startsWith('ERR_SSL') ? 'tls' : undefined);
+      if (unsent) return failure('unsent', unsent);
+      return failure('unclear', timeout.aborted || code.includes('TIMEOUT') ? 'timeout' : 'reset');
+    }
+  };
+  return { send, close: async () => void (await Promise.all([pooled.close(), single.close()])) };
+}
+
+function errorCode(error: unknown): string {
+  for (let at: unknown = error, depth = 0; at instanceof Error && depth < 5; at = at.cause, depth += 1) {
+    const code = (at as NodeJS.ErrnoException).code;
+    if (typeof code === 'string' && code !== 'ABORT_ERR') return code;
+  }
+  return '';
+}
+
+async function readBody(stream: AsyncIterable<Buffer> & { destroy(): unknown }, limitBytes: number): Promise<{ body: string; cut: boolean }> {
+  const parts: Buffer[] = [];
+  let size = 0;
+  for await (const part of stream) {
+    size += part.length;
+    if (size > limitBytes) {
+      parts.push(part.subarray(0, part.length - (size - limitBytes)));
+      stream.destroy();
+      return { body: Buffer.concat(parts).toString('utf8'), cut: true };
+    }
+    parts.push(part);
+  }
+  return { body: Buffer.concat(parts).toString('utf8'), cut: false };
+}
+
+const flatten = (headers: Record<string, string | string[] | undefined>): Record<string, string> =>
+  Object.fromEntries(Object.entries(headers).map(([name, value]) => [name.toLowerCase(), Array.isArray(value) ? value.join(', ') : (value ?? '')]));

@@ -1,0 +1,303 @@
+import type { z } from 'zod';
+import type { CallAnswer } from '../../api/common.ts';
+import type { AddConnection, ChangeConnection, Connection, ConnectionSummary } from '../../api/connections.ts';
+import { Fault } from '../../core/fault.ts';
+import { type ConnectionFacts, connectionHealth } from '../../core/health.ts';
+import type { ProviderDefinition } from '../../core/provider/definition.ts';
+import type { RenewalCause } from '../../core/renewal/row.ts';
+import { bringForward, end } from '../../core/renewal/transitions.ts';
+import { compareScopes, reviewScopes } from '../../core/scopes/compare.ts';
+import { apiAddress, callApi } from '../calls.ts';
+import { recordId } from '../ports.ts';
+import { type Bind, idBytes, idText } from '../store/database.ts';
+import type { Row } from '../store/tables.ts';
+import { findClient } from './clients.ts';
+import { findProvider } from './providers.ts';
+import { iso, isoOrNull, type Services } from './services.ts';
+
+type Needs = Services;
+
+const DAY_MS = 86_400_000;
+const TICKS_SHOWN = 200;
+const TICKS_IN_LISTS = 40;
+
+/** Everything that is known of one connection, from one statement. */
+interface Known {
+  id: string;
+  name: string;
+  provider: string;
+  client: string;
+  environment: string;
+  facts: ConnectionFacts;
+  account: string | null;
+  issuedAt: number | null;
+  nextAt: number | null;
+  expiresAt: number | null;
+  generation: number;
+  failures: number;
+  scopes: string[];
+  grantedScopes: string[] | null;
+  expectedAccount: string | null;
+  consentedAt: number | null;
+  consentedBy: string | null;
+  evidence: string | null;
+  proofAnswer: CallAnswer | null;
+  grantId: string | null;
+  revision: number;
+  createdAt: number;
+}
+
+type Stored = Record<string, unknown>;
+
+async function read(s: Pick<Needs, 'database'>, where: string, bind: Bind[]): Promise<Known[]> {
+  const rows = await s.database.select<Stored>(
+    `SELECT k.id, k.name, k.intent, k.scopes, k.expected_account, k.revision, k.created_at, p.name AS provider, c.name AS client, c.environment, c.health AS client_health,
+       g.id AS grant_id, g.account_label, g.scopes AS granted, g.consented_at, g.consented_by, g.evidence, g.proof, g.proof_answer,
+       r.next_at, r.issued_at, r.expires_at, r.generation, r.failures, r.cause, t.refresh_sealed IS NOT NULL AS has_refresh
+     FROM connections k JOIN clients c ON c.id = k.client_id JOIN providers p ON p.id = c.provider_id
+     LEFT JOIN grants g ON g.id = k.current_grant_id LEFT JOIN renewals r ON r.grant_id = g.id LEFT JOIN tokens t ON t.grant_id = g.id ${where} ORDER BY k.name`,
+    bind,
+  );
+  return rows.map(known);
+}
+
+function known(row: Stored): Known {
+  const at = (value: unknown) => (value instanceof Date ? value.getTime() : null);
+  const text = (value: unknown) => (value === null || value === undefined ? null : String(value));
+  const proofAnswer = row.proof_answer ? (JSON.parse(String(row.proof_answer)) as CallAnswer | null) : null;
+  const proof = (text(row.proof) ?? 'not_tried') as ConnectionFacts['proof'];
+  return {
+    id: idText(row.id as Buffer),
+    name: String(row.name),
+    provider: String(row.provider),
+    client: String(row.client),
+    environment: String(row.environment),
+    facts: {
+      intent: String(row.intent) as ConnectionFacts['intent'],
+      hasGrant: row.grant_id !== null,
+      hasRefreshToken: Number(row.has_refresh) === 1,
+      cause: text(row.cause) as RenewalCause | null,
+      expiresAt: at(row.expires_at),
+      renewalPlanned: row.next_at !== null,
+      clientStopped: row.client_health === 'stopped',
+      proof,
+      proofSays: proof === 'failed' && proofAnswer ? `The call that should prove it answered ${proofAnswer.status ?? proofAnswer.reason}.` : null,
+    },
+    account: text(row.account_label),
+    issuedAt: at(row.issued_at),
+    nextAt: at(row.next_at),
+    expiresAt: at(row.expires_at),
+    generation: Number(row.generation ?? 0),
+    failures: Number(row.failures ?? 0),
+    scopes: JSON.parse(String(row.scopes)) as string[],
+    grantedScopes: row.granted ? (JSON.parse(String(row.granted)) as string[]) : null,
+    expectedAccount: text(row.expected_account),
+    consentedAt: at(row.consented_at),
+    consentedBy: text(row.consented_by),
+    evidence: text(row.evidence),
+    proofAnswer,
+    grantId: row.grant_id ? idText(row.grant_id as Buffer) : null,
+    revision: Number(row.revision),
+    createdAt: at(row.created_at) ?? 0,
+  };
+}
+
+async function summaries(s: Needs, all: Known[], ticks: number): Promise<ConnectionSummary[]> {
+  const now = s.ports.clock.now();
+  const titles = new Map((await s.tables.providers.list()).map((provider) => [provider.name, provider.title]));
+  const renewed = await s.history.renewals(
+    all.map((one) => `connection:${one.name}`),
+    now - DAY_MS,
+    ticks,
+  );
+  return all.map((one) => ({
+    name: one.name,
+    provider: one.provider,
+    provider_title: titles.get(one.provider) ?? one.provider,
+    client: one.client,
+    environment: one.environment,
+    ...connectionHealth(one.facts, now),
+    account: one.account,
+    life:
+      one.issuedAt === null || one.expiresAt === null
+        ? null
+        : {
+            issued_at: iso(one.issuedAt),
+            due_at: isoOrNull(one.nextAt),
+            expires_at: iso(one.expiresAt),
+            renewed_at: (renewed.get(`connection:${one.name}`) ?? []).map(iso),
+          },
+    renewals: Math.max(0, one.generation - 1),
+  }));
+}
+
+export async function listConnections(s: Needs): Promise<{ items: ConnectionSummary[] }> {
+  return { items: await summaries(s, await read(s, '', []), TICKS_IN_LISTS) };
+}
+
+async function find(s: Pick<Needs, 'database'>, name: string): Promise<Known> {
+  const [found] = await read(s, 'WHERE k.name = $1', [name]);
+  if (!found) throw new Fault('NOT_FOUND', { detail: `No connection is called ${name}.` });
+  return found;
+}
+
+export async function showConnection(s: Needs, name: string): Promise<Connection> {
+  const one = await find(s, name);
+  const [summary] = await summaries(s, [one], TICKS_SHOWN);
+  const { definition } = await findProvider(s, one.provider);
+  const callers = await s.database.select<{ name: string }>(
+    'SELECT c.name FROM permissions p JOIN callers c ON c.id = p.caller_id WHERE p.connection_id = $1 ORDER BY c.name',
+    [idBytes(one.id)],
+  );
+  const probe = probeOf(definition);
+  return {
+    ...(summary as ConnectionSummary),
+    scopes_requested: one.scopes,
+    scopes_granted: one.grantedScopes,
+    scopes_missing: one.grantedScopes ? compareScopes(one.scopes, one.grantedScopes).missing : [],
+    expected_account: one.expectedAccount,
+    consented_at: isoOrNull(one.consentedAt),
+    consented_by: one.consentedBy,
+    has_refresh_token: one.facts.hasRefreshToken,
+    evidence: one.evidence,
+    next_renewal_at: isoOrNull(one.nextAt),
+    failures: one.failures,
+    resource: `${s.settings.publicUrl}/connections/${one.name}`,
+    callers: callers.map((row) => row.name),
+    probe: { path: probe?.path ?? '', state: probe ? one.facts.proof : 'not_defined', last: one.proofAnswer },
+    revision: one.revision,
+    created_at: iso(one.createdAt),
+  };
+}
+
+export const probeOf = (definition: ProviderDefinition) => definition.apis.find((api) => api.probe)?.probe;
+
+/** @throws {Fault} INPUT_INVALID naming each odd scope. */
+function checkScopes(definition: ProviderDefinition, scopes: string[], allowUnlisted: boolean): void {
+  const remarks = reviewScopes(
+    scopes,
+    definition.scopes.map((scope) => scope.name),
+  ).filter((remark) => !(allowUnlisted && remark.kind !== 'delimiter'));
+  if (definition.scopes.length === 0 || remarks.length === 0) return;
+  throw new Fault('INPUT_INVALID', {
+    detail: remarks[0]?.says ?? '',
+    places: remarks.map((remark) => ({ path: 'scopes', why: remark.says })),
+    remedy: 'Mend the scope, or send it as it is with allow_unlisted_scopes.',
+  });
+}
+
+export async function addConnection(s: Needs, input: z.output<typeof AddConnection>, operator: string): Promise<Connection> {
+  const { record: client, definition } = await findClient(s, input.provider, input.client);
+  checkScopes(definition, input.scopes, input.allow_unlisted_scopes);
+  if (await s.tables.connections.find({ name: input.name })) throw new Fault('NAME_TAKEN', { detail: `A connection called ${input.name} exists.` });
+  await s.tables.connections.insert({
+    id: recordId(s.ports),
+    name: input.name,
+    clientId: client.id,
+    intent: 'draft',
+    currentGrantId: null,
+    scopes: [...new Set(input.scopes)],
+    expectedAccount: input.expected_account || null,
+    labels: {},
+    policy: 'always',
+    revision: 1,
+    createdAt: s.ports.clock.now(),
+  });
+  s.history.add({
+    actor: operator,
+    kind: 'connection_added',
+    subject: `connection:${input.name}`,
+    says: `Added the connection ${input.name} through ${input.provider}/${input.client}.`,
+  });
+  return showConnection(s, input.name);
+}
+
+/** What the next consent asks for; the tokens held now are not touched. @throws {Fault} REVISION_OLD */
+export async function changeConnection(s: Needs, name: string, input: z.output<typeof ChangeConnection>, operator: string): Promise<Connection> {
+  const one = await find(s, name);
+  const { definition } = await findProvider(s, one.provider);
+  const set: Partial<Row<'connections'>> = { revision: input.revision + 1 };
+  if (input.scopes) {
+    checkScopes(definition, input.scopes, input.allow_unlisted_scopes);
+    set.scopes = [...new Set(input.scopes)];
+  }
+  if (input.expected_account !== undefined) set.expectedAccount = input.expected_account || null;
+  if ((await s.tables.connections.change({ id: one.id, revision: input.revision }, set)) === 0) throw new Fault('REVISION_OLD');
+  s.history.add({ actor: operator, kind: 'connection_changed', subject: `connection:${name}`, says: 'Changed what the next consent asks for.' });
+  return showConnection(s, name);
+}
+
+/** Forgets the connection and all its tokens here. What the provider still honours is not touched: the answer of the page says so. */
+export async function removeConnection(s: Needs, name: string, operator: string): Promise<{ done: true }> {
+  const one = await find(s, name);
+  const grants = await s.tables.grants.list({ connectionId: one.id });
+  await s.renewals.update(
+    grants.map((grant) => grant.id),
+    end(),
+  );
+  await s.database.transaction(async (transaction) => {
+    for (const grant of grants) {
+      await s.database.write('DELETE FROM tokens WHERE grant_id = $1', [idBytes(grant.id)], transaction);
+      await s.database.write('DELETE FROM renewals WHERE grant_id = $1', [idBytes(grant.id)], transaction);
+    }
+    await s.tables.grants.remove({ connectionId: one.id }, transaction);
+    await s.tables.permissions.remove({ connectionId: one.id }, transaction);
+    await s.tables.consents.remove({ connectionId: one.id }, transaction);
+    await s.tables.connections.remove({ id: one.id }, transaction);
+  });
+  for (const grant of grants) s.cache.drop(grant.id);
+  s.history.add({ actor: operator, kind: 'connection_removed', subject: `connection:${name}`, says: 'Removed the connection and forgot its tokens.' });
+  await s.changes.announce('connection', name);
+  return { done: true };
+}
+
+/** @throws {Fault} CONNECTION_NOT_AGREED */
+async function current(s: Needs, name: string): Promise<{ one: Known; grantId: string; definition: ProviderDefinition }> {
+  const one = await find(s, name);
+  if (!one.grantId) throw new Fault('CONNECTION_NOT_AGREED');
+  const { definition } = await findProvider(s, one.provider);
+  return { one, grantId: one.grantId, definition };
+}
+
+/** Brings the renewal forward to now and runs it; an uncertain wait is obeyed. */
+export async function renewConnection(s: Needs, name: string, operator: string): Promise<Connection> {
+  const { one, grantId } = await current(s, name);
+  const held = await s.renewals.read(grantId);
+  if (!held || held.row.nextAt === null) throw new Fault('GRANT_REFUSED', { detail: connectionHealth(one.facts, s.ports.clock.now()).cause ?? '' });
+  if ((await s.renewals.update([grantId], bringForward())) === 0)
+    throw new Fault('RENEWAL_PENDING', { detail: 'A renewal is under way, or its outcome is still uncertain.', retryAfterMs: 2_000 });
+  await s.engine.renewOne(grantId);
+  s.history.add({ actor: operator, kind: 'renewal_asked', subject: `connection:${name}`, says: 'Asked for a renewal now.' });
+  return showConnection(s, name);
+}
+
+/** The call that proves the connection; its answer is kept on the grant. */
+export async function probeConnection(s: Needs, name: string): Promise<CallAnswer> {
+  const { grantId, definition } = await current(s, name);
+  const probe = probeOf(definition);
+  if (!probe) throw new Fault('NOT_FOUND', { detail: `The definition of ${definition.title} names no probe.`, remedy: 'Call a path of your choice instead.' });
+  const token = await s.handout(grantId);
+  const answer = await callApi(s.ports, apiAddress(definition, probe.path), token.access);
+  await keepProof(s, grantId, answer);
+  return answer;
+}
+
+export const isGood = (answer: CallAnswer): boolean => answer.status !== null && answer.status >= 200 && answer.status < 300;
+
+export async function keepProof(s: Pick<Needs, 'tables'>, grantId: string, answer: CallAnswer): Promise<void> {
+  await s.tables.grants.change({ id: grantId }, { proof: isGood(answer) ? 'proved' : 'failed', proofAnswer: answer });
+}
+
+export async function callConnection(s: Needs, name: string, path: string, operator: string): Promise<CallAnswer> {
+  const { grantId, definition } = await current(s, name);
+  const url = apiAddress(definition, path);
+  const token = await s.handout(grantId);
+  const answer = await callApi(s.ports, url, token.access);
+  s.history.add({
+    actor: operator,
+    kind: 'called',
+    subject: `connection:${name}`,
+    says: `GET ${new URL(url).pathname} answered ${answer.status ?? answer.reason}.`,
+  });
+  return answer;
+}

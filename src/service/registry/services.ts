@@ -1,0 +1,36 @@
+import type { Changes } from '../changes.ts';
+import type { Handout } from '../handout/handout.ts';
+import type { History } from '../history.ts';
+import type { Ports } from '../ports.ts';
+import type { AnswerKeeper } from '../renewal/answer-keeper.ts';
+import type { ClientHealth } from '../renewal/client-health.ts';
+import type { RenewalEngine } from '../renewal/engine.ts';
+import type { GrantContexts } from '../renewal/grant-context.ts';
+import type { TokenCache } from '../renewal/token-cache.ts';
+import type { Sealer } from '../sealer.ts';
+import type { Settings } from '../settings.ts';
+import type { Database } from '../store/database.ts';
+import type { RenewalStore } from '../store/renewals.ts';
+import type { Tables } from '../store/tables.ts';
+
+/** The joined parts that the nouns' modules draw on; each takes what it needs. */
+export interface Services {
+  settings: Settings;
+  database: Database;
+  tables: Tables;
+  renewals: RenewalStore;
+  sealer: Sealer;
+  history: History;
+  changes: Changes;
+  contexts: GrantContexts;
+  cache: TokenCache;
+  clientHealth: ClientHealth;
+  engine: RenewalEngine;
+  keeper: AnswerKeeper;
+  handout: Handout;
+  ports: Ports;
+  version: string;
+}
+
+export const iso = (at: number): string => new Date(at).toISOString();
+export const isoOrNull = (at: number | null): string | null => (at === null ? null : iso(at));

@@ -1,0 +1,35 @@
+import { LRUCache } from 'lru-cache';
+import { handoutFloorMs } from '../../core/renewal/plan.ts';
+import type { Secret } from '../../core/secret.ts';
+
+export interface CachedToken {
+  access: Secret;
+  issuedAt: number;
+  expiresAt: number;
+  generation: number;
+}
+
+/** Access tokens in memory, capped by bytes. A newer generation replaces an older one, never the other way round. */
+export interface TokenCache {
+  get(grantId: string): CachedToken | undefined;
+  put(grantId: string, token: CachedToken): void;
+  drop(grantId: string): void;
+}
+
+const BYTES_MOST = 160 * 1024 * 1024;
+const ENTRY_BYTES = 400;
+
+export function tokenCache(): TokenCache {
+  const kept = new LRUCache<string, CachedToken>({ maxSize: BYTES_MOST, sizeCalculation: (token) => token.access.reveal().length + ENTRY_BYTES });
+  return {
+    get: (grantId) => kept.get(grantId),
+    put(grantId, token) {
+      const present = kept.peek(grantId);
+      if (!present || present.generation <= token.generation) kept.set(grantId, token);
+    },
+    drop: (grantId) => void kept.delete(grantId),
+  };
+}
+
+/** True while a token may still be handed out: its rest of life is at or above the floor. */
+export const hasEnoughLife = (token: Pick<CachedToken, 'issuedAt' | 'expiresAt'>, now: number): boolean => token.expiresAt - now >= handoutFloorMs(token);

@@ -1,0 +1,109 @@
+import { readFileSync } from 'node:fs';
+import { z } from 'zod';
+import { defaultDataFolder } from '../api/data-folder.ts';
+import { Fault } from '../core/fault.ts';
+import { isLoopbackHost } from '../core/provider/definition.ts';
+import { DEFAULT_LIMITS, type RenewalLimits } from '../core/renewal/limits.ts';
+import { Secret } from '../core/secret.ts';
+
+/** Everything that can be set, from `RUSTY_KETTLE_…` environment variables, read once. docs/SETTINGS.md lists them. */
+export interface Settings {
+  dataFolder: string;
+  /** Null: a private MariaDB in the data folder. */
+  databaseUrl: Secret | null;
+  /** Null: made once beside a private database, and kept in the data folder. */
+  masterKey: Secret | null;
+  host: string;
+  port: number;
+  publicUrl: string;
+  /** Origins of the public URL's kin that the service may call on private addresses. */
+  privateHosts: string[];
+  trustedProxies: number;
+  poolSize: number;
+  logLevel: string;
+  limits: RenewalLimits;
+  concurrency: number;
+  /** Where this setting came from, for messages. */
+  publicUrlIsDefault: boolean;
+}
+
+const wholeNumber = (least: number, most: number) => z.coerce.number().int().min(least).max(most);
+
+const Environment = z.object({
+  RUSTY_KETTLE_DATA_FOLDER: z.string().min(1).optional(),
+  RUSTY_KETTLE_DATABASE_URL: z
+    .string()
+    .regex(/^(mariadb|mysql):\/\//, { error: 'must start with mariadb://' })
+    .optional(),
+  RUSTY_KETTLE_MASTER_KEY: z.string().optional(),
+  RUSTY_KETTLE_MASTER_KEY_FILE: z.string().optional(),
+  RUSTY_KETTLE_HOST: z.string().default('127.0.0.1'),
+  RUSTY_KETTLE_PORT: wholeNumber(1, 65_535).default(7420),
+  RUSTY_KETTLE_PUBLIC_URL: z.string().optional(),
+  RUSTY_KETTLE_PRIVATE_HOSTS: z.string().default(''),
+  RUSTY_KETTLE_TRUSTED_PROXIES: wholeNumber(0, 10).default(0),
+  RUSTY_KETTLE_POOL_SIZE: wholeNumber(2, 200).default(16),
+  RUSTY_KETTLE_LOG_LEVEL: z.enum(['debug', 'info', 'warn', 'error', 'silent']).default('info'),
+  RUSTY_KETTLE_CONCURRENCY: wholeNumber(1, 500).default(32),
+  RUSTY_KETTLE_DEADLINE_MS: wholeNumber(200, 60_000).default(DEFAULT_LIMITS.deadlineMs),
+  RUSTY_KETTLE_LEASE_MS: wholeNumber(1_000, 600_000).default(DEFAULT_LIMITS.leaseMs),
+  RUSTY_KETTLE_MARGIN_MS: wholeNumber(100, 60_000).default(DEFAULT_LIMITS.marginMs),
+  RUSTY_KETTLE_CONFIRM_MS: wholeNumber(100, 600_000).default(DEFAULT_LIMITS.confirmMs),
+  RUSTY_KETTLE_POLL_MS: wholeNumber(20, 10_000).default(DEFAULT_LIMITS.pollMs),
+  RUSTY_KETTLE_STOPPED_TRY_MS: wholeNumber(500, 21_600_000).default(DEFAULT_LIMITS.stoppedTryMs),
+});
+
+/** @throws {Fault} SETTING_INVALID naming each setting that is wrong. Unknown `RUSTY_KETTLE_…` names are refused: a misspelt one must not pass in silence. */
+export function readSettings(environment: NodeJS.ProcessEnv): Settings {
+  const known = new Set([...Object.keys(Environment.shape), 'RUSTY_KETTLE_URL', 'RUSTY_KETTLE_CALLER_ID', 'RUSTY_KETTLE_CALLER_KEY', 'RUSTY_KETTLE_PASSWORD']);
+  const unknown = Object.keys(environment).filter((name) => name.startsWith('RUSTY_KETTLE_') && !known.has(name));
+  if (unknown.length > 0)
+    throw new Fault('SETTING_INVALID', { detail: `There is no setting ${unknown.join(', ')}.`, remedy: 'Check the spelling against docs/SETTINGS.md.' });
+  const read = Environment.safeParse(environment);
+  if (!read.success) throw new Fault('SETTING_INVALID', { places: read.error.issues.map((issue) => ({ path: issue.path.join('.'), why: issue.message })) });
+  const e = read.data;
+  if (e.RUSTY_KETTLE_LEASE_MS <= e.RUSTY_KETTLE_DEADLINE_MS + e.RUSTY_KETTLE_MARGIN_MS)
+    throw new Fault('SETTING_INVALID', { detail: 'RUSTY_KETTLE_LEASE_MS must be longer than RUSTY_KETTLE_DEADLINE_MS and RUSTY_KETTLE_MARGIN_MS together.' });
+  const key = e.RUSTY_KETTLE_MASTER_KEY ?? (e.RUSTY_KETTLE_MASTER_KEY_FILE ? readFile(e.RUSTY_KETTLE_MASTER_KEY_FILE) : undefined);
+  return {
+    dataFolder: e.RUSTY_KETTLE_DATA_FOLDER ?? defaultDataFolder(environment),
+    databaseUrl: e.RUSTY_KETTLE_DATABASE_URL ? new Secret(e.RUSTY_KETTLE_DATABASE_URL) : null,
+    masterKey: key ? new Secret(key.trim()) : null,
+    host: e.RUSTY_KETTLE_HOST,
+    port: e.RUSTY_KETTLE_PORT,
+    publicUrl: checkPublicUrl(e.RUSTY_KETTLE_PUBLIC_URL ?? `http://127.0.0.1:${e.RUSTY_KETTLE_PORT}`),
+    publicUrlIsDefault: e.RUSTY_KETTLE_PUBLIC_URL === undefined,
+    privateHosts: e.RUSTY_KETTLE_PRIVATE_HOSTS.split(/[\s,]+/).filter(Boolean),
+    trustedProxies: e.RUSTY_KETTLE_TRUSTED_PROXIES,
+    poolSize: e.RUSTY_KETTLE_POOL_SIZE,
+    logLevel: e.RUSTY_KETTLE_LOG_LEVEL,
+    concurrency: e.RUSTY_KETTLE_CONCURRENCY,
+    limits: {
+      ...DEFAULT_LIMITS,
+      deadlineMs: e.RUSTY_KETTLE_DEADLINE_MS,
+      leaseMs: e.RUSTY_KETTLE_LEASE_MS,
+      marginMs: e.RUSTY_KETTLE_MARGIN_MS,
+      confirmMs: e.RUSTY_KETTLE_CONFIRM_MS,
+      pollMs: e.RUSTY_KETTLE_POLL_MS,
+      stoppedTryMs: e.RUSTY_KETTLE_STOPPED_TRY_MS,
+    },
+  };
+}
+
+function readFile(path: string): string {
+  try {
+    return readFileSync(path, 'utf8');
+  } catch {
+    throw new Fault('SETTING_INVALID', { detail: `RUSTY_KETTLE_MASTER_KEY_FILE names ${path}, which cannot be read.` });
+  }
+}
+
+/** The public URL is an origin, without a path; https, or loopback. It decides the cookies' `Secure`. */
+function checkPublicUrl(text: string): string {
+  const url = URL.canParse(text) ? new URL(text) : null;
+  const wrong = (detail: string) =>
+    new Fault('SETTING_INVALID', { detail: `RUSTY_KETTLE_PUBLIC_URL ${detail}`, remedy: 'Give an origin such as https://tokens.example.test.' });
+  if (!url || url.username || url.search || url.hash || url.pathname !== '/') throw wrong('must be an origin: scheme, host and port only.');
+  if (url.protocol !== 'https:' && !(url.protocol === 'http:' && isLoopbackHost(url.hostname))) throw wrong('must be https, unless it is on loopback.');
+  return url.origin;
+}

@@ -1,0 +1,96 @@
+import { ConnectionError, DatabaseError, QueryTypes, Sequelize, type Transaction, UniqueConstraintError } from 'sequelize';
+import { Fault } from '../../core/fault.ts';
+
+/** Values of a statement: instants go as text in UTC, ids as 16 bytes. */
+export type Bind = string | number | boolean | null | Buffer;
+
+/** The one way to the database. Errors leave as Faults without their parameters, which may hold sealed values or names. */
+export interface Database {
+  sequelize: Sequelize;
+  select<Row extends object>(sql: string, bind?: Bind[], transaction?: Transaction): Promise<Row[]>;
+  /** Runs one INSERT, UPDATE or DELETE; the number of rows changed (both tables of a multi-table UPDATE count). */
+  write(sql: string, bind?: Bind[], transaction?: Transaction): Promise<number>;
+  run(sql: string): Promise<void>;
+  transaction<T>(work: (transaction: Transaction) => Promise<T>): Promise<T>;
+  close(): Promise<void>;
+}
+
+/**
+ * STRICT: no value is cut or coerced in silence. SIMULTANEOUS_ASSIGNMENT: every expression of an UPDATE reads the row as it
+ * was, as core/renewal/conditional-update.ts promises.
+ */
+const SQL_MODE = 'STRICT_ALL_TABLES,NO_ZERO_DATE,NO_ZERO_IN_DATE,ERROR_FOR_DIVISION_BY_ZERO,NO_ENGINE_SUBSTITUTION,SIMULTANEOUS_ASSIGNMENT';
+const QUERY_LIMIT_MS = 5_000;
+const POOL_IDLE_MS = 15_000;
+
+export function openDatabase(url: string, poolSize = 16): Database {
+  const sequelize = new Sequelize(url, {
+    dialect: 'mariadb',
+    logging: false,
+    timezone: '+00:00',
+    isolationLevel: 'READ COMMITTED' as Transaction.ISOLATION_LEVELS,
+    define: { timestamps: false, freezeTableName: true, underscored: true },
+    pool: { max: poolSize, min: 0, acquire: QUERY_LIMIT_MS, idle: POOL_IDLE_MS, evict: 1_000 },
+    retry: { max: 1 },
+    dialectOptions: {
+      connectTimeout: QUERY_LIMIT_MS,
+      socketTimeout: POOL_IDLE_MS + QUERY_LIMIT_MS,
+      logParam: false,
+      sessionVariables: { sql_mode: SQL_MODE, innodb_lock_wait_timeout: 2, max_statement_time: QUERY_LIMIT_MS / 1000, tx_isolation: 'READ-COMMITTED' },
+    },
+  });
+  const guarded = async <T>(work: () => Promise<T>): Promise<T> => {
+    try {
+      return await work();
+    } catch (error) {
+      throw scrub(error);
+    }
+  };
+  return {
+    sequelize,
+    select: (sql, bind, transaction) =>
+      guarded(() => sequelize.query(sql, { type: QueryTypes.SELECT, ...(bind ? { bind } : {}), ...(transaction ? { transaction } : {}) })) as Promise<never>,
+    write: (sql, bind, transaction) =>
+      guarded(async () => {
+        const [, changed] = (await sequelize.query(sql, {
+          type: QueryTypes.UPDATE,
+          ...(bind ? { bind } : {}),
+          ...(transaction ? { transaction } : {}),
+        })) as unknown as [unknown, number];
+        return changed;
+      }),
+    run: (sql) => guarded(async () => void (await sequelize.query(sql, { type: QueryTypes.UPDATE }))),
+    transaction: (work) => guarded(() => sequelize.transaction(work)),
+    close: () => sequelize.close(),
+  };
+}
+
+/** Duplicate keys, lost connections and the rest, as Faults that carry no parameter and no SQL. */
+export function scrub(error: unknown): unknown {
+  if (error instanceof Fault) return error;
+  if (error instanceof UniqueConstraintError) return new Fault('NAME_TAKEN');
+  if (error instanceof ConnectionError) return new Fault('DATABASE_AWAY', { detail: `${error.name}.` });
+  if (error instanceof DatabaseError) {
+    const { code, errno } = error.original as { code?: string; errno?: number };
+    const detail = `${code ?? 'error'} ${errno ?? ''}`.trim();
+    return new Fault(isConnectionLost(code, errno) ? 'DATABASE_AWAY' : 'INTERNAL', { detail: `Database: ${detail}.` });
+  }
+  if (error instanceof Error && 'sql' in error) return new Fault('DATABASE_AWAY', { detail: `${error.name}.` });
+  return error;
+}
+
+/** Codes of the driver (ER_SOCKET…, 45xxx), of the server going down (1053, 1047, 1927, 1969, 2006, 2013), of lock waits (1205, 1213). */
+const isConnectionLost = (code: string | undefined, errno: number | undefined): boolean =>
+  (errno !== undefined && (errno >= 45_000 || [1047, 1053, 1205, 1213, 1927, 1969, 2006, 2013].includes(errno))) ||
+  /^(ER_SOCKET|ER_CONNECTION|ER_CMD_CONNECTION|ECONN|EPIPE)/.test(code ?? '');
+
+/** A UUID as the 16 bytes in which ids are stored. */
+export const idBytes = (id: string): Buffer => Buffer.from(id.replaceAll('-', ''), 'hex');
+
+export const idText = (bytes: Uint8Array): string => {
+  const hex = Buffer.from(bytes).toString('hex');
+  return `${hex.slice(0, 8)}-${hex.slice(8, 12)}-${hex.slice(12, 16)}-${hex.slice(16, 20)}-${hex.slice(20)}`;
+};
+
+/** Epoch ms as DATETIME(3) text in UTC. */
+export const instantText = (at: number): string => new Date(at).toISOString().slice(0, 23).replace('T', ' ');

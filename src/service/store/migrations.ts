@@ -1,0 +1,191 @@
+import { setTimeout as sleep } from 'node:timers/promises';
+import { Umzug } from 'umzug';
+import { Fault } from '../../core/fault.ts';
+import { type Database, idBytes } from './database.ts';
+
+/**
+ * Landed migrations are never rewritten; each is one re-runnable statement, and only adds, so that old and new replicas
+ * can run side by side.
+ */
+const ID = 'BINARY(16) NOT NULL';
+const AT = 'DATETIME(3) NOT NULL';
+const table = (name: string, body: string) => `CREATE TABLE IF NOT EXISTS ${name} (${body}) ENGINE=InnoDB`;
+
+const MIGRATIONS: [name: string, statement: string][] = [
+  [
+    '0001-installations',
+    table(
+      'installations',
+      `id TINYINT UNSIGNED PRIMARY KEY, installation_id ${ID}, public_url VARCHAR(500) NOT NULL, fingerprint VARCHAR(100) NOT NULL, master_key_name CHAR(16) NOT NULL, key_check VARBINARY(200) NOT NULL, held TINYINT(1) NOT NULL DEFAULT 0, created_at ${AT}`,
+    ),
+  ],
+  [
+    '0002-data-keys',
+    table(
+      'data_keys',
+      `id ${ID} PRIMARY KEY, wrapped VARBINARY(200) NOT NULL, master_key_name CHAR(16) NOT NULL, state VARCHAR(10) NOT NULL, seals BIGINT UNSIGNED NOT NULL DEFAULT 0, created_at ${AT}, KEY (state)`,
+    ),
+  ],
+  [
+    '0003-replicas',
+    table(
+      'replicas',
+      `life_id ${ID} PRIMARY KEY, instance_id ${ID}, incarnation INT UNSIGNED NOT NULL, roles VARCHAR(100) NOT NULL, started_at ${AT}, seen_at ${AT}, open_since DATETIME(3) NULL, offset_ms INT NOT NULL, KEY (instance_id), KEY (seen_at)`,
+    ),
+  ],
+  ['0004-changes', table('changes', `id ${ID} PRIMARY KEY, at ${AT}, kind VARCHAR(30) NOT NULL, subject VARCHAR(200) NOT NULL, KEY (at)`)],
+  [
+    '0005-providers',
+    table(
+      'providers',
+      `id ${ID} PRIMARY KEY, name VARCHAR(41) NOT NULL, title VARCHAR(80) NOT NULL, version_id ${ID}, revision INT UNSIGNED NOT NULL, created_at ${AT}, UNIQUE (name)`,
+    ),
+  ],
+  [
+    '0006-provider-versions',
+    table(
+      'provider_versions',
+      `id ${ID} PRIMARY KEY, provider_id ${ID}, document MEDIUMTEXT NOT NULL, digest CHAR(64) NOT NULL, created_at ${AT}, created_by VARCHAR(63) NOT NULL, KEY (provider_id)`,
+    ),
+  ],
+  [
+    '0007-clients',
+    table(
+      'clients',
+      `id ${ID} PRIMARY KEY, provider_id ${ID}, name VARCHAR(41) NOT NULL, title VARCHAR(80) NOT NULL, environment VARCHAR(20) NOT NULL, client_id VARCHAR(500) NULL, placeholders TEXT NOT NULL, redirect_uri VARCHAR(1000) NOT NULL,
+       stage VARCHAR(20) NOT NULL, approval VARCHAR(20) NOT NULL, reach VARCHAR(20) NOT NULL, health VARCHAR(20) NOT NULL, next_try_at DATETIME(3) NULL, evidence VARCHAR(500) NULL,
+       revision INT UNSIGNED NOT NULL, created_at ${AT}, UNIQUE (provider_id, name)`,
+    ),
+  ],
+  [
+    '0008-client-secrets',
+    table(
+      'client_secrets',
+      `id ${ID} PRIMARY KEY, client_id ${ID}, kind VARCHAR(20) NOT NULL, sealed VARBINARY(16000) NOT NULL, starts_at ${AT}, ends_at DATETIME(3) NULL, state VARCHAR(20) NOT NULL, KEY (client_id), KEY (ends_at)`,
+    ),
+  ],
+  [
+    '0009-connections',
+    table(
+      'connections',
+      `id ${ID} PRIMARY KEY, name VARCHAR(63) NOT NULL, client_id ${ID}, intent VARCHAR(20) NOT NULL, current_grant_id BINARY(16) NULL, scopes TEXT NOT NULL, expected_account VARCHAR(200) NULL, labels TEXT NOT NULL, policy VARCHAR(20) NOT NULL,
+       revision INT UNSIGNED NOT NULL, created_at ${AT}, UNIQUE (name), KEY (client_id), KEY (intent)`,
+    ),
+  ],
+  [
+    '0010-grants',
+    table(
+      'grants',
+      `id ${ID} PRIMARY KEY, connection_id ${ID}, kind VARCHAR(20) NOT NULL, person_key VARCHAR(200) NULL, account_id VARCHAR(300) NULL, account_label VARCHAR(300) NULL, scopes TEXT NOT NULL, consented_by VARCHAR(63) NULL, consented_at ${AT},
+       ended_at DATETIME(3) NULL, cause VARCHAR(40) NULL, evidence VARCHAR(500) NULL, proof VARCHAR(20) NOT NULL, proof_answer MEDIUMTEXT NULL, life_ends_at DATETIME(3) NULL, KEY (connection_id), KEY (life_ends_at)`,
+    ),
+  ],
+  [
+    '0011-renewals',
+    table(
+      'renewals',
+      `grant_id ${ID} PRIMARY KEY, next_at DATETIME(3) NULL, owner BINARY(16) NULL, claim_id BINARY(16) NULL, epoch BIGINT UNSIGNED NOT NULL, lease_until DATETIME(3) NULL, sent_epoch BIGINT UNSIGNED NULL, sent_by BINARY(16) NULL, sent_at DATETIME(3) NULL,
+       uncertain_since DATETIME(3) NULL, uncertain_by BINARY(16) NULL, refused_at DATETIME(3) NULL, generation BIGINT UNSIGNED NOT NULL, parent_generation BIGINT UNSIGNED NULL, saved_epoch BIGINT UNSIGNED NULL,
+       failures INT UNSIGNED NOT NULL, ended TINYINT(1) NOT NULL DEFAULT 0, cause VARCHAR(20) NULL, issued_at ${AT}, expires_at ${AT}, KEY (next_at)`,
+    ),
+  ],
+  ['0012-tokens', table('tokens', `grant_id ${ID} PRIMARY KEY, access_sealed VARBINARY(60000) NOT NULL, refresh_sealed VARBINARY(4000) NULL`)],
+  [
+    '0013-consents',
+    table(
+      'consents',
+      `id ${ID} PRIMARY KEY, ticket_hash BINARY(32) NOT NULL, state_hash BINARY(32) NULL, cookie_hash BINARY(32) NULL, client_id ${ID}, connection_id ${ID}, grant_id ${ID}, verifier_sealed VARBINARY(400) NULL, scopes TEXT NOT NULL, phase VARCHAR(20) NOT NULL,
+       opened_by VARCHAR(63) NOT NULL, expires_at ${AT}, finished_at DATETIME(3) NULL, outcome MEDIUMTEXT NOT NULL, UNIQUE (ticket_hash), UNIQUE (state_hash), KEY (expires_at), KEY (connection_id)`,
+    ),
+  ],
+  [
+    '0014-history',
+    table(
+      'history',
+      `id ${ID}, at ${AT}, actor VARCHAR(80) NOT NULL, kind VARCHAR(40) NOT NULL, subject VARCHAR(200) NOT NULL, says VARCHAR(600) NOT NULL, data TEXT NOT NULL, PRIMARY KEY (id, at), KEY (subject, at), KEY (at)`,
+    ),
+  ],
+  [
+    '0015-usage-minutes',
+    table(
+      'usage_minutes',
+      `caller_id ${ID}, connection_id ${ID}, minute ${AT}, outcome VARCHAR(20) NOT NULL, count INT UNSIGNED NOT NULL, PRIMARY KEY (caller_id, connection_id, minute, outcome), KEY (minute)`,
+    ),
+  ],
+  [
+    '0016-callers',
+    table(
+      'callers',
+      `id ${ID} PRIMARY KEY, name VARCHAR(63) NOT NULL, title VARCHAR(80) NOT NULL, caller_id VARCHAR(60) NOT NULL, created_at ${AT}, UNIQUE (name), UNIQUE (caller_id)`,
+    ),
+  ],
+  [
+    '0017-caller-keys',
+    table(
+      'caller_keys',
+      `id ${ID} PRIMARY KEY, caller_id ${ID}, label VARCHAR(60) NOT NULL, starts VARCHAR(12) NOT NULL, hash BINARY(32) NOT NULL, starts_at ${AT}, ends_at DATETIME(3) NULL, last_used_at DATETIME(3) NULL, KEY (caller_id)`,
+    ),
+  ],
+  [
+    '0018-permissions',
+    table('permissions', `id ${ID} PRIMARY KEY, caller_id ${ID}, connection_id ${ID}, UNIQUE (caller_id, connection_id), KEY (connection_id)`),
+  ],
+  [
+    '0019-operators',
+    table('operators', `id ${ID} PRIMARY KEY, name VARCHAR(63) NOT NULL, password_hash VARCHAR(300) NOT NULL, created_at ${AT}, UNIQUE (name)`),
+  ],
+  [
+    '0020-sessions',
+    table(
+      'sessions',
+      `id ${ID} PRIMARY KEY, operator_id ${ID}, hash BINARY(32) NOT NULL, kind VARCHAR(10) NOT NULL, created_at ${AT}, ends_at ${AT}, UNIQUE (hash), KEY (ends_at)`,
+    ),
+  ],
+  [
+    '0021-tickets',
+    table('tickets', `id ${ID} PRIMARY KEY, kind VARCHAR(20) NOT NULL, hash BINARY(32) NOT NULL, ends_at ${AT}, spent_at DATETIME(3) NULL, UNIQUE (hash)`),
+  ],
+];
+
+const LEASE_SECONDS = 60;
+const WAIT_LIMIT_MS = 120_000;
+
+/** Brings the schema up to date, one replica at a time. The lease is a row: `GET_LOCK` is local to one node of a cluster. */
+export async function migrate(database: Database, me: string): Promise<void> {
+  await database.run(table('leases', `name VARCHAR(60) PRIMARY KEY, owner ${ID}, until DATETIME(3) NOT NULL`));
+  await database.run(table('schema_versions', `name VARCHAR(100) PRIMARY KEY, at ${AT}`));
+  await database.write(`INSERT IGNORE INTO leases (name, owner, until) VALUES ('migration', $1, '2000-01-01')`, [idBytes(me)]);
+  const renew = () =>
+    database.write(
+      `UPDATE leases SET owner = $1, until = UTC_TIMESTAMP(3) + INTERVAL ${LEASE_SECONDS} SECOND WHERE name = 'migration' AND (until < UTC_TIMESTAMP(3) OR owner = $2)`,
+      [idBytes(me), idBytes(me)],
+    );
+  for (const endsAt = Date.now() + WAIT_LIMIT_MS; (await renew()) === 0; await sleep(200))
+    if (Date.now() > endsAt)
+      throw new Fault('DATABASE_AWAY', {
+        detail: 'Another replica has been migrating for two minutes.',
+        remedy: 'See whether that replica still runs, then start again.',
+      });
+  const umzug = new Umzug({
+    migrations: MIGRATIONS.map(([name, statement]) => ({
+      name,
+      up: async () => {
+        await renew();
+        await database.run(statement);
+      },
+    })),
+    storage: {
+      logMigration: async ({ name }) => void (await database.write('INSERT IGNORE INTO schema_versions (name, at) VALUES ($1, UTC_TIMESTAMP(3))', [name])),
+      unlogMigration: async () => {
+        throw new Fault('INTERNAL', { detail: 'Migrations only go forward.' });
+      },
+      executed: async () => (await database.select<{ name: string }>('SELECT name FROM schema_versions')).map((row) => row.name),
+    },
+    logger: undefined,
+  });
+  try {
+    await umzug.up();
+  } finally {
+    await database.write(`UPDATE leases SET until = '2000-01-01' WHERE name = 'migration' AND owner = $1`, [idBytes(me)]);
+  }
+}

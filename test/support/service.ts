@@ -1,0 +1,155 @@
+import { type ChildProcess, spawn } from 'node:child_process';
+import { randomBytes } from 'node:crypto';
+import { chmodSync, mkdtempSync, readFileSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { fileURLToPath } from 'node:url';
+import { inject } from 'vitest';
+import { type ApiClient, apiClient } from '../../src/api/client.ts';
+import { freePort } from '../../src/service/database/private-mariadb.ts';
+import { openDatabase } from '../../src/service/store/database.ts';
+
+const RK = fileURLToPath(new URL('../../dist/cli/main.js', import.meta.url));
+const READY_LIMIT_MS = 60_000;
+
+export const PASSWORD = 'harbour-light-9';
+
+/** A real `rk serve` as a process of its own, on a port of its own. */
+export interface ServiceUnderTest {
+  url: string;
+  folder: string;
+  process: ChildProcess;
+  /** All it wrote on stdout and stderr. */
+  output(): string;
+  /** Ends it as Ctrl-C would; resolves with the exit code. */
+  stop(): Promise<number | null>;
+  kill(): Promise<void>;
+}
+
+export interface ServiceOptions {
+  databaseUrl: string;
+  masterKey?: string;
+  publicUrl?: string;
+  folder?: string;
+  port?: number;
+  environment?: Record<string, string>;
+}
+
+/** Short limits, so that a bad day passes in seconds. */
+export const SHORT_LIMITS = {
+  RUSTY_KETTLE_DEADLINE_MS: '3000',
+  RUSTY_KETTLE_LEASE_MS: '8000',
+  RUSTY_KETTLE_MARGIN_MS: '500',
+  RUSTY_KETTLE_CONFIRM_MS: '700',
+  RUSTY_KETTLE_POLL_MS: '60',
+  RUSTY_KETTLE_STOPPED_TRY_MS: '1500',
+};
+
+export const newMasterKey = (): string => randomBytes(32).toString('base64');
+
+export function newFolder(): string {
+  const folder = mkdtempSync(join(tmpdir(), 'rk-'));
+  chmodSync(folder, 0o711);
+  return folder;
+}
+
+/** An empty database of its own on the shared server. */
+export async function newDatabase(): Promise<string> {
+  const server = new URL(inject('databaseServer'));
+  const name = `rusty_kettle_${randomBytes(6).toString('hex')}`;
+  const database = openDatabase(server.href, 2);
+  await database.run(`CREATE DATABASE ${name} CHARACTER SET utf8mb4 COLLATE utf8mb4_bin`);
+  await database.close();
+  server.pathname = `/${name}`;
+  return server.href;
+}
+
+export async function startService(options: ServiceOptions): Promise<ServiceUnderTest> {
+  const port = options.port ?? (await freePort());
+  const folder = options.folder ?? newFolder();
+  const url = `http://127.0.0.1:${port}`;
+  const child = spawn(process.execPath, [RK, 'serve'], {
+    env: {
+      PATH: process.env.PATH,
+      RUSTY_KETTLE_DATA_FOLDER: folder,
+      RUSTY_KETTLE_DATABASE_URL: options.databaseUrl,
+      RUSTY_KETTLE_MASTER_KEY: options.masterKey ?? newMasterKey(),
+      RUSTY_KETTLE_PORT: String(port),
+      RUSTY_KETTLE_PUBLIC_URL: options.publicUrl ?? url,
+      RUSTY_KETTLE_PRIVATE_HOSTS: '*.localhost, 127.0.0.1',
+      RUSTY_KETTLE_LOG_LEVEL: 'debug',
+      ...SHORT_LIMITS,
+      ...options.environment,
+    },
+    stdio: ['ignore', 'pipe', 'pipe'],
+  });
+  let written = '';
+  for (const stream of [child.stdout, child.stderr]) stream.on('data', (part) => (written += part));
+  const ended = new Promise<number | null>((resolve) => child.once('exit', resolve));
+  const service: ServiceUnderTest = {
+    url,
+    folder,
+    process: child,
+    output: () => written,
+    stop: () => {
+      child.kill('SIGTERM');
+      return ended;
+    },
+    kill: async () => {
+      child.kill('SIGKILL');
+      await ended;
+    },
+  };
+  await eventually(async () => {
+    if (child.exitCode !== null) throw new Stop(`rk serve ended with ${child.exitCode}:\n${written}`);
+    return (await fetch(`${url}/readyz`)).ok;
+  }, READY_LIMIT_MS);
+  return service;
+}
+
+class Stop extends Error {}
+
+/** Tries until `look` gives something true; bounded. Errors count as "not yet". */
+export async function eventually<T>(look: () => Promise<T>, limitMs = 20_000, what = 'it'): Promise<NonNullable<T>> {
+  let last: unknown;
+  for (const endsAt = Date.now() + limitMs; Date.now() < endsAt; ) {
+    try {
+      const seen = await look();
+      if (seen) return seen;
+      last = seen;
+    } catch (error) {
+      if (error instanceof Stop) throw error;
+      last = error;
+    }
+    await new Promise((resolve) => setTimeout(resolve, 50));
+  }
+  throw new Error(`${what} did not happen within ${limitMs} ms; last seen: ${last instanceof Error ? last.message : JSON.stringify(last)}`);
+}
+
+/** Makes the first operator and signs in as a program. */
+export async function signIn(service: ServiceUnderTest, name = 'marit'): Promise<ApiClient & { token: string }> {
+  const anonymous = apiClient({ baseUrl: service.url });
+  if ((await anonymous('firstOperatorState')).needed) {
+    const ticket = readFileSync(join(service.folder, 'first-operator.link'), 'utf8').trim().split('/').at(-1) ?? '';
+    await anonymous('addFirstOperator', { body: { ticket, name, password: PASSWORD } });
+  }
+  const { token } = await anonymous('signIn', { body: { name, password: PASSWORD, keeps: 'token' } });
+  return Object.assign(apiClient({ baseUrl: service.url, token: token ?? '' }), { token: token ?? '' });
+}
+
+export const removeFolder = (folder: string): void => rmSync(folder, { recursive: true, force: true });
+
+/** Runs `rk` as a person would. */
+export function rk(
+  args: string[],
+  options: { home: string; input?: string; environment?: Record<string, string> },
+): Promise<{ code: number | null; out: string; err: string }> {
+  const child = spawn(process.execPath, [RK, ...args], {
+    env: { PATH: process.env.PATH, XDG_CONFIG_HOME: options.home, NO_COLOR: '1', ...options.environment },
+  });
+  let [out, err] = ['', ''];
+  child.stdout.on('data', (part) => (out += part));
+  child.stderr.on('data', (part) => (err += part));
+  child.stdin.end(options.input ?? '');
+  return new Promise((resolve) => child.once('close', (code) => resolve({ code, out, err })));
+}
