@@ -90,7 +90,7 @@ export function consents(s: Services): Consents {
 
     async start(ticket) {
       const consent = await s.tables.consents.find({ ticketHash: hashText(ticket) });
-      if (!consent || consent.phase !== 'offered' || consent.expiresAt <= s.ports.clock.now())
+      if (consent?.phase !== 'offered' || consent.expiresAt <= s.ports.clock.now())
         throw new Fault('TICKET_SPENT', { remedy: 'Open the connection again in the console, or with `rk connection open`.' });
       const { client, definition } = await clientOf(consent);
       const [state, cookie] = [base64url(s.ports.random.bytes(32)), base64url(s.ports.random.bytes(32))];

@@ -1,0 +1,140 @@
+import { existsSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { homedir } from 'node:os';
+import { join } from 'node:path';
+import { setTimeout as sleep } from 'node:timers/promises';
+import { type ApiClient, apiClient } from '../src/api/client.ts';
+import { playConsent, registerAtStandin } from './consent.ts';
+import { ROOT, type Running, startRk, untilReady } from './processes.ts';
+
+/** The demo's own sign-in. It exists nowhere else. */
+export const DEMO_OPERATOR = 'marit';
+export const DEMO_PASSWORD = 'low-water-demo';
+const MARK = 'this-is-a-rusty-kettle-demo';
+
+export interface Harbour {
+  folder: string;
+  url: string;
+  standinUrl: string;
+  definitionFile: string;
+  environment: Record<string, string>;
+  stop(): Promise<void>;
+}
+
+export const demoFolder = (): string =>
+  process.getuid?.() === 0 ? '/var/lib/rusty-kettle-demo' : join(process.env.XDG_DATA_HOME ?? join(homedir(), '.local', 'share'), 'rusty-kettle-demo');
+
+/** Empties a folder that an earlier demo made; never another. */
+export function emptyDemoFolder(folder: string): void {
+  if (!existsSync(folder)) return;
+  if (!existsSync(join(folder, MARK))) throw new Error(`${folder} was not made by the demo; it is left alone`);
+  rmSync(folder, { recursive: true, force: true });
+}
+
+/** Starts the stand-in and the service over one folder. */
+export async function openHarbour(options: {
+  folder: string;
+  port: number;
+  standinPort: number;
+  lifeSeconds: number;
+  environment?: Record<string, string>;
+}): Promise<Harbour> {
+  const { folder } = options;
+  mkdirSync(folder, { recursive: true, mode: 0o711 });
+  writeFileSync(join(folder, MARK), '');
+  const url = `http://127.0.0.1:${options.port}`;
+  const standinUrl = `http://id.eelgrass.localhost:${options.standinPort}`;
+  const standin = startRk(
+    [
+      'standin',
+      join(ROOT, 'definitions/eelgrass.yaml'),
+      '--port',
+      String(options.standinPort),
+      '--state',
+      join(folder, 'eelgrass.json'),
+      '--life',
+      String(options.lifeSeconds),
+    ],
+    {},
+  );
+  let service: Running | null = null;
+  const stop = async () => {
+    await service?.stop();
+    await standin.stop();
+  };
+  try {
+    await untilReady(`http://127.0.0.1:${options.standinPort}/definition.yaml`, standin);
+    const environment = {
+      RUSTY_KETTLE_DATA_FOLDER: join(folder, 'service'),
+      RUSTY_KETTLE_PORT: String(options.port),
+      RUSTY_KETTLE_PRIVATE_HOSTS: '*.localhost, 127.0.0.1',
+      ...options.environment,
+    };
+    service = startRk(['serve'], environment);
+    await untilReady(`${url}/readyz`, service);
+    const definitionFile = join(folder, 'eelgrass.yaml');
+    writeFileSync(definitionFile, await (await fetch(`http://127.0.0.1:${options.standinPort}/definition.yaml`)).text());
+    return { folder, url, standinUrl, definitionFile, environment, stop };
+  } catch (error) {
+    await stop();
+    throw error;
+  }
+}
+
+/** Makes the demo's operator with the one-time ticket, where there is none yet. */
+export async function ensureOperator(harbour: Harbour): Promise<ApiClient> {
+  const anonymous = apiClient({ baseUrl: harbour.url });
+  if ((await anonymous('firstOperatorState')).needed) {
+    const ticket =
+      readFileSync(join(harbour.folder, 'service', 'first-operator.link'), 'utf8')
+        .trim()
+        .split('/')
+        .at(-1) ?? '';
+    await anonymous('addFirstOperator', { body: { ticket, name: DEMO_OPERATOR, password: DEMO_PASSWORD } });
+  }
+  const { token } = await anonymous('signIn', { body: { name: DEMO_OPERATOR, password: DEMO_PASSWORD, keeps: 'token' } });
+  return apiClient({ baseUrl: harbour.url, token: token ?? '' });
+}
+
+export interface IntegrationSettings {
+  TOKEN_URL: string;
+  CLIENT_ID: string;
+  CLIENT_SECRET: string;
+  API_URL: string;
+}
+
+/** Saltmarsh Ferries, all through the API; the consent is played over HTTP as a browser would. Done once for a folder. */
+export async function seed(harbour: Harbour, call: ApiClient): Promise<IntegrationSettings> {
+  const kept = join(harbour.folder, 'timetable-board.json');
+  if (existsSync(kept)) return JSON.parse(readFileSync(kept, 'utf8')) as IntegrationSettings;
+  await call('addProvider', { body: { document: readFileSync(harbour.definitionFile, 'utf8') } });
+  const draft = await call('addClient', { body: { provider: 'eelgrass', name: 'timetable', title: 'Timetable office', environment: 'live' } });
+  const registered = await registerAtStandin(harbour.standinUrl, 'Saltmarsh Ferries timetable', draft.redirect_uri);
+  const params = { provider: 'eelgrass', client: 'timetable' };
+  await call('changeClient', { params, body: { revision: draft.revision, client_id: registered.id } });
+  await call('addSecret', { params, body: { secret: registered.secret } });
+  await call('addConnection', {
+    body: {
+      name: 'sailings',
+      provider: 'eelgrass',
+      client: 'timetable',
+      scopes: ['tables.read', 'calendars.read', 'profile', 'offline_access'],
+      expected_account: 'marit.holm@saltmarsh.example',
+    },
+  });
+  const opened = await call('openConnection', { params: { connection: 'sailings' } });
+  await playConsent(opened.start_url);
+  for (let tries = 0; tries < 100; tries += 1, await sleep(100)) {
+    const outcome = await call('showConsent', { params: { consent: opened.id } });
+    if (outcome.phase === 'failed') throw new Error(`the demo's consent failed: ${outcome.problem?.title}`);
+    if (outcome.phase === 'done') break;
+  }
+  const made = await call('addCaller', { body: { name: 'timetable-board', title: 'The board at the pier', connections: ['sailings'] } });
+  const settings = {
+    TOKEN_URL: made.token_url,
+    CLIENT_ID: made.caller_id,
+    CLIENT_SECRET: made.key,
+    API_URL: `http://127.0.0.1:${new URL(harbour.standinUrl).port}/v1/tables/sailings/rows?limit=2`,
+  };
+  writeFileSync(kept, JSON.stringify(settings), { mode: 0o600 });
+  return settings;
+}

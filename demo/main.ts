@@ -1,0 +1,56 @@
+import { parseArgs } from 'node:util';
+import { DEMO_OPERATOR, DEMO_PASSWORD, demoFolder, emptyDemoFolder, ensureOperator, openHarbour, seed } from './harbour.ts';
+import { ROOT, start } from './processes.ts';
+
+const PORT = 7420;
+const STANDIN_PORT = 7421;
+const LIFE_SECONDS = 60;
+const say = (text = '') => process.stdout.write(`${text}\n`);
+
+const { values } = parseArgs({ options: { fresh: { type: 'boolean' }, tour: { type: 'boolean' } } });
+if (values.tour) {
+  const { tour } = await import('./tour.ts');
+  process.exit((await tour(say)) ? 0 : 1);
+}
+
+/** `npm run demo`: one stand-in provider, the service with its console, Saltmarsh Ferries, and one integration at work. */
+const folder = demoFolder();
+try {
+  if (values.fresh) emptyDemoFolder(folder);
+  const startedAt = Date.now();
+  const harbour = await openHarbour({ folder, port: PORT, standinPort: STANDIN_PORT, lifeSeconds: LIFE_SECONDS });
+  const settings = await seed(harbour, await ensureOperator(harbour)).catch(async (error: unknown) => {
+    await harbour.stop();
+    throw error;
+  });
+  let latest = '';
+  const board = start(`${ROOT}examples/timetable-board.mjs`, [], { ...settings, EVERY_MS: '5000' }, (line) => {
+    if (line.startsWith('FAILED') || latest === '') say(`timetable-board  ${line}`);
+    latest = line;
+  });
+  say(`\nRusty Kettle is ready after ${((Date.now() - startedAt) / 1000).toFixed(1)} s.\n`);
+  say(`Console      ${harbour.url}`);
+  say(`Sign in      name ${DEMO_OPERATOR}, password ${DEMO_PASSWORD}`);
+  say(`Provider     Eelgrass, a stand-in at ${harbour.standinUrl} (tokens live ${LIFE_SECONDS} s, so that you see renewals)`);
+  say('Integration  timetable-board calls the API every 5 s and knows nothing of us but a token URL\n');
+  say('Three commands to try, in another terminal:');
+  say(`  npm run -s rk -- sign-in --url ${harbour.url} --name ${DEMO_OPERATOR}`);
+  say('  npm run -s rk -- status');
+  say("  npm run -s rk -- call sailings GET '/tables/sailings/rows?limit=2'\n");
+  say('Ctrl-C stops all of it and keeps the data; `npm run demo -- --fresh` begins again.');
+  let stopping = false;
+  const end = async () => {
+    if (stopping) return;
+    stopping = true;
+    say('\nStopping\u2026');
+    await board.stop();
+    say(`timetable-board  ${board.output().trim().split('\n').at(-1) ?? ''}`);
+    await harbour.stop();
+    say('Stopped. The data is kept.');
+    process.exit(0);
+  };
+  for (const signal of ['SIGINT', 'SIGTERM', 'SIGHUP'] as const) process.on(signal, () => void end());
+} catch (error) {
+  process.stderr.write(`The demo did not start: ${error instanceof Error ? error.message : String(error)}\n`);
+  process.exit(1);
+}

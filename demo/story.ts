@@ -1,0 +1,130 @@
+import type { BrowserContext, Page } from 'playwright-core';
+
+/** What the story needs to be played: a running service without providers, a stand-in, and ways to run `rk` and the integration. */
+export interface Stage {
+  context: BrowserContext;
+  consoleUrl: string;
+  definitionFile: string;
+  operator: string;
+  password: string;
+  rk(args: string[], input?: string): Promise<{ code: number | null; out: string; err: string }>;
+  /** Starts the integration; the answer ends it and gives its last line. */
+  startIntegration(settings: { TOKEN_URL: string; CLIENT_ID: string; CLIENT_SECRET: string }): { end(): Promise<string> };
+  renewals(connection: string): Promise<number>;
+  /** Told of each step and what came back. */
+  say(step: string, cameBack: string): void;
+  /** Called when a page is worth a picture. */
+  look?(name: string, page: Page): Promise<void>;
+}
+
+export const RENEWALS_WANTED = 5;
+const RENEWALS_LIMIT_MS = 10 * 60_000;
+
+/** The whole story, from sign-in to an integration that lives through five renewals. Throws where a step fails. */
+export async function playStory(stage: Stage): Promise<{ calls: number; failures: number }> {
+  const { context, say } = stage;
+  const page = context.pages()[0] ?? (await context.newPage());
+  const look = async (name: string, of: Page = page) => stage.look?.(name, of);
+
+  await page.goto(stage.consoleUrl);
+  await look('sign-in');
+  await page.getByLabel('Operator name').fill(stage.operator);
+  await page.getByLabel('Password').fill(stage.password);
+  await page.getByRole('button', { name: 'Sign in' }).click();
+  await page.getByRole('heading', { name: 'First steps' }).waitFor();
+  say('Sign in', 'the page Now, with the first steps');
+
+  await page.getByRole('link', { name: 'Add a provider from its definition file' }).click();
+  await page.getByLabel('Definition file').setInputFiles(stage.definitionFile);
+  await page.getByRole('button', { name: 'Add Eelgrass' }).click();
+  await page.getByRole('heading', { name: 'Start a client' }).waitFor();
+  say('Add the provider from its definition file', 'checked and added: Eelgrass');
+
+  await page.getByRole('textbox', { name: 'Name', exact: true }).fill('timetable');
+  await page.getByRole('button', { name: 'Start the draft' }).click();
+  await page.getByRole('heading', { name: '1. Register it at Eelgrass' }).waitFor();
+  const redirectUri = await page.locator('code').filter({ hasText: '/oauth/callback/' }).innerText();
+  await look('client-draft');
+  say('Start the client as a draft', `our redirect URI: ${redirectUri}`);
+
+  const registered = await register(page, redirectUri);
+  say('Register at the provider', `client id ${registered.id}, and a secret shown once`);
+
+  await page.getByLabel('Client id').fill(registered.id);
+  await page.getByLabel('Client secret').fill(registered.secret);
+  await page.getByRole('button', { name: 'Save' }).click();
+  await page.getByText('The secret is sealed').waitFor();
+  const shown = await page.content();
+  if (shown.includes(registered.secret)) throw new Error('the secret is still on the page');
+  say('Paste both into the draft', 'saved; the secret is sealed and not shown again');
+
+  await page.getByRole('link', { name: 'Open a connection' }).first().click();
+  await page.getByRole('textbox', { name: 'Name', exact: true }).fill('sailings');
+  await page.getByLabel('Expected account').fill('marit.holm@saltmarsh.example');
+  await look('open-connection');
+  await page.getByRole('button', { name: 'Add the connection' }).click();
+  const [provider] = await Promise.all([page.waitForEvent('popup'), page.getByRole('button', { name: 'Go to Eelgrass' }).click()]);
+  await page.getByRole('heading', { name: 'Waiting for Eelgrass' }).waitFor();
+  say('Open a connection', 'the provider opened in a tab of its own; this one waits');
+
+  await provider.getByRole('button', { name: 'Sign in' }).waitFor();
+  await look('waiting');
+  await provider.getByLabel('Password').fill('low-tide');
+  await provider.getByRole('button', { name: 'Sign in' }).click();
+  await provider.getByRole('heading', { name: 'Do you agree?' }).waitFor();
+  await look('standin-consent', provider);
+  await provider.getByRole('button', { name: 'Agree' }).click();
+  await provider.getByRole('heading', { name: 'sailings is connected' }).waitFor();
+  const landed = await provider.locator('main').innerText();
+  for (const part of ['marit.holm@saltmarsh.example agreed', 'came: the connection is renewed by itself', 'Sailings this week'])
+    if (!landed.includes(part)) throw new Error(`the landing page does not say: ${part}`);
+  await look('landing', provider);
+  say('Consent at the provider', 'landed: who agreed, to what, a refresh token came, and the answer of a first API call');
+  await provider.close();
+
+  await page.getByRole('heading', { name: 'sailings is connected' }).waitFor();
+  await page.getByRole('link', { name: 'Watch it being kept alive' }).click();
+  await page.getByText('working', { exact: true }).waitFor();
+  await page.getByText(/renewed [1-9]\d* times/).waitFor({ timeout: RENEWALS_LIMIT_MS });
+  await look('connection');
+  say('Watch the connection', `working; the life line ran down and it was ${await page.getByText(/renewed \d+ times/).innerText()}`);
+
+  const signedIn = await stage.rk(['sign-in', '--url', stage.consoleUrl, '--name', stage.operator], stage.password);
+  const called = await stage.rk(['call', 'sailings', 'GET', '/tables']);
+  if (signedIn.code !== 0 || called.code !== 0 || !called.out.includes('Sailings this week')) throw new Error(`rk call failed: ${signedIn.err}${called.err}`);
+  say('rk call sailings GET /tables', `the same answer: ${called.out.replace(/\s+/g, ' ').slice(0, 90)}\u2026`);
+
+  await page.getByRole('navigation').getByRole('link', { name: 'Callers' }).click();
+  await page.getByRole('textbox', { name: 'Name', exact: true }).fill('timetable-board');
+  await page.getByRole('checkbox', { name: /sailings/ }).check();
+  await page.getByRole('button', { name: 'Add and make a key' }).click();
+  const note = page.getByRole('status', { name: 'The new key' });
+  const value = (label: string) => note.locator('dt', { hasText: label }).locator('xpath=following-sibling::dd[1]').locator('code').first().innerText();
+  const settings = { TOKEN_URL: await value('Token URL'), CLIENT_ID: await value('Client id'), CLIENT_SECRET: await value('Client secret') };
+  await note.getByRole('button', { name: 'I have copied it' }).click();
+  say('Add a caller', `id ${settings.CLIENT_ID}, and a key shown once`);
+
+  const before = await stage.renewals('sailings');
+  const integration = stage.startIntegration(settings);
+  for (const endsAt = Date.now() + RENEWALS_LIMIT_MS; (await stage.renewals('sailings')) < before + RENEWALS_WANTED; await page.waitForTimeout(500))
+    if (Date.now() > endsAt) throw new Error('five renewals did not come');
+  await page.getByRole('navigation').getByRole('link', { name: 'Now' }).click();
+  await page.getByRole('heading', { name: 'Kept alive' }).waitFor();
+  await look('now');
+  const last = await integration.end();
+  const [, calls = '0', failures = '1'] = /(\d+) calls, (\d+) failures/.exec(last) ?? [];
+  say('Run the integration across five renewals', last);
+  if (Number(failures) > 0 || Number(calls) === 0) throw new Error(`the integration failed: ${last}`);
+  return { calls: Number(calls), failures: Number(failures) };
+}
+
+/** The provider's own registration page, in a tab of its own. */
+async function register(page: Page, redirectUri: string): Promise<{ id: string; secret: string }> {
+  const [there] = await Promise.all([page.waitForEvent('popup'), page.getByRole('link', { name: 'Open their registration page' }).click()]);
+  await there.getByLabel('Name people will see').fill('Saltmarsh Ferries timetable');
+  await there.getByLabel('Redirect URI').fill(redirectUri);
+  await there.getByRole('button', { name: 'Save' }).click();
+  const found = { id: await there.locator('#client-id').innerText(), secret: await there.locator('#client-secret').innerText() };
+  await there.close();
+  return found;
+}

@@ -1,0 +1,52 @@
+<script lang="ts">
+  import { onMount } from 'svelte';
+  import type { NewKey } from '../../api/callers.ts';
+  import Field from '../parts/Field.svelte';
+  import Moment from '../parts/Moment.svelte';
+  import NewKeyNote from '../parts/NewKeyNote.svelte';
+  import ProblemNote from '../parts/ProblemNote.svelte';
+  import Title from '../parts/Title.svelte';
+  import { Doing, Loaded } from '../state/loaded.svelte.ts';
+  import { call } from '../state/session.svelte.ts';
+
+  const list = new Loaded(() => call('listCallers'), 3_000);
+  const connections = new Loaded(() => call('listConnections'));
+  onMount(() => {
+    const stops = [list.start(), connections.start()];
+    return () => stops.forEach((stop) => stop());
+  });
+  let name = $state('');
+  let title = $state('');
+  let ticked = $state<string[]>([]);
+  let made = $state.raw<NewKey | null>(null);
+  const saving = new Doing();
+  const submit = (event: SubmitEvent) => {
+    event.preventDefault();
+    void saving.run(async () => {
+      made = await call('addCaller', { body: { name: name.trim(), title: title.trim(), connections: ticked } });
+      [name, title, ticked] = ['', '', []];
+      await list.load();
+    });
+  };
+</script>
+
+<Title title="Callers" />
+<ProblemNote problem={list.problem} />
+{#if made}<NewKeyNote {made} onclose={() => (made = null)} />{/if}
+{#if list.value?.items.length === 0}<p class="mb-4">No callers yet. A caller is a program that may use connections: it fetches tokens with an id and a key of its own.</p>
+{:else if list.value}
+  <table class="list-table mb-6">
+    <thead><tr><th>Caller</th><th>May use</th><th class="w-24 text-right">Keys in use</th><th class="w-40 text-right">Tokens, last hour</th><th class="w-28">Last used</th></tr></thead>
+    <tbody>{#each list.value.items as one (one.name)}<tr><td class="font-semibold"><a class="link" href={`#/callers/${one.name}`}>{one.name}</a> <span class="font-normal">{one.title}</span></td><td>{one.connections.join(', ') || 'nothing yet'}</td><td class="text-right tabular-nums">{one.keys.filter((key) => !key.retired_at).length}</td><td class="text-right tabular-nums">{one.handouts_last_hour}{one.refused_last_hour ? `, ${one.refused_last_hour} refused` : ''}</td><td><Moment at={one.last_used_at} none="never" /></td></tr>{/each}</tbody>
+  </table>
+{:else if !list.problem}<p aria-busy="true">Reading…</p>{/if}
+<form class="panel px-4 py-3 max-w-xl" onsubmit={submit} aria-labelledby="add">
+  <h2 id="add" class="mb-2">Add a caller</h2>
+  <Field id="name" label="Name" help="The integration’s name, such as timetable-board."><input id="name" class="input w-full mono" required pattern="[a-z0-9][a-z0-9._\-]*" maxlength="63" bind:value={name} /></Field>
+  <Field id="title" label="Title" help="Optional; for people."><input id="title" class="input w-full" maxlength="80" bind:value={title} /></Field>
+  <fieldset class="mb-3"><legend class="font-semibold">May use</legend>
+    {#each connections.value?.items ?? [] as one (one.name)}<label class="flex items-center gap-2 py-0.5"><input type="checkbox" class="checkbox checkbox-sm" value={one.name} bind:group={ticked} />{one.name} <span class="text-base-content/70">{one.provider_title}</span></label>{:else}<p class="text-base-content/70">No connections yet; they can be given to the caller later.</p>{/each}
+  </fieldset>
+  <ProblemNote problem={saving.problem} />
+  <button class="btn btn-primary btn-sm" disabled={saving.busy}>Add and make a key</button>
+</form>

@@ -1,0 +1,90 @@
+<script lang="ts">
+  import RefreshCw from '@lucide/svelte/icons/refresh-cw';
+  import Play from '@lucide/svelte/icons/play';
+  import UserRoundCheck from '@lucide/svelte/icons/user-round-check';
+  import type { Connection } from '../../api/connections.ts';
+  import { push } from 'svelte-spa-router';
+  import AgreeAgain from '../parts/AgreeAgain.svelte';
+  import Answer from '../parts/Answer.svelte';
+  import Copy from '../parts/Copy.svelte';
+  import HistoryList from '../parts/HistoryList.svelte';
+  import LifeLine from '../parts/LifeLine.svelte';
+  import Moment from '../parts/Moment.svelte';
+  import ProblemNote from '../parts/ProblemNote.svelte';
+  import StateMark from '../parts/StateMark.svelte';
+  import Title from '../parts/Title.svelte';
+  import { Doing, Loaded } from '../state/loaded.svelte.ts';
+  import { call } from '../state/session.svelte.ts';
+
+  const { params }: { params: { connection: string } } = $props();
+  const loaded = new Loaded(() => call('showConnection', { params: { connection: params.connection } }), 2_000);
+  const past = new Loaded(() => call('listHistory', { query: { subject: `connection:${params.connection}`, limit: 40 } }), 4_000);
+  $effect(() => {
+    void params.connection;
+    const stops = [loaded.start(), past.start()];
+    return () => stops.forEach((stop) => stop());
+  });
+  const doing = new Doing();
+  let removing = $state(false);
+  const c = $derived<Connection | null>(loaded.value);
+  const act = (name: 'renewConnection' | 'probeConnection') =>
+    doing.run(async () => {
+      await call(name, { params: { connection: params.connection } });
+      await Promise.all([loaded.load(), past.load()]);
+    });
+  const remove = () =>
+    doing.run(async () => {
+      await call('removeConnection', { params: { connection: params.connection } });
+      await push('/connections');
+    });
+  const agreed = $derived(c !== null && c.consented_at !== null);
+</script>
+
+<Title title={params.connection} up={{ href: '#/connections', name: 'Connections' }}>
+  {#if c}
+    <button class="btn btn-sm" disabled={doing.busy || !agreed} onclick={() => act('probeConnection')}><Play size={15} aria-hidden="true" />Try the call</button>
+    <button class="btn btn-sm" disabled={doing.busy || c.next_renewal_at === null} onclick={() => act('renewConnection')}><RefreshCw size={15} aria-hidden="true" />Renew now</button>
+    <AgreeAgain connection={c.name} label={agreed ? 'Agree again' : 'Go to consent'} strong={c.state !== 'working'} icon={UserRoundCheck} />
+  {/if}
+</Title>
+<ProblemNote problem={loaded.problem ?? doing.problem} />
+{#if c}
+  <section class="panel px-4 py-3 mb-5" aria-label="State">
+    <p class="flex flex-wrap gap-x-4"><StateMark state={c.state} />{#if c.cause}<span>{c.cause}</span>{/if}</p>
+    {#if c.evidence && c.state !== 'working'}<p class="text-sm">The provider said: <code>{c.evidence}</code></p>{/if}
+    {#if c.remedy}<p><strong>What to do:</strong> {c.remedy}</p>{/if}
+    {#if c.life}
+      <div class="mt-3"><LifeLine life={c.life} tall /></div>
+      <p class="flex flex-wrap justify-between text-sm text-base-content/80">
+        <span>issued <Moment at={c.life.issued_at} /></span><span>renewal <Moment at={c.next_renewal_at} none="not planned" /></span><span>expires <Moment at={c.life.expires_at} /></span><span>renewed {c.renewals} times; ticks: the last day</span>
+      </p>
+    {/if}
+  </section>
+  <div class="grid lg:grid-cols-2 gap-6 mb-6">
+    <section aria-labelledby="what"><h2 id="what" class="mb-1">What was agreed</h2>
+      <dl class="facts">
+        <dt>Account</dt><dd>{c.account ?? (agreed ? 'not read' : 'nobody yet')}{#if c.expected_account}<span class="text-base-content/70"> (expected: {c.expected_account})</span>{/if}</dd>
+        <dt>Client</dt><dd><a class="link" href={`#/providers/${c.provider}/clients/${c.client}`}>{c.provider_title}/{c.client}</a>, {c.environment}</dd>
+        {#if c.consented_at}<dt>Consented</dt><dd><Moment at={c.consented_at} />, started by {c.consented_by}</dd>
+          <dt>Refresh token</dt><dd class={c.has_refresh_token ? '' : 'text-warning font-semibold'}>{c.has_refresh_token ? 'yes: it is renewed by itself' : 'none came: it ends with its access token'}</dd>{/if}
+        <dt>Scopes</dt><dd>{#each c.scopes_granted ?? c.scopes_requested as scope (scope)}<code class="mr-2">{scope}</code>{/each}</dd>
+        {#if c.scopes_missing.length > 0}<dt class="text-warning">Not granted</dt><dd class="text-warning font-semibold">{c.scopes_missing.join(' ')}</dd>{/if}
+      </dl>
+    </section>
+    <section aria-labelledby="use"><h2 id="use" class="mb-1">Use it</h2>
+      <dl class="facts">
+        <dt>Callers</dt><dd>{#each c.callers as caller (caller)}<a class="link mr-2" href={`#/callers/${caller}`}>{caller}</a>{:else}none yet: <a class="link link-primary" href="#/callers">add one</a>{/each}</dd>
+        <dt>Resource</dt><dd><Copy value={c.resource} label="the resource" /></dd>
+        <dt>By hand</dt><dd><Copy value={`rk call ${c.name} GET ${c.probe.path || '/'}`} label="the command" /></dd>
+      </dl>
+    </section>
+  </div>
+  {#if c.probe.last}<section class="mb-6" aria-labelledby="proof"><h2 id="proof" class="mb-1">The call that proves it</h2><Answer answer={c.probe.last} /></section>{/if}
+  <section aria-labelledby="past" class="mb-6"><h2 id="past" class="mb-1">History</h2><HistoryList items={past.value?.items ?? []} /></section>
+  {#if removing}
+    <div class="border-l-4 border-error pl-4 py-2" role="group" aria-label="Remove">
+      <p>Remove <strong>{c.name}</strong> and forget its tokens?{#if c.callers.length > 0} It is used by {c.callers.join(', ')}; they get no token any more.{/if} At the provider the grant stays until it is withdrawn there.</p>
+      <button class="btn btn-error btn-sm mt-1" disabled={doing.busy} onclick={remove}>Remove it</button> <button class="btn btn-sm mt-1" onclick={() => (removing = false)}>Keep it</button>
+    </div>
+  {:else}<button class="btn btn-sm btn-outline btn-error" onclick={() => (removing = true)}>Remove…</button>{/if}
+{:else if !loaded.problem}<p aria-busy="true">Reading…</p>{/if}

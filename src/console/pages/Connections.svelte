@@ -1,0 +1,24 @@
+<script lang="ts">
+  import Plus from '@lucide/svelte/icons/plus';
+  import { onMount } from 'svelte';
+  import ConnectionTable from '../parts/ConnectionTable.svelte';
+  import ProblemNote from '../parts/ProblemNote.svelte';
+  import Title from '../parts/Title.svelte';
+  import { Loaded } from '../state/loaded.svelte.ts';
+  import { call } from '../state/session.svelte.ts';
+
+  const list = new Loaded(() => call('listConnections'), 2_000);
+  onMount(() => list.start());
+  let wanted = $state('');
+  const items = $derived(list.value?.items ?? []);
+  const shown = $derived(items.filter((one) => `${one.name} ${one.state} ${one.provider} ${one.client} ${one.account ?? ''}`.toLowerCase().includes(wanted.trim().toLowerCase())));
+</script>
+
+<Title title="Connections"><a class="btn btn-primary btn-sm" href="#/connections/new"><Plus size={16} aria-hidden="true" />Open a connection</a></Title>
+<ProblemNote problem={list.problem} />
+{#if list.value && items.length === 0}
+  <p>No connections yet. A connection is one authorization at a provider, under a name your integrations use. <a class="link link-primary" href="#/connections/new">Open the first one</a>.</p>
+{:else if list.value}
+  <label class="flex items-center gap-2 mb-2">Show only <input class="input input-sm w-64" type="search" placeholder="name, state, account …" bind:value={wanted} /><span class="text-base-content/70">{shown.length} of {items.length}</span></label>
+  <ConnectionTable items={shown} />
+{:else if !list.problem}<p aria-busy="true">Reading…</p>{/if}

@@ -1,0 +1,30 @@
+<script lang="ts">
+  import { push } from 'svelte-spa-router';
+  import Field from '../parts/Field.svelte';
+  import ProblemNote from '../parts/ProblemNote.svelte';
+  import Title from '../parts/Title.svelte';
+  import { Doing } from '../state/loaded.svelte.ts';
+  import { call, session } from '../state/session.svelte.ts';
+
+  const { params }: { params: { ticket: string } } = $props();
+  let name = $state('');
+  let password = $state('');
+  const making = new Doing();
+  const submit = (event: SubmitEvent) => {
+    event.preventDefault();
+    void making.run(async () => {
+      await call('addFirstOperator', { body: { ticket: params.ticket, name: name.trim(), password } });
+      await session.signIn(name.trim(), password);
+      await push('/');
+    });
+  };
+</script>
+
+<Title title="The first operator" />
+<p class="max-w-xl mb-4">This link works once. The operator you make here can do everything in this installation.</p>
+<form class="max-w-sm" onsubmit={submit}>
+  <Field id="name" label="Name" help="Lower-case letters, digits and . _ @ -"><input id="name" class="input w-full" autocomplete="username" required bind:value={name} /></Field>
+  <Field id="password" label="Password" help="At least 10 characters"><input id="password" type="password" minlength="10" class="input w-full" autocomplete="new-password" required bind:value={password} /></Field>
+  <ProblemNote problem={making.problem} />
+  <button class="btn btn-primary" disabled={making.busy}>Make the operator and sign in</button>
+</form>

@@ -1,0 +1,31 @@
+<script lang="ts">
+  import { push } from 'svelte-spa-router';
+  import Field from '../parts/Field.svelte';
+  import ProblemNote from '../parts/ProblemNote.svelte';
+  import Title from '../parts/Title.svelte';
+  import { Doing } from '../state/loaded.svelte.ts';
+  import { call } from '../state/session.svelte.ts';
+
+  const { params }: { params: { provider: string } } = $props();
+  let name = $state('');
+  let title = $state('');
+  let environment = $state<'development' | 'sandbox' | 'live'>('live');
+  const saving = new Doing();
+  const submit = (event: SubmitEvent) => {
+    event.preventDefault();
+    void saving.run(async () => {
+      await call('addClient', { body: { provider: params.provider, name: name.trim(), title: title.trim(), environment } });
+      await push(`/providers/${params.provider}/clients/${name.trim()}`);
+    });
+  };
+</script>
+
+<Title title="Start a client" up={{ href: `#/providers/${params.provider}`, name: params.provider }} />
+<p class="max-w-xl mb-3">A client is our registration at the provider. It starts as a draft: you get the redirect URI first, register it over there, and come back with the id and the secret.</p>
+<form class="max-w-md" onsubmit={submit}>
+  <Field id="name" label="Name" help="It becomes part of the redirect URI and never changes."><input id="name" class="input w-full mono" required pattern="[a-z][a-z0-9\-]*" maxlength="41" bind:value={name} /></Field>
+  <Field id="title" label="Title" help="Optional; for people."><input id="title" class="input w-full" maxlength="80" bind:value={title} /></Field>
+  <Field id="environment" label="Environment"><select id="environment" class="select w-full" bind:value={environment}><option value="development">development</option><option value="sandbox">sandbox</option><option value="live">live</option></select></Field>
+  <ProblemNote problem={saving.problem} />
+  <button class="btn btn-primary" disabled={saving.busy}>Start the draft</button>
+</form>

@@ -1,0 +1,70 @@
+<script lang="ts">
+  import { onMount } from 'svelte';
+  import { push, router } from 'svelte-spa-router';
+  import AgreeAgain from '../parts/AgreeAgain.svelte';
+  import Field from '../parts/Field.svelte';
+  import ProblemNote from '../parts/ProblemNote.svelte';
+  import StateMark from '../parts/StateMark.svelte';
+  import Title from '../parts/Title.svelte';
+  import { Doing, Loaded } from '../state/loaded.svelte.ts';
+  import { call } from '../state/session.svelte.ts';
+
+  const clients = new Loaded(() => call('listClients'));
+  onMount(() => clients.start());
+  const asked = new URLSearchParams(router.querystring ?? '').get('client');
+  let chosen = $state(asked ?? '');
+  let name = $state('');
+  let account = $state('');
+  let more = $state('');
+  let ticked = $state<string[]>([]);
+  let added = $state<string | null>(null);
+  const saving = new Doing();
+  const items = $derived(clients.value?.items ?? []);
+  const client = $derived(items.find((one) => `${one.provider}/${one.name}` === chosen) ?? null);
+  const provider = new Loaded(async () => {
+    const found = await call('showProvider', { params: { provider: chosen.split('/')[0] ?? '' } });
+    ticked = found.definition.scopes.filter((scope) => scope.preset).map((scope) => scope.name);
+    return found;
+  });
+  $effect(() => {
+    if (!chosen && items[0]) chosen = `${items[0].provider}/${items[0].name}`;
+  });
+  $effect(() => (chosen ? provider.start() : undefined));
+  const submit = (event: SubmitEvent) => {
+    event.preventDefault();
+    void saving.run(async () => {
+      if (!client) return;
+      const scopes = [...ticked, ...more.split(/\s+/).filter(Boolean)];
+      await call('addConnection', { body: { name: name.trim(), provider: client.provider, client: client.name, scopes, expected_account: account.trim() || null } });
+      added = name.trim();
+    });
+  };
+</script>
+
+<Title title="Open a connection" up={{ href: '#/connections', name: 'Connections' }} />
+<ProblemNote problem={clients.problem} />
+{#if clients.value && items.length === 0}
+  <p>A connection goes through a client: our registration at a provider. <a class="link link-primary" href="#/providers">Start one there first</a>.</p>
+{:else if added}
+  <div class="panel px-4 py-3 max-w-2xl">
+    <p class="mb-2"><strong>{added}</strong> is added. Now somebody consents at {client?.provider_title}; it opens in a tab of its own, and this one waits.</p>
+    <div class="flex gap-2"><AgreeAgain connection={added} label={`Go to ${client?.provider_title}`} /><button class="btn btn-sm" onclick={() => push(`/connections/${added}`)}>Later</button></div>
+  </div>
+{:else if clients.value}
+  <form onsubmit={submit} class="max-w-2xl">
+    <Field id="client" label="Client">
+      <select id="client" class="select w-full" bind:value={chosen}>{#each items as one (`${one.provider}/${one.name}`)}<option value={`${one.provider}/${one.name}`}>{one.provider_title} / {one.name} ({one.environment})</option>{/each}</select>
+    </Field>
+    {#if client && client.missing.length > 0}<p class="mb-3"><StateMark state={client.state} /> {client.cause} <a class="link link-primary" href={`#/providers/${client.provider}/clients/${client.name}`}>Complete it</a> before somebody consents.</p>{/if}
+    <Field id="name" label="Name" help="Integrations use it; it can be the name of the job, such as sailings."><input id="name" class="input w-full mono" required pattern="[a-z0-9][a-z0-9._\-]*" maxlength="63" bind:value={name} /></Field>
+    <fieldset class="mb-3"><legend class="font-semibold mb-1">Scopes to ask for</legend>
+      {#each provider.value?.definition.scopes ?? [] as scope (scope.name)}
+        <label class="flex items-baseline gap-2 py-0.5"><input type="checkbox" class="checkbox checkbox-sm self-center" value={scope.name} bind:group={ticked} /><code class="w-40 shrink-0">{scope.name}</code><span>{scope.says}</span><span class="ml-auto text-sm text-base-content/70">{scope.power}</span></label>
+      {/each}
+    </fieldset>
+    <Field id="more" label="Other scopes" help="Only if the provider knows more than the definition lists; separated by spaces."><input id="more" class="input w-full mono" bind:value={more} /></Field>
+    <Field id="account" label="Expected account" help="Optional. If another account agrees, its tokens are not used."><input id="account" class="input w-full" bind:value={account} /></Field>
+    <ProblemNote problem={saving.problem} />
+    <button class="btn btn-primary" disabled={saving.busy || !client}>Add the connection</button>
+  </form>
+{:else if !clients.problem}<p aria-busy="true">Reading…</p>{/if}

@@ -1,0 +1,59 @@
+<script lang="ts">
+  import { onMount } from 'svelte';
+  import ConnectionTable from '../parts/ConnectionTable.svelte';
+  import Moment from '../parts/Moment.svelte';
+  import ProblemNote from '../parts/ProblemNote.svelte';
+  import Title from '../parts/Title.svelte';
+  import { Loaded } from '../state/loaded.svelte.ts';
+  import { call } from '../state/session.svelte.ts';
+
+  const status = new Loaded(() => call('showStatus'), 2_000);
+  const connections = new Loaded(() => call('listConnections'), 2_000);
+  onMount(() => {
+    const stops = [status.start(), connections.start()];
+    return () => stops.forEach((stop) => stop());
+  });
+  const s = $derived(status.value);
+  const working = $derived((connections.value?.items ?? []).filter((one) => one.state === 'working').slice(0, 12));
+  /** What a new installation lacks, in the order of work. */
+  const steps = $derived(
+    s && [
+      { done: s.providers > 0, href: '#/providers/new', text: 'Add a provider from its definition file' },
+      { done: s.clients > 0, href: '#/providers', text: 'Start a client there; register it at the provider' },
+      { done: s.connections.total > 0, href: '#/connections/new', text: 'Open a connection and consent' },
+      { done: s.callers > 0, href: '#/callers', text: 'Add a caller, and give its id and key to an integration' },
+    ],
+  );
+</script>
+
+<Title title="Now" />
+<ProblemNote problem={status.problem} />
+{#if s}
+  <dl class="flex flex-wrap gap-x-10 gap-y-2 mb-5">
+    {#each [['working', s.connections.working, 'text-success'], ['struggling', s.connections.struggling, 'text-warning'], ['need a person', s.connections.needs_person, 'text-error'], ['connections in all', s.connections.total, '']] as [word, count, colour] (word)}
+      <div class="flex items-baseline gap-2"><dt class="order-2">{word}</dt><dd class={['text-2xl font-semibold tabular-nums', Number(count) > 0 && colour]}>{count}</dd></div>
+    {/each}
+  </dl>
+  {#if steps?.some((step) => !step.done)}
+    <section class="mb-6" aria-labelledby="first"><h2 id="first">First steps</h2>
+      <ol class="list-decimal ml-5 mt-1">{#each steps as step (step.text)}<li class={step.done ? 'text-base-content/60' : ''}>{#if step.done}{step.text} <span class="text-success font-semibold">done</span>{:else}<a class="link link-primary" href={step.href}>{step.text}</a>{/if}</li>{/each}</ol>
+    </section>
+  {/if}
+  <section class="mb-6" aria-labelledby="attention"><h2 id="attention" class="mb-1">What needs a person, and what struggles</h2>
+    {#if s.attention.length === 0}<p class="text-base-content/70">Nothing. Everything that was agreed to is being kept alive.</p>{:else}<ConnectionTable items={s.attention} />{/if}
+  </section>
+  {#if working.length > 0}
+    <section class="mb-6" aria-labelledby="alive"><h2 id="alive" class="mb-1">Kept alive</h2><ConnectionTable items={working} />
+      {#if s.connections.working > working.length}<p class="mt-1"><a class="link" href="#/connections">All {s.connections.total} connections</a></p>{/if}
+    </section>
+  {/if}
+  <section aria-labelledby="runs"><h2 id="runs" class="mb-1">How it runs</h2>
+    <dl class="facts">
+      <dt>Renewals</dt><dd>{s.renewals.last_hour} in the last hour, {s.renewals.failed_last_hour} failed attempts; {s.renewals.due_now} due now{#if s.renewals.oldest_due_at}, the oldest <Moment at={s.renewals.oldest_due_at} />{/if}</dd>
+      {#if s.renewals.unsaved > 0}<dt class="text-error">Not saved yet</dt><dd class="text-error font-semibold">{s.renewals.unsaved} answers wait in memory for the database. Do not stop the service.</dd>{/if}
+      <dt>Handouts</dt><dd>{s.handouts.last_hour} tokens in the last hour, {s.handouts.refused_last_hour} refused</dd>
+      <dt>Replicas</dt><dd>{#each s.replicas as replica (replica.instance)}<div><span class={replica.alive ? 'text-success font-semibold' : 'text-warning font-semibold'}>{replica.alive ? 'alive' : 'silent'}</span> <code>{replica.instance.slice(-12)}</code>, started <Moment at={replica.started_at} /></div>{/each}</dd>
+      <dt>Version</dt><dd>{s.version} at {s.public_url}</dd>
+    </dl>
+  </section>
+{:else if !status.problem}<p aria-busy="true">Reading…</p>{/if}

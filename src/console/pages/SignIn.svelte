@@ -1,0 +1,31 @@
+<script lang="ts">
+  import Field from '../parts/Field.svelte';
+  import ProblemNote from '../parts/ProblemNote.svelte';
+  import { Doing } from '../state/loaded.svelte.ts';
+  import { look } from '../state/look.svelte.ts';
+  import { session } from '../state/session.svelte.ts';
+
+  let name = $state('');
+  let password = $state('');
+  const signing = new Doing();
+  const submit = (event: SubmitEvent) => {
+    event.preventDefault();
+    void signing.run(() => session.signIn(name.trim(), password));
+  };
+</script>
+
+<svelte:head><title>Sign in – Rusty Kettle</title></svelte:head>
+<div class="min-h-screen grid place-items-center bg-base-200 text-base-content px-4">
+  <main class="panel w-full max-w-sm p-6">
+    <p class="flex items-center gap-2 font-semibold"><img src="/icon.svg" alt="" class="size-6" />Rusty Kettle</p>
+    <h1 class="mt-3 mb-3">Sign in</h1>
+    <form onsubmit={submit}>
+      <Field id="name" label="Operator name"><input id="name" class="input w-full" autocomplete="username" required bind:value={name} /></Field>
+      <Field id="password" label="Password"><input id="password" type="password" class="input w-full" autocomplete="current-password" required bind:value={password} /></Field>
+      <ProblemNote problem={signing.problem} />
+      <button class="btn btn-primary w-full" disabled={signing.busy}>Sign in</button>
+    </form>
+    <p class="text-sm mt-4 text-base-content/70">No operator yet? On the machine where the service runs: <code>rk operator first --name NAME</code></p>
+    <button type="button" class="link text-sm mt-2" onclick={() => look.toggle()}>{look.theme === 'kettle-day' ? 'Dark' : 'Light'} colours</button>
+  </main>
+</div>

@@ -1,0 +1,25 @@
+<script lang="ts">
+  import CircleAlert from '@lucide/svelte/icons/circle-alert';
+  import CircleCheck from '@lucide/svelte/icons/circle-check';
+  import CircleDashed from '@lucide/svelte/icons/circle-dashed';
+  import CirclePause from '@lucide/svelte/icons/circle-pause';
+  import CircleX from '@lucide/svelte/icons/circle-x';
+  import UserRound from '@lucide/svelte/icons/user-round';
+
+  /** A state as icon, word and colour; never colour alone. */
+  const { state }: { state: string } = $props();
+  const LOOKS = {
+    working: { icon: CircleCheck, word: 'working', colour: 'text-success' },
+    struggling: { icon: CircleAlert, word: 'struggling', colour: 'text-warning' },
+    needs_person: { icon: UserRound, word: 'needs a person', colour: 'text-error' },
+    stopped: { icon: CircleX, word: 'stopped', colour: 'text-error' },
+    draft: { icon: CircleDashed, word: 'draft', colour: 'text-base-content/70' },
+    not_yet_agreed: { icon: CircleDashed, word: 'not yet agreed', colour: 'text-base-content/70' },
+    paused: { icon: CirclePause, word: 'paused', colour: 'text-base-content/70' },
+    revoked: { icon: CircleX, word: 'revoked', colour: 'text-base-content/70' },
+    retired: { icon: CircleX, word: 'retired', colour: 'text-base-content/70' },
+  };
+  const shown = $derived(LOOKS[state as keyof typeof LOOKS] ?? { icon: CircleDashed, word: state, colour: '' });
+</script>
+
+<span class={['inline-flex items-center gap-1 whitespace-nowrap font-semibold', shown.colour]}><shown.icon size={16} aria-hidden="true" />{shown.word}</span>
