@@ -32,7 +32,12 @@ export async function tour(say: (text: string) => void, options: { look?: Stage[
           EVERY_MS: '1000',
           QUIET: '1',
         });
-        return { end: async () => (await running.stop(), running.output().trim().split('\n').at(-1) ?? '') };
+        return {
+          async end() {
+            await running.stop();
+            return running.output().trim().split('\n').at(-1) ?? '';
+          },
+        };
       },
       renewals: async (connection) => (await call('showConnection', { params: { connection } })).renewals,
       say: (what, cameBack) => {

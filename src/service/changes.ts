@@ -21,6 +21,8 @@ export function changes(deps: { database: Database; ports: Pick<Ports, 'clock' |
   const { database, ports } = deps;
   const listeners: ((kind: ChangeKind, subject: string) => void)[] = [];
   let seen = new Map<string, number>();
+  /** Our own, told at once already. */
+  const mine = new Set<string>();
   let seenAt = Date.now();
   let stopped = false;
   let rounds = 0;
@@ -30,6 +32,7 @@ export function changes(deps: { database: Database; ports: Pick<Ports, 'clock' |
   const poll = async (): Promise<void> => {
     try {
       const from = ports.clock.now() - OVERLAP_MS;
+      const wasBlindMs = Date.now() - seenAt;
       const rows = await database.select<{ id: Buffer; at: Date; kind: ChangeKind; subject: string }>(
         'SELECT id, at, kind, subject FROM changes WHERE at > $1 ORDER BY at',
         [instantText(from)],
@@ -37,7 +40,9 @@ export function changes(deps: { database: Database; ports: Pick<Ports, 'clock' |
       seenAt = Date.now();
       const known = seen;
       seen = new Map(rows.map((row) => [idText(row.id), row.at.getTime()]));
-      for (const row of rows) if (!known.has(idText(row.id))) tell(row.kind, row.subject);
+      for (const row of rows) if (!known.has(idText(row.id)) && !mine.delete(idText(row.id))) tell(row.kind, row.subject);
+      // After a longer blindness the window may have passed over something: everything is in doubt.
+      if (wasBlindMs > OVERLAP_MS - POLL_MS * 4) tell('connection', '*');
       rounds += 1;
       if (rounds % 1000 === 0) await database.write('DELETE FROM changes WHERE at < $1 LIMIT 1000', [instantText(ports.clock.now() - KEPT_MS)]);
     } catch (cause) {
@@ -48,8 +53,10 @@ export function changes(deps: { database: Database; ports: Pick<Ports, 'clock' |
   void poll();
   return {
     async announce(kind, subject) {
+      const id = recordId(ports);
+      mine.add(id);
       tell(kind, subject);
-      await database.write('INSERT INTO changes (id, at, kind, subject) VALUES ($1, UTC_TIMESTAMP(3), $2, $3)', [idBytes(recordId(ports)), kind, subject]);
+      await database.write('INSERT INTO changes (id, at, kind, subject) VALUES ($1, UTC_TIMESTAMP(3), $2, $3)', [idBytes(id), kind, subject]);
     },
     onChange: (listener) => void listeners.push(listener),
     blindMs: () => Date.now() - seenAt,

@@ -33,7 +33,7 @@ import { keepRenewing } from './renewal/worker.ts';
 import { beginLife, recoverFormerLives } from './replica.ts';
 import { ensureInstallation, openSealer } from './sealer.ts';
 import type { Settings } from './settings.ts';
-import { openDatabase } from './store/database.ts';
+import { type Database, openDatabase } from './store/database.ts';
 import { migrate } from './store/migrations.ts';
 import { renewalStore } from './store/renewals.ts';
 import { openTables } from './store/tables.ts';
@@ -47,6 +47,7 @@ export interface RunningService {
 
 const STOP_UNSAVED_MS = 10 * 60_000;
 const STOP_IDLE_MS = 30_000;
+const START_WAIT_MS = 60_000;
 /** Blind to the database for longer than this: not ready. */
 const BLIND_MS = 1_500;
 
@@ -70,6 +71,7 @@ async function join_(settings: Settings, log: Logger, folder: DataFolder, own: P
   const master = chooseMasterKey(settings, folder, own !== null);
   const database = openDatabase(own?.url ?? settings.databaseUrl?.reveal() ?? '', settings.poolSize);
   const lifeId = newRecordId(Date.now(), randomBytes(16));
+  await untilDatabase(database, log);
   await migrate(database, lifeId);
   const clock = await databaseClock(database, (cause) => log.debug({ cause: String(cause) }, 'database clock not read'));
   const out = outgoing(settings.privateHosts);
@@ -136,7 +138,14 @@ async function join_(settings: Settings, log: Logger, folder: DataFolder, own: P
       handlers: handlers(services, people, agreed),
       sessions: cookies,
       consents: agreed,
-      tokenEndpoint: tokenEndpoint({ publicUrl, callers: callerDirectory({ database, changes: told }), handout: handOut, usage: counts, ports }),
+      tokenEndpoint: tokenEndpoint({
+        publicUrl,
+        callers: callerDirectory({ database, changes: told }),
+        tooBlind: () => told.blindMs() > settings.blindLimitMs,
+        handout: handOut,
+        usage: counts,
+        ports,
+      }),
       notReady: () => (told.blindMs() > BLIND_MS ? 'The database has not answered lately.' : null),
       consoleFolder: fileURLToPath(new URL('../../dist/console', import.meta.url)),
     }),
@@ -169,6 +178,24 @@ async function join_(settings: Settings, log: Logger, folder: DataFolder, own: P
     log.info('stopped');
   };
   return { publicUrl, firstOperatorFile, stop: () => (stopped ??= stop()) };
+}
+
+/** A database server that comes up after us is waited for. @throws {Fault} DATABASE_AWAY */
+async function untilDatabase(database: Database, log: Logger): Promise<void> {
+  for (const endsAt = Date.now() + START_WAIT_MS; ; await new Promise((resolve) => setTimeout(resolve, 500))) {
+    try {
+      await database.select('SELECT 1');
+      return;
+    } catch (cause) {
+      if (!(cause instanceof Fault && cause.code === 'DATABASE_AWAY') || Date.now() > endsAt)
+        throw new Fault('DATABASE_AWAY', {
+          cause,
+          detail: `It was tried for ${START_WAIT_MS / 1000} s.`,
+          remedy: 'Check RUSTY_KETTLE_DATABASE_URL: host, port, name and password; and that the server runs.',
+        });
+      log.warn('waiting for the database');
+    }
+  }
 }
 
 /** Made by itself only together with a private database, beside it and not inside its folder. */

@@ -23,9 +23,14 @@ export interface Settings {
   logLevel: string;
   limits: RenewalLimits;
   concurrency: number;
+  /** For how long handouts go on without news from the database. */
+  blindLimitMs: number;
   /** Where this setting came from, for messages. */
   publicUrlIsDefault: boolean;
 }
+
+/** Below this, one slow poll would stop all handouts. */
+const LEAST_BLIND_MS = 1_500;
 
 const wholeNumber = (least: number, most: number) => z.coerce.number().int().min(least).max(most);
 
@@ -45,6 +50,7 @@ const Environment = z.object({
   RUSTY_KETTLE_POOL_SIZE: wholeNumber(2, 200).default(16),
   RUSTY_KETTLE_LOG_LEVEL: z.enum(['debug', 'info', 'warn', 'error', 'silent']).default('info'),
   RUSTY_KETTLE_CONCURRENCY: wholeNumber(1, 500).default(32),
+  RUSTY_KETTLE_BLIND_SECONDS: wholeNumber(0, 3_600).default(300),
   RUSTY_KETTLE_DEADLINE_MS: wholeNumber(200, 60_000).default(DEFAULT_LIMITS.deadlineMs),
   RUSTY_KETTLE_LEASE_MS: wholeNumber(1_000, 600_000).default(DEFAULT_LIMITS.leaseMs),
   RUSTY_KETTLE_MARGIN_MS: wholeNumber(100, 60_000).default(DEFAULT_LIMITS.marginMs),
@@ -78,6 +84,7 @@ export function readSettings(environment: NodeJS.ProcessEnv): Settings {
     poolSize: e.RUSTY_KETTLE_POOL_SIZE,
     logLevel: e.RUSTY_KETTLE_LOG_LEVEL,
     concurrency: e.RUSTY_KETTLE_CONCURRENCY,
+    blindLimitMs: Math.max(e.RUSTY_KETTLE_BLIND_SECONDS * 1000, LEAST_BLIND_MS),
     limits: {
       ...DEFAULT_LIMITS,
       deadlineMs: e.RUSTY_KETTLE_DEADLINE_MS,

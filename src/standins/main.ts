@@ -7,7 +7,7 @@ import { apiServer } from './api-server.ts';
 import { authorizationServer, type Lives } from './authorization-server.ts';
 import { FaultOrder, faults } from './faults.ts';
 import { localiseDefinition } from './localise.ts';
-import { standinStore } from './state.ts';
+import { type StandinStore, standinStore } from './state.ts';
 
 export interface StandinOptions {
   /** The text of a definition; its addresses are moved to this port on loopback. */
@@ -22,6 +22,8 @@ export interface RunningStandin {
   port: number;
   /** The definition with loopback addresses, as text: what is loaded into the service. */
   definitionText: string;
+  /** What it remembers, for tests that look for what was issued. */
+  store: StandinStore;
   stop(): Promise<void>;
 }
 
@@ -109,6 +111,7 @@ export async function startStandin(options: StandinOptions): Promise<RunningStan
   return {
     port,
     definitionText,
+    store,
     stop: () =>
       new Promise((resolve) => {
         server.close(() => {

@@ -23,7 +23,7 @@ async function show(all: GlobalOptions, one: Connection, next?: string): Promise
     ['Scopes', one.scopes_granted?.join(' ') ?? one.scopes_requested.join(' ')],
     ['Not granted', one.scopes_missing.join(' ')],
     ['Token', one.life ? `expires ${relative(one.life.expires_at)}, renewal ${relative(one.next_renewal_at)}` : null],
-    ['Renewed', one.life ? `${one.renewals} times` : null],
+    ['Renewed', one.life ? (one.renewals === 1 ? 'once' : `${one.renewals} times`) : null],
     ['Probe', one.probe.state === 'not_defined' ? null : `GET ${one.probe.path}: ${one.probe.state.replaceAll('_', ' ')}`],
     ['Callers', one.callers.join(', ')],
     ['Resource', one.resource],

@@ -59,7 +59,7 @@
     </li>
     <li class="panel px-4 py-3 mb-3"><h2>2. Enter what it gave you</h2>
       <dl class="facts my-2">
-        <dt>Client id</dt><dd class="mono">{c.client_id ?? 'not entered yet'}</dd>
+        <dt>Client id</dt><dd class={c.client_id ? 'mono' : ''}>{c.client_id ?? 'not entered yet'}</dd>
         <dt>Secret</dt><dd>{#if c.secret}sealed, entered <Moment at={c.secret.entered_at} />{#if c.secret.ends_at}, ends <Moment at={c.secret.ends_at} />{/if}{:else}not entered yet{/if}</dd>
       </dl>
       <form onsubmit={submit} class="max-w-md" autocomplete="off">

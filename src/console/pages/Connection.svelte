@@ -14,6 +14,7 @@
   import StateMark from '../parts/StateMark.svelte';
   import Title from '../parts/Title.svelte';
   import { Doing, Loaded } from '../state/loaded.svelte.ts';
+  import { times } from '../state/moments.ts';
   import { call } from '../state/session.svelte.ts';
 
   const { params }: { params: { connection: string } } = $props();
@@ -56,14 +57,14 @@
     {#if c.life}
       <div class="mt-3"><LifeLine life={c.life} tall /></div>
       <p class="flex flex-wrap justify-between text-sm text-base-content/80">
-        <span>issued <Moment at={c.life.issued_at} /></span><span>renewal <Moment at={c.next_renewal_at} none="not planned" /></span><span>expires <Moment at={c.life.expires_at} /></span><span>renewed {c.renewals} times; ticks: the last day</span>
+        <span>issued <Moment at={c.life.issued_at} /></span><span>renewal <Moment at={c.next_renewal_at} none="not planned" /></span><span>expires <Moment at={c.life.expires_at} /></span><span>renewed {times(c.renewals)}; ticks: the last day</span>
       </p>
     {/if}
   </section>
   <div class="grid lg:grid-cols-2 gap-6 mb-6">
     <section aria-labelledby="what"><h2 id="what" class="mb-1">What was agreed</h2>
       <dl class="facts">
-        <dt>Account</dt><dd>{c.account ?? (agreed ? 'not read' : 'nobody yet')}{#if c.expected_account}<span class="text-base-content/70"> (expected: {c.expected_account})</span>{/if}</dd>
+        <dt>Account</dt><dd>{c.account ?? (agreed ? 'not read' : 'nobody yet')}{#if c.expected_account && c.expected_account !== c.account}{' '}<span class="text-base-content/70">expected: {c.expected_account}</span>{/if}</dd>
         <dt>Client</dt><dd><a class="link" href={`#/providers/${c.provider}/clients/${c.client}`}>{c.provider_title}/{c.client}</a>, {c.environment}</dd>
         {#if c.consented_at}<dt>Consented</dt><dd><Moment at={c.consented_at} />, started by {c.consented_by}</dd>
           <dt>Refresh token</dt><dd class={c.has_refresh_token ? '' : 'text-warning font-semibold'}>{c.has_refresh_token ? 'yes: it is renewed by itself' : 'none came: it ends with its access token'}</dd>{/if}

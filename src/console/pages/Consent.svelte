@@ -30,7 +30,10 @@
   {#if !finished}
     <p class="flex items-center gap-3 mb-4" role="status"><span class="loading loading-dots loading-sm" aria-hidden="true"></span>{WAITS[o.phase]} <span class="text-base-content/70">Runs out <Moment at={o.expires_at} />.</span></p>
     {#if o.phase === 'offered' && blockedLink}<p class="mb-4">Your browser kept the new tab from opening: <a class="btn btn-primary btn-sm" href={blockedLink} target="_blank" rel="noopener">Go to {o.provider_title}</a></p>{/if}
-    {#if o.phase === 'started' && signedIn}<NothingCameBack provider={o.provider} client={o.client} providerTitle={o.provider_title} redirectUri={o.redirect_uri} />{/if}
+    {#if o.phase === 'started' && signedIn}
+      <p class="mb-4 flex gap-2"><AgreeAgain connection={o.connection} label="Start over" strong={false} /></p>
+      <NothingCameBack provider={o.provider} client={o.client} providerTitle={o.provider_title} redirectUri={o.redirect_uri} />
+    {/if}
   {:else if o.problem}
     <div class="border-l-4 border-error bg-base-200 px-4 py-3 mb-5" role="alert">
       <p class="text-lg font-semibold text-error flex items-center gap-2"><CircleX size={20} aria-hidden="true" />{o.problem.title}</p>

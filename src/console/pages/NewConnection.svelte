@@ -16,6 +16,7 @@
   let name = $state('');
   let account = $state('');
   let more = $state('');
+  let unlisted = $state(false);
   let ticked = $state<string[]>([]);
   let added = $state<string | null>(null);
   const saving = new Doing();
@@ -35,7 +36,7 @@
     void saving.run(async () => {
       if (!client) return;
       const scopes = [...ticked, ...more.split(/\s+/).filter(Boolean)];
-      await call('addConnection', { body: { name: name.trim(), provider: client.provider, client: client.name, scopes, expected_account: account.trim() || null } });
+      await call('addConnection', { body: { name: name.trim(), provider: client.provider, client: client.name, scopes, expected_account: account.trim() || null, allow_unlisted_scopes: unlisted } });
       added = name.trim();
     });
   };
@@ -63,6 +64,7 @@
       {/each}
     </fieldset>
     <Field id="more" label="Other scopes" help="Only if the provider knows more than the definition lists; separated by spaces."><input id="more" class="input w-full mono" bind:value={more} /></Field>
+    {#if more.trim()}<label class="flex items-center gap-2 mb-3"><input type="checkbox" class="checkbox checkbox-sm" bind:checked={unlisted} />Send them as they are, though the definition does not list them</label>{/if}
     <Field id="account" label="Expected account" help="Optional. If another account agrees, its tokens are not used."><input id="account" class="input w-full" bind:value={account} /></Field>
     <ProblemNote problem={saving.problem} />
     <button class="btn btn-primary" disabled={saving.busy || !client}>Add the connection</button>

@@ -36,7 +36,7 @@
       <nav aria-label="Main" class="flex md:flex-col flex-wrap grow">
         {#each places as place (place.path)}
           <a href={`#${place.path}`} aria-current={isHere(place.path) ? 'page' : undefined}
-            class={['flex items-center gap-2 px-4 py-1.5 border-l-4 hover:bg-base-content/20', isHere(place.path) ? 'border-[#d9763f] bg-white/10 font-semibold' : 'border-transparent']}>
+            class={['flex items-center gap-2 px-4 py-1.5 border-l-4 hover:bg-white/5', isHere(place.path) ? 'border-[#d9763f] bg-white/10 font-semibold' : 'border-transparent']}>
             <place.icon size={17} aria-hidden="true" />{place.name}
           </a>
         {/each}

@@ -22,4 +22,4 @@
   const shown = $derived(LOOKS[state as keyof typeof LOOKS] ?? { icon: CircleDashed, word: state, colour: '' });
 </script>
 
-<span class={['inline-flex items-center gap-1 whitespace-nowrap font-semibold', shown.colour]}><shown.icon size={16} aria-hidden="true" />{shown.word}</span>
+<span class={['inline-flex items-center gap-1 align-middle whitespace-nowrap font-semibold', shown.colour]}><shown.icon size={16} aria-hidden="true" />{shown.word}</span>

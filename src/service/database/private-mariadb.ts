@@ -77,6 +77,8 @@ export async function startPrivateMariadb(options: PrivateMariadbOptions): Promi
 
 interface Place {
   data: string;
+  /** A folder of its own: a starting server sweeps its temporary folder, and would sweep away another's files. */
+  temporary: string;
   socket: string;
   pidFile: string;
   log: string;
@@ -90,11 +92,12 @@ function prepareFolder(folder: string): Place {
   const base = join(folder, 'mariadb');
   const data = join(base, 'data');
   const passwordFile = join(folder, 'database.password');
-  mkdirSync(base, { recursive: true });
+  mkdirSync(join(base, 'tmp'), { recursive: true });
   if (!existsSync(passwordFile)) writeFileSync(passwordFile, randomBytes(24).toString('base64url'), { mode: 0o600 });
   const password = readFileSync(passwordFile, 'utf8').trim();
   const place: Place = {
     data,
+    temporary: join(base, 'tmp'),
     socket: join(base, 'db.sock'),
     pidFile: join(base, 'db.pid'),
     log: join(base, 'db.log'),
@@ -105,14 +108,19 @@ function prepareFolder(folder: string): Place {
   if (place.socket.length > 100)
     throw new Fault('SETTING_INVALID', { detail: `The data folder's path is too long for a Unix socket: ${folder}`, remedy: 'Choose a shorter data folder.' });
   const owner = process.getuid?.() === 0 ? mysqlUser() : null;
+  if (owner) for (const path of [base, place.temporary]) chownSync(path, owner.uid, owner.gid);
   if (!existsSync(join(data, 'mysql'))) {
     const fresh = `${data}.new`;
     rmSync(fresh, { recursive: true, force: true });
     const asUser = owner ? ['--user=mysql'] : [];
-    execFileSync(find('mariadb-install-db'), ['--no-defaults', ...asUser, `--datadir=${fresh}`, '--auth-root-authentication-method=normal', '--skip-test-db'], {
-      stdio: ['ignore', 'ignore', 'pipe'],
-      timeout: 120_000,
-    });
+    execFileSync(
+      find('mariadb-install-db'),
+      ['--no-defaults', ...asUser, `--datadir=${fresh}`, `--tmpdir=${place.temporary}`, '--auth-root-authentication-method=normal', '--skip-test-db'],
+      {
+        stdio: ['ignore', 'ignore', 'pipe'],
+        timeout: 120_000,
+      },
+    );
     renameSync(fresh, data);
   }
   // Run at each start, before a connection is taken: nobody but we, and only from loopback.
@@ -122,14 +130,13 @@ function prepareFolder(folder: string): Place {
       `CREATE DATABASE IF NOT EXISTS ${DATABASE} CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;`,
       `CREATE OR REPLACE USER rusty_kettle@'127.0.0.1' IDENTIFIED BY '${password}';`,
       `GRANT ALL ON \`rusty\\_kettle%\`.* TO rusty_kettle@'127.0.0.1';`,
-      `GRANT CREATE, DROP, RELOAD ON *.* TO rusty_kettle@'127.0.0.1';`,
       `ALTER USER root@localhost ACCOUNT LOCK;`,
       `DELETE FROM mysql.global_priv WHERE User='root' AND Host<>'localhost';`,
       'FLUSH PRIVILEGES;',
     ].join('\n'),
     { mode: 0o600 },
   );
-  if (owner) for (const path of [base, place.initFile]) chownSync(path, owner.uid, owner.gid);
+  if (owner) chownSync(place.initFile, owner.uid, owner.gid);
   chmodSync(base, 0o700);
   return place;
 }
@@ -138,6 +145,7 @@ const serverArguments = (place: Place, port: number): string[] => [
   '--no-defaults',
   ...(process.getuid?.() === 0 ? ['--user=mysql'] : []),
   `--datadir=${place.data}`,
+  `--tmpdir=${place.temporary}`,
   `--socket=${place.socket}`,
   `--pid-file=${place.pidFile}`,
   `--log-error=${place.log}`,

@@ -20,20 +20,19 @@ export interface KnownCaller {
   connections: Map<string, PermittedConnection>;
 }
 
-/** Callers with keys and permissions in memory, read once and dropped when any of it changes. */
+/** Callers with keys and permissions in memory, read once and dropped when any of it changes: no age ends them, so that handouts outlive a database that is away. */
 export interface CallerDirectory {
   /** The caller whose id and key these are, or null. One database read at the first sight of an id, none afterwards. */
   check(callerId: string, key: string): Promise<{ caller: KnownCaller; keyId: string } | null>;
 }
 
-const KEPT_MS = 60_000;
 const UNKNOWN_KEPT_MS = 2_000;
 
 export const hashKey = (key: string): Buffer => createHash('sha256').update(key, 'utf8').digest();
 
 export function callerDirectory(deps: { database: Database; changes: Changes }): CallerDirectory {
   const { database, changes } = deps;
-  const known = new LRUCache<string, { caller: KnownCaller | null }>({ max: 20_000, ttl: KEPT_MS });
+  const known = new LRUCache<string, { caller: KnownCaller | null }>({ max: 20_000 });
   const loading = new Map<string, Promise<KnownCaller | null>>();
   let epoch = 0;
   changes.onChange(() => {

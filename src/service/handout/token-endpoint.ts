@@ -57,6 +57,8 @@ export function tokenEndpoint(deps: {
   callers: CallerDirectory;
   handout: Handout;
   usage: Usage;
+  /** True when changes have not been heard of for too long: a key or a permission may have been withdrawn meanwhile. */
+  tooBlind(): boolean;
   ports: Pick<Ports, 'clock' | 'log'>;
 }): TokenEndpoint {
   const { publicUrl, callers, usage, ports } = deps;
@@ -78,6 +80,8 @@ export function tokenEndpoint(deps: {
   };
 
   const answerFor = async (request: TokenEndpointRequest): Promise<TokenEndpointAnswer> => {
+    // Changes not heard of for too long: a key or a permission may have been withdrawn meanwhile.
+    if (deps.tooBlind()) throw new Fault('DATABASE_AWAY', { detail: 'It has been away for longer than handouts may go on without it.' });
     const form = readForm(request);
     const { caller, keyId } = await authenticate(request, form);
     const grantType = form.get('grant_type');

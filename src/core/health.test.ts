@@ -1,0 +1,43 @@
+import { expect, test } from 'vitest';
+import { type ConnectionFacts, connectionHealth } from './health.ts';
+import { RENEWAL_CAUSES } from './renewal/row.ts';
+
+const good: ConnectionFacts = {
+  intent: 'active',
+  hasGrant: true,
+  hasRefreshToken: true,
+  cause: null,
+  expiresAt: 100,
+  renewalPlanned: true,
+  clientStopped: false,
+  proof: 'proved',
+  proofSays: null,
+};
+test.each([
+  { name: 'all well', facts: {}, state: 'working' },
+  { name: 'nothing to prove', facts: { proof: 'not_defined' as const }, state: 'working' },
+  { name: 'draft', facts: { intent: 'draft' as const, hasGrant: false }, state: 'draft' },
+  { name: 'agreed once, grant gone', facts: { hasGrant: false }, state: 'not_yet_agreed' },
+  { name: 'paused comes before its health', facts: { intent: 'paused' as const, cause: 'refused' as const }, state: 'paused' },
+  { name: 'revoked comes first', facts: { intent: 'revoked' as const }, state: 'revoked' },
+  { name: 'client stopped', facts: { clientStopped: true }, state: 'needs_person' },
+  { name: 'refused once', facts: { cause: 'refused' as const }, state: 'struggling' },
+  { name: 'refused for good', facts: { cause: 'refused' as const, renewalPlanned: false }, state: 'needs_person' },
+  { name: 'no refresh token, still alive', facts: { hasRefreshToken: false, renewalPlanned: false, cause: 'no_refresh_token' as const }, state: 'struggling' },
+  {
+    name: 'no refresh token, over',
+    facts: { hasRefreshToken: false, renewalPlanned: false, cause: 'no_refresh_token' as const, expiresAt: 1 },
+    state: 'needs_person',
+  },
+  { name: 'not renewed in time', facts: { expiresAt: 1 }, state: 'struggling' },
+  { name: 'not proved', facts: { proof: 'failed' as const }, state: 'struggling' },
+])('$name: $state', ({ facts, state }) => {
+  const health = connectionHealth({ ...good, ...facts }, 50);
+  expect(health.state).toBe(state);
+  if (state === 'working') expect(health).toMatchObject({ cause: null, remedy: null });
+  else expect([health.cause, health.remedy]).toEqual([expect.stringMatching(/\.$/), expect.stringMatching(/\.$/)]);
+});
+
+test.each(RENEWAL_CAUSES)('the cause %s is explained', (cause) =>
+  expect(connectionHealth({ ...good, cause }, 50)).toMatchObject({ cause: expect.any(String), remedy: expect.any(String) }),
+);

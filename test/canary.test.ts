@@ -1,0 +1,172 @@
+import { randomBytes } from 'node:crypto';
+import { readdirSync, readFileSync, statSync } from 'node:fs';
+import { join } from 'node:path';
+import { afterAll, beforeAll, expect, test } from 'vitest';
+import { openBrowser } from '../demo/chromium.ts';
+import { Browser, playConsent } from '../demo/consent.ts';
+import type { ApiClient } from '../src/api/client.ts';
+import { type Operation, operations } from '../src/api/operations.ts';
+import { type PrivateMariadb, startPrivateMariadb } from '../src/service/database/private-mariadb.ts';
+import { addConnection, addEelgrass, agree, fetchToken, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
+import { eventually, newFolder, newMasterKey, PASSWORD, removeFolder, rk, type ServiceUnderTest, signIn, startService } from './support/service.ts';
+
+/** Secrets go in by every door; afterwards they are looked for wherever they must not be. */
+const canary = (name: string) => `canary-${name}-${randomBytes(12).toString('hex')}`;
+const masterKey = newMasterKey();
+const [databaseFolder, home] = [newFolder(), newFolder()];
+const secrets = new Map<string, string>([
+  ['the master key', masterKey],
+  ['the operator\u2019s password', PASSWORD],
+]);
+const answers: string[] = [];
+let [database, standin, service, call]: [PrivateMariadb, StandinUnderTest, ServiceUnderTest, ApiClient & { token: string }] = [] as never;
+
+beforeAll(async () => {
+  [database, standin] = await Promise.all([startPrivateMariadb({ folder: databaseFolder }), startEelgrass(4)]);
+  service = await startService({ databaseUrl: database.url, masterKey });
+});
+afterAll(async () => {
+  await service?.stop();
+  await standin?.stop();
+  await database?.stop();
+  for (const folder of [databaseFolder, home]) removeFolder(folder);
+});
+
+test('known secrets go in by API, command line, consent and renewal', async () => {
+  call = await signIn(service);
+  secrets.set('a session token', call.token);
+  const recorded = (await import('../src/api/client.ts')).apiClient({
+    baseUrl: service.url,
+    token: call.token,
+    fetch: async (input, init) => {
+      const response = await fetch(input, init);
+      answers.push(`${JSON.stringify([...response.headers])} ${await response.clone().text()}`);
+      return response;
+    },
+  });
+  const registered = await addEelgrass(call, standin);
+  secrets.set('the client secret that works', registered.secret);
+  await addConnection(call, 'canary');
+  const browser = new Browser();
+  const opened = await call('openConnection', { params: { connection: 'canary' } });
+  secrets.set('a consent ticket', opened.start_url.split('/').at(-1) ?? '');
+  const { endedAt } = await playConsent(opened.start_url, { stopBeforeCallback: true }, browser);
+  for (const name of ['code', 'state']) secrets.set(`the ${name} of a consent`, new URL(endedAt).searchParams.get(name) ?? '');
+  answers.push(JSON.stringify(await browser.fetch(endedAt)));
+  await eventually(async () => (await call('showConsent', { params: { consent: opened.id } })).phase === 'done');
+  const { caller_id, key } = await call('addCaller', { body: { name: 'canary', connections: ['canary'] } });
+  secrets.set('a caller\u2019s key', key);
+  for (let round = 0; round < 4; round += 1) {
+    secrets.set(`access token ${round}`, String((await fetchToken(service.url, caller_id, key)).body.access_token));
+    await new Promise((resolve) => setTimeout(resolve, 2_500));
+  }
+  for (const [at, token] of Object.keys(standin.store.state.refreshTokens).entries()) secrets.set(`refresh token ${at}`, token);
+
+  // Secrets that are wrong are secrets too: each of these fails, and what failed must not be quoted.
+  const params = { provider: 'eelgrass', client: 'timetable' };
+  const [wrong, typed] = [canary('wrong-secret'), canary('typed')];
+  secrets
+    .set('a wrong client secret', wrong)
+    .set('a secret entered by rk', typed)
+    .set('a wrong key', canary('key'))
+    .set('a wrong password', canary('password'));
+  await recorded('addSecret', { params, body: { secret: wrong } });
+  answers.push(JSON.stringify((await agree(call, 'canary')).outcome));
+  await rk(['sign-in', '--url', service.url, '--name', 'marit'], { home, input: PASSWORD });
+  const entered = await rk(['client', 'secret', 'add', 'eelgrass/timetable'], { home, input: `${typed}\n` });
+  expect(entered.code).toBe(0);
+  answers.push(entered.out, entered.err, JSON.stringify((await fetchToken(service.url, caller_id, secrets.get('a wrong key') ?? '')).body));
+  await recorded('signIn', { body: { name: 'marit', password: secrets.get('a wrong password') ?? '', keeps: 'token' } }).catch((error: Error) =>
+    answers.push(error.message, String(error.stack)),
+  );
+  const malformed = await fetch(`${service.url}/api/v1/clients/eelgrass/timetable/secrets`, {
+    method: 'POST',
+    body: `{"secret": "${typed}", "colour": 1}`,
+    headers: { authorization: `Bearer ${call.token}`, 'content-type': 'application/json' },
+  });
+  answers.push(await malformed.text());
+  const broken = await fetch(`${service.url}/api/v1/clients/eelgrass/timetable/secrets`, {
+    method: 'POST',
+    body: `{"secret": "${typed}"`,
+    headers: { authorization: `Bearer ${call.token}`, 'content-type': 'application/json' },
+  });
+  answers.push(await broken.text());
+  await recorded('addSecret', { params, body: { secret: registered.secret } });
+
+  for (const [name, operation] of Object.entries(operations as Record<string, Operation>)) {
+    if (operation.method !== 'GET') continue;
+    await recorded(name as 'listClients', {
+      params: { provider: 'eelgrass', client: 'timetable', connection: 'canary', caller: 'canary', consent: opened.id },
+    });
+  }
+  await recorded('probeConnection', { params: { connection: 'canary' } });
+  for (const args of [
+    ['status'],
+    ['client', 'show', 'eelgrass/timetable'],
+    ['connection', 'show', 'canary'],
+    ['caller', 'show', 'canary'],
+    ['history'],
+    ['call', 'canary', 'GET', '/tables'],
+  ]) {
+    const said = await rk(['--output', 'json', ...args], { home });
+    answers.push(said.out, said.err);
+  }
+});
+
+test('pages show none of them', async () => {
+  const browser = await openBrowser();
+  try {
+    const page = await browser.context.newPage();
+    await page.goto(service.url);
+    await page.getByLabel('Operator name').fill('marit');
+    await page.getByLabel('Password').fill(PASSWORD);
+    await page.getByRole('button', { name: 'Sign in' }).click();
+    for (const [hash, wait] of [
+      ['#/', 'How it runs'],
+      ['#/connections/canary', 'History'],
+      ['#/providers/eelgrass/clients/timetable', 'Enter what it gave you'],
+      ['#/callers/canary', 'Keys'],
+      ['#/callers', 'Add a caller'],
+    ] as const) {
+      await page.evaluate((to) => location.assign(to), hash);
+      await page.getByText(wait).first().waitFor();
+      answers.push(await page.content(), await page.evaluate(() => JSON.stringify([...document.querySelectorAll('input')].map((input) => input.value))));
+    }
+  } finally {
+    await browser.close();
+  }
+});
+
+test('none of them stands in an answer, a page, an error, the log, or a file of the database', async () => {
+  expect(secrets.size).toBeGreaterThan(15);
+  for (const [name, secret] of secrets) expect(secret.length, name).toBeGreaterThan(9);
+  expect(await service.stop()).toBe(0);
+  await database.stop(); // all pages and the redo log are on disk now
+  const places: [string, Buffer][] = [
+    ['the answers', Buffer.from(answers.join('\n'))],
+    ['the log', Buffer.from(service.output())],
+    ...files(databaseFolder),
+    ...files(service.folder),
+  ];
+  expect(places.reduce((sum, [, bytes]) => sum + bytes.length, 0)).toBeGreaterThan(10_000_000);
+  expect(places.some(([name]) => name.includes('ib_logfile'))).toBe(true);
+  const found = places.flatMap(([place, bytes]) =>
+    [...secrets].filter(([, secret]) => forms(secret).some((form) => bytes.includes(form))).map(([name]) => `${name} in ${place}`),
+  );
+  expect(found).toEqual([]);
+  // The search itself works: what may stand there does.
+  expect(places.some(([name, bytes]) => name.includes(databaseFolder) && bytes.includes('marit.holm@saltmarsh.example'))).toBe(true);
+});
+
+const files = (folder: string): [string, Buffer][] =>
+  readdirSync(folder, { recursive: true, encoding: 'utf8' })
+    .map((name) => join(folder, name))
+    .filter((path) => statSync(path).isFile() && !path.endsWith('database.password'))
+    .map((path) => [path, readFileSync(path)]);
+
+/** A secret as it is, in base64 and in hex. */
+const forms = (secret: string): Buffer[] => [
+  Buffer.from(secret),
+  Buffer.from(Buffer.from(secret).toString('base64').replace(/=+$/, '')),
+  Buffer.from(Buffer.from(secret).toString('hex')),
+];

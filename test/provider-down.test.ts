@@ -1,0 +1,103 @@
+import { afterAll, beforeAll, expect, test } from 'vitest';
+import { Browser, playConsent, registerAtStandin } from '../demo/consent.ts';
+import type { ApiClient } from '../src/api/client.ts';
+import { addConnection, addEelgrass, agree, fetchToken, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
+import { eventually, newDatabase, type ServiceUnderTest, signIn, startService } from './support/service.ts';
+
+let [service, standin, call]: [ServiceUnderTest, StandinUnderTest, ApiClient] = [] as never;
+beforeAll(async () => {
+  standin = await startEelgrass(3600); // nothing is due by itself: each fault meets the request it was ordered for
+  service = await startService({ databaseUrl: await newDatabase() });
+  call = await signIn(service);
+  await addEelgrass(call, standin);
+});
+afterAll(async () => {
+  await service?.stop();
+  await standin?.stop();
+});
+const show = (connection: string) => call('showConnection', { params: { connection } });
+
+const FAULTS = [
+  { name: 'status-500', fault: { kind: 'status', status: 500 }, says: 'HTTP 500, server error', state: 'unclear' },
+  { name: 'html', fault: { kind: 'html' }, says: 'HTTP 200, unreadable', state: 'unclear' },
+  { name: 'cut-before', fault: { kind: 'cut_before' }, says: 'no answer, reset', state: 'unclear' },
+  { name: 'cut-after', fault: { kind: 'cut_after' }, says: 'no answer, reset', state: 'unclear' },
+  { name: 'slow', fault: { kind: 'slow', delay_ms: 4_000 }, says: 'no answer, timeout', state: 'unclear' },
+  { name: 'busy', fault: { kind: 'status', status: 429, retry_after_seconds: 1 }, says: 'HTTP 429', state: 'busy' },
+  {
+    name: 'invalid-request',
+    fault: { kind: 'oauth_error', status: 400, error: 'invalid_request' },
+    says: 'HTTP 400, invalid_request, \u201cThe stand-in was told to refuse.\u201d',
+    state: 'set_up',
+  },
+];
+
+test.each(FAULTS)('$name at the exchange: said with its evidence, nothing is sent twice, and the next consent works', async ({ name, fault, says }) => {
+  await addConnection(call, name);
+  await standin.order('faults', { at: 'token', ...fault, times: 1 });
+  const before = (await standin.counters()).counters['token.authorization_code.ok'] ?? 0;
+  const { outcome } = await agree(call, name);
+  expect(outcome).toMatchObject({ phase: 'failed', problem: { evidence: says, remedy: expect.stringMatching(/again|Compare/) } });
+  expect(((await standin.counters()).counters['token.authorization_code.ok'] ?? 0) - before).toBe(name === 'cut-after' ? 1 : 0);
+  await standin.clearFaults();
+  expect((await agree(call, name)).outcome.phase).toBe('done');
+});
+
+test.each(FAULTS)('$name at a renewal: explained, and the connection comes back by itself or says who must act', async ({ name, fault, says, state }) => {
+  const before = (await show(name)).renewals;
+  await standin.order('faults', { at: 'token', ...fault, times: 1 });
+  const seen = await call('renewConnection', { params: { connection: name } });
+  expect(seen.evidence).toBe(says);
+  if (state === 'set_up') {
+    expect(seen).toMatchObject({ state: 'needs_person', cause: expect.stringContaining('not what it expects') });
+    await call('renewConnection', { params: { connection: name } });
+  } else expect(seen).toMatchObject({ state: 'struggling', failures: 1 });
+  const back = await eventually(async () => {
+    const now = await show(name);
+    return now.state === 'working' && now.renewals > before ? now : null;
+  }, 20_000);
+  expect(back).toMatchObject({ evidence: null, failures: 0 });
+});
+
+test('cut after processing: the token that was spent is forgiven within the grace, and what came second is kept', async () => {
+  expect((await standin.counters()).counters.reuse_in_grace).toBeGreaterThanOrEqual(1);
+  expect((await standin.counters()).counters.reuse).toBeUndefined();
+});
+
+test('the provider gone: unsent, the handout says when to ask again, and an exchange says that nothing was sent', async () => {
+  const other = await startEelgrass(2);
+  const browser = new Browser();
+  let [callback, consent] = ['', ''];
+  try {
+    // A second installation of the provider, which then goes away: its connection can no longer be renewed.
+    const definition = other.definitionText.replace('name: eelgrass', 'name: farbank');
+    await call('addProvider', { body: { document: definition } });
+    const draft = await call('addClient', { body: { provider: 'farbank', name: 'c' } });
+    const there = await registerAtStandin(other.origin, 'c', draft.redirect_uri);
+    const params = { provider: 'farbank', client: 'c' };
+    await call('changeClient', { params, body: { revision: draft.revision, client_id: there.id } });
+    await call('addSecret', { params, body: { secret: there.secret } });
+    await call('addConnection', { body: { name: 'far', provider: 'farbank', client: 'c', scopes: ['tables.read', 'offline_access'] } });
+    await agree(call, 'far');
+    const opened = await call('openConnection', { params: { connection: 'far' } });
+    consent = opened.id;
+    callback = (await playConsent(opened.start_url, { stopBeforeCallback: true }, browser)).endedAt;
+  } finally {
+    await other.stop();
+  }
+  const { caller_id, key } = await call('addCaller', { body: { name: 'far', connections: ['far'] } });
+  await eventually(async () => (await show('far')).state === 'struggling');
+  expect(await show('far')).toMatchObject({ cause: expect.stringContaining('cannot be reached'), evidence: 'no answer, refused' });
+  const answer = await eventually(async () => {
+    const seen = await fetchToken(service.url, caller_id, key);
+    return seen.status === 503 ? seen : null;
+  });
+  expect(answer.body).toMatchObject({ error: 'temporarily_unavailable' });
+  expect(Number(answer.headers.get('retry-after'))).toBeGreaterThanOrEqual(1);
+  await browser.fetch(callback);
+  const outcome = await eventually(async () => {
+    const seen = await call('showConsent', { params: { consent } });
+    return seen.phase === 'failed' ? seen : null;
+  });
+  expect(outcome.problem).toMatchObject({ title: expect.stringContaining('could not be reached'), remedy: expect.stringContaining('Nothing was sent') });
+});

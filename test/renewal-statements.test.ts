@@ -1,0 +1,152 @@
+import { randomUUID } from 'node:crypto';
+import fc from 'fast-check';
+import { afterAll, beforeAll, expect, test } from 'vitest';
+import { applyUpdate, type ConditionalUpdate } from '../src/core/renewal/conditional-update.ts';
+import { DEFAULT_LIMITS } from '../src/core/renewal/limits.ts';
+import type { RenewalRow } from '../src/core/renewal/row.ts';
+import * as t from '../src/core/renewal/transitions.ts';
+import { type Database, openDatabase } from '../src/service/store/database.ts';
+import { migrate } from '../src/service/store/migrations.ts';
+import { type RenewalStore, renewalStore } from '../src/service/store/renewals.ts';
+import { newDatabase } from './support/service.ts';
+
+let [database, store]: [Database, RenewalStore] = [] as never;
+beforeAll(async () => {
+  database = openDatabase(await newDatabase(), 4);
+  await migrate(database, randomUUID());
+  store = renewalStore(database);
+});
+afterAll(() => database.close());
+
+const NOW = Date.now();
+/** Far enough from now that the few ms between our clock and the database's do not matter. */
+const instant = fc.constantFrom(NOW - 3_600_000, NOW - 60_000, NOW + 60_000, NOW + 3_600_000);
+const maybe = <T>(one: fc.Arbitrary<T>) => fc.option(one, { nil: null });
+const id = fc.constantFrom('00000000-0000-7000-8000-000000000001', '00000000-0000-7000-8000-000000000002');
+const small = fc.integer({ min: 0, max: 3 });
+const anyRow: fc.Arbitrary<RenewalRow> = fc.record({
+  nextAt: maybe(instant),
+  owner: maybe(id),
+  claimId: maybe(id),
+  epoch: small,
+  leaseUntil: maybe(instant),
+  sentEpoch: maybe(small),
+  sentBy: maybe(id),
+  sentAt: maybe(instant),
+  uncertainSince: maybe(instant),
+  uncertainBy: maybe(id),
+  refusedAt: maybe(instant),
+  generation: small,
+  parentGeneration: maybe(small),
+  savedEpoch: maybe(small),
+  failures: small,
+  ended: fc.boolean(),
+  cause: maybe(fc.constantFrom('refused' as const, 'unsent' as const)),
+  issuedAt: instant,
+  expiresAt: instant,
+});
+const attempt = fc.record({ me: id, claimId: id, epoch: small, generation: small });
+const anyTransition: fc.Arbitrary<ConditionalUpdate> = fc.oneof(
+  fc.tuple(id, id, fc.boolean()).map(([me, claimId, early]) => t.claim(me, claimId, DEFAULT_LIMITS, early)),
+  attempt.map((a) => t.arm(a, DEFAULT_LIMITS, 1_000)),
+  fc.tuple(attempt, maybe(instant)).map(([a, nextAt]) => t.save(a, { issuedAt: NOW, expiresAt: NOW + 60_000 }, nextAt)),
+  attempt.map((a) => t.release(a, 500, 'unclear')),
+  attempt.map((a) => t.giveBack(a, 500, null)),
+  attempt.map((a) => t.askOnceMore(a, DEFAULT_LIMITS)),
+  attempt.map((a) => t.needsPerson(a)),
+  attempt.map((a) => t.uncertain(a, 500)),
+  fc.constant(t.recover(0)),
+  fc.constant(t.bringForward()),
+  fc.constant(t.end()),
+);
+const INSTANTS = ['nextAt', 'leaseUntil', 'sentAt', 'uncertainSince', 'refusedAt', 'issuedAt', 'expiresAt'] as const;
+
+test('every transition does in MariaDB what it does in memory', async () => {
+  await fc.assert(
+    fc.asyncProperty(anyRow, anyTransition, async (row, transition) => {
+      const grantId = randomUUID();
+      await store.insert(grantId, row, { accessSealed: Buffer.from('a'), refreshSealed: null });
+      const took = await store.update([grantId], transition);
+      const expected = applyUpdate(transition, row, Date.now()) ?? row;
+      const stored = (await store.read(grantId))?.row;
+      if (!stored) throw new Error('the row is gone');
+      const plain = ({ ...one }: RenewalRow) => Object.fromEntries(Object.entries(one).filter(([column]) => !INSTANTS.includes(column as never)));
+      expect(plain(stored)).toEqual(plain(expected));
+      for (const column of INSTANTS) {
+        const [is, wanted] = [stored[column], expected[column]];
+        if (wanted === null || is === null) expect(is, column).toBe(wanted);
+        else expect(Math.abs(is - wanted), column).toBeLessThan(5_000);
+      }
+      if (applyUpdate(transition, row, Date.now()) === null) expect(took).toBe(0);
+    }),
+    { numRuns: 400 },
+  );
+});
+
+test('a save takes its tokens along or does nothing at all', async () => {
+  const grantId = randomUUID();
+  const row = {
+    nextAt: NOW,
+    owner: null,
+    claimId: null,
+    epoch: 1,
+    leaseUntil: null,
+    sentEpoch: null,
+    sentBy: null,
+    sentAt: null,
+    uncertainSince: null,
+    uncertainBy: null,
+    refusedAt: null,
+    generation: 1,
+    parentGeneration: null,
+    savedEpoch: null,
+    failures: 0,
+    ended: false,
+    cause: null,
+    issuedAt: NOW,
+    expiresAt: NOW,
+  };
+  await store.insert(grantId, row, { accessSealed: Buffer.from('a1'), refreshSealed: Buffer.from('r1') });
+  const a = { me: randomUUID(), claimId: randomUUID(), epoch: 1, generation: 1 };
+  const saveIt = (name: string) =>
+    store.save(grantId, t.save(a, { issuedAt: NOW, expiresAt: NOW + 1 }, NOW), {
+      accessSealed: Buffer.from(`a${name}`),
+      refreshSealed: Buffer.from(`r${name}`),
+    });
+  const won = await Promise.all(['2', '3', '4', '5'].map(saveIt));
+  expect(won.filter(Boolean)).toHaveLength(1);
+  const name = String(won.indexOf(true) + 2);
+  expect(await store.read(grantId)).toMatchObject({ accessSealed: Buffer.from(`a${name}`), refreshSealed: Buffer.from(`r${name}`), row: { generation: 2 } });
+});
+
+test('of many that claim one due row at once, one gets it', async () => {
+  const grantId = randomUUID();
+  await store.insert(
+    grantId,
+    {
+      nextAt: NOW - 1000,
+      owner: null,
+      claimId: null,
+      epoch: 0,
+      leaseUntil: null,
+      sentEpoch: null,
+      sentBy: null,
+      sentAt: null,
+      uncertainSince: null,
+      uncertainBy: null,
+      refusedAt: null,
+      generation: 1,
+      parentGeneration: null,
+      savedEpoch: null,
+      failures: 0,
+      ended: false,
+      cause: null,
+      issuedAt: NOW,
+      expiresAt: NOW,
+    },
+    { accessSealed: Buffer.from('a'), refreshSealed: null },
+  );
+  expect(await store.dueIds(1000)).toContain(grantId);
+  const taken = await Promise.all(Array.from({ length: 12 }, () => store.update([grantId], t.claim(randomUUID(), randomUUID(), DEFAULT_LIMITS))));
+  expect(taken.reduce((sum, one) => sum + one, 0)).toBe(1);
+});
