@@ -59,7 +59,7 @@ export async function startService(settings: Settings): Promise<RunningService> 
   const folder = await openDataFolder(settings.dataFolder);
   const own = settings.databaseUrl ? null : await startPrivateMariadb({ folder: folder.path, say: (text) => log.warn(text) });
   try {
-    return await join_(settings, log, folder, own);
+    return await openWithDatabase(settings, log, folder, own);
   } catch (error) {
     await own?.stop();
     await folder.release();
@@ -67,9 +67,25 @@ export async function startService(settings: Settings): Promise<RunningService> 
   }
 }
 
-async function join_(settings: Settings, log: Logger, folder: DataFolder, own: PrivateMariadb | null): Promise<RunningService> {
+async function openWithDatabase(settings: Settings, log: Logger, folder: DataFolder, own: PrivateMariadb | null): Promise<RunningService> {
   const master = chooseMasterKey(settings, folder, own !== null);
   const database = openDatabase(own?.url ?? settings.databaseUrl?.reveal() ?? '', settings.poolSize);
+  try {
+    return await joinParts(settings, log, folder, own, master, database);
+  } catch (error) {
+    await database.close(); // open connections would keep a process alive that has nothing to do
+    throw error;
+  }
+}
+
+async function joinParts(
+  settings: Settings,
+  log: Logger,
+  folder: DataFolder,
+  own: PrivateMariadb | null,
+  master: MasterKey,
+  database: Database,
+): Promise<RunningService> {
   const lifeId = newRecordId(Date.now(), randomBytes(16));
   await untilDatabase(database, log);
   await migrate(database, lifeId);

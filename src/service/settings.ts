@@ -61,7 +61,7 @@ const Environment = z.object({
 
 /** @throws {Fault} SETTING_INVALID naming each setting that is wrong. Unknown `RUSTY_KETTLE_…` names are refused: a misspelt one must not pass in silence. */
 export function readSettings(environment: NodeJS.ProcessEnv): Settings {
-  const known = new Set([...Object.keys(Environment.shape), 'RUSTY_KETTLE_URL', 'RUSTY_KETTLE_CALLER_ID', 'RUSTY_KETTLE_CALLER_KEY', 'RUSTY_KETTLE_PASSWORD']);
+  const known = new Set([...Object.keys(Environment.shape), 'RUSTY_KETTLE_URL', 'RUSTY_KETTLE_CALLER_ID', 'RUSTY_KETTLE_CALLER_KEY']);
   const unknown = Object.keys(environment).filter((name) => name.startsWith('RUSTY_KETTLE_') && !known.has(name));
   if (unknown.length > 0)
     throw new Fault('SETTING_INVALID', { detail: `There is no setting ${unknown.join(', ')}.`, remedy: 'Check the spelling against docs/SETTINGS.md.' });

@@ -1,0 +1,133 @@
+import { readFileSync, statSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { afterAll, beforeAll, expect, test } from 'vitest';
+import { playConsent, registerAtStandin } from '../demo/consent.ts';
+import { type StandinUnderTest, startEelgrass } from './support/harbour.ts';
+import { newDatabase, newFolder, PASSWORD, removeFolder, rk as run, type ServiceUnderTest, startService } from './support/service.ts';
+
+const home = newFolder();
+let [service, standin]: [ServiceUnderTest, StandinUnderTest] = [] as never;
+const rk = (args: string[], input = '', environment = {}) => run(['--url', service.url, ...args], { home, input, environment });
+const json = async <T>(args: string[]): Promise<T> => JSON.parse((await rk(['--output', 'json', ...args])).out) as T;
+
+beforeAll(async () => {
+  standin = await startEelgrass(600);
+  service = await startService({ databaseUrl: await newDatabase() });
+  writeFileSync(join(home, 'eelgrass.yaml'), standin.definitionText);
+});
+afterAll(async () => {
+  await service?.stop();
+  await standin?.stop();
+  removeFolder(home);
+});
+
+test('every command has help that says what it does', async () => {
+  const seen: string[] = [];
+  const walk = async (path: string[]): Promise<void> => {
+    const { code, out } = await run([...path, '--help'], { home });
+    expect(code, path.join(' ')).toBe(0);
+    expect(out, path.join(' ')).toMatch(/^Usage: rk .*\n\n\S/);
+    seen.push(path.join(' '));
+    const commands = [...(out.split('\nCommands:\n')[1]?.split('\n\n')[0] ?? '').matchAll(/^ {2}([a-z-]+)/gm)]
+      .map((match) => match[1] ?? '')
+      .filter((name) => name && name !== 'help');
+    for (const name of commands) await walk([...path, name]);
+  };
+  await walk([]);
+  expect(seen).toEqual(
+    expect.arrayContaining([
+      'serve',
+      'standin',
+      'sign-in',
+      'status',
+      'token',
+      'call',
+      'history',
+      'client secret add',
+      'caller key retire',
+      'connection open',
+      'provider check',
+    ]),
+  );
+});
+
+test('the story by rk alone, to a token and an answer of the API', async () => {
+  expect((await rk(['status'])).code).toBe(3); // nobody is signed in
+  expect((await rk(['operator', 'first', '--name', 'marit', '--link', join(service.folder, 'first-operator.link')], PASSWORD)).code).toBe(0);
+  expect((await rk(['sign-in', '--name', 'marit'], 'wrong-password')).code).toBe(3);
+  expect((await rk(['sign-in', '--name', 'marit'], PASSWORD)).out).toContain('Signed in');
+  expect(statSync(join(home, 'rusty-kettle', 'sign-in.json')).mode & 0o077).toBe(0);
+
+  expect((await rk(['connection', 'list'])).out).toContain('No connections yet');
+  expect((await rk(['provider', 'add', join(home, 'eelgrass.yaml')])).out).toContain('Eelgrass');
+  const draft = await json<{ redirect_uri: string }>(['client', 'add', 'eelgrass', 'timetable']);
+  const { id, secret } = await registerAtStandin(standin.origin, 'By hand', draft.redirect_uri);
+  expect((await rk(['client', 'change', 'eelgrass/timetable', '--client-id', id])).out).toContain(id);
+  const entered = await rk(['client', 'secret', 'add', 'eelgrass/timetable'], `${secret}\n`);
+  expect(entered.out).toContain('working');
+  expect(entered.out + entered.err).not.toContain(secret);
+  expect((await rk(['connection', 'add', 'sailings', '--client', 'eelgrass/timetable'])).out).toContain('rk connection open sailings');
+  const opened = await json<{ start_url: string }>(['connection', 'open', 'sailings', '--no-wait']);
+  await playConsent(opened.start_url);
+  const listed = await rk(['connection', 'list']);
+  expect(listed.out).toMatch(/sailings +✓ working +eelgrass\/timetable +marit\.holm@saltmarsh\.example/);
+
+  const made = await rk(['caller', 'add', 'board', '--connection', 'sailings']);
+  const [, callerId = '', key = ''] = /(rkc_\S+)[\s\S]*(rkk_\S+)/.exec(made.out) ?? [];
+  const token = await rk(['token', 'sailings'], '', { RUSTY_KETTLE_CALLER_ID: callerId, RUSTY_KETTLE_CALLER_KEY: key });
+  expect(token).toMatchObject({ code: 0, err: '' });
+  const answer = await fetch(`http://127.0.0.1:${standin.port}/v1/tables`, { headers: { authorization: `Bearer ${token.out.trim()}` } });
+  expect((await rk(['call', 'sailings', 'GET', '/tables'])).out).toContain(
+    JSON.stringify(((await answer.json()) as { tables: unknown[] }).tables[0], null, 2)
+      .split('\n')[1]
+      ?.trim(),
+  );
+  expect((await rk(['caller', 'show', 'board'])).out).not.toContain(key);
+  expect((await rk(['status'])).out).toContain('1 working');
+  expect((await rk(['history', '--connection', 'sailings'])).out).toContain('agreed to 4 scopes');
+});
+
+test.each([
+  { args: ['connection', 'show', 'nothing'], code: 4, says: 'List what there is' },
+  { args: ['provider', 'add', 'DEFINITION'], code: 5, says: 'Choose another name' },
+  { args: ['client', 'remove', 'eelgrass/timetable', '--yes'], code: 5, says: 'Remove its connections first' },
+  { args: ['client', 'remove', 'eelgrass/timetable'], code: 2, says: '--yes' },
+  { args: ['connection', 'add', 'x', '--client', 'eelgrass/timetable', '--scope', 'tables.raed'], code: 1, says: 'Did you mean' },
+  { args: ['connection', 'add', 'x', '--client', 'eelgrass'], code: 2, says: 'PROVIDER/NAME' },
+  { args: ['call', 'sailings', 'POST', '/tables'], code: 2, says: 'Only GET' },
+  { args: ['call', 'sailings', 'GET', '/nowhere'], code: 1, says: '404' },
+  { args: ['status', '--output', 'xml'], code: 2, says: 'table or json' },
+  { args: ['conection', 'list'], code: 2, says: 'unknown command' },
+  { args: ['token', 'sailings'], code: 2, says: 'RUSTY_KETTLE_CALLER_ID' },
+])('rk $args ends with $code and says what to do', async ({ args, code, says }) => {
+  const done = await rk(args.map((arg) => arg.replace('DEFINITION', join(home, 'eelgrass.yaml'))));
+  expect([done.code, done.out]).toEqual([code, code === 1 && args[0] === 'call' ? expect.any(String) : '']);
+  expect(done.err).toContain(says);
+  expect(done.err).not.toContain('\u001b['); // NO_COLOR
+});
+
+test('a draft is opened only when it is complete, and nothing is destroyed that others use', async () => {
+  await rk(['client', 'add', 'eelgrass', 'empty']);
+  await rk(['connection', 'add', 'later', '--client', 'eelgrass/empty']);
+  const done = await rk(['connection', 'open', 'later']);
+  expect([done.code, done.err]).toEqual([5, expect.stringContaining('Missing: the client id and the client secret')]);
+  const [key] = (await json<{ keys: { id: string }[] }>(['caller', 'show', 'board'])).keys;
+  expect((await rk(['caller', 'key', 'retire', 'board', key?.id ?? '', '--yes'])).out).toContain('retired');
+  for (const args of [
+    ['connection', 'remove', 'sailings'],
+    ['connection', 'remove', 'later'],
+    ['client', 'remove', 'eelgrass/timetable'],
+    ['client', 'remove', 'eelgrass/empty'],
+    ['provider', 'remove', 'eelgrass'],
+    ['caller', 'remove', 'board'],
+  ])
+    expect((await rk([...args, '--yes'])).code, args.join(' ')).toBe(0);
+  expect((await rk(['sign-out'])).code).toBe(0);
+  expect((await rk(['status'])).code).toBe(3);
+});
+
+test('the settings that the documentation lists are the settings there are', () => {
+  const named = (path: string) => new Set(readFileSync(new URL(path, import.meta.url), 'utf8').match(/RUSTY_KETTLE_[A-Z_]+/g));
+  const documented = named('../docs/SETTINGS.md');
+  for (const name of named('../src/service/settings.ts')) expect(documented, name).toContain(name);
+});
