@@ -10,7 +10,12 @@ module.exports = {
       { dependencyTypes: ['npm', 'npm-dev'], pathNot: 'node_modules/(zod|uuid|yaml|jose|fastest-levenshtein)/' },
       'core imports Zod and pure computing packages alone',
     ),
-    never('core-node', { path: '^src/core' }, { dependencyTypes: ['core'], pathNot: '^(node:)?crypto$' }, 'of Node.js, core uses node:crypto only'),
+    never(
+      'core-node',
+      { path: '^src/core', pathNot: '\\.test\\.ts$' },
+      { dependencyTypes: ['core'], pathNot: '^(node:)?crypto$' },
+      'of Node.js, core uses node:crypto only',
+    ),
     never('api-down', { path: '^src/api' }, { path: '^src/(service|cli|console|standins)' }, 'api imports core'),
     never('service-down', { path: '^src/service' }, { path: '^src/(cli|console|standins)' }, 'service imports core and api'),
     never(

@@ -1,6 +1,7 @@
 import { mkdirSync } from 'node:fs';
 import { join } from 'node:path';
-import { ROOT } from './processes.ts';
+import type { Page } from 'playwright-core';
+import { ROOT, rk } from './processes.ts';
 import { tour } from './tour.ts';
 
 /** `npm run screenshots`: plays the tour and keeps a picture of each main page in docs/screenshots/ (or the folder named). */
@@ -8,32 +9,53 @@ const folder = process.argv[2] ?? join(ROOT, 'docs/screenshots');
 mkdirSync(folder, { recursive: true });
 const say = (text: string) => process.stdout.write(`${text}\n`);
 
+async function shoot(page: Page, name: string): Promise<void> {
+  await page.evaluate('document.fonts.ready');
+  await page.screenshot({ path: join(folder, `${name}.png`), animations: 'disabled' });
+}
+
+async function shootAt(page: Page, name: string, hash: string, shows: string): Promise<void> {
+  await page.evaluate((to) => location.assign(to), hash);
+  await page.getByText(shows).first().waitFor();
+  await page.waitForTimeout(1_200); // the life line moves once a second
+  await shoot(page, name);
+}
+
+/** What a terminal shows, drawn by the browser: the text is rk's own, untouched. */
+async function shootTerminal(page: Page, commands: string[][], environment: Record<string, string>): Promise<void> {
+  let text = '';
+  for (const args of commands) {
+    const { out, err } = await rk(args, environment);
+    text += `$ rk ${args.map((arg) => (/[?&]/.test(arg) ? `'${arg}'` : arg)).join(' ')}\n${err}${out}\n`;
+  }
+  await page.setContent(
+    '<body style="margin:0;background:#1d1f21"><pre style="margin:24px;color:#e9e2d4;font:14px/1.45 \'Source Code Pro\',\'DejaVu Sans Mono\',monospace;white-space:pre-wrap"></pre></body>',
+  );
+  await page.locator('pre').evaluate((pre, shown) => {
+    pre.textContent = shown;
+  }, text);
+  await shoot(page, 'rk');
+}
+
 const good = await tour(say, {
   lifeSeconds: 20,
-  async look(name, page) {
-    const shoot = (as: string) => page.screenshot({ path: join(folder, `${as}.png`), animations: 'disabled' });
-    await page.evaluate('document.fonts.ready');
-    await shoot(name);
-    if (name !== 'now') return;
-    // The last of them: the other pages, and the night colours.
-    for (const [as, address, wait] of [
-      ['connections', '#/connections', 'Open a connection'],
-      ['providers', '#/providers', 'Start a client'],
-      ['callers', '#/callers', 'Add a caller'],
-      ['caller', '#/callers/timetable-board', 'What the integration needs'],
-    ] as const) {
-      await page.evaluate((hash) => location.assign(hash), address);
-      await page.getByText(wait).first().waitFor();
-      await page.waitForTimeout(1_200);
-      await shoot(as);
-    }
-    await page.evaluate(() => location.assign('#/connections/sailings'));
-    await page.getByText('Use it').waitFor();
+  look: (name, page) => shoot(page, name),
+  async after(harbour, page) {
+    await shootAt(page, 'connections', '#/connections', 'Show only');
+    await shootAt(page, 'providers', '#/providers', 'Start a client');
+    await shootAt(page, 'callers', '#/callers', 'Add a caller');
+    await shootAt(page, 'caller', '#/callers/timetable-board', 'What the integration needs');
     await page.getByRole('button', { name: 'Dark' }).click();
-    await page.waitForTimeout(1_200);
-    await shoot('connection-night');
+    await shootAt(page, 'connection-night', '#/connections/sailings', 'Use it');
     await page.getByRole('button', { name: 'Light' }).click();
-    await page.evaluate(() => location.assign('#/'));
+    const terminal = await page.context().newPage();
+    await shootTerminal(terminal, [['status'], ['connection', 'list'], ['caller', 'list'], ['call', 'sailings', 'GET', '/tables/sailings/rows?limit=1']], {
+      XDG_CONFIG_HOME: harbour.folder,
+    });
+    await terminal.close();
+    await fetch(`http://127.0.0.1:${new URL(harbour.standinUrl).port}/standin/withdraw`, { method: 'POST' });
+    await page.getByText('needs a person', { exact: true }).waitFor({ timeout: 90_000 });
+    await shoot(page, 'needs-person');
   },
 });
 process.exit(good ? 0 : 1);

@@ -1,16 +1,20 @@
 import { chmodSync, mkdtempSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
+import type { Page } from 'playwright-core';
 import { freePort } from '../src/service/database/private-mariadb.ts';
 import { openBrowser } from './chromium.ts';
-import { DEMO_OPERATOR, DEMO_PASSWORD, ensureOperator, openHarbour } from './harbour.ts';
+import { DEMO_OPERATOR, DEMO_PASSWORD, ensureOperator, type Harbour, openHarbour } from './harbour.ts';
 import { ROOT, rk, start } from './processes.ts';
 import { playStory, type Stage } from './story.ts';
 
 const LIFE_SECONDS = 12;
 
 /** Plays the whole story on an installation of its own that is thrown away; prints each step. True: every step succeeded. */
-export async function tour(say: (text: string) => void, options: { look?: Stage['look']; lifeSeconds?: number } = {}): Promise<boolean> {
+export async function tour(
+  say: (text: string) => void,
+  options: { look?: Stage['look']; after?(harbour: Harbour, page: Page): Promise<void>; lifeSeconds?: number } = {},
+): Promise<boolean> {
   const folder = mkdtempSync(join(tmpdir(), 'rk-tour-'));
   chmodSync(folder, 0o711);
   const harbour = await openHarbour({ folder, port: await freePort(), standinPort: await freePort(), lifeSeconds: options.lifeSeconds ?? LIFE_SECONDS });
@@ -46,6 +50,8 @@ export async function tour(say: (text: string) => void, options: { look?: Stage[
       },
       ...(options.look ? { look: options.look } : {}),
     });
+    const [page] = browser.context.pages();
+    if (options.after && page) await options.after(harbour, page);
     say(`\nThe tour is over: every step succeeded; ${calls} API calls, ${failures} failures.`);
     return true;
   } catch (error) {

@@ -1,6 +1,7 @@
 import { readFileSync, statSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, expect, test } from 'vitest';
+import { apiDocument } from '../demo/api-document.ts';
 import { playConsent, registerAtStandin } from '../demo/consent.ts';
 import { type StandinUnderTest, startEelgrass } from './support/harbour.ts';
 import { newDatabase, newFolder, PASSWORD, removeFolder, rk as run, type ServiceUnderTest, startService } from './support/service.ts';
@@ -124,6 +125,10 @@ test('a draft is opened only when it is complete, and nothing is destroyed that 
     expect((await rk([...args, '--yes'])).code, args.join(' ')).toBe(0);
   expect((await rk(['sign-out'])).code).toBe(0);
   expect((await rk(['status'])).code).toBe(3);
+});
+
+test('docs/API.md is the table of operations', () => {
+  expect(readFileSync(new URL('../docs/API.md', import.meta.url), 'utf8')).toBe(apiDocument());
 });
 
 test('the settings that the documentation lists are the settings there are', () => {

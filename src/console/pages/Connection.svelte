@@ -14,6 +14,7 @@
   import StateMark from '../parts/StateMark.svelte';
   import Title from '../parts/Title.svelte';
   import { Doing, Loaded } from '../state/loaded.svelte.ts';
+  import { clock } from '../state/clock.svelte.ts';
   import { times } from '../state/moments.ts';
   import { call } from '../state/session.svelte.ts';
 
@@ -57,7 +58,7 @@
     {#if c.life}
       <div class="mt-3"><LifeLine life={c.life} tall /></div>
       <p class="flex flex-wrap justify-between text-sm text-base-content/80">
-        <span>issued <Moment at={c.life.issued_at} /></span><span>renewal <Moment at={c.next_renewal_at} none="not planned" /></span><span>expires <Moment at={c.life.expires_at} /></span><span>renewed {times(c.renewals)}; ticks: the last day</span>
+        <span>issued <Moment at={c.life.issued_at} /></span><span>renewal <Moment at={c.next_renewal_at} none="not planned" /></span><span>{Date.parse(c.life.expires_at) > clock.now ? 'expires' : 'expired'} <Moment at={c.life.expires_at} /></span><span>renewed {times(c.renewals)}; ticks: the last day</span>
       </p>
     {/if}
   </section>
@@ -67,7 +68,7 @@
         <dt>Account</dt><dd>{c.account ?? (agreed ? 'not read' : 'nobody yet')}{#if c.expected_account && c.expected_account !== c.account}{' '}<span class="text-base-content/70">expected: {c.expected_account}</span>{/if}</dd>
         <dt>Client</dt><dd><a class="link" href={`#/providers/${c.provider}/clients/${c.client}`}>{c.provider_title}/{c.client}</a>, {c.environment}</dd>
         {#if c.consented_at}<dt>Consented</dt><dd><Moment at={c.consented_at} />, started by {c.consented_by}</dd>
-          <dt>Refresh token</dt><dd class={c.has_refresh_token ? '' : 'text-warning font-semibold'}>{c.has_refresh_token ? 'yes: it is renewed by itself' : 'none came: it ends with its access token'}</dd>{/if}
+          <dt>Refresh token</dt><dd class={c.has_refresh_token && c.next_renewal_at ? '' : 'text-warning font-semibold'}>{!c.has_refresh_token ? 'none came: it ends with its access token' : c.next_renewal_at ? 'yes: it is renewed by itself' : 'held, and refused by the provider'}</dd>{/if}
         <dt>Scopes</dt><dd>{#each c.scopes_granted ?? c.scopes_requested as scope (scope)}<code class="mr-2">{scope}</code>{/each}</dd>
         {#if c.scopes_missing.length > 0}<dt class="text-warning">Not granted</dt><dd class="text-warning font-semibold">{c.scopes_missing.join(' ')}</dd>{/if}
       </dl>
@@ -80,7 +81,7 @@
       </dl>
     </section>
   </div>
-  {#if c.probe.last}<section class="mb-6" aria-labelledby="proof"><h2 id="proof" class="mb-1">The call that proves it</h2><Answer answer={c.probe.last} /></section>{/if}
+  {#if c.probe.last}<section class="mb-6" aria-labelledby="proof"><h2 id="proof" class="mb-1">The call that proves it, when it was last tried</h2><Answer answer={c.probe.last} /></section>{/if}
   <section aria-labelledby="past" class="mb-6"><h2 id="past" class="mb-1">History</h2><HistoryList items={past.value?.items ?? []} /></section>
   {#if removing}
     <div class="border-l-4 border-error pl-4 py-2" role="group" aria-label="Remove">

@@ -1,0 +1,23 @@
+import { writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { type Operation, operations } from '../src/api/operations.ts';
+import { ROOT } from './processes.ts';
+
+/** Writes docs/API.md from the table of operations; `npm run docs`. */
+const ACCESS = { anyone: 'anyone', operator: 'operator', consent_or_operator: 'operator, or the browser of this consent' };
+export const apiDocument = (): string => {
+  const rows = Object.values(operations as Record<string, Operation>).map((one) => `| \`${one.method} ${one.path}\` | ${one.says} | ${ACCESS[one.access]} |`);
+  return `# The JSON API
+
+Made from \`src/api/operations.ts\` by \`npm run docs\`; the schemas of requests and answers stand beside it. Operators send the session cookie, or \`Authorization: Bearer TOKEN\` with the token that \`rk sign-in\` keeps
+(\`POST /api/v1/session\` with \`"keeps": "token"\`). Instants are ISO 8601 in UTC. Failures are problem details (RFC 9457) with \`code\`, \`remedy\` and, for bad input, \`places\`.
+
+| operation | what it does | who may |
+|---|---|---|
+${rows.join('\n')}
+
+Outside \`/api\`: \`POST /oauth/token\` (RFC 6749 §4.4), \`GET /.well-known/oauth-authorization-server\` (RFC 8414), \`GET /oauth/callback/{provider}/{client}\`, \`GET /consent/start/{ticket}\`, \`GET /healthz\`, \`GET /readyz\`.
+`;
+};
+
+if (process.argv[1] === import.meta.filename) writeFileSync(join(ROOT, 'docs/API.md'), apiDocument());
