@@ -1,4 +1,5 @@
 import { existsSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { createConnection } from 'node:net';
 import { homedir } from 'node:os';
 import { join } from 'node:path';
 import { setTimeout as sleep } from 'node:timers/promises';
@@ -39,6 +40,8 @@ export async function openHarbour(options: {
   environment?: Record<string, string>;
 }): Promise<Harbour> {
   const { folder } = options;
+  for (const port of [options.port, options.standinPort])
+    if (await isTaken(port)) throw new Error(`port ${port} is taken. Is the demo running already, in another terminal?`);
   mkdirSync(folder, { recursive: true, mode: 0o711 });
   writeFileSync(join(folder, MARK), '');
   const url = `http://127.0.0.1:${options.port}`;
@@ -79,6 +82,17 @@ export async function openHarbour(options: {
     throw error;
   }
 }
+
+const isTaken = (port: number): Promise<boolean> =>
+  new Promise((resolve) => {
+    const socket = createConnection({ host: '127.0.0.1', port });
+    const end = (taken: boolean) => {
+      socket.destroy();
+      resolve(taken);
+    };
+    socket.once('connect', () => end(true));
+    socket.once('error', () => end(false));
+  });
 
 /** Makes the demo's operator with the one-time ticket, where there is none yet. */
 export async function ensureOperator(harbour: Harbour): Promise<ApiClient> {

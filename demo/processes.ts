@@ -61,3 +61,14 @@ export async function untilReady(url: string, of: Running, limitMs = 60_000): Pr
   }
   throw new Error(`${url} did not answer within ${limitMs / 1000} s:\n${of.output()}`);
 }
+
+/** Runs examples/timetable-board.mjs quietly; `end` stops it and gives its last line: calls, failures, tokens. */
+export function startBoard(settings: Record<string, string>): { end(): Promise<string> } {
+  const running = start(`${ROOT}examples/timetable-board.mjs`, [], { ...settings, QUIET: '1' });
+  return {
+    async end() {
+      await running.stop();
+      return running.output().trim().split('\n').at(-1) ?? '';
+    },
+  };
+}

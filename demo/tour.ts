@@ -5,7 +5,7 @@ import type { Page } from 'playwright-core';
 import { freePort } from '../src/service/database/private-mariadb.ts';
 import { openBrowser } from './chromium.ts';
 import { DEMO_OPERATOR, DEMO_PASSWORD, ensureOperator, type Harbour, openHarbour } from './harbour.ts';
-import { ROOT, rk, start } from './processes.ts';
+import { rk, startBoard } from './processes.ts';
 import { playStory, type Stage } from './story.ts';
 
 const LIFE_SECONDS = 12;
@@ -29,20 +29,8 @@ export async function tour(
       operator: DEMO_OPERATOR,
       password: DEMO_PASSWORD,
       rk: (args, input) => rk(args, { XDG_CONFIG_HOME: folder }, input),
-      startIntegration: (settings) => {
-        const running = start(`${ROOT}examples/timetable-board.mjs`, [], {
-          ...settings,
-          API_URL: `http://127.0.0.1:${new URL(harbour.standinUrl).port}/v1/tables/sailings/rows?limit=2`,
-          EVERY_MS: '1000',
-          QUIET: '1',
-        });
-        return {
-          async end() {
-            await running.stop();
-            return running.output().trim().split('\n').at(-1) ?? '';
-          },
-        };
-      },
+      startIntegration: (settings) =>
+        startBoard({ ...settings, API_URL: `http://127.0.0.1:${new URL(harbour.standinUrl).port}/v1/tables/sailings/rows?limit=2`, EVERY_MS: '1000' }),
       renewals: async (connection) => (await call('showConnection', { params: { connection } })).renewals,
       say: (what, cameBack) => {
         step += 1;

@@ -4,7 +4,7 @@ import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { type OpenBrowser, openBrowser } from '../demo/chromium.ts';
 import { registerAtStandin } from '../demo/consent.ts';
-import { ROOT, start } from '../demo/processes.ts';
+import { startBoard } from '../demo/processes.ts';
 import { playStory } from '../demo/story.ts';
 import type { ApiClient } from '../src/api/client.ts';
 import { type StandinUnderTest, startEelgrass } from './support/harbour.ts';
@@ -42,20 +42,7 @@ test('the whole story in a browser, with a page that has no errors', async () =>
     operator: 'marit',
     password: PASSWORD,
     rk: (args, input) => rk(args, { home, input: input ?? '' }),
-    startIntegration: (settings) => {
-      const running = start(`${ROOT}examples/timetable-board.mjs`, [], {
-        ...settings,
-        API_URL: `http://127.0.0.1:${standin.port}/v1/tables/sailings/rows?limit=1`,
-        EVERY_MS: '300',
-        QUIET: '1',
-      });
-      return {
-        async end() {
-          await running.stop();
-          return running.output().trim().split('\n').at(-1) ?? '';
-        },
-      };
-    },
+    startIntegration: (settings) => startBoard({ ...settings, API_URL: `http://127.0.0.1:${standin.port}/v1/tables/sailings/rows?limit=1`, EVERY_MS: '300' }),
     renewals: async (connection) => (await call('showConnection', { params: { connection } })).renewals,
     say: (step) => steps.push(step),
   });

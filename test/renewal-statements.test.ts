@@ -3,7 +3,7 @@ import fc from 'fast-check';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { applyUpdate, type ConditionalUpdate } from '../src/core/renewal/conditional-update.ts';
 import { DEFAULT_LIMITS } from '../src/core/renewal/limits.ts';
-import type { RenewalRow } from '../src/core/renewal/row.ts';
+import { firstRow, type RenewalRow } from '../src/core/renewal/row.ts';
 import * as t from '../src/core/renewal/transitions.ts';
 import { type Database, openDatabase } from '../src/service/store/database.ts';
 import { migrate } from '../src/service/store/migrations.ts';
@@ -85,27 +85,7 @@ test('every transition does in MariaDB what it does in memory', async () => {
 
 test('a save takes its tokens along or does nothing at all', async () => {
   const grantId = randomUUID();
-  const row = {
-    nextAt: NOW,
-    owner: null,
-    claimId: null,
-    epoch: 1,
-    leaseUntil: null,
-    sentEpoch: null,
-    sentBy: null,
-    sentAt: null,
-    uncertainSince: null,
-    uncertainBy: null,
-    refusedAt: null,
-    generation: 1,
-    parentGeneration: null,
-    savedEpoch: null,
-    failures: 0,
-    ended: false,
-    cause: null,
-    issuedAt: NOW,
-    expiresAt: NOW,
-  };
+  const row = { ...firstRow({ issuedAt: NOW, expiresAt: NOW }, NOW), epoch: 1 };
   await store.insert(grantId, row, { accessSealed: Buffer.from('a1'), refreshSealed: Buffer.from('r1') });
   const a = { me: randomUUID(), claimId: randomUUID(), epoch: 1, generation: 1 };
   const saveIt = (name: string) =>
@@ -121,31 +101,7 @@ test('a save takes its tokens along or does nothing at all', async () => {
 
 test('of many that claim one due row at once, one gets it', async () => {
   const grantId = randomUUID();
-  await store.insert(
-    grantId,
-    {
-      nextAt: NOW - 1000,
-      owner: null,
-      claimId: null,
-      epoch: 0,
-      leaseUntil: null,
-      sentEpoch: null,
-      sentBy: null,
-      sentAt: null,
-      uncertainSince: null,
-      uncertainBy: null,
-      refusedAt: null,
-      generation: 1,
-      parentGeneration: null,
-      savedEpoch: null,
-      failures: 0,
-      ended: false,
-      cause: null,
-      issuedAt: NOW,
-      expiresAt: NOW,
-    },
-    { accessSealed: Buffer.from('a'), refreshSealed: null },
-  );
+  await store.insert(grantId, firstRow({ issuedAt: NOW, expiresAt: NOW }, NOW - 1000), { accessSealed: Buffer.from('a'), refreshSealed: null });
   expect(await store.dueIds(1000)).toContain(grantId);
   const taken = await Promise.all(Array.from({ length: 12 }, () => store.update([grantId], t.claim(randomUUID(), randomUUID(), DEFAULT_LIMITS))));
   expect(taken.reduce((sum, one) => sum + one, 0)).toBe(1);

@@ -19,7 +19,11 @@ export const ChangeConnection = z
     allow_unlisted_scopes: z.boolean().default(false),
   })
   .refine((change) => change.scopes !== undefined || change.expected_account !== undefined, { error: 'Name at least one thing to change.' });
-export const RemoveQuery = z.object({ revision: z.coerce.number().int().optional() });
+export const ListConnections = z.object({
+  search: z.string().trim().max(100).optional().describe('Part of a name, account, provider or client'),
+  after: z.string().max(63).optional().describe('Names after this one: the last of the page before'),
+  limit: z.coerce.number().int().min(1).max(500).default(100),
+});
 
 /** The life line: one access token from issue over due to expiry, and the renewals of the last day. */
 export const LifeLine = z.object({

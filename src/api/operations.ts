@@ -2,7 +2,7 @@ import { z } from 'zod';
 import { AddCaller, AddKey, Caller, ChangeCaller, NewKey } from './callers.ts';
 import { AddClient, AddSecret, ChangeClient, CheckRedirectUri, Client, RedirectUriVerdict } from './clients.ts';
 import { CallAnswer, HistoryEntry } from './common.ts';
-import { AddConnection, CallRequest, ChangeConnection, Connection, ConnectionSummary, ConsentOutcome, OpenedConsent } from './connections.ts';
+import { AddConnection, CallRequest, ChangeConnection, Connection, ConnectionSummary, ConsentOutcome, ListConnections, OpenedConsent } from './connections.ts';
 import { FirstOperator, FirstOperatorState, Session, SignedIn, SignIn } from './operators.ts';
 import { AddProvider, CheckedProvider, Provider, ProviderSummary } from './providers.ts';
 import { Status } from './status.ts';
@@ -110,7 +110,14 @@ export const operations = {
     answer: RedirectUriVerdict,
   },
 
-  listConnections: { method: 'GET', path: '/api/v1/connections', access: 'operator', says: 'List connections', answer: list(ConnectionSummary) },
+  listConnections: {
+    method: 'GET',
+    path: '/api/v1/connections',
+    access: 'operator',
+    says: 'List connections, a page at a time',
+    query: ListConnections,
+    answer: list(ConnectionSummary).extend({ total: z.number().int() }),
+  },
   addConnection: { method: 'POST', path: '/api/v1/connections', access: 'operator', says: 'Add a connection', body: AddConnection, answer: Connection },
   showConnection: { method: 'GET', path: '/api/v1/connections/{connection}', access: 'operator', says: 'Show a connection', answer: Connection },
   changeConnection: {

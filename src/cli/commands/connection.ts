@@ -1,6 +1,7 @@
 import { setTimeout as sleep } from 'node:timers/promises';
 import type { Command } from 'commander';
-import type { Connection, ConsentOutcome } from '../../api/connections.ts';
+import type { ApiClient } from '../../api/client.ts';
+import type { Connection, ConnectionSummary, ConsentOutcome } from '../../api/connections.ts';
 import type { GlobalOptions } from '../connect.ts';
 import { globals, signedIn } from '../connect.ts';
 import { EXIT, Outcome } from '../exit.ts';
@@ -92,9 +93,10 @@ export function connection(rk: Command): void {
   noun
     .command('list')
     .description('list connections')
-    .action(async (_options: object, command: Command) => {
+    .option('--search <text>', 'part of a name, account, provider or client')
+    .action(async (options: { search?: string }, command: Command) => {
       const all = globals(command);
-      const { items } = await (await signedIn(all))('listConnections');
+      const items = await everyPage(await signedIn(all), options.search);
       const states = new Map(await Promise.all(items.map(async (one) => [one, await state(one.state)] as const)));
       await printList(
         all,
@@ -148,6 +150,18 @@ export function connection(rk: Command): void {
       await call('removeConnection', { params: { connection: name } });
       say(all, `Removed ${name}.`);
     });
+}
+
+const PAGE = 500;
+
+/** All pages of the list, one after the other. */
+async function everyPage(call: ApiClient, search: string | undefined): Promise<ConnectionSummary[]> {
+  const items: ConnectionSummary[] = [];
+  for (;;) {
+    const page = await call('listConnections', { query: { limit: PAGE, search, after: items.at(-1)?.name } });
+    items.push(...page.items);
+    if (page.items.length < PAGE) return items;
+  }
 }
 
 async function untilFinished(look: () => Promise<ConsentOutcome>): Promise<ConsentOutcome> {

@@ -13,7 +13,7 @@
   const { params }: { params: { caller: string } } = $props();
   const key = $derived({ caller: params.caller });
   const loaded = new Loaded(() => call('showCaller', { params: key }), 3_000);
-  const connections = new Loaded(() => call('listConnections'));
+  const connections = new Loaded(() => call('listConnections', { query: { limit: 500 } }));
   const past = new Loaded(() => call('listHistory', { query: { subject: `caller:${params.caller}`, limit: 20 } }), 5_000);
   $effect(() => {
     void key;

@@ -10,7 +10,7 @@
   import { call } from '../state/session.svelte.ts';
 
   const list = new Loaded(() => call('listCallers'), 3_000);
-  const connections = new Loaded(() => call('listConnections'));
+  const connections = new Loaded(() => call('listConnections', { query: { limit: 500 } }));
   onMount(() => {
     const stops = [list.start(), connections.start()];
     return () => stops.forEach((stop) => stop());

@@ -8,7 +8,7 @@
   import { call } from '../state/session.svelte.ts';
 
   const status = new Loaded(() => call('showStatus'), 2_000);
-  const connections = new Loaded(() => call('listConnections'), 2_000);
+  const connections = new Loaded(() => call('listConnections', { query: { limit: 30 } }), 2_000);
   onMount(() => {
     const stops = [status.start(), connections.start()];
     return () => stops.forEach((stop) => stop());

@@ -32,10 +32,13 @@ export type TokenOutcome =
   | { kind: 'busy'; retryAfterMs: number | null; evidence: Evidence }
   | { kind: 'unclear'; evidence: Evidence };
 
+/** The longest token taken, in characters: what the store holds, with room for sealing. */
+const TOKEN_MOST = 15_000;
+
 const TokenBody = z.object({
-  access_token: z.string().min(1).max(64_000),
+  access_token: z.string().min(1).max(TOKEN_MOST),
   token_type: z.string().regex(/^bearer$/i),
-  refresh_token: z.string().min(1).max(64_000).optional(),
+  refresh_token: z.string().min(1).max(TOKEN_MOST).optional(),
   expires_in: z.number().positive().max(1e9).optional(),
   scope: z.string().max(20_000).optional(),
 });

@@ -4,7 +4,7 @@ import type { Dialect } from '../provider/definition.ts';
 import { applyUpdate } from './conditional-update.ts';
 import { DEFAULT_LIMITS } from './limits.ts';
 import { backoffMs, handoutFloorMs, planRenewal, requestDeadlineMs } from './plan.ts';
-import { type RenewalRow, rowState } from './row.ts';
+import { firstRow, type RenewalRow, rowState } from './row.ts';
 import { type Attempt, arm, askOnceMore, bringForward, claim, end, needsPerson, recover, release, save, uncertain } from './transitions.ts';
 import { uncertainWaitMs } from './uncertain-wait.ts';
 
@@ -47,27 +47,7 @@ test.each([
 );
 
 /** A few seconds of the life of one row, by random transitions of two replicas in random order. */
-const START: RenewalRow = {
-  nextAt: 0,
-  owner: null,
-  claimId: null,
-  epoch: 0,
-  leaseUntil: null,
-  sentEpoch: null,
-  sentBy: null,
-  sentAt: null,
-  uncertainSince: null,
-  uncertainBy: null,
-  refusedAt: null,
-  generation: 1,
-  parentGeneration: null,
-  savedEpoch: null,
-  failures: 0,
-  ended: false,
-  cause: null,
-  issuedAt: 0,
-  expiresAt: 3_600_000,
-};
+const START = firstRow({ issuedAt: 0, expiresAt: 3_600_000 }, 0);
 const limits = { ...DEFAULT_LIMITS, leaseMs: 60, marginMs: 5, confirmMs: 20 };
 const step = fc.record({
   who: fc.constantFrom('r1', 'r2'),

@@ -51,3 +51,25 @@ export function rowState(row: RenewalRow, now: number): RenewalRowState {
   if (row.uncertainSince !== null || row.sentEpoch !== null) return 'uncertain';
   return 'idle';
 }
+
+/** The row of a grant whose first answer was just saved. `nextAt` null: there is no refresh token to renew with. */
+export const firstRow = (life: Pick<RenewalRow, 'issuedAt' | 'expiresAt'>, nextAt: number | null): RenewalRow => ({
+  nextAt,
+  owner: null,
+  claimId: null,
+  epoch: 0,
+  leaseUntil: null,
+  sentEpoch: null,
+  sentBy: null,
+  sentAt: null,
+  uncertainSince: null,
+  uncertainBy: null,
+  refusedAt: null,
+  generation: 1,
+  parentGeneration: null,
+  savedEpoch: null,
+  failures: 0,
+  ended: false,
+  cause: nextAt === null ? 'no_refresh_token' : null,
+  ...life,
+});

@@ -2,6 +2,7 @@ import { readTokenOutcome } from '../../core/oauth/token-answer.ts';
 import { tokenRequest } from '../../core/oauth/token-request.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { planRenewal, requestDeadlineMs } from '../../core/renewal/plan.ts';
+import { firstRow } from '../../core/renewal/row.ts';
 import { end } from '../../core/renewal/transitions.ts';
 import { compareScopes } from '../../core/scopes/compare.ts';
 import type { Secret } from '../../core/secret.ts';
@@ -144,30 +145,7 @@ async function insertGrant(s: Services, x: Exchange, grant: NewGrant): Promise<v
       lifeEndsAt: null,
     });
   if (await s.renewals.read(id)) return;
-  await s.renewals.insert(
-    id,
-    {
-      nextAt: grant.hasRefresh ? planRenewal(grant.life, s.ports.random.unit()) : null,
-      owner: null,
-      claimId: null,
-      epoch: 0,
-      leaseUntil: null,
-      sentEpoch: null,
-      sentBy: null,
-      sentAt: null,
-      uncertainSince: null,
-      uncertainBy: null,
-      refusedAt: null,
-      generation: 1,
-      parentGeneration: null,
-      savedEpoch: null,
-      failures: 0,
-      ended: false,
-      cause: grant.hasRefresh ? null : 'no_refresh_token',
-      ...grant.life,
-    },
-    grant.sealed,
-  );
+  await s.renewals.insert(id, firstRow(grant.life, grant.hasRefresh ? planRenewal(grant.life, s.ports.random.unit()) : null), grant.sealed);
 }
 
 /**

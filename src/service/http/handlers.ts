@@ -55,7 +55,7 @@ export function handlers(s: Services, operators: Operators, consents: Consents):
     addSecret: (input) => clients.addSecret(s, p(input, 'provider'), p(input, 'client'), input.body, input.operator.name),
     checkRedirectUri: (input) => clients.checkRedirectUri(s, p(input, 'provider'), p(input, 'client'), input.body.registered),
 
-    listConnections: () => connections.listConnections(s),
+    listConnections: ({ query }) => connections.listConnections(s, query),
     addConnection: ({ body, operator }) => connections.addConnection(s, body, operator.name),
     showConnection: (input) => connections.showConnection(s, p(input, 'connection')),
     changeConnection: (input) => connections.changeConnection(s, p(input, 'connection'), input.body, input.operator.name),

@@ -1,142 +1,31 @@
 import type { z } from 'zod';
 import type { CallAnswer } from '../../api/common.ts';
-import type { AddConnection, ChangeConnection, Connection, ConnectionSummary } from '../../api/connections.ts';
+import type { AddConnection, ChangeConnection, Connection, ConnectionSummary, ListConnections } from '../../api/connections.ts';
 import { Fault } from '../../core/fault.ts';
-import { type ConnectionFacts, connectionHealth } from '../../core/health.ts';
+import { connectionHealth } from '../../core/health.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
-import type { RenewalCause } from '../../core/renewal/row.ts';
 import { bringForward, end } from '../../core/renewal/transitions.ts';
 import { compareScopes, reviewScopes } from '../../core/scopes/compare.ts';
 import { apiAddress, callApi } from '../calls.ts';
 import { recordId } from '../ports.ts';
-import { type Bind, idBytes, idText } from '../store/database.ts';
+import { idBytes } from '../store/database.ts';
 import type { Row } from '../store/tables.ts';
 import { findClient } from './clients.ts';
+import { type Known, readConnections, summaries, TICKS_IN_LISTS, TICKS_SHOWN } from './connection-facts.ts';
 import { findProvider } from './providers.ts';
 import { iso, isoOrNull, type Services } from './services.ts';
 
 type Needs = Services;
 
-const DAY_MS = 86_400_000;
-const TICKS_SHOWN = 200;
-const TICKS_IN_LISTS = 40;
-
-/** Everything that is known of one connection, from one statement. */
-interface Known {
-  id: string;
-  name: string;
-  provider: string;
-  client: string;
-  environment: string;
-  facts: ConnectionFacts;
-  account: string | null;
-  issuedAt: number | null;
-  nextAt: number | null;
-  expiresAt: number | null;
-  generation: number;
-  failures: number;
-  scopes: string[];
-  grantedScopes: string[] | null;
-  expectedAccount: string | null;
-  consentedAt: number | null;
-  consentedBy: string | null;
-  evidence: string | null;
-  proofAnswer: CallAnswer | null;
-  grantId: string | null;
-  revision: number;
-  createdAt: number;
-}
-
-type Stored = Record<string, unknown>;
-
-async function read(s: Pick<Needs, 'database'>, where: string, bind: Bind[]): Promise<Known[]> {
-  const rows = await s.database.select<Stored>(
-    `SELECT k.id, k.name, k.intent, k.scopes, k.expected_account, k.revision, k.created_at, p.name AS provider, c.name AS client, c.environment, c.health AS client_health,
-       g.id AS grant_id, g.account_label, g.scopes AS granted, g.consented_at, g.consented_by, g.evidence, g.proof, g.proof_answer,
-       r.next_at, r.issued_at, r.expires_at, r.generation, r.failures, r.cause, t.refresh_sealed IS NOT NULL AS has_refresh
-     FROM connections k JOIN clients c ON c.id = k.client_id JOIN providers p ON p.id = c.provider_id
-     LEFT JOIN grants g ON g.id = k.current_grant_id LEFT JOIN renewals r ON r.grant_id = g.id LEFT JOIN tokens t ON t.grant_id = g.id ${where} ORDER BY k.name`,
-    bind,
-  );
-  return rows.map(known);
-}
-
-function known(row: Stored): Known {
-  const at = (value: unknown) => (value instanceof Date ? value.getTime() : null);
-  const text = (value: unknown) => (value === null || value === undefined ? null : String(value));
-  const proofAnswer = row.proof_answer ? (JSON.parse(String(row.proof_answer)) as CallAnswer | null) : null;
-  const proof = (text(row.proof) ?? 'not_tried') as ConnectionFacts['proof'];
-  return {
-    id: idText(row.id as Buffer),
-    name: String(row.name),
-    provider: String(row.provider),
-    client: String(row.client),
-    environment: String(row.environment),
-    facts: {
-      intent: String(row.intent) as ConnectionFacts['intent'],
-      hasGrant: row.grant_id !== null,
-      hasRefreshToken: Number(row.has_refresh) === 1,
-      cause: text(row.cause) as RenewalCause | null,
-      expiresAt: at(row.expires_at),
-      renewalPlanned: row.next_at !== null,
-      clientStopped: row.client_health === 'stopped',
-      proof,
-      proofSays: proof === 'failed' && proofAnswer ? `The call that should prove it answered ${proofAnswer.status ?? proofAnswer.reason}.` : null,
-    },
-    account: text(row.account_label),
-    issuedAt: at(row.issued_at),
-    nextAt: at(row.next_at),
-    expiresAt: at(row.expires_at),
-    generation: Number(row.generation ?? 0),
-    failures: Number(row.failures ?? 0),
-    scopes: JSON.parse(String(row.scopes)) as string[],
-    grantedScopes: row.granted ? (JSON.parse(String(row.granted)) as string[]) : null,
-    expectedAccount: text(row.expected_account),
-    consentedAt: at(row.consented_at),
-    consentedBy: text(row.consented_by),
-    evidence: text(row.evidence),
-    proofAnswer,
-    grantId: row.grant_id ? idText(row.grant_id as Buffer) : null,
-    revision: Number(row.revision),
-    createdAt: at(row.created_at) ?? 0,
-  };
-}
-
-async function summaries(s: Needs, all: Known[], ticks: number): Promise<ConnectionSummary[]> {
-  const now = s.ports.clock.now();
-  const titles = new Map((await s.tables.providers.list()).map((provider) => [provider.name, provider.title]));
-  const renewed = await s.history.renewals(
-    all.map((one) => `connection:${one.name}`),
-    now - DAY_MS,
-    ticks,
-  );
-  return all.map((one) => ({
-    name: one.name,
-    provider: one.provider,
-    provider_title: titles.get(one.provider) ?? one.provider,
-    client: one.client,
-    environment: one.environment,
-    ...connectionHealth(one.facts, now),
-    account: one.account,
-    life:
-      one.issuedAt === null || one.expiresAt === null
-        ? null
-        : {
-            issued_at: iso(one.issuedAt),
-            due_at: isoOrNull(one.nextAt),
-            expires_at: iso(one.expiresAt),
-            renewed_at: (renewed.get(`connection:${one.name}`) ?? []).map(iso),
-          },
-    renewals: Math.max(0, one.generation - 1),
-  }));
-}
-
-export async function listConnections(s: Needs): Promise<{ items: ConnectionSummary[] }> {
-  return { items: await summaries(s, await read(s, '', []), TICKS_IN_LISTS) };
+/** A page of connections by name, and how many match in all. */
+export async function listConnections(s: Needs, query: z.output<typeof ListConnections>): Promise<{ items: ConnectionSummary[]; total: number }> {
+  const found = await readConnections(s, { search: query.search });
+  const from = query.after === undefined ? 0 : found.findIndex((one) => one.name > (query.after ?? ''));
+  return { items: from < 0 ? [] : await summaries(s, found.slice(from, from + query.limit), TICKS_IN_LISTS), total: found.length };
 }
 
 async function find(s: Pick<Needs, 'database'>, name: string): Promise<Known> {
-  const [found] = await read(s, 'WHERE k.name = $1', [name]);
+  const [found] = await readConnections(s, { name });
   if (!found) throw new Fault('NOT_FOUND', { detail: `No connection is called ${name}.` });
   return found;
 }
@@ -150,6 +39,7 @@ export async function showConnection(s: Needs, name: string): Promise<Connection
     [idBytes(one.id)],
   );
   const probe = probeOf(definition);
+  const grant = one.grantId ? await s.tables.grants.find({ id: one.grantId }) : null;
   return {
     ...(summary as ConnectionSummary),
     scopes_requested: one.scopes,
@@ -164,7 +54,7 @@ export async function showConnection(s: Needs, name: string): Promise<Connection
     failures: one.failures,
     resource: `${s.settings.publicUrl}/connections/${one.name}`,
     callers: callers.map((row) => row.name),
-    probe: { path: probe?.path ?? '', state: probe ? one.facts.proof : 'not_defined', last: one.proofAnswer },
+    probe: { path: probe?.path ?? '', state: probe ? one.facts.proof : 'not_defined', last: (grant?.proofAnswer ?? null) as CallAnswer | null },
     revision: one.revision,
     created_at: iso(one.createdAt),
   };

@@ -1,7 +1,8 @@
 import type { ConnectionSummary } from '../../api/connections.ts';
 import type { Status } from '../../api/status.ts';
+import { connectionHealth } from '../../core/health.ts';
 import { instantText } from '../store/database.ts';
-import { listConnections } from './connections.ts';
+import { readConnections, summaries, TICKS_IN_LISTS } from './connection-facts.ts';
 import { iso, isoOrNull, type Services } from './services.ts';
 
 const HOUR_MS = 3_600_000;
@@ -14,7 +15,7 @@ const SILENT_MS = 10_000;
 export async function showStatus(s: Services): Promise<Status> {
   const now = s.ports.clock.now();
   const [connections, counts, queue, usage, replicas, numbers] = await Promise.all([
-    listConnections(s),
+    readConnections(s),
     s.history.counts(['renewed', 'renewal_failed', 'needs_person'], now - HOUR_MS),
     s.renewals.queue(),
     s.database.select<{ outcome: string; n: number | bigint | string }>(
@@ -26,7 +27,8 @@ export async function showStatus(s: Services): Promise<Status> {
       'SELECT (SELECT COUNT(*) FROM providers) AS providers, (SELECT COUNT(*) FROM clients) AS clients, (SELECT COUNT(*) FROM callers) AS callers',
     ),
   ]);
-  const inState = (state: ConnectionSummary['state']) => connections.items.filter((one) => one.state === state);
+  const states = connections.map((one) => ({ one, state: connectionHealth(one.facts, now).state }));
+  const inState = (state: ConnectionSummary['state']) => states.filter((shown) => shown.state === state).map((shown) => shown.one);
   const [working, struggling, person] = [inState('working'), inState('struggling'), inState('needs_person')];
   const used = (outcome: string) => Number(usage.find((row) => row.outcome === outcome)?.n ?? 0);
   const newest = new Map(replicas.map((one) => [one.instanceId, one])); // in order of start: a later life replaces an earlier one
@@ -36,13 +38,13 @@ export async function showStatus(s: Services): Promise<Status> {
     version: s.version,
     public_url: s.settings.publicUrl,
     connections: {
-      total: connections.items.length,
+      total: connections.length,
       working: working.length,
       struggling: struggling.length,
       needs_person: person.length,
-      other: connections.items.length - working.length - struggling.length - person.length,
+      other: connections.length - working.length - struggling.length - person.length,
     },
-    attention: [...person, ...struggling, ...connections.items.filter((one) => one.state === 'draft')].slice(0, ATTENTION_MOST),
+    attention: await summaries(s, [...person, ...struggling, ...inState('draft')].slice(0, ATTENTION_MOST), TICKS_IN_LISTS),
     renewals: {
       last_hour: counts.renewed ?? 0,
       failed_last_hour: (counts.renewal_failed ?? 0) + (counts.needs_person ?? 0),

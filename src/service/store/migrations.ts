@@ -89,7 +89,7 @@ const MIGRATIONS: [name: string, statement: string][] = [
        failures INT UNSIGNED NOT NULL, ended TINYINT(1) NOT NULL DEFAULT 0, cause VARCHAR(20) NULL, issued_at ${AT}, expires_at ${AT}, KEY (next_at)`,
     ),
   ],
-  ['0012-tokens', table('tokens', `grant_id ${ID} PRIMARY KEY, access_sealed VARBINARY(60000) NOT NULL, refresh_sealed VARBINARY(4000) NULL`)],
+  ['0012-tokens', table('tokens', `grant_id ${ID} PRIMARY KEY, access_sealed BLOB NOT NULL, refresh_sealed BLOB NULL`)],
   [
     '0013-consents',
     table(
