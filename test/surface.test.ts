@@ -146,6 +146,7 @@ test.each([
   { name: 'a scope', fields: () => ({ scope: 'x' }), status: 400, error: 'invalid_scope' },
   { name: 'in the query', query: '?grant_type=client_credentials', status: 400, error: 'invalid_request' },
   { name: 'a repeated parameter', raw: 'grant_type=client_credentials&grant_type=client_credentials', status: 400, error: 'invalid_request' },
+  { name: 'too large', raw: 'x'.repeat(20_000), status: 413, error: 'invalid_request' },
   { name: 'JSON', raw: '{}', type: 'application/json', status: 400, error: 'invalid_request' },
 ] as {
   name: string;

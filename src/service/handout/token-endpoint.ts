@@ -41,10 +41,16 @@ class Refusal extends Error {
     this.answer = {
       status,
       headers: { ...NO_STORE, ...more.headers },
-      body: { error, error_description: description, ...(more.uri ? { error_uri: more.uri } : {}) },
+      body: { error, error_description: ascii(description), ...(more.uri ? { error_uri: more.uri } : {}) },
     };
   }
 }
+
+/** RFC 6749 §5.2 allows %x20-21 / %x23-5B / %x5D-7E in a description: no typographic quotes, no double quote, no backslash. */
+const ascii = (text: string): string => text.replace(/[\u2018\u2019\u201c\u201d"]/g, "'").replace(/[^\x20-\x7e]|\\/g, '?');
+
+/** For requests that never reach the checks: another method, or a body too large to read. */
+export const malformedTokenRequest = (status: number, description: string): TokenEndpointAnswer => new Refusal(status, 'invalid_request', description).answer;
 
 export type TokenEndpoint = (request: TokenEndpointRequest) => Promise<TokenEndpointAnswer>;
 
@@ -138,7 +144,7 @@ async function handOut(
 const faultAnswer = (fault: Fault): TokenEndpointAnswer => ({
   status: 503,
   headers: { ...NO_STORE, 'retry-after': String(Math.max(1, Math.ceil((fault.retryAfterMs ?? 2_000) / 1000))) },
-  body: { error: 'temporarily_unavailable', error_description: fault.message },
+  body: { error: 'temporarily_unavailable', error_description: ascii(fault.message) },
 });
 
 /** Form body only, no query, no repeated parameter (RFC 6749 §3.2). */
