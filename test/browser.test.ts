@@ -8,7 +8,8 @@ import { startBoard } from '../demo/processes.ts';
 import { playStory } from '../demo/story.ts';
 import type { ApiClient } from '../src/api/client.ts';
 import { type StandinUnderTest, startEelgrass } from './support/harbour.ts';
-import { newDatabase, newFolder, PASSWORD, removeFolder, rk, type ServiceUnderTest, signIn, startService } from './support/service.ts';
+import { newDatabase } from './support/new-database.ts';
+import { newFolder, PASSWORD, removeFolder, rk, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 const home = newFolder();
 let [service, standin, browser, call, page]: [ServiceUnderTest, StandinUnderTest, OpenBrowser, ApiClient, Page] = [] as never;

@@ -4,7 +4,8 @@ import { afterAll, beforeAll, expect, test } from 'vitest';
 import { apiDocument } from '../demo/api-document.ts';
 import { playConsent, registerAtStandin } from '../demo/consent.ts';
 import { type StandinUnderTest, startEelgrass } from './support/harbour.ts';
-import { newDatabase, newFolder, PASSWORD, removeFolder, rk as run, type ServiceUnderTest, startService } from './support/service.ts';
+import { newDatabase } from './support/new-database.ts';
+import { newFolder, PASSWORD, removeFolder, rk as run, type ServiceUnderTest, startService } from './support/service.ts';
 
 const home = newFolder();
 let [service, standin]: [ServiceUnderTest, StandinUnderTest] = [] as never;

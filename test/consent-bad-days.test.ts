@@ -2,7 +2,8 @@ import { afterAll, beforeAll, expect, test } from 'vitest';
 import { Browser, playConsent, registerAtStandin } from '../demo/consent.ts';
 import type { ApiClient } from '../src/api/client.ts';
 import { addConnection, addEelgrass, agree, fetchToken, SCOPES, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
-import { eventually, newDatabase, type ServiceUnderTest, signIn, startService } from './support/service.ts';
+import { newDatabase } from './support/new-database.ts';
+import { eventually, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 let [service, standin, call]: [ServiceUnderTest, StandinUnderTest, ApiClient] = [] as never;
 let registered: { id: string; secret: string };

@@ -8,7 +8,7 @@ import * as t from '../src/core/renewal/transitions.ts';
 import { type Database, openDatabase } from '../src/service/store/database.ts';
 import { migrate } from '../src/service/store/migrations.ts';
 import { type RenewalStore, renewalStore } from '../src/service/store/renewals.ts';
-import { newDatabase } from './support/service.ts';
+import { newDatabase } from './support/new-database.ts';
 
 let [database, store]: [Database, RenewalStore] = [] as never;
 beforeAll(async () => {
@@ -54,7 +54,10 @@ const anyTransition: fc.Arbitrary<ConditionalUpdate> = fc.oneof(
   attempt.map((a) => t.giveBack(a, 500, null)),
   attempt.map((a) => t.askOnceMore(a, DEFAULT_LIMITS)),
   attempt.map((a) => t.needsPerson(a)),
-  attempt.map((a) => t.uncertain(a, 500)),
+  attempt.map((a) => t.uncertain(a, 500, a.epoch > 1)),
+  fc.tuple(id, id, id).map(([me, claimId, silent]) => t.takeOver(me, claimId, DEFAULT_LIMITS, silent)),
+  attempt.map((a) => t.promote(a, { issuedAt: NOW, expiresAt: NOW + 60_000 }, 1)),
+  fc.constant(t.proveNow()),
   fc.constant(t.recover(0)),
   fc.constant(t.bringForward()),
   fc.constant(t.end()),

@@ -4,7 +4,8 @@ import { afterAll, beforeAll, expect, test } from 'vitest';
 import { type ApiClient, apiClient } from '../src/api/client.ts';
 import { type Operation, operations } from '../src/api/operations.ts';
 import { addConnection, addEelgrass, agree, fetchToken, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
-import { newDatabase, PASSWORD, type ServiceUnderTest, signIn, startService } from './support/service.ts';
+import { newDatabase } from './support/new-database.ts';
+import { PASSWORD, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 let [service, standin, call]: [ServiceUnderTest, StandinUnderTest, ApiClient & { token: string }] = [] as never;
 let caller: { caller_id: string; key: string };
@@ -95,9 +96,9 @@ test.each([
   { name: 'a provider that exists', path: '/api/v1/providers', body: () => ({ document: standin.definitionText }), code: 'NAME_TAKEN' },
   { name: 'a malformed definition', path: '/api/v1/providers', body: { document: 'name: [' }, code: 'DEFINITION_INVALID' },
   {
-    name: 'a definition that would not be safe',
+    name: 'a definition that this version cannot run',
     path: '/api/v1/providers',
-    body: () => ({ document: standin.definitionText.replace('reuse: grace', 'reuse: kills_grant').replace('name: eelgrass', 'name: strict') }),
+    body: () => ({ document: standin.definitionText.replace('[S256]', '[plain]').replace('name: eelgrass', 'name: plain') }),
     code: 'DEFINITION_UNSUPPORTED',
   },
   { name: 'a connection of nobody', path: '/api/v1/connections', body: { name: 'x', provider: 'nobody', client: 'x', scopes: [] }, code: 'NOT_FOUND' },

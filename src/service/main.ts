@@ -6,9 +6,11 @@ import { fileURLToPath } from 'node:url';
 import { type Logger, pino } from 'pino';
 import { Fault } from '../core/fault.ts';
 import { newRecordId } from '../core/identifiers.ts';
+import type { Send } from '../core/oauth/wire.ts';
 import { type MasterKey, masterKey } from '../core/sealing/master-key.ts';
 import { changes } from './changes.ts';
 import { consents } from './consent/consents.ts';
+import { resumeFirst } from './consent/exchange.ts';
 import { type DataFolder, openDataFolder } from './database/data-folder.ts';
 import { databaseClock } from './database/database-clock.ts';
 import { type PrivateMariadb, startPrivateMariadb } from './database/private-mariadb.ts';
@@ -28,6 +30,9 @@ import { answerKeeper } from './renewal/answer-keeper.ts';
 import { clientHealth } from './renewal/client-health.ts';
 import { renewalEngine } from './renewal/engine.ts';
 import { grantContexts } from './renewal/grant-context.ts';
+import { holders } from './renewal/holders.ts';
+import { spares } from './renewal/spares.ts';
+import { type Spill, spill } from './renewal/spill.ts';
 import { tokenCache } from './renewal/token-cache.ts';
 import { keepRenewing } from './renewal/worker.ts';
 import { beginLife, recoverFormerLives } from './replica.ts';
@@ -35,7 +40,7 @@ import { ensureInstallation, openSealer } from './sealer.ts';
 import type { Settings } from './settings.ts';
 import { type Database, openDatabase } from './store/database.ts';
 import { migrate } from './store/migrations.ts';
-import { renewalStore } from './store/renewals.ts';
+import { type RenewalStore, renewalStore } from './store/renewals.ts';
 import { openTables } from './store/tables.ts';
 
 export interface RunningService {
@@ -53,13 +58,20 @@ const BLIND_MS = 1_500;
 
 const PACKAGE = JSON.parse(readFileSync(new URL('../../package.json', import.meta.url), 'utf8')) as { version: string };
 
+/** Places at which another may put a wrapper of its own around a port: fault tests stop the process there. */
+export interface Joints {
+  send?(send: Send): Send;
+  store?(store: RenewalStore): RenewalStore;
+  spill?(spill: Spill): Spill;
+}
+
 /** Joins all parts and starts the service. The one place where they meet. */
-export async function startService(settings: Settings): Promise<RunningService> {
+export async function startService(settings: Settings, joints: Joints = {}): Promise<RunningService> {
   const log = pino({ level: settings.logLevel, base: { pid: process.pid } }, pino.destination({ dest: 2, sync: true }));
   const folder = await openDataFolder(settings.dataFolder);
   const own = settings.databaseUrl ? null : await startPrivateMariadb({ folder: folder.path, say: (text) => log.warn(text) });
   try {
-    return await openWithDatabase(settings, log, folder, own);
+    return await openWithDatabase(settings, log, folder, own, joints);
   } catch (error) {
     await own?.stop();
     await folder.release();
@@ -67,11 +79,11 @@ export async function startService(settings: Settings): Promise<RunningService> 
   }
 }
 
-async function openWithDatabase(settings: Settings, log: Logger, folder: DataFolder, own: PrivateMariadb | null): Promise<RunningService> {
+async function openWithDatabase(settings: Settings, log: Logger, folder: DataFolder, own: PrivateMariadb | null, joints: Joints): Promise<RunningService> {
   const master = chooseMasterKey(settings, folder, own !== null);
   const database = openDatabase(own?.url ?? settings.databaseUrl?.reveal() ?? '', settings.poolSize);
   try {
-    return await joinParts(settings, log, folder, own, master, database);
+    return await joinParts(settings, log, folder, own, master, database, joints);
   } catch (error) {
     await database.close(); // open connections would keep a process alive that has nothing to do
     throw error;
@@ -85,32 +97,51 @@ async function joinParts(
   own: PrivateMariadb | null,
   master: MasterKey,
   database: Database,
+  joints: Joints,
 ): Promise<RunningService> {
   const lifeId = newRecordId(Date.now(), randomBytes(16));
   await untilDatabase(database, log);
   await migrate(database, lifeId);
   const clock = await databaseClock(database, (cause) => log.debug({ cause: String(cause) }, 'database clock not read'));
   const out = outgoing(settings.privateHosts);
-  const ports: Ports = { clock, random, send: out.send, log };
+  const ports: Ports = { clock, random, send: joints.send?.(out.send) ?? out.send, log };
   const tables = openTables(database);
   await ensureInstallation({ database, tables, master, publicUrl: settings.publicUrl, ports });
   const sealer = await openSealer({ database, tables, master, ports });
   const publicUrl = await agreeOnPublicUrl(settings, tables, log);
 
-  const renewals = renewalStore(database);
+  const plainStore = renewalStore(database);
+  const renewals = joints.store?.(plainStore) ?? plainStore;
   const told = changes({ database, ports });
   const past = history({ database, ports });
   const contexts = grantContexts(database, sealer);
   const cache = tokenCache();
-  const keeper = answerKeeper({ store: renewals, sealer, ports });
+  const files = spill({ folder: folder.path, master, ports });
+  const spilled = joints.spill?.(files) ?? files;
+  const reserve = spares({ database, store: renewals, sealer });
+  const keeper = answerKeeper({ store: renewals, sealer, spill: spilled, spares: reserve, ports });
   const clients = clientHealth({ database, store: renewals, history: past, changes: told, limits: settings.limits });
   const noteEvidence = async (id: string, evidence: string | null) => void (await tables.grants.change({ id }, { evidence: evidence?.slice(0, 500) ?? null }));
+  let openSince = (): number | null => null;
+  const replica = await beginLife({
+    database,
+    tables,
+    clock,
+    limits: settings.limits,
+    ports,
+    instanceId: folder.instanceId,
+    lifeId,
+    openSince: () => openSince(),
+  });
+  const holding = holders({ database, limits: settings.limits, me: lifeId, contactSince: replica.contactSince });
   const engine = renewalEngine({
     me: lifeId,
     store: renewals,
     sealer,
     contexts,
     keeper,
+    spares: reserve,
+    holders: holding,
     cache,
     clients,
     history: past,
@@ -118,6 +149,7 @@ async function joinParts(
     ports,
     noteEvidence,
   });
+  openSince = engine.openSince;
   const handOut = handout({ store: renewals, sealer, cache, engine, ports });
   const services: Services = {
     settings: { ...settings, publicUrl },
@@ -141,10 +173,20 @@ async function joinParts(
   const agreed = consents(services);
   const cookies = sessions(people, publicUrl);
 
-  const replica = await beginLife({ database, tables, clock, limits: settings.limits, ports, instanceId: folder.instanceId, lifeId });
-  await recoverFormerLives({ store: renewals, contexts, limits: settings.limits, ports, instanceId: folder.instanceId, lifeId });
+  await recoverFormerLives({
+    store: renewals,
+    keeper,
+    spill: spilled,
+    contexts,
+    limits: settings.limits,
+    ports,
+    instanceId: folder.instanceId,
+    lifeId,
+    resumeFirst: (answer, first) => resumeFirst(services, answer, first),
+  });
+  await replica.recovered();
   const stopping = new AbortController();
-  const worker = keepRenewing({ engine, concurrency: settings.concurrency, pollMs: settings.limits.pollMs, ports }, stopping.signal);
+  const worker = keepRenewing({ engine, spares: reserve, concurrency: settings.concurrency, pollMs: settings.limits.pollMs, ports }, stopping.signal);
 
   const server = createServer(
     app({
@@ -186,7 +228,7 @@ async function joinParts(
     told.stop();
     clock.stop();
     await Promise.all([counts.stop(), past.stop(), sealer.stop()]);
-    await replica.stop();
+    await replica.stop(keeper.unsaved() === 0 && spilled.waiting() === 0);
     await out.close();
     await database.close();
     await own?.stop();

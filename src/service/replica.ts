@@ -1,12 +1,13 @@
 import type { RenewalLimits } from '../core/renewal/limits.ts';
-import { requestDeadlineMs } from '../core/renewal/plan.ts';
+import { handoutFloorMs, requestDeadlineMs } from '../core/renewal/plan.ts';
 import { recover } from '../core/renewal/transitions.ts';
 import { uncertainWaitMs } from '../core/renewal/uncertain-wait.ts';
 import type { DatabaseClock } from './database/database-clock.ts';
 import type { Ports } from './ports.ts';
+import type { AnswerKeeper } from './renewal/answer-keeper.ts';
 import type { GrantContexts } from './renewal/grant-context.ts';
-import type { Database } from './store/database.ts';
-import { idBytes } from './store/database.ts';
+import type { FirstAnswer, Spill, SpilledAnswer } from './renewal/spill.ts';
+import { type Database, idBytes, instantText } from './store/database.ts';
 import type { RenewalStore } from './store/renewals.ts';
 import type { Tables } from './store/tables.ts';
 
@@ -14,13 +15,15 @@ import type { Tables } from './store/tables.ts';
 export interface Replica {
   lifeId: string;
   incarnation: number;
-  stop(): Promise<void>;
+  /** Since when the heartbeat has been written without a gap, epoch ms of the database. */
+  contactSince(): number;
+  /** T10 is done: from now on the watermark tells the truth. */
+  recovered(): Promise<void>;
+  /** Ends the heartbeat. `clean`: nothing is held any more, in memory or on disk, and the others may know. */
+  stop(clean: boolean): Promise<void>;
 }
 
-const FORMER_LIVES_KEPT_DAYS = 7;
-
-/** Counts this life and starts its heartbeat. */
-export async function beginLife(deps: {
+export interface ReplicaParts {
   database: Database;
   tables: Tables;
   clock: DatabaseClock;
@@ -28,8 +31,19 @@ export async function beginLife(deps: {
   ports: Pick<Ports, 'log'>;
   instanceId: string;
   lifeId: string;
-}): Promise<Replica> {
-  const { database, tables, clock, limits, ports, instanceId, lifeId } = deps;
+  /** The watermark, epoch ms; null: nothing is open. */
+  openSince(): number | null;
+}
+
+const FORMER_LIVES_KEPT_DAYS = 7;
+/** A heartbeat that was under way for longer speaks of the past and changes nothing. */
+const BEAT_GOOD_FOR_MS = 5_000;
+/** "The oldest possible time": until T10 is done, this instance may hold anything. */
+const EVERYTHING = Date.UTC(2000, 0, 1);
+
+/** Counts this life and starts its heartbeat. */
+export async function beginLife(parts: ReplicaParts): Promise<Replica> {
+  const { database, tables, clock, limits, ports, instanceId, lifeId } = parts;
   const [former] = await database.select<{ most: number | bigint | null }>('SELECT MAX(incarnation) AS most FROM replicas WHERE instance_id = $1', [
     idBytes(instanceId),
   ]);
@@ -42,49 +56,88 @@ export async function beginLife(deps: {
     roles: 'web,renewal',
     startedAt: now,
     seenAt: now,
-    openSince: null,
+    openSince: EVERYTHING,
     offsetMs: clock.offsetMs(),
+    recoveredAt: null,
   });
   await database.write(`DELETE FROM replicas WHERE seen_at < UTC_TIMESTAMP(3) - INTERVAL ${FORMER_LIVES_KEPT_DAYS} DAY AND life_id <> $1`, [idBytes(lifeId)]);
-  const beat = () =>
-    database
-      .write('UPDATE replicas SET seen_at = UTC_TIMESTAMP(3), offset_ms = $1 WHERE life_id = $2', [clock.offsetMs(), idBytes(lifeId)])
-      .catch((cause: unknown) => ports.log.debug({ cause: String(cause) }, 'heartbeat not written'));
+
+  let isRecovered = false;
+  let contactSince = now;
+  let beatenAt = now;
+  const beat = async (): Promise<void> => {
+    const composedAt = clock.now();
+    const open = isRecovered ? parts.openSince() : EVERYTHING;
+    try {
+      await database.write('UPDATE replicas SET seen_at = UTC_TIMESTAMP(3), open_since = $1, offset_ms = $2 WHERE life_id = $3 AND UTC_TIMESTAMP(3) <= $4', [
+        open === null ? null : instantText(open),
+        clock.offsetMs(),
+        idBytes(lifeId),
+        instantText(composedAt + BEAT_GOOD_FOR_MS),
+      ]);
+      const at = clock.now();
+      if (at - beatenAt > limits.silentMs) contactSince = at;
+      beatenAt = at;
+    } catch (cause) {
+      ports.log.debug({ cause: String(cause) }, 'heartbeat not written');
+    }
+  };
   const timer = setInterval(() => void beat(), limits.heartbeatMs).unref();
   return {
     lifeId,
     incarnation,
-    async stop() {
+    // While our own heartbeat is late, contact counts as broken already.
+    contactSince: () => (clock.now() - beatenAt > limits.silentMs ? clock.now() : contactSince),
+    async recovered() {
+      await database.write('UPDATE replicas SET recovered_at = UTC_TIMESTAMP(3) WHERE life_id = $1', [idBytes(lifeId)]);
+      isRecovered = true;
+      await beat();
+    },
+    async stop(clean) {
       clearInterval(timer);
-      await database.write('UPDATE replicas SET seen_at = UTC_TIMESTAMP(3) - INTERVAL 1 HOUR WHERE life_id = $1', [idBytes(lifeId)]).catch(() => 0); // away: it will look silent by itself
+      const says = clean ? "roles = 'stopped', open_since = NULL, seen_at = UTC_TIMESTAMP(3)" : 'seen_at = seen_at';
+      await database.write(`UPDATE replicas SET ${says} WHERE life_id = $1`, [idBytes(lifeId)]).catch(() => 0); // away: it will look silent by itself
     },
   };
 }
 
 /**
- * T10, before anything is claimed: what a former life of this instance left behind is freed at once. That life is dead
- * (it would hold the data folder's socket), so nobody holds the answers to what it sent.
+ * T10, before anything is claimed: answers that a former life spilled are saved, then what it left in the rows is freed at once.
+ * That life is dead (it would hold the data folder's socket), so nobody else holds the answers to what it sent.
  */
 export async function recoverFormerLives(deps: {
   store: RenewalStore;
+  keeper: AnswerKeeper;
+  spill: Spill;
   contexts: GrantContexts;
   limits: RenewalLimits;
   ports: Pick<Ports, 'clock' | 'log'>;
   instanceId: string;
   lifeId: string;
-}): Promise<number> {
+  /** Makes the grant of a first answer that was spilled. */
+  resumeFirst(answer: SpilledAnswer, first: FirstAnswer): Promise<void>;
+}): Promise<void> {
   const { store, contexts, limits, ports } = deps;
+  const spilled = deps.spill.left();
+  for (const answer of spilled) {
+    const { first } = answer;
+    if (first) {
+      await deps.keeper.saveFirst(answer, () => deps.resumeFirst(answer, first));
+      continue;
+    }
+    const result = await deps.keeper.save(answer.grantId, { epoch: answer.epoch, generation: answer.generation }, answer.tokens, answer.life, true);
+    ports.log.warn({ grant: answer.grantId, result }, 'an answer that a former life had spilled is back in the database');
+  }
   const left = await store.leftBy(deps.instanceId, deps.lifeId);
   const known = await contexts.of(left.map((one) => one.grantId));
   for (const { grantId, row } of left) {
     const context = known.get(grantId);
     const sent = row.sentEpoch !== null || row.uncertainSince !== null;
-    const sentAt = row.sentAt ?? ports.clock.now();
-    const deadlineMs = requestDeadlineMs(limits, row.expiresAt - row.issuedAt);
-    const waitMs =
-      sent && context ? uncertainWaitMs(context.definition.dialect, { since: row.uncertainSince ?? sentAt, sentAt }, ports.clock.now(), limits, deadlineMs) : 0;
+    const now = ports.clock.now();
+    const sentAt = row.sentAt ?? now;
+    const use = { since: row.uncertainSince ?? sentAt, sentAt, nobodyHolds: true, contactSince: now, expiresAt: row.expiresAt, floorMs: handoutFloorMs(row) };
+    const waitMs = sent && context ? uncertainWaitMs(context.definition.dialect, use, now, limits, requestDeadlineMs(limits, row.expiresAt - row.issuedAt)) : 0;
     await store.update([grantId], recover(waitMs));
   }
   if (left.length > 0) ports.log.info({ freed: left.length }, 'freed what a former life of this replica left behind');
-  return left.length;
 }

@@ -4,10 +4,8 @@ import { chmodSync, mkdtempSync, readFileSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
-import { inject } from 'vitest';
 import { type ApiClient, apiClient } from '../../src/api/client.ts';
 import { freePort } from '../../src/service/database/private-mariadb.ts';
-import { openDatabase } from '../../src/service/store/database.ts';
 
 const RK = fileURLToPath(new URL('../../dist/cli/main.js', import.meta.url));
 const READY_LIMIT_MS = 60_000;
@@ -33,6 +31,8 @@ export interface ServiceOptions {
   folder?: string;
   port?: number;
   environment?: Record<string, string>;
+  /** Arguments for Node.js instead of `rk serve`. */
+  run?: string[];
 }
 
 /** Short limits, so that a bad day passes in seconds. */
@@ -40,6 +40,9 @@ export const SHORT_LIMITS = {
   RUSTY_KETTLE_DEADLINE_MS: '3000',
   RUSTY_KETTLE_LEASE_MS: '8000',
   RUSTY_KETTLE_MARGIN_MS: '500',
+  RUSTY_KETTLE_HEARTBEAT_MS: '200',
+  RUSTY_KETTLE_SILENT_MS: '1500',
+  RUSTY_KETTLE_HOLDER_WAIT_MS: '10000',
   RUSTY_KETTLE_CONFIRM_MS: '700',
   RUSTY_KETTLE_POLL_MS: '60',
   RUSTY_KETTLE_STOPPED_TRY_MS: '1500',
@@ -53,22 +56,11 @@ export function newFolder(): string {
   return folder;
 }
 
-/** An empty database of its own on the shared server. */
-export async function newDatabase(): Promise<string> {
-  const server = new URL(inject('databaseServer'));
-  const name = `rusty_kettle_${randomBytes(6).toString('hex')}`;
-  const database = openDatabase(server.href, 2);
-  await database.run(`CREATE DATABASE ${name} CHARACTER SET utf8mb4 COLLATE utf8mb4_bin`);
-  await database.close();
-  server.pathname = `/${name}`;
-  return server.href;
-}
-
 export async function startService(options: ServiceOptions): Promise<ServiceUnderTest> {
   const port = options.port ?? (await freePort());
   const folder = options.folder ?? newFolder();
   const url = `http://127.0.0.1:${port}`;
-  const child = spawn(process.execPath, [RK, 'serve'], {
+  const child = spawn(process.execPath, options.run ?? [RK, 'serve'], {
     env: {
       PATH: process.env.PATH,
       RUSTY_KETTLE_DATA_FOLDER: folder,

@@ -30,7 +30,8 @@ export type TokenOutcome =
   | { kind: 'client_refused'; evidence: Evidence }
   | { kind: 'set_up_wrong'; evidence: Evidence }
   | { kind: 'busy'; retryAfterMs: number | null; evidence: Evidence }
-  | { kind: 'unclear'; evidence: Evidence };
+  /** `raw`: a successful answer that could not be read; it may hold the only copy of a new refresh token. */
+  | { kind: 'unclear'; raw?: Secret; evidence: Evidence };
 
 /** The longest token taken, in characters: what the store holds, with room for sealing. */
 const TOKEN_MOST = 15_000;
@@ -51,7 +52,7 @@ export function readTokenOutcome(outcome: WireOutcome): TokenOutcome {
     return { kind: outcome.kind, evidence: { status: null, error: null, description: null, reason: outcome.reason, tookMs: outcome.tookMs } };
   const body = parseJson(outcome);
   const evidence: Evidence = { status: outcome.status, error: null, description: null, reason: null, tookMs: outcome.tookMs };
-  if (outcome.status >= 200 && outcome.status < 300) return readSuccess(body, evidence);
+  if (outcome.status >= 200 && outcome.status < 300) return readSuccess(body, outcome.body, evidence);
   const problem = ErrorBody.safeParse(body);
   if (problem.success) {
     evidence.error = problem.data.error;
@@ -66,9 +67,9 @@ export function readTokenOutcome(outcome: WireOutcome): TokenOutcome {
   return { kind: 'unclear', evidence };
 }
 
-function readSuccess(body: unknown, evidence: Evidence): TokenOutcome {
+function readSuccess(body: unknown, text: string, evidence: Evidence): TokenOutcome {
   const read = TokenBody.safeParse(body);
-  if (!read.success) return { kind: 'unclear', evidence: { ...evidence, reason: 'unreadable' } };
+  if (!read.success) return { kind: 'unclear', raw: new Secret(text.slice(0, TOKEN_MOST)), evidence: { ...evidence, reason: 'unreadable' } };
   const { access_token, refresh_token, expires_in, scope } = read.data;
   return {
     kind: 'tokens',

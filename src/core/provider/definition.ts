@@ -114,14 +114,9 @@ export type Probe = z.output<typeof Probe>;
 /** True where a refresh token may be spent by its use, so that the answer to a renewal must not be lost. */
 export const isSpendable = (dialect: Dialect): boolean => dialect.rotation !== 'never';
 
-/**
- * Why this version will not run a definition, or null. Refresh tokens that rotate without a grace need the spill files and
- * holder waits of docs/RENEWAL.md, which are not built yet; losing one would cost a person's consent.
- */
+/** Why this version will not run a definition, or null. */
 export function whyUnsupported(definition: ProviderDefinition): string | null {
   const { dialect } = definition;
-  if (isSpendable(dialect) && dialect.reuse !== 'grace')
-    return `Its refresh tokens may be replaced at each use (rotation: ${dialect.rotation}) and a second use is not forgiven (reuse: ${dialect.reuse}). This version keeps rotating tokens safe only where the provider allows a grace.`;
   if (dialect.pkce === 'S256' && !definition.server.code_challenge_methods_supported.includes('S256'))
     return 'It names no S256 in code_challenge_methods_supported, yet its dialect does not say `pkce: none`.';
   return null;

@@ -50,7 +50,6 @@ const cases = [
   },
   { name: 'not YAML at all', from: 'server:', to: 'server: [', code: 'DEFINITION_INVALID', place: {} },
   { name: 'an alias', from: 'about: Shared', to: 'about: *x Shared', code: 'DEFINITION_INVALID', place: null },
-  { name: 'rotation without a grace', from: 'reuse: grace', to: 'reuse: kills_grant', code: 'DEFINITION_UNSUPPORTED', place: null },
   { name: 'no word about S256', from: '[S256]', to: '[plain]', code: 'DEFINITION_UNSUPPORTED', place: null },
 ];
 test.each(cases)('$name is refused with its place', ({ from, to, code, place }) => {

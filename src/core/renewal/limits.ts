@@ -6,6 +6,10 @@ export interface RenewalLimits {
   /** How much of the lease must be left over beyond the deadline when a request is armed. */
   marginMs: number;
   heartbeatMs: number;
+  /** A replica without a heartbeat for this long is silent; a gap of ours this long breaks our contact. */
+  silentMs: number;
+  /** How long to wait for one who may hold an answer. */
+  holderWaitMs: number;
   /** After a first refusal of a refresh token: when it is asked once more. */
   confirmMs: number;
   /** The worker looks for due rows this often. */
@@ -21,6 +25,8 @@ export const DEFAULT_LIMITS: RenewalLimits = {
   leaseMs: 60_000,
   marginMs: 10_000,
   heartbeatMs: 2_000,
+  silentMs: 10_000,
+  holderWaitMs: 120_000,
   confirmMs: 30_000,
   pollMs: 500,
   backoffBaseMs: 1_000,

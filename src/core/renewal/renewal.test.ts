@@ -43,7 +43,15 @@ test.each([
   { name: 'second use only refused: at once', dialect: { ...grace, reuse: 'refused' as const }, ago: 1, wait: 0 },
   { name: 'second use kills the grant: one lease after sending', dialect: { ...grace, reuse: 'kills_grant' as const }, ago: 1_000, wait: 59_000 },
 ])('uncertain, $name', ({ dialect, ago, wait }) =>
-  expect(uncertainWaitMs(dialect, { since: 1e6 - ago, sentAt: 1e6 - ago }, 1e6, DEFAULT_LIMITS, 20_000)).toBe(wait),
+  expect(
+    uncertainWaitMs(
+      dialect,
+      { since: 1e6 - ago, sentAt: 1e6 - ago, nobodyHolds: true, contactSince: 0, expiresAt: 2e6, floorMs: 60_000 },
+      1e6,
+      DEFAULT_LIMITS,
+      20_000,
+    ),
+  ).toBe(wait),
 );
 
 /** A few seconds of the life of one row, by random transitions of two replicas in random order. */
@@ -71,7 +79,7 @@ test('two replicas in any order: one attempt holds the lease, answers count once
           release: () => mine && release(mine, 30, 'unsent'),
           refused: () => mine && askOnceMore(mine, limits),
           needs: () => mine && needsPerson(mine),
-          uncertain: () => mine && uncertain(mine, 10),
+          uncertain: () => mine && uncertain(mine, 10, true),
           recover: () => recover(0),
           forward: () => bringForward(),
           end: () => (steps.length % 7 === 0 ? end() : undefined),

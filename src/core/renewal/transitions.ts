@@ -50,10 +50,20 @@ export function arm(a: Attempt, limits: Pick<RenewalLimits, 'marginMs'>, deadlin
 }
 
 /**
+ * A T1 of its own: takes a row whose lease still lives from an owner that has gone silent, so that a retry comes within the
+ * provider's grace although the lease outlasts it.
+ */
+export const takeOver = (me: string, claimId: string, limits: Pick<RenewalLimits, 'leaseMs'>, silent: string): ConditionalUpdate => ({
+  ...claim(me, claimId, limits),
+  name: 'take over',
+  where: [{ equal: ['owner', silent] }, { notNull: 'sentEpoch' }, { laterThanNow: ['leaseUntil', 0] }, { notNull: 'nextAt' }, notEnded],
+});
+
+/**
  * T4: saves an answer under the generation it spent, lease or no lease. The store adds the sealed tokens to the same statement.
  * `nextAt` null: there is no refresh token, so nothing is left to renew with.
  */
-export function save(a: Attempt, life: TokenLife, nextAt: number | null): ConditionalUpdate {
+export function save(a: Pick<Attempt, 'epoch' | 'generation'>, life: TokenLife, nextAt: number | null): ConditionalUpdate {
   const stillMine: ConditionalUpdate['where'] = [{ equal: ['epoch', a.epoch] }];
   const plan: Expression = nextAt === null ? NULL : { instant: nextAt };
   return {
@@ -77,6 +87,18 @@ export function save(a: Attempt, life: TokenLife, nextAt: number | null): Condit
     },
   };
 }
+
+/**
+ * T8: the current token was refused and a spare is left. It becomes current, as if it were the answer to our own attempt, and is
+ * proved at once.
+ */
+export function promote(a: Attempt, life: TokenLife, spareGeneration: number): ConditionalUpdate {
+  const saved = save(a, life, null);
+  return { ...saved, name: 'promote', set: { ...saved.set, parentGeneration: { value: spareGeneration }, leaseUntil: NULL, nextAt: { now: 0 } } };
+}
+
+/** T6: a spare was put by; the current token is to be proved now, also when a person was already needed. */
+export const proveNow = (): ConditionalUpdate => ({ name: 'prove now', where: [notEnded, leaseOver], set: { nextAt: { now: 0 } } });
 
 /** T7: nothing was spent; try again after `backoffMs`. What was uncertain stays so: a failed retry settles nothing. */
 export const release = (a: Attempt, backoffMs: number, cause: RenewalCause): ConditionalUpdate => ({
@@ -121,15 +143,17 @@ export const needsPerson = (a: Attempt): ConditionalUpdate => ({
   },
 });
 
-/** T9: the request went, the answer did not come. `waitMs` counts from now. `sent_by` goes: the sender reports its socket dead. */
-export const uncertain = (a: Attempt, waitMs: number): ConditionalUpdate => ({
+/**
+ * T9: the request went, the answer did not come. `waitMs` counts from now. `sent_by` stays while somebody may hold the answer.
+ */
+export const uncertain = (a: Attempt, waitMs: number, nobodyHolds: boolean): ConditionalUpdate => ({
   name: 'uncertain',
   where: [...sameAttempt(a), notEnded],
   set: {
     sentEpoch: NULL,
     uncertainSince: { coalesce: ['uncertainSince', 'sentAt'] },
     uncertainBy: { coalesce: ['uncertainBy', 'sentBy'] },
-    sentBy: NULL,
+    sentBy: nobodyHolds ? NULL : { column: 'sentBy' },
     leaseUntil: NULL,
     failures: { plus: ['failures', 1] },
     nextAt: { now: waitMs },

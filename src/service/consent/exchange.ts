@@ -11,6 +11,7 @@ import { isGood, keepProof, probeOf } from '../registry/connections.ts';
 import type { Services } from '../registry/services.ts';
 import { sealTokens } from '../renewal/answer-keeper.ts';
 import { evidenceText, tokenLife } from '../renewal/engine.ts';
+import type { FirstAnswer, SpilledAnswer } from '../renewal/spill.ts';
 import { idBytes } from '../store/database.ts';
 import type { Row } from '../store/tables.ts';
 import { readIdentity } from './identity.ts';
@@ -64,15 +65,15 @@ export async function exchange(s: Services, x: Exchange): Promise<StoredOutcome>
   const scopes = compareScopes(requested, tokens.scopes ?? requested);
   const life = tokenLife(tokens, x.definition.dialect.assumed_life_seconds, sentAt);
   const probe = probeOf(x.definition);
-  await s.keeper.keep(subject, () =>
-    insertGrant(s, x, {
-      sealed: sealTokens(s.sealer, grantId, tokens),
-      hasRefresh: tokens.refresh !== null,
-      scopes: scopes.granted,
-      life,
-      probed: probe !== undefined,
-    }),
-  );
+  const first = {
+    consentId: x.consent.id,
+    connectionId: x.connection.id,
+    consentedBy: x.consent.openedBy,
+    scopes: scopes.granted,
+    probed: probe !== undefined,
+  };
+  const spilled: SpilledAnswer = { first, grantId, epoch: 0, generation: 0, tokens, life };
+  await s.keeper.saveFirst(spilled, () => insertGrant(s, spilled, first));
   s.cache.put(grantId, { access: tokens.access, ...life, generation: 1 });
   await s.keeper.keep(subject, () => s.clientHealth.works({ id: x.client.id, name: clientName }));
   await s.keeper.keep(subject, x.proving);
@@ -115,37 +116,64 @@ export async function exchange(s: Services, x: Exchange): Promise<StoredOutcome>
   return { ...outcome, problem };
 }
 
-interface NewGrant {
-  sealed: ReturnType<typeof sealTokens>;
-  hasRefresh: boolean;
-  scopes: string[];
-  life: { issuedAt: number; expiresAt: number };
-  probed: boolean;
-}
-
-/** Inserts grant, renewal row and tokens; a repeat after a lost acknowledgement finds its own rows. */
-async function insertGrant(s: Services, x: Exchange, grant: NewGrant): Promise<void> {
-  const id = x.consent.grantId;
+/** Inserts grant, renewal row and tokens; a repeat after a lost acknowledgement, or after a crash, finds its own rows. */
+async function insertGrant(s: Pick<Services, 'tables' | 'renewals' | 'sealer' | 'ports'>, answer: SpilledAnswer, first: FirstAnswer): Promise<void> {
+  const id = answer.grantId;
   if (!(await s.tables.grants.find({ id })))
     await s.tables.grants.insert({
       id,
-      connectionId: x.connection.id,
+      connectionId: first.connectionId,
       kind: 'authorization_code',
       personKey: null,
       accountId: null,
       accountLabel: null,
-      scopes: grant.scopes,
-      consentedBy: x.consent.openedBy,
+      scopes: first.scopes,
+      consentedBy: first.consentedBy,
       consentedAt: s.ports.clock.now(),
       endedAt: null,
       cause: null,
       evidence: null,
-      proof: grant.probed ? 'not_tried' : 'not_defined',
+      proof: first.probed ? 'not_tried' : 'not_defined',
       proofAnswer: null,
       lifeEndsAt: null,
     });
   if (await s.renewals.read(id)) return;
-  await s.renewals.insert(id, firstRow(grant.life, grant.hasRefresh ? planRenewal(grant.life, s.ports.random.unit()) : null), grant.sealed);
+  const nextAt = answer.tokens.refresh ? planRenewal(answer.life, s.ports.random.unit()) : null;
+  await s.renewals.insert(id, firstRow(answer.life, nextAt), sealTokens(s.sealer, id, answer.tokens));
+}
+
+/**
+ * A first answer that a former life had spilled: the grant is made after all. It becomes current where the connection has none that
+ * works; who agreed was not read any more, so a working connection keeps what it has.
+ */
+export async function resumeFirst(
+  s: Pick<Services, 'tables' | 'renewals' | 'sealer' | 'ports' | 'changes' | 'history'>,
+  answer: SpilledAnswer,
+  first: FirstAnswer,
+): Promise<void> {
+  const connection = await s.tables.connections.find({ id: first.connectionId });
+  if (!connection) return;
+  await insertGrant(s, answer, first);
+  const former = connection.currentGrantId === null ? null : await s.renewals.read(connection.currentGrantId);
+  if (connection.currentGrantId !== answer.grantId && former !== null && former.row.nextAt !== null) {
+    await s.renewals.update([answer.grantId], end());
+    return;
+  }
+  await s.tables.connections.change({ id: connection.id }, { currentGrantId: answer.grantId, intent: 'active' });
+  const warnings = [
+    'The service was interrupted right after the tokens came; they were kept. Who agreed was not read: try the call on the page of the connection.',
+  ];
+  await s.tables.consents.change(
+    { id: first.consentId, finishedAt: null },
+    { phase: 'done', finishedAt: s.ports.clock.now(), outcome: { ...emptyOutcome(), refresh_token: answer.tokens.refresh !== null, warnings } },
+  );
+  await s.changes.announce('connection', connection.name);
+  s.history.add({
+    actor: 'service',
+    kind: 'consented',
+    subject: `connection:${connection.name}`,
+    says: 'The tokens of an interrupted consent were kept, and are in use.',
+  });
 }
 
 /**

@@ -5,6 +5,8 @@ import type { Send, WireAnswer, WireFailure } from '../../core/oauth/wire.ts';
 import { isAllowed, isPrivateAddress, outgoingLookup } from './lookup.ts';
 
 const CONNECT_LIMIT_MS = 5_000;
+const LATE_MS = 1_000;
+const LATE_READ_MS = 2_000;
 
 /** Errors that prove that no byte of the request left: names, connections, TLS. Everything else is unclear. */
 const UNSENT: Record<string, string> = {
@@ -45,7 +47,7 @@ export function outgoing(privateHosts: readonly string[]): Outgoing {
     const url = new URL(request.url);
     const host = url.hostname.replace(/^\[|\]$/g, '');
     if (isIP(host) && isPrivateAddress(host) && !isAllowed(host, privateHosts)) return failure('unsent', 'address_forbidden');
-    const timeout = AbortSignal.timeout(request.deadlineMs);
+    const deadline = patientDeadline(request.deadlineMs);
     try {
       const response = await (request.freshSocket ? single : pooled).request({
         origin: url.origin,
@@ -53,21 +55,37 @@ export function outgoing(privateHosts: readonly string[]): Outgoing {
         method: request.method as 'GET',
         headers: { 'user-agent': 'rusty-kettle', ...request.headers },
         body: request.body ?? null,
-        signal: timeout,
-        headersTimeout: request.deadlineMs,
-        bodyTimeout: request.deadlineMs,
+        signal: deadline.signal,
+        headersTimeout: 0, // one deadline, ours
+        bodyTimeout: 0,
       });
       const { body, cut } = await readBody(response.body, request.limitBytes);
+      deadline.clear();
       const answer: WireAnswer = { kind: 'answer', status: response.statusCode, headers: flatten(response.headers), body, cut, tookMs: took() };
       return answer;
     } catch (error) {
+      deadline.clear();
       const code = errorCode(error);
       const unsent = UNSENT[code] ?? (code.startsWith('ERR_TLS') || code.startsWith('ERR_SSL') ? 'tls' : undefined);
       if (unsent) return failure('unsent', unsent);
-      return failure('unclear', timeout.aborted || code.includes('TIMEOUT') ? 'timeout' : 'reset');
+      return failure('unclear', deadline.signal.aborted || code.includes('TIMEOUT') ? 'timeout' : 'reset');
     }
   };
   return { send, close: async () => void (await Promise.all([pooled.close(), single.close()])) };
+}
+
+/**
+ * A deadline that knows a freeze: fired more than a second late, this process was stopped, and the answer may lie unread in its
+ * socket. Then reading goes on for two more seconds before the request is given up.
+ */
+function patientDeadline(ms: number): { signal: AbortSignal; clear(): void } {
+  const controller = new AbortController();
+  const dueAt = performance.now() + ms;
+  let timer = setTimeout(() => {
+    if (performance.now() - dueAt > LATE_MS) timer = setTimeout(() => controller.abort(), LATE_READ_MS);
+    else controller.abort();
+  }, ms);
+  return { signal: controller.signal, clear: () => clearTimeout(timer) };
 }
 
 function errorCode(error: unknown): string {

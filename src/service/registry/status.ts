@@ -62,7 +62,7 @@ export async function showStatus(s: Services): Promise<Status> {
       roles: one.roles.split(','),
       started_at: iso(one.startedAt),
       seen_at: iso(one.seenAt),
-      alive: now - one.seenAt < SILENT_MS,
+      alive: one.roles !== 'stopped' && now - one.seenAt < SILENT_MS,
     })),
   };
 }

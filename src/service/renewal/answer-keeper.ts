@@ -6,26 +6,55 @@ import { save } from '../../core/renewal/transitions.ts';
 import type { Ports } from '../ports.ts';
 import type { Sealer } from '../sealer.ts';
 import type { RenewalStore, SealedTokens } from '../store/renewals.ts';
+import type { Spares } from './spares.ts';
+import type { Spill, SpilledAnswer } from './spill.ts';
 
-/** How an answer ended: saved now, saved before (a repeated save), or overtaken by a newer answer or the grant's end. */
-export type SaveResult = 'saved' | 'obsolete';
+/** How an answer ended: saved now or before (a repeated save), put by as a spare, or overtaken by a newer answer or the grant's end. */
+export type SaveResult = 'saved' | 'spare' | 'obsolete';
 
 /**
- * Keeps answers until the database has them (T4). An answer is never dropped: while the database is away it stays in
- * memory and is tried again and again; a graceful stop waits for it.
+ * Keeps answers until the database has them (T4). An answer is never dropped: while the database is away it stays in memory and,
+ * sealed and fsynced, in a spill file (T5), and is tried again and again; a graceful stop waits for it.
  */
 export interface AnswerKeeper {
-  save(grantId: string, attempt: Attempt, tokens: FreshTokens, life: TokenLife, hasRefresh: boolean): Promise<SaveResult>;
-  /** Runs `work` until it succeeds; counts as unsaved meanwhile. For first tokens, which are an insert. */
+  /** `urgent`: a second use of the spent token may end the grant, so the spill does not wait for the database's silence. */
+  save(grantId: string, attempt: Pick<Attempt, 'epoch' | 'generation'>, tokens: FreshTokens, life: TokenLife, urgent: boolean): Promise<SaveResult>;
+  /** The same for the first answer of a consent: `insert` makes the grant. */
+  saveFirst(answer: SpilledAnswer, insert: () => Promise<void>): Promise<void>;
+  /** Runs `work` until it succeeds; counts as unsaved meanwhile. */
   keep<T>(what: string, work: () => Promise<T>): Promise<T>;
   unsaved(): number;
 }
 
+/** Without an acknowledgement for this long, an answer is spilled. */
+const SPILL_AFTER_MS = 250;
 const RETRY_FIRST_MS = 100;
 const RETRY_MOST_MS = 2_000;
 
-export function answerKeeper(deps: { store: RenewalStore; sealer: Sealer; ports: Pick<Ports, 'log' | 'random'> }): AnswerKeeper {
+export function answerKeeper(deps: { store: RenewalStore; sealer: Sealer; spill: Spill; spares: Spares; ports: Pick<Ports, 'log' | 'random'> }): AnswerKeeper {
   const { store, sealer, ports } = deps;
+  const spillLater = (answer: SpilledAnswer, afterMs: number) => {
+    let writing: Promise<void> | null = null;
+    const write = () => {
+      writing = deps.spill.write(answer).catch((cause: unknown) => {
+        ports.log.error(
+          { cause: cause instanceof Error ? cause.message : 'unknown' },
+          'AN ANSWER CANNOT BE SPILLED: it is in memory alone; do not stop this process',
+        );
+      });
+    };
+    const timer = setTimeout(write, afterMs);
+    if (afterMs === 0) {
+      clearTimeout(timer);
+      write();
+    }
+    return async () => {
+      clearTimeout(timer);
+      if (!writing) return;
+      await writing;
+      deps.spill.remove(answer);
+    };
+  };
   let unsaved = 0;
 
   const keep = async <T>(what: string, work: () => Promise<T>): Promise<T> => {
@@ -46,17 +75,29 @@ export function answerKeeper(deps: { store: RenewalStore; sealer: Sealer; ports:
   return {
     keep,
     unsaved: () => unsaved,
-    save(grantId, attempt, tokens, life, hasRefresh) {
+    async saveFirst(answer, insert) {
+      const settled = spillLater(answer, 0);
+      await keep(answer.grantId, insert);
+      await settled();
+    },
+    async save(grantId, attempt, tokens, life, urgent) {
+      const settled = spillLater({ grantId, epoch: attempt.epoch, generation: attempt.generation, tokens, life }, urgent ? 0 : SPILL_AFTER_MS);
       const sealed = sealTokens(sealer, grantId, tokens);
-      const nextAt = hasRefresh ? planRenewal(life, ports.random.unit()) : null;
-      return keep(grantId, async () => {
-        if (await store.save(grantId, save(attempt, life, nextAt), sealed)) return 'saved';
+      const transition = save(attempt, life, planRenewal(life, ports.random.unit()));
+      const result = await keep(grantId, async (): Promise<SaveResult> => {
+        if (await store.save(grantId, transition, sealed)) return 'saved';
         const held = await store.read(grantId);
-        if (!held) return 'obsolete';
-        if (held.row.savedEpoch === attempt.epoch && held.row.generation > attempt.generation) return 'saved'; // done earlier: only the acknowledgement was lost
-        if (held.row.generation === attempt.generation && !held.row.ended) throw new Error('read a stale row'); // run again
-        return 'obsolete';
+        if (!held || held.row.ended) return 'obsolete';
+        const { row } = held;
+        if (row.savedEpoch === attempt.epoch && row.generation > attempt.generation) return 'saved'; // done earlier: only the acknowledgement was lost
+        if (row.generation === attempt.generation) throw new Error('read a stale row'); // run again
+        if (!tokens.refresh || (row.parentGeneration ?? 0) > attempt.generation) return 'obsolete';
+        // Another answer to the same token was saved first: which of the two the provider honours is not known. T6.
+        await deps.spares.put(grantId, attempt.epoch, attempt.generation, tokens, life);
+        return 'spare';
       });
+      await settled();
+      return result;
     },
   };
 }

@@ -3,20 +3,22 @@ import { Fault } from '../../core/fault.ts';
 import type { Evidence, FreshTokens, TokenOutcome } from '../../core/oauth/token-answer.ts';
 import { readTokenOutcome } from '../../core/oauth/token-answer.ts';
 import { tokenRequest } from '../../core/oauth/token-request.ts';
-import { isSpendable } from '../../core/provider/definition.ts';
+import { type Dialect, isSpendable } from '../../core/provider/definition.ts';
 import type { RenewalLimits } from '../../core/renewal/limits.ts';
-import { backoffMs, requestDeadlineMs, type TokenLife } from '../../core/renewal/plan.ts';
-import type { RenewalCause } from '../../core/renewal/row.ts';
-import { type Attempt, arm, askOnceMore, claim, giveBack, needsPerson, release, uncertain } from '../../core/renewal/transitions.ts';
+import { backoffMs, handoutFloorMs, requestDeadlineMs, type TokenLife } from '../../core/renewal/plan.ts';
+import type { RenewalCause, RenewalRow } from '../../core/renewal/row.ts';
+import { type Attempt, arm, askOnceMore, claim, giveBack, needsPerson, promote, release, takeOver, uncertain } from '../../core/renewal/transitions.ts';
 import { uncertainWaitMs } from '../../core/renewal/uncertain-wait.ts';
 import type { Secret } from '../../core/secret.ts';
 import type { History } from '../history.ts';
 import { type Ports, recordId } from '../ports.ts';
 import type { Sealer } from '../sealer.ts';
 import type { HeldRow, RenewalStore } from '../store/renewals.ts';
-import type { AnswerKeeper } from './answer-keeper.ts';
+import { type AnswerKeeper, sealTokens } from './answer-keeper.ts';
 import type { ClientHealth } from './client-health.ts';
 import type { GrantContext, GrantContexts } from './grant-context.ts';
+import type { Holders } from './holders.ts';
+import type { Spares } from './spares.ts';
 import type { TokenCache } from './token-cache.ts';
 
 /** Renews grants by the protocol of docs/RENEWAL.md: claim, arm, send, then save or release. */
@@ -26,6 +28,10 @@ export interface RenewalEngine {
   /** T1 for one row, before it is due if nothing is wrong with it. False: somebody else has it, or it may not be claimed. */
   renewOne(grantId: string): Promise<boolean>;
   inFlight(): number;
+  /** The watermark: since when (epoch ms) the oldest attempt is open, from just before T2 until its answer is safe; null: none. */
+  openSince(): number | null;
+  /** T1 from owners that have gone silent, where the provider's grace would run out before their leases. */
+  takeOverSilent(): Promise<number>;
   /** Resolves when nothing is in flight any more. */
   idle(): Promise<void>;
 }
@@ -36,6 +42,8 @@ export interface EngineParts {
   sealer: Sealer;
   contexts: GrantContexts;
   keeper: AnswerKeeper;
+  spares: Spares;
+  holders: Holders;
   cache: TokenCache;
   clients: ClientHealth;
   history: History;
@@ -51,6 +59,7 @@ const CLAIM_SPREAD = 4;
 export function renewalEngine(parts: EngineParts): RenewalEngine {
   const { me, store, limits, ports } = parts;
   const running = new Map<string, Promise<void>>();
+  const openAt = new Map<string, number>();
 
   const take = async (ids: string[], early: boolean): Promise<HeldRow[]> => {
     const free = ids.filter((id) => !running.has(id));
@@ -62,10 +71,14 @@ export function renewalEngine(parts: EngineParts): RenewalEngine {
   const start = async (held: HeldRow[]): Promise<void> => {
     const contexts = await parts.contexts.of(held.map((one) => one.grantId));
     for (const one of held) {
+      openAt.set(one.grantId, ports.clock.now());
       const work = renewHeld(parts, one, contexts.get(one.grantId))
         // What fails here is our side (database away): the lease lapses and somebody claims again.
         .catch((cause: unknown) => ports.log.warn({ cause: String(cause), grant: one.grantId }, 'renewal given up until its lease ends'))
-        .finally(() => running.delete(one.grantId));
+        .finally(() => {
+          running.delete(one.grantId);
+          openAt.delete(one.grantId);
+        });
       running.set(one.grantId, work);
     }
   };
@@ -90,6 +103,20 @@ export function renewalEngine(parts: EngineParts): RenewalEngine {
       return held.length > 0;
     },
     inFlight: () => running.size,
+    openSince: () => (openAt.size === 0 ? null : Math.min(...openAt.values())),
+    async takeOverSilent() {
+      const left = await parts.holders.leftBySilent();
+      const contexts = await parts.contexts.of(left.map((one) => one.grantId));
+      let taken = 0;
+      for (const { grantId, owner } of left) {
+        if (running.has(grantId) || contexts.get(grantId)?.definition.dialect.reuse !== 'grace') continue;
+        const claimId = recordId(ports);
+        if ((await store.update([grantId], takeOver(me, claimId, limits, owner))) === 0) continue;
+        await start(await store.claimed([grantId], claimId));
+        taken += 1;
+      }
+      return taken;
+    },
     async idle() {
       while (running.size > 0) await Promise.all(running.values());
     },
@@ -116,9 +143,8 @@ async function renewHeld(parts: EngineParts, held: HeldRow, context: GrantContex
   const { dialect } = context.definition;
   const deadlineMs = requestDeadlineMs(limits, row.expiresAt - row.issuedAt);
   if (row.sentEpoch !== null || row.uncertainSince !== null) {
-    const sentAt = row.sentAt ?? ports.clock.now();
-    const waitMs = uncertainWaitMs(dialect, { since: row.uncertainSince ?? sentAt, sentAt }, ports.clock.now(), limits, deadlineMs);
-    if (waitMs > 0) return void (await store.update([grantId], uncertain(attempt, waitMs)));
+    const { waitMs, nobodyHolds } = await uncertainty(parts, row, dialect, deadlineMs);
+    if (waitMs > 0) return void (await store.update([grantId], uncertain(attempt, waitMs, nobodyHolds)));
   }
   let refreshToken: Secret;
   try {
@@ -138,6 +164,34 @@ async function renewHeld(parts: EngineParts, held: HeldRow, context: GrantContex
   const request = tokenRequest(context.definition, context.credentials, { grantType: 'refresh_token', refreshToken }, deadlineMs);
   const outcome = readTokenOutcome(await ports.send({ ...request, freshSocket: isSpendable(dialect) }));
   await conclude(parts, held, context, attempt, outcome, sentAt);
+}
+
+/** T9's decision for a row, from what is known of those who may hold the answer. */
+async function uncertainty(parts: EngineParts, row: RenewalRow, dialect: Dialect, deadlineMs: number): Promise<{ waitMs: number; nobodyHolds: boolean }> {
+  const now = parts.ports.clock.now();
+  const sentAt = row.sentAt ?? now;
+  const nobodyHolds = await parts.holders.nobodyHolds([row.sentBy, row.uncertainBy], sentAt);
+  const use = {
+    since: row.uncertainSince ?? sentAt,
+    sentAt,
+    nobodyHolds,
+    contactSince: parts.holders.contactSince(),
+    expiresAt: row.expiresAt,
+    floorMs: handoutFloorMs(row),
+  };
+  return { waitMs: uncertainWaitMs(dialect, use, now, parts.limits, deadlineMs), nobodyHolds };
+}
+
+/** T8: makes the newest spare current where there is one. True: done, or somebody else moved on; it is being proved. */
+async function promoted(parts: EngineParts, held: HeldRow, attempt: Attempt): Promise<boolean> {
+  const spare = await parts.spares.newest(held.grantId);
+  if (!spare) return false;
+  const saved = await parts.store.save(held.grantId, promote(attempt, spare.life, spare.generation), sealTokens(parts.sealer, held.grantId, spare.tokens));
+  if (saved) {
+    await parts.spares.remove(held.grantId, spare.epoch);
+    parts.cache.drop(held.grantId);
+  }
+  return true;
 }
 
 /** T2; true when the request may be sent now. */
@@ -174,19 +228,25 @@ async function conclude(parts: EngineParts, held: HeldRow, context: GrantContext
       await parts.clients.stop({ id: context.clientRecordId, name: context.clientName }, evidence);
       return later('client_refused', limits.stoppedTryMs * (1 + ports.random.unit()), `The provider refuses the client (${evidence}).`);
     case 'refused_grant':
+      if (await promoted(parts, held, attempt)) return;
       if (row.refusedAt === null) return fail(askOnceMore(attempt, limits), `The provider refused the refresh token (${evidence}); it is asked once more.`);
       parts.cache.drop(grantId);
       return fail(needsPerson(attempt), `The provider refused the refresh token again (${evidence}): somebody must consent again.`, 'needs_person');
     case 'unclear': {
       if (!isSpendable(context.definition.dialect)) return later('unclear', waitMs, `The provider did not answer clearly (${evidence}).`);
-      const again = uncertainWaitMs(
+      if (outcome.raw) await parts.spares.putRaw(grantId, attempt.epoch, attempt.generation, outcome.raw, sentAt);
+      // Our own socket is dead; an earlier sender of the same token may still hold an answer.
+      const seen = { ...row, sentAt, sentBy: null, uncertainSince: row.uncertainSince ?? sentAt };
+      const { waitMs: again, nobodyHolds } = await uncertainty(
+        parts,
+        seen,
         context.definition.dialect,
-        { since: row.uncertainSince ?? sentAt, sentAt },
-        ports.clock.now(),
-        limits,
         requestDeadlineMs(limits, row.expiresAt - row.issuedAt),
       );
-      return fail(uncertain(attempt, Math.max(again, waitMs)), `The answer did not come (${evidence}); whether the provider renewed is not known.`);
+      return fail(
+        uncertain(attempt, Math.max(again, waitMs), nobodyHolds),
+        `The answer did not come (${evidence}); whether the provider renewed is not known.`,
+      );
     }
     default:
       outcome satisfies never;
@@ -197,8 +257,19 @@ async function renewed(parts: EngineParts, held: HeldRow, context: GrantContext,
   const life = tokenLife(tokens, context.definition.dialect.assumed_life_seconds, sentAt);
   // Handed out from memory at once: the answer is good whether or not the database can take it yet.
   parts.cache.put(held.grantId, { access: tokens.access, ...life, generation: attempt.generation + 1 });
-  const result = await parts.keeper.save(held.grantId, attempt, tokens, life, true);
+  const { dialect } = context.definition;
+  const result = await parts.keeper.save(held.grantId, attempt, tokens, life, tokens.refresh !== null && dialect.reuse !== 'grace');
   const subject = `connection:${context.connectionName}`;
+  if (result === 'spare') {
+    parts.cache.drop(held.grantId);
+    parts.history.add({
+      actor: 'service',
+      kind: 'answer_spare',
+      subject,
+      says: 'A late answer was put by as a spare: another one was saved first, and is being proved.',
+    });
+    return;
+  }
   if (result === 'obsolete') {
     parts.cache.drop(held.grantId);
     parts.history.add({

@@ -1,17 +1,34 @@
 import { setTimeout as sleep } from 'node:timers/promises';
 import type { Ports } from '../ports.ts';
 import type { RenewalEngine } from './engine.ts';
+import type { Spares } from './spares.ts';
+
+const LOOK_AFTER_MS = 2_000;
+const SWEEP_MS = 60_000;
+
+/** Beside the loop: rows of silent owners, and spares of no use. */
+async function lookAfter(deps: { engine: RenewalEngine; spares: Spares }, last: { lookedAt: number; sweptAt: number }): Promise<void> {
+  const now = Date.now();
+  if (now - last.lookedAt < LOOK_AFTER_MS) return;
+  last.lookedAt = now;
+  await deps.engine.takeOverSilent();
+  if (now - last.sweptAt < SWEEP_MS) return;
+  last.sweptAt = now;
+  await deps.spares.sweep();
+}
 
 /** The renewal loop: claim, act, sleep, until told to stop. It holds no decisions. `pollMs`: how often it looks when idle. */
 export async function keepRenewing(
-  deps: { engine: RenewalEngine; concurrency: number; pollMs: number; ports: Pick<Ports, 'log' | 'random'> },
+  deps: { engine: RenewalEngine; spares: Spares; concurrency: number; pollMs: number; ports: Pick<Ports, 'log' | 'random'> },
   stop: AbortSignal,
 ): Promise<void> {
   const { engine, concurrency, pollMs, ports } = deps;
+  const last = { lookedAt: 0, sweptAt: 0 };
   while (!stop.aborted) {
     let claimed = 0;
     try {
       claimed = await engine.renewDue(concurrency);
+      await lookAfter(deps, last);
     } catch (cause) {
       ports.log.warn({ cause: String(cause) }, 'renewal round failed');
     }

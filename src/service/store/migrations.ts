@@ -145,6 +145,14 @@ const MIGRATIONS: [name: string, statement: string][] = [
     '0021-tickets',
     table('tickets', `id ${ID} PRIMARY KEY, kind VARCHAR(20) NOT NULL, hash BINARY(32) NOT NULL, ends_at ${AT}, spent_at DATETIME(3) NULL, UNIQUE (hash)`),
   ],
+  [
+    '0022-spare-tokens',
+    table(
+      'spare_tokens',
+      `grant_id ${ID}, epoch BIGINT UNSIGNED NOT NULL, generation BIGINT UNSIGNED NOT NULL, kind VARCHAR(10) NOT NULL, access_sealed BLOB NOT NULL, refresh_sealed BLOB NULL, issued_at ${AT}, expires_at ${AT}, PRIMARY KEY (grant_id, epoch)`,
+    ),
+  ],
+  ['0023-replicas-recovered', 'ALTER TABLE replicas ADD COLUMN IF NOT EXISTS recovered_at DATETIME(3) NULL'],
 ];
 
 const LEASE_SECONDS = 60;

@@ -21,6 +21,7 @@ const COLUMNS = {
     startedAt: 'instant',
     seenAt: 'instant',
     openSince: 'instant?',
+    recoveredAt: 'instant?',
     offsetMs: 'number',
   },
   providers: { id: 'id', name: 'text', title: 'text', versionId: 'id', revision: 'number', createdAt: 'instant' },

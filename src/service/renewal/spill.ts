@@ -1,0 +1,104 @@
+import { hkdfSync } from 'node:crypto';
+import { mkdirSync, readdirSync, readFileSync, renameSync, rmSync } from 'node:fs';
+import { open } from 'node:fs/promises';
+import { join } from 'node:path';
+import type { FreshTokens } from '../../core/oauth/token-answer.ts';
+import type { TokenLife } from '../../core/renewal/plan.ts';
+import { open as openSealed, seal } from '../../core/sealing/envelope.ts';
+import type { MasterKey } from '../../core/sealing/master-key.ts';
+import { Secret } from '../../core/secret.ts';
+import type { Ports } from '../ports.ts';
+
+/** What the first answer of a consent needs besides its tokens, to become a grant after a crash. */
+export interface FirstAnswer {
+  consentId: string;
+  connectionId: string;
+  consentedBy: string;
+  scopes: string[];
+  probed: boolean;
+}
+
+/** An answer on its way to the database: what T4, or the insert of a new grant, needs to be run again after a crash. */
+export interface SpilledAnswer {
+  first?: FirstAnswer;
+  grantId: string;
+  epoch: number;
+  generation: number;
+  tokens: FreshTokens;
+  life: TokenLife;
+}
+
+/**
+ * T5: answers that the database has not acknowledged, sealed, one file each, fsynced before it counts. Sealed under a key derived
+ * from the master key, because the data keys live in the database that cannot be reached.
+ */
+export interface Spill {
+  write(answer: SpilledAnswer): Promise<void>;
+  remove(answer: Pick<SpilledAnswer, 'grantId' | 'epoch'>): void;
+  /** What an earlier life left; a torn file that does not open is set aside, not deleted. */
+  left(): SpilledAnswer[];
+  waiting(): number;
+}
+
+const NAME = /^([0-9a-f-]{36})-(\d+)\.(json|tmp)$/;
+
+export function spill(deps: { folder: string; master: MasterKey; ports: Pick<Ports, 'random' | 'log'> }): Spill {
+  const { master, ports } = deps;
+  const folder = join(deps.folder, 'spill');
+  mkdirSync(folder, { recursive: true, mode: 0o700 });
+  const key = { id: master.id, bytes: new Uint8Array(hkdfSync('sha256', master.bytes, new Uint8Array(), 'spill/1', 32)) };
+  const stem = (answer: Pick<SpilledAnswer, 'grantId' | 'epoch'>) => `${answer.grantId}-${answer.epoch}`;
+  const place = (name: string) => ({ table: 'spill', row: name, column: 'answer' });
+  const present = new Set<string>();
+
+  return {
+    async write(answer) {
+      const name = stem(answer);
+      const { access, refresh, ...rest } = answer.tokens;
+      const plain = JSON.stringify({ ...answer, tokens: { ...rest, access: access.reveal(), refresh: refresh?.reveal() ?? null } });
+      const file = await open(join(folder, `${name}.tmp`), 'w', 0o600);
+      try {
+        await file.writeFile(seal(key, ports.random.bytes(12), place(name), Buffer.from(plain, 'utf8')));
+        await file.sync();
+      } finally {
+        await file.close();
+      }
+      renameSync(join(folder, `${name}.tmp`), join(folder, `${name}.json`));
+      const directory = await open(folder, 'r');
+      try {
+        await directory.sync(); // the name must outlive a power cut too
+      } finally {
+        await directory.close();
+      }
+      present.add(name);
+    },
+    remove(answer) {
+      const name = stem(answer);
+      present.delete(name);
+      rmSync(join(folder, `${name}.json`), { force: true });
+    },
+    left() {
+      const found: SpilledAnswer[] = [];
+      for (const file of readdirSync(folder)) {
+        const match = NAME.exec(file);
+        if (!match) continue;
+        const name = `${match[1]}-${match[2]}`;
+        try {
+          const text = openSealed(key, place(name), readFileSync(join(folder, file))).toString('utf8');
+          const read = JSON.parse(text) as Omit<SpilledAnswer, 'tokens'> & {
+            tokens: { access: string; refresh: string | null; lifeMs: number | null; scopes: string[] | null };
+          };
+          const { access, refresh, ...rest } = read.tokens;
+          found.push({ ...read, tokens: { ...rest, access: new Secret(access), refresh: refresh === null ? null : new Secret(refresh) } });
+          if (match[3] === 'tmp') renameSync(join(folder, file), join(folder, `${name}.json`)); // whole after all: only the rename was missing
+          present.add(name);
+        } catch (cause) {
+          renameSync(join(folder, file), join(folder, `${file}.torn`));
+          ports.log.error({ file, cause: cause instanceof Error ? cause.message : 'unreadable' }, 'a spill file does not open; it is set aside');
+        }
+      }
+      return found;
+    },
+    waiting: () => present.size,
+  };
+}
