@@ -150,6 +150,21 @@ test('two replicas over one database renew each token once, and each hands out w
     const { replicas } = await call('showStatus');
     expect(replicas.filter((one) => one.alive).length).toBeGreaterThanOrEqual(2);
 
+    const resource = `${service.url}/connections/r1`;
+    expect((await call('pauseConnection', { params: { connection: 'r1' } })).state).toBe('paused');
+    expect((await fetchToken(service.url, caller_id, key, resource)).body).toMatchObject({
+      error: 'invalid_target',
+      error_description: expect.stringContaining('paused'),
+    });
+    await eventually(async () => (await fetchToken(second.url, caller_id, key, resource)).status === 400, 3_000, 'the other replica hears of the pause');
+    await expect(call('callConnection', { params: { connection: 'r1' }, body: { path: '/tables' } })).rejects.toMatchObject({
+      problem: { code: 'CONNECTION_PAUSED' },
+    });
+    const keptAlive = (await show('r1')).renewals;
+    await eventually(async () => (await show('r1')).renewals > keptAlive, 10_000, 'a renewal while paused');
+    expect(await call('resumeConnection', { params: { connection: 'r1' } })).toMatchObject({ state: 'working' });
+    await eventually(async () => (await fetchToken(second.url, caller_id, key, resource)).status === 200, 3_000, 'the other replica hears of the resume');
+
     await call('removeCaller', { params: { caller: 'replicas' } });
     await eventually(
       async () => (await fetchToken(second.url, caller_id, key, `${service.url}/connections/r1`)).status === 401,
@@ -166,7 +181,7 @@ test('many at once for one expired token cause one request to the provider', asy
   await addConnection(call, 'crowd');
   await standin.order('lives', { access_seconds: 1 });
   await service.stop();
-  service = await startService({ databaseUrl: database.url, masterKey, folder, port, environment: { RUSTY_KETTLE_POLL_MS: '10000' } }); // the worker sleeps: only handouts renew
+  service = await startService({ databaseUrl: database.url, masterKey, folder, port, environment: { RUSTY_KETTLE_POLL_MS: '60000' } }); // the worker sleeps: only handouts renew
   call = await signIn(service);
   await agree(call, 'crowd', { account: 'eg-2001' });
   const { caller_id, key } = await call('addCaller', { body: { name: 'crowd', connections: ['crowd'] } });

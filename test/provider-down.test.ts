@@ -55,7 +55,7 @@ test.each(FAULTS)('$name at a renewal: explained, and the connection comes back 
   } else expect(seen).toMatchObject({ state: 'struggling', failures: 1 });
   const back = await eventually(async () => {
     const now = await show(name);
-    return now.state === 'working' && now.renewals > before ? now : null;
+    return now.state === 'working' && now.renewals > before && now.evidence === null ? now : null; // the evidence goes just after the save
   }, 20_000);
   expect(back).toMatchObject({ evidence: null, failures: 0 });
 });

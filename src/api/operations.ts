@@ -143,6 +143,20 @@ export const operations = {
     answer: OpenedConsent,
   },
   renewConnection: { method: 'POST', path: '/api/v1/connections/{connection}/renew', access: 'operator', says: 'Renew now', answer: Connection },
+  pauseConnection: {
+    method: 'POST',
+    path: '/api/v1/connections/{connection}/pause',
+    access: 'operator',
+    says: 'Pause: no tokens are handed out, on any replica, within a second; it is kept alive meanwhile',
+    answer: Connection,
+  },
+  resumeConnection: {
+    method: 'POST',
+    path: '/api/v1/connections/{connection}/resume',
+    access: 'operator',
+    says: 'Resume: renews first, then hands out again',
+    answer: Connection,
+  },
   probeConnection: {
     method: 'POST',
     path: '/api/v1/connections/{connection}/probe',

@@ -27,6 +27,7 @@ export const Status = z.object({
     failed_last_hour: z.number().int(),
     due_now: z.number().int(),
     oldest_due_at: Instant.nullable(),
+    spilled: z.number().int().describe('Of these, kept in sealed files as well'),
     unsaved: z.number().int().describe('Answers kept in memory because the database cannot take them'),
   }),
   handouts: z.object({ last_hour: z.number().int(), refused_last_hour: z.number().int() }),

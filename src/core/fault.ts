@@ -46,6 +46,12 @@ export const FAULTS = {
     says: 'Nobody has agreed to this connection yet.',
     remedy: 'Open the connection and consent at the provider.',
   },
+  CONNECTION_PAUSED: {
+    status: 409,
+    retry: false,
+    says: 'The connection is paused.',
+    remedy: 'Resume it first.',
+  },
   GRANT_REFUSED: {
     status: 409,
     retry: false,

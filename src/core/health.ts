@@ -62,7 +62,12 @@ const NEEDS_PERSON: readonly RenewalCause[] = ['lost_in_flight', 'client_refused
 /** Derives the shown state with cause and remedy. `now`: epoch ms. */
 export function connectionHealth(facts: ConnectionFacts, now: number): ConnectionHealth {
   if (facts.intent === 'revoked') return { state: 'revoked', cause: 'It was revoked here.', remedy: 'Agree again to use it once more.' };
-  if (facts.intent === 'paused') return { state: 'paused', cause: 'An operator paused it.', remedy: 'Resume it.' };
+  if (facts.intent === 'paused')
+    return {
+      state: 'paused',
+      cause: 'An operator paused it: no tokens are handed out. Those handed out before live on at the provider until they run out.',
+      remedy: 'Resume it.',
+    };
   if (!facts.hasGrant)
     return { state: facts.intent === 'draft' ? 'draft' : 'not_yet_agreed', cause: 'Nobody has agreed yet.', remedy: 'Open it and consent at the provider.' };
   const expired = facts.expiresAt !== null && facts.expiresAt <= now;

@@ -164,6 +164,7 @@ async function joinParts(
     clientHealth: clients,
     engine,
     keeper,
+    spill: spilled,
     handout: handOut,
     ports,
     version: PACKAGE.version,

@@ -58,7 +58,7 @@ const Environment = z.object({
   RUSTY_KETTLE_SILENT_MS: wholeNumber(500, 120_000).default(DEFAULT_LIMITS.silentMs),
   RUSTY_KETTLE_HOLDER_WAIT_MS: wholeNumber(1_000, 3_600_000).default(DEFAULT_LIMITS.holderWaitMs),
   RUSTY_KETTLE_CONFIRM_MS: wholeNumber(100, 600_000).default(DEFAULT_LIMITS.confirmMs),
-  RUSTY_KETTLE_POLL_MS: wholeNumber(20, 10_000).default(DEFAULT_LIMITS.pollMs),
+  RUSTY_KETTLE_POLL_MS: wholeNumber(20, 60_000).default(DEFAULT_LIMITS.pollMs),
   RUSTY_KETTLE_STOPPED_TRY_MS: wholeNumber(500, 21_600_000).default(DEFAULT_LIMITS.stoppedTryMs),
 });
 

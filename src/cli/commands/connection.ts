@@ -28,7 +28,7 @@ async function show(all: GlobalOptions, one: Connection, next?: string): Promise
     ['Probe', one.probe.state === 'not_defined' ? null : `GET ${one.probe.path}: ${one.probe.state.replaceAll('_', ' ')}`],
     ['Callers', one.callers.join(', ')],
     ['Resource', one.resource],
-    ['Next', next],
+    [next?.startsWith('rk ') ? 'Next' : 'Note', next],
   ]);
 }
 
@@ -129,6 +129,19 @@ export function connection(rk: Command): void {
       const all = globals(command);
       await show(all, await (await signedIn(all))('renewConnection', { params: { connection: name } }));
     });
+  for (const [verb, operation, says] of [
+    ['pause', 'pauseConnection', 'hand out no tokens any more, on any replica, within a second'],
+    ['resume', 'resumeConnection', 'renew, then hand out tokens again'],
+  ] as const)
+    noun
+      .command(verb)
+      .description(says)
+      .argument('<name>')
+      .action(async (name: string, _options: object, command: Command) => {
+        const all = globals(command);
+        const one = await (await signedIn(all))(operation, { params: { connection: name } });
+        await show(all, one, verb === 'pause' ? 'tokens already handed out live on at the provider until they run out' : undefined);
+      });
   noun
     .command('remove')
     .description('remove a connection and forget its tokens here')

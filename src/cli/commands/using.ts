@@ -19,7 +19,7 @@ export function using(rk: Command): void {
           'Renewals',
           `${r.last_hour} in the last hour, ${r.failed_last_hour} failed; due now ${r.due_now}${r.oldest_due_at ? `, the oldest ${relative(r.oldest_due_at)}` : ''}`,
         ],
-        ['Not saved yet', r.unsaved > 0 ? `${r.unsaved} answers wait in memory for the database` : null],
+        ['Not saved yet', r.unsaved > 0 ? `${r.unsaved} answers wait in memory for the database, ${r.spilled} of them in sealed files too` : null],
         ['Handouts', `${h.last_hour} in the last hour, ${h.refused_last_hour} refused`],
         [
           'Replicas',

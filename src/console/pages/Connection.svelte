@@ -1,5 +1,7 @@
 <script lang="ts">
   import RefreshCw from '@lucide/svelte/icons/refresh-cw';
+  import CirclePause from '@lucide/svelte/icons/circle-pause';
+  import CirclePlay from '@lucide/svelte/icons/circle-play';
   import Play from '@lucide/svelte/icons/play';
   import UserRoundCheck from '@lucide/svelte/icons/user-round-check';
   import type { Connection } from '../../api/connections.ts';
@@ -29,7 +31,8 @@
   const doing = new Doing();
   let removing = $state(false);
   const c = $derived<Connection | null>(loaded.value);
-  const act = (name: 'renewConnection' | 'probeConnection') =>
+  const paused = $derived(c?.state === 'paused');
+  const act = (name: 'renewConnection' | 'probeConnection' | 'pauseConnection' | 'resumeConnection') =>
     doing.run(async () => {
       await call(name, { params: { connection: params.connection } });
       await Promise.all([loaded.load(), past.load()]);
@@ -44,9 +47,11 @@
 
 <Title title={params.connection} up={{ href: '#/connections', name: 'Connections' }}>
   {#if c}
-    <button class="btn btn-sm" disabled={doing.busy || !agreed} onclick={() => act('probeConnection')}><Play size={15} aria-hidden="true" />Try the call</button>
+    <button class="btn btn-sm" disabled={doing.busy || !agreed || paused} onclick={() => act('probeConnection')}><Play size={15} aria-hidden="true" />Try the call</button>
     <button class="btn btn-sm" disabled={doing.busy || c.next_renewal_at === null} onclick={() => act('renewConnection')}><RefreshCw size={15} aria-hidden="true" />Renew now</button>
-    <AgreeAgain connection={c.name} label={agreed ? 'Agree again' : 'Go to consent'} strong={c.state !== 'working'} icon={UserRoundCheck} />
+    {#if paused}<button class="btn btn-sm btn-primary" disabled={doing.busy} onclick={() => act('resumeConnection')}><CirclePlay size={15} aria-hidden="true" />Resume</button>
+    {:else}<button class="btn btn-sm" disabled={doing.busy || !agreed} onclick={() => act('pauseConnection')}><CirclePause size={15} aria-hidden="true" />Pause</button>{/if}
+    <AgreeAgain connection={c.name} label={agreed ? 'Agree again' : 'Go to consent'} strong={c.state !== 'working' && !paused} icon={UserRoundCheck} />
   {/if}
 </Title>
 <ProblemNote problem={loaded.problem ?? doing.problem} />

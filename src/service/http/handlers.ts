@@ -62,6 +62,8 @@ export function handlers(s: Services, operators: Operators, consents: Consents):
     removeConnection: (input) => connections.removeConnection(s, p(input, 'connection'), input.operator.name),
     openConnection: (input) => consents.open(p(input, 'connection'), input.operator.name),
     renewConnection: (input) => connections.renewConnection(s, p(input, 'connection'), input.operator.name),
+    pauseConnection: (input) => connections.pauseConnection(s, p(input, 'connection'), input.operator.name),
+    resumeConnection: (input) => connections.resumeConnection(s, p(input, 'connection'), input.operator.name),
     probeConnection: (input) => connections.probeConnection(s, p(input, 'connection')),
     callConnection: (input) => connections.callConnection(s, p(input, 'connection'), input.body.path, input.operator.name),
     showConsent: (input) => consents.outcome(p(input, 'consent')),

@@ -149,6 +149,10 @@ async function current(s: Needs, name: string): Promise<{ one: Known; grantId: s
   return { one, grantId: one.grantId, definition };
 }
 
+function refusePaused(one: Known): void {
+  if (one.facts.intent === 'paused') throw new Fault('CONNECTION_PAUSED');
+}
+
 /** Brings the renewal forward to now and runs it; an uncertain wait is obeyed. */
 export async function renewConnection(s: Needs, name: string, operator: string): Promise<Connection> {
   const { one, grantId } = await current(s, name);
@@ -161,9 +165,35 @@ export async function renewConnection(s: Needs, name: string, operator: string):
   return showConnection(s, name);
 }
 
+/**
+ * No handout and no call any more, on any replica that sees the database, within a second. Answers in flight are still saved, and it
+ * is kept alive. Tokens already handed out live on at the provider.
+ */
+export async function pauseConnection(s: Needs, name: string, operator: string): Promise<Connection> {
+  const one = await find(s, name);
+  if (one.facts.intent === 'paused') return showConnection(s, name);
+  if ((await s.tables.connections.change({ id: one.id, intent: 'active' }, { intent: 'paused' })) === 0) throw new Fault('CONNECTION_NOT_AGREED');
+  if (one.grantId) s.cache.drop(one.grantId);
+  await s.changes.announce('connection', name);
+  s.history.add({ actor: operator, kind: 'paused', subject: `connection:${name}`, says: 'Paused it.' });
+  return showConnection(s, name);
+}
+
+/** Renews first, so that what is handed out afterwards was good a moment ago; then hands out again. */
+export async function resumeConnection(s: Needs, name: string, operator: string): Promise<Connection> {
+  const one = await find(s, name);
+  if (one.facts.intent !== 'paused') return showConnection(s, name);
+  if (one.grantId && (await s.renewals.update([one.grantId], bringForward())) > 0) await s.engine.renewOne(one.grantId);
+  await s.tables.connections.change({ id: one.id, intent: 'paused' }, { intent: 'active' });
+  await s.changes.announce('connection', name);
+  s.history.add({ actor: operator, kind: 'resumed', subject: `connection:${name}`, says: 'Resumed it.' });
+  return showConnection(s, name);
+}
+
 /** The call that proves the connection; its answer is kept on the grant. */
 export async function probeConnection(s: Needs, name: string): Promise<CallAnswer> {
-  const { grantId, definition } = await current(s, name);
+  const { one, grantId, definition } = await current(s, name);
+  refusePaused(one);
   const probe = probeOf(definition);
   if (!probe) throw new Fault('NOT_FOUND', { detail: `The definition of ${definition.title} names no probe.`, remedy: 'Call a path of your choice instead.' });
   const token = await s.handout(grantId);
@@ -179,7 +209,8 @@ export async function keepProof(s: Pick<Needs, 'tables'>, grantId: string, answe
 }
 
 export async function callConnection(s: Needs, name: string, path: string, operator: string): Promise<CallAnswer> {
-  const { grantId, definition } = await current(s, name);
+  const { one, grantId, definition } = await current(s, name);
+  refusePaused(one);
   const url = apiAddress(definition, path);
   const token = await s.handout(grantId);
   const answer = await callApi(s.ports, url, token.access);

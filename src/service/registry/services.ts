@@ -6,6 +6,7 @@ import type { AnswerKeeper } from '../renewal/answer-keeper.ts';
 import type { ClientHealth } from '../renewal/client-health.ts';
 import type { RenewalEngine } from '../renewal/engine.ts';
 import type { GrantContexts } from '../renewal/grant-context.ts';
+import type { Spill } from '../renewal/spill.ts';
 import type { TokenCache } from '../renewal/token-cache.ts';
 import type { Sealer } from '../sealer.ts';
 import type { Settings } from '../settings.ts';
@@ -27,6 +28,7 @@ export interface Services {
   clientHealth: ClientHealth;
   engine: RenewalEngine;
   keeper: AnswerKeeper;
+  spill: Spill;
   handout: Handout;
   ports: Ports;
   version: string;

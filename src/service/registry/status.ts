@@ -51,6 +51,7 @@ export async function showStatus(s: Services): Promise<Status> {
       due_now: queue.due,
       oldest_due_at: isoOrNull(queue.oldestAt),
       unsaved: s.keeper.unsaved(),
+      spilled: s.spill.waiting(),
     },
     handouts: { last_hour: used('token'), refused_last_hour: used('refused') },
     providers: Number(numbers[0]?.providers ?? 0),
