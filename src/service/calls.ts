@@ -8,7 +8,7 @@ import type { Ports } from './ports.ts';
 const CALL_DEADLINE_MS = 20_000;
 const SHOWN_BYTES = 64 * 1024;
 
-/** Ways of writing a path that different programs read differently (DECISIONS, Relay): refused, never tidied. */
+/** Ways of writing a path that different programs read differently: refused, never tidied. */
 const AMBIGUOUS_PATH = /(^|\/)\.{1,2}(\/|$|\?)|%2e|%2f|%5c|\\|\/\/|#/i;
 
 /**
