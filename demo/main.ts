@@ -1,3 +1,4 @@
+import { spawnSync } from 'node:child_process';
 import { parseArgs } from 'node:util';
 import { DEMO_OPERATOR, DEMO_PASSWORD, demoFolder, emptyDemoFolder, ensureOperator, openHarbour, seed } from './harbour.ts';
 import { ROOT, start } from './processes.ts';
@@ -9,6 +10,8 @@ const say = (text = '') => process.stdout.write(`${text}\n`);
 
 const { values } = parseArgs({ options: { fresh: { type: 'boolean' }, tour: { type: 'boolean' } } });
 if (values.tour) {
+  const prepared = spawnSync(process.execPath, ['scripts/prepare.mjs', 'chromium'], { cwd: ROOT, stdio: 'inherit' }); // installed only for those who take the tour
+  if (prepared.status !== 0) process.exit(1);
   const { tour } = await import('./tour.ts');
   process.exit((await tour(say)) ? 0 : 1);
 }

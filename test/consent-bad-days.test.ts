@@ -1,11 +1,13 @@
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { Browser, playConsent, registerAtStandin } from '../demo/consent.ts';
 import type { ApiClient } from '../src/api/client.ts';
+import { openDatabase } from '../src/service/store/database.ts';
 import { addConnection, addEelgrass, agree, fetchToken, SCOPES, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
 import { eventually, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 let [service, standin, call]: [ServiceUnderTest, StandinUnderTest, ApiClient] = [] as never;
+let databaseUrl = '';
 let registered: { id: string; secret: string };
 const client = { provider: 'eelgrass', client: 'timetable' };
 const show = (connection: string) => call('showConnection', { params: { connection } });
@@ -13,7 +15,8 @@ const enter = (secret: string) => call('addSecret', { params: client, body: { se
 
 beforeAll(async () => {
   standin = await startEelgrass(8);
-  service = await startService({ databaseUrl: await newDatabase() });
+  databaseUrl = await newDatabase();
+  service = await startService({ databaseUrl });
   call = await signIn(service);
   registered = await addEelgrass(call, standin);
 });
@@ -192,6 +195,21 @@ test('a callback is taken once, from the browser that started, while it is fresh
   foreign.searchParams.set('iss', 'https://id.other.example');
   await browser.fetch(foreign.href);
   expect((await call('showConsent', { params: { consent: mixedUp.id } })).problem).toMatchObject({ evidence: expect.stringContaining('issuer') });
+});
+
+test('a callback that comes too late is refused, and the consent says that nothing came back', async () => {
+  await addConnection(call, 'expired');
+  const opened = await call('openConnection', { params: { connection: 'expired' } });
+  const browser = new Browser();
+  const { endedAt: callback } = await playConsent(opened.start_url, { stopBeforeCallback: true }, browser);
+  const database = openDatabase(databaseUrl, 1);
+  await database.write("UPDATE consents SET expires_at = UTC_TIMESTAMP(3) - INTERVAL 1 SECOND WHERE phase = 'started'"); // half an hour goes by
+  await database.close();
+  expect(await browser.fetch(callback)).toMatchObject({ status: 410, body: expect.stringContaining('too long ago') });
+  expect(await call('showConsent', { params: { consent: opened.id } })).toMatchObject({
+    phase: 'failed',
+    problem: { title: expect.stringContaining('Nothing came back') },
+  });
 });
 
 test('the landing page\u2019s data opens with the consent\u2019s cookie or a session, and with nothing else', async () => {

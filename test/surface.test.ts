@@ -66,6 +66,20 @@ test('the session cookie is HttpOnly and Strict, changes nothing for other sites
   expect((await send('/api/v1/session', { headers })).status).toBe(401);
 });
 
+test('behind https the session cookie is Secure and bound to the host', async () => {
+  const publicUrl = 'https://kettle.example';
+  const behind = await startService({ databaseUrl: await newDatabase(), publicUrl });
+  try {
+    await signIn(behind);
+    const signed = await fetch(`${behind.url}/api/v1/session`, json({ name: 'marit', password: PASSWORD }, { origin: publicUrl }));
+    expect(signed.headers.get('set-cookie')).toMatch(/^__Host-rk_session=.*; HttpOnly; Secure; SameSite=Strict$/);
+    expect(signed.headers.get('strict-transport-security')).toContain('max-age');
+    expect((await fetch(`${behind.url}/api/v1/session`, json({ name: 'marit', password: PASSWORD }, { origin: behind.url }))).status).toBe(403); // its address is the public one
+  } finally {
+    await behind.stop();
+  }
+});
+
 test('wrong sign-ins look alike and are throttled', async () => {
   const attempt = async (name: string, password: string) => {
     const response = await send('/api/v1/session', json({ name, password }, { origin: service.url }));
