@@ -24,6 +24,8 @@ export interface KnownCaller {
 export interface CallerDirectory {
   /** The caller whose id and key these are, or null. One database read at the first sight of an id, none afterwards. */
   check(callerId: string, key: string): Promise<{ caller: KnownCaller; keyId: string } | null>;
+  /** Grows with each change that was heard of: an answer that waited across one must be checked again. */
+  epoch(): number;
 }
 
 const UNKNOWN_KEPT_MS = 2_000;
@@ -47,6 +49,7 @@ export function callerDirectory(deps: { database: Database; changes: Changes }):
     return caller;
   };
   return {
+    epoch: () => epoch,
     async check(callerId, key) {
       const kept = known.get(callerId);
       let caller = kept?.caller ?? null;

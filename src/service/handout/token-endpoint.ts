@@ -85,7 +85,8 @@ export function tokenEndpoint(deps: {
     throw new Refusal(401, 'invalid_client', `The caller id or its key is wrong.${hint}`, { headers: { 'www-authenticate': 'Basic realm="rusty-kettle"' } });
   };
 
-  const answerFor = async (request: TokenEndpointRequest): Promise<TokenEndpointAnswer> => {
+  const answerFor = async (request: TokenEndpointRequest, triesLeft = 3): Promise<TokenEndpointAnswer> => {
+    const epoch = callers.epoch();
     // Changes not heard of for too long: a key or a permission may have been withdrawn meanwhile.
     if (deps.tooBlind()) throw new Fault('DATABASE_AWAY', { detail: 'It has been away for longer than handouts may go on without it.' });
     const form = readForm(request);
@@ -95,16 +96,16 @@ export function tokenEndpoint(deps: {
     if (grantType !== 'client_credentials') throw new Refusal(400, 'unsupported_grant_type', 'Only client_credentials is taken here.');
     if (form.get('scope')) throw new Refusal(400, 'invalid_scope', 'A connection has the scopes that its person granted; leave scope empty.');
     const connection = chooseConnection(caller, form.get('resource'), publicUrl);
-    try {
-      const token = await handOut(deps, connection);
-      usage.count(caller.id, connection.id, keyId, 'token');
-      ports.log.debug({ caller: caller.name, connection: connection.name }, 'handout');
-      return token;
-    } catch (error) {
+    const token = await handOut(deps, connection).catch((error: unknown) => {
       usage.count(caller.id, connection.id, keyId, 'refused');
       ports.log.info({ caller: caller.name, connection: connection.name, why: error instanceof Error ? error.message : 'unknown' }, 'handout refused');
       throw error;
-    }
+    });
+    // Something was paused, retired or withdrawn while this waited for a renewal: ask again before it is handed out.
+    if (callers.epoch() !== epoch && triesLeft > 0) return answerFor(request, triesLeft - 1);
+    usage.count(caller.id, connection.id, keyId, 'token');
+    ports.log.debug({ caller: caller.name, connection: connection.name }, 'handout');
+    return token;
   };
   return async (request) => {
     try {
