@@ -121,6 +121,3 @@ export function whyUnsupported(definition: ProviderDefinition): string | null {
     return 'It names no S256 in code_challenge_methods_supported, yet its dialect does not say `pkce: none`.';
   return null;
 }
-
-/** The host patterns to which a connection's access token may be sent: exact origins of the API base URLs. */
-export const apiOrigins = (definition: ProviderDefinition): string[] => [...new Set(definition.apis.map((api) => new URL(api.base_url).origin))];

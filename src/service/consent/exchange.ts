@@ -147,7 +147,7 @@ async function insertGrant(s: Pick<Services, 'tables' | 'renewals' | 'sealer' | 
  * works; who agreed was not read any more, so a working connection keeps what it has.
  */
 export async function resumeFirst(
-  s: Pick<Services, 'tables' | 'renewals' | 'sealer' | 'ports' | 'changes' | 'history'>,
+  s: Pick<Services, 'tables' | 'renewals' | 'sealer' | 'ports' | 'changes' | 'history' | 'database' | 'cache'>,
   answer: SpilledAnswer,
   first: FirstAnswer,
 ): Promise<void> {
@@ -156,7 +156,7 @@ export async function resumeFirst(
   await insertGrant(s, answer, first);
   const former = connection.currentGrantId === null ? null : await s.renewals.read(connection.currentGrantId);
   if (connection.currentGrantId !== answer.grantId && former !== null && former.row.nextAt !== null) {
-    await s.renewals.update([answer.grantId], end());
+    await endGrant(s, answer.grantId, 'set_aside');
     return;
   }
   await s.tables.connections.change({ id: connection.id }, { currentGrantId: answer.grantId, intent: 'active' });
@@ -176,6 +176,18 @@ export async function resumeFirst(
   });
 }
 
+/** Ends a grant and forgets its tokens, here only: at the provider it stays. */
+async function endGrant(
+  s: Pick<Services, 'renewals' | 'database' | 'tables' | 'ports' | 'cache'>,
+  grantId: string,
+  cause: 'set_aside' | 'replaced',
+): Promise<void> {
+  await s.renewals.update([grantId], end());
+  await s.tables.grants.change({ id: grantId }, { endedAt: s.ports.clock.now(), cause });
+  await s.database.write('DELETE FROM tokens WHERE grant_id = $1', [idBytes(grantId)]);
+  s.cache.drop(grantId);
+}
+
 /**
  * The new grant becomes current when it is proved, or when there is nothing good to keep; the old one is then ended.
  * Another account than expected, or than last time, never replaces silently.
@@ -190,19 +202,11 @@ async function makeCurrent(s: Services, x: Exchange, outcome: StoredOutcome): Pr
     otherAccount(x.connection.expectedAccount, former, outcome) ??
     (formerLives && outcome.first_call && !isGood(outcome.first_call) ? notProved(outcome) : null);
   if (reason) {
-    await s.renewals.update([x.consent.grantId], end());
-    await s.database.write('DELETE FROM tokens WHERE grant_id = $1', [idBytes(x.consent.grantId)]);
-    await s.tables.grants.change({ id: x.consent.grantId }, { endedAt: s.ports.clock.now(), cause: 'set_aside' });
-    s.cache.drop(x.consent.grantId);
+    await endGrant(s, x.consent.grantId, 'set_aside');
     return reason;
   }
   await s.tables.connections.change({ id: x.connection.id }, { currentGrantId: x.consent.grantId, intent: 'active' });
-  if (former) {
-    await s.renewals.update([former.id], end());
-    await s.tables.grants.change({ id: former.id }, { endedAt: s.ports.clock.now(), cause: 'replaced' });
-    await s.database.write('DELETE FROM tokens WHERE grant_id = $1', [idBytes(former.id)]);
-    s.cache.drop(former.id);
-  }
+  if (former) await endGrant(s, former.id, 'replaced');
   await s.changes.announce('connection', x.connection.name);
   return null;
 }

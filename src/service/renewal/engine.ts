@@ -253,6 +253,11 @@ async function conclude(parts: EngineParts, held: HeldRow, context: GrantContext
   }
 }
 
+const LATE_ANSWERS = {
+  spare: 'A late answer was put by as a spare: another one was saved first, and is being proved.',
+  obsolete: 'A late answer was set aside: a newer one was saved, or the grant has ended.',
+};
+
 async function renewed(parts: EngineParts, held: HeldRow, context: GrantContext, attempt: Attempt, tokens: FreshTokens, sentAt: number): Promise<void> {
   const life = tokenLife(tokens, context.definition.dialect.assumed_life_seconds, sentAt);
   // Handed out from memory at once: the answer is good whether or not the database can take it yet.
@@ -260,24 +265,9 @@ async function renewed(parts: EngineParts, held: HeldRow, context: GrantContext,
   const { dialect } = context.definition;
   const result = await parts.keeper.save(held.grantId, attempt, tokens, life, tokens.refresh !== null && dialect.reuse !== 'grace');
   const subject = `connection:${context.connectionName}`;
-  if (result === 'spare') {
+  if (result !== 'saved') {
     parts.cache.drop(held.grantId);
-    parts.history.add({
-      actor: 'service',
-      kind: 'answer_spare',
-      subject,
-      says: 'A late answer was put by as a spare: another one was saved first, and is being proved.',
-    });
-    return;
-  }
-  if (result === 'obsolete') {
-    parts.cache.drop(held.grantId);
-    parts.history.add({
-      actor: 'service',
-      kind: 'answer_obsolete',
-      subject,
-      says: 'A late answer was set aside: a newer one was saved, or the grant has ended.',
-    });
+    parts.history.add({ actor: 'service', kind: `answer_${result}`, subject, says: LATE_ANSWERS[result] });
     return;
   }
   if (held.row.failures > 0) await parts.noteEvidence(held.grantId, null);
