@@ -19,6 +19,7 @@ beforeAll(async () => {
 afterAll(() => database.close());
 
 const NOW = Date.now();
+const CLIENT = randomUUID();
 /** Far enough from now that the few ms between our clock and the database's do not matter. */
 const instant = fc.constantFrom(NOW - 3_600_000, NOW - 60_000, NOW + 60_000, NOW + 3_600_000);
 const maybe = <T>(one: fc.Arbitrary<T>) => fc.option(one, { nil: null });
@@ -64,32 +65,88 @@ const anyTransition: fc.Arbitrary<ConditionalUpdate> = fc.oneof(
 );
 const INSTANTS = ['nextAt', 'leaseUntil', 'sentAt', 'uncertainSince', 'refusedAt', 'issuedAt', 'expiresAt'] as const;
 
+const plain = (one: RenewalRow) => Object.fromEntries(Object.entries(one).filter(([column]) => !INSTANTS.includes(column as never)));
+function expectRow(stored: RenewalRow | undefined, expected: RenewalRow): void {
+  if (!stored) throw new Error('the row is gone');
+  expect(plain(stored)).toEqual(plain(expected));
+  for (const column of INSTANTS) {
+    const [is, wanted] = [stored[column], expected[column]];
+    if (wanted === null || is === null) expect(is, column).toBe(wanted);
+    else expect(Math.abs(is - wanted), column).toBeLessThan(5_000);
+  }
+}
+
 test('every transition does in MariaDB what it does in memory', async () => {
   await fc.assert(
     fc.asyncProperty(anyRow, anyTransition, async (row, transition) => {
       const grantId = randomUUID();
-      await store.insert(grantId, row, { accessSealed: Buffer.from('a'), refreshSealed: null });
+      await store.insert(grantId, CLIENT, row, { accessSealed: Buffer.from('a'), refreshSealed: null });
       const took = await store.update([grantId], transition);
       const expected = applyUpdate(transition, row, Date.now()) ?? row;
-      const stored = (await store.read(grantId))?.row;
-      if (!stored) throw new Error('the row is gone');
-      const plain = ({ ...one }: RenewalRow) => Object.fromEntries(Object.entries(one).filter(([column]) => !INSTANTS.includes(column as never)));
-      expect(plain(stored)).toEqual(plain(expected));
-      for (const column of INSTANTS) {
-        const [is, wanted] = [stored[column], expected[column]];
-        if (wanted === null || is === null) expect(is, column).toBe(wanted);
-        else expect(Math.abs(is - wanted), column).toBeLessThan(5_000);
-      }
+      expectRow((await store.read(grantId))?.row, expected);
       if (applyUpdate(transition, row, Date.now()) === null) expect(took).toBe(0);
     }),
     { numRuns: 400 },
   );
 });
 
+const armOrSave = fc.oneof(
+  attempt.map((a) => ({ arms: true, transition: t.arm(a, DEFAULT_LIMITS, 1_000) })),
+  fc.tuple(attempt, maybe(instant)).map(([a, nextAt]) => ({ arms: false, transition: t.save(a, { issuedAt: NOW, expiresAt: NOW + 60_000 }, nextAt) })),
+);
+/** Rows that arms and saves often fit. */
+const likelyRow = anyRow.map((row) => ({
+  ...row,
+  ended: false,
+  epoch: 1,
+  generation: 1,
+  leaseUntil: NOW + 3_600_000,
+  claimId: '00000000-0000-7000-8000-000000000001',
+}));
+
+test('many rows in one statement: each gets its own values under its own condition, and whoever asked learns how its own went', async () => {
+  await fc.assert(
+    fc.asyncProperty(fc.array(fc.tuple(likelyRow, armOrSave, fc.boolean()), { minLength: 2, maxLength: 24 }), async (asked) => {
+      const rows = await Promise.all(
+        asked.map(async ([row, { arms, transition }, withRefresh], at) => {
+          const grantId = randomUUID();
+          await store.insert(grantId, CLIENT, row, { accessSealed: Buffer.from('a'), refreshSealed: Buffer.from('r') });
+          return { grantId, row, arms, transition, tokens: { accessSealed: Buffer.from(`a${at}`), refreshSealed: withRefresh ? Buffer.from(`r${at}`) : null } };
+        }),
+      );
+      const took = await Promise.all(
+        rows.map(({ grantId, arms, transition, tokens }) => (arms ? store.arm(grantId, transition) : store.save(grantId, transition, tokens))),
+      );
+      for (const [at, { grantId, row, arms, transition, tokens }] of rows.entries()) {
+        const wanted = applyUpdate(transition, row, Date.now());
+        expect(took[at]).toBe(wanted !== null);
+        const stored = await store.read(grantId);
+        expectRow(stored?.row, wanted ?? row);
+        const saved = wanted !== null && !arms;
+        expect(stored?.accessSealed.toString()).toBe(saved ? `a${at}` : 'a');
+        expect(stored?.refreshSealed?.toString()).toBe(saved && tokens.refreshSealed ? `r${at}` : 'r');
+      }
+    }),
+    { numRuns: 40 },
+  );
+});
+
+test('due rows of clients that are closed are left out', async () => {
+  const [mine, other] = [randomUUID(), randomUUID()];
+  const due = async (client: string) => {
+    const grantId = randomUUID();
+    await store.insert(grantId, client, firstRow({ issuedAt: NOW, expiresAt: NOW }, NOW - 1000), { accessSealed: Buffer.from('a'), refreshSealed: null });
+    return grantId;
+  };
+  const [a, b] = [await due(mine), await due(other)];
+  const ids = await store.dueIds(5_000, [other]);
+  expect([ids.includes(a), ids.includes(b), (await store.dueIds(5_000)).includes(b)]).toEqual([true, false, true]);
+});
+
 test('a save takes its tokens along or does nothing at all', async () => {
   const grantId = randomUUID();
   const row = { ...firstRow({ issuedAt: NOW, expiresAt: NOW }, NOW), epoch: 1 };
-  await store.insert(grantId, row, { accessSealed: Buffer.from('a1'), refreshSealed: Buffer.from('r1') });
+  await store.insert(grantId, CLIENT, row, { accessSealed: Buffer.from('a1'), refreshSealed: Buffer.from('r1') });
   const a = { me: randomUUID(), claimId: randomUUID(), epoch: 1, generation: 1 };
   const saveIt = (name: string) =>
     store.save(grantId, t.save(a, { issuedAt: NOW, expiresAt: NOW + 1 }, NOW), {
@@ -104,7 +161,7 @@ test('a save takes its tokens along or does nothing at all', async () => {
 
 test('of many that claim one due row at once, one gets it', async () => {
   const grantId = randomUUID();
-  await store.insert(grantId, firstRow({ issuedAt: NOW, expiresAt: NOW }, NOW - 1000), { accessSealed: Buffer.from('a'), refreshSealed: null });
+  await store.insert(grantId, CLIENT, firstRow({ issuedAt: NOW, expiresAt: NOW }, NOW - 1000), { accessSealed: Buffer.from('a'), refreshSealed: null });
   expect(await store.dueIds(1000)).toContain(grantId);
   const taken = await Promise.all(Array.from({ length: 12 }, () => store.update([grantId], t.claim(randomUUID(), randomUUID(), DEFAULT_LIMITS))));
   expect(taken.reduce((sum, one) => sum + one, 0)).toBe(1);

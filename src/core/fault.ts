@@ -21,6 +21,12 @@ export const FAULTS = {
   },
   ORIGIN_FOREIGN: { status: 403, retry: false, says: 'The request came from a page of another site.', remedy: 'Use the console at its own public address.' },
   TICKET_SPENT: { status: 410, retry: false, says: 'This one-time link was used already or has run out.', remedy: 'Ask for a new one.' },
+  INSTALLATION_HELD: {
+    status: 503,
+    retry: true,
+    says: 'Renewals of this installation are held, because a second installation may be renewing the same connections.',
+    remedy: 'Make certain that no other copy of it runs, then run `rk installation own`.',
+  },
   NOT_FOUND: { status: 404, retry: false, says: 'There is nothing of that name.', remedy: 'List what there is and check the spelling.' },
   NAME_TAKEN: { status: 409, retry: false, says: 'Something of that name exists already.', remedy: 'Choose another name, or change the one that exists.' },
   IN_USE: { status: 409, retry: false, says: 'Something else still depends on it.', remedy: 'Remove what depends on it first.' },

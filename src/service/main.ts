@@ -7,6 +7,7 @@ import { type Logger, pino } from 'pino';
 import { Fault } from '../core/fault.ts';
 import { newRecordId } from '../core/identifiers.ts';
 import type { Send } from '../core/oauth/wire.ts';
+import { DEFAULT_LANES, lanes } from '../core/renewal/lanes.ts';
 import { type MasterKey, masterKey } from '../core/sealing/master-key.ts';
 import { changes } from './changes.ts';
 import { consents } from './consent/consents.ts';
@@ -31,9 +32,11 @@ import { clientHealth } from './renewal/client-health.ts';
 import { renewalEngine } from './renewal/engine.ts';
 import { grantContexts } from './renewal/grant-context.ts';
 import { holders } from './renewal/holders.ts';
+import { installationHold } from './renewal/installation-hold.ts';
 import { spares } from './renewal/spares.ts';
 import { type Spill, spill } from './renewal/spill.ts';
 import { tokenCache } from './renewal/token-cache.ts';
+import { wireLog } from './renewal/wire-log.ts';
 import { keepRenewing } from './renewal/worker.ts';
 import { beginLife, recoverFormerLives } from './replica.ts';
 import { ensureInstallation, openSealer } from './sealer.ts';
@@ -120,6 +123,9 @@ async function joinParts(
   const spilled = joints.spill?.(files) ?? files;
   const reserve = spares({ database, store: renewals, sealer });
   const keeper = answerKeeper({ store: renewals, sealer, spill: spilled, spares: reserve, ports });
+  const wire = wireLog({ database, ports });
+  const lane = lanes({ ...DEFAULT_LANES, originMost: settings.originConcurrency, clientMost: settings.clientConcurrency });
+  const hold = await installationHold({ database, changes: told, history: past, ports });
   const clients = clientHealth({ database, store: renewals, history: past, changes: told, limits: settings.limits });
   const noteEvidence = async (id: string, evidence: string | null) => void (await tables.grants.change({ id }, { evidence: evidence?.slice(0, 500) ?? null }));
   let openSince = (): number | null => null;
@@ -144,6 +150,9 @@ async function joinParts(
     holders: holding,
     cache,
     clients,
+    lanes: lane,
+    hold,
+    wireLog: wire,
     history: past,
     limits: settings.limits,
     ports,
@@ -163,6 +172,9 @@ async function joinParts(
     cache,
     clientHealth: clients,
     engine,
+    lanes: lane,
+    hold,
+    wireLog: wire,
     keeper,
     spill: spilled,
     handout: handOut,
@@ -228,7 +240,7 @@ async function joinParts(
     await closed;
     told.stop();
     clock.stop();
-    await Promise.all([counts.stop(), past.stop(), sealer.stop()]);
+    await Promise.all([counts.stop(), past.stop(), wire.stop(), sealer.stop()]);
     await replica.stop(keeper.unsaved() === 0 && spilled.waiting() === 0);
     await out.close();
     await database.close();

@@ -1,5 +1,5 @@
 import type { RenewalLimits } from '../core/renewal/limits.ts';
-import { handoutFloorMs, requestDeadlineMs } from '../core/renewal/plan.ts';
+import { handoutFloorMs, planRenewal, requestDeadlineMs } from '../core/renewal/plan.ts';
 import { recover } from '../core/renewal/transitions.ts';
 import { uncertainWaitMs } from '../core/renewal/uncertain-wait.ts';
 import type { DatabaseClock } from './database/database-clock.ts';
@@ -111,7 +111,7 @@ export async function recoverFormerLives(deps: {
   spill: Spill;
   contexts: GrantContexts;
   limits: RenewalLimits;
-  ports: Pick<Ports, 'clock' | 'log'>;
+  ports: Pick<Ports, 'clock' | 'log' | 'random'>;
   instanceId: string;
   lifeId: string;
   /** Makes the grant of a first answer that was spilled. */
@@ -125,7 +125,8 @@ export async function recoverFormerLives(deps: {
       await deps.keeper.saveFirst(answer, () => deps.resumeFirst(answer, first));
       continue;
     }
-    const result = await deps.keeper.save(answer.grantId, { epoch: answer.epoch, generation: answer.generation }, answer.tokens, answer.life, true);
+    const nextAt = planRenewal(answer.life, ports.random.unit());
+    const result = await deps.keeper.save({ ...answer, attempt: answer, nextAt, urgent: true });
     ports.log.warn({ grant: answer.grantId, result }, 'an answer that a former life had spilled is back in the database');
   }
   const left = await store.leftBy(deps.instanceId, deps.lifeId);

@@ -2,6 +2,7 @@ import { Fault } from '../core/fault.ts';
 import { open, type SealKey, type SealPlace, seal, sealedKeyId } from '../core/sealing/envelope.ts';
 import { checkMasterKey, type MasterKey, sealKeyCheck } from '../core/sealing/master-key.ts';
 import { Secret } from '../core/secret.ts';
+import { databaseFingerprint } from './database/fingerprint.ts';
 import { type Ports, recordId } from './ports.ts';
 import { type Database, idBytes, idText } from './store/database.ts';
 import type { Tables } from './store/tables.ts';
@@ -100,16 +101,18 @@ export async function ensureInstallation(deps: {
 }): Promise<void> {
   const { database, tables, master, ports } = deps;
   if (await tables.installations.find({ id: 1 })) return;
-  const [row] = await database.select<{ fingerprint: string }>("SELECT SHA2(CONCAT(@@hostname, ':', @@datadir), 256) AS fingerprint");
   try {
     await tables.installations.insert({
       id: 1,
       installationId: recordId(ports),
       publicUrl: deps.publicUrl,
-      fingerprint: row?.fingerprint ?? '',
+      fingerprint: await databaseFingerprint(database),
       masterKeyName: master.name,
       keyCheck: sealKeyCheck(master, ports.random.bytes(12)),
       held: false,
+      heldWhy: null,
+      heldAt: null,
+      ownedAt: null,
       createdAt: ports.clock.now(),
     });
   } catch (error) {

@@ -3,6 +3,7 @@ import { z } from 'zod';
 import { defaultDataFolder } from '../api/data-folder.ts';
 import { Fault } from '../core/fault.ts';
 import { isLoopbackHost } from '../core/provider/definition.ts';
+import { DEFAULT_LANES } from '../core/renewal/lanes.ts';
 import { DEFAULT_LIMITS, type RenewalLimits } from '../core/renewal/limits.ts';
 import { Secret } from '../core/secret.ts';
 
@@ -22,7 +23,10 @@ export interface Settings {
   poolSize: number;
   logLevel: string;
   limits: RenewalLimits;
+  /** Renewals at once: in this process, at one token endpoint, for one client. */
   concurrency: number;
+  originConcurrency: number;
+  clientConcurrency: number;
   /** For how long handouts go on without news from the database. */
   blindLimitMs: number;
   /** Where this setting came from, for messages. */
@@ -49,7 +53,9 @@ const Environment = z.object({
   RUSTY_KETTLE_TRUSTED_PROXIES: wholeNumber(0, 10).default(0),
   RUSTY_KETTLE_POOL_SIZE: wholeNumber(2, 200).default(16),
   RUSTY_KETTLE_LOG_LEVEL: z.enum(['debug', 'info', 'warn', 'error', 'silent']).default('info'),
-  RUSTY_KETTLE_CONCURRENCY: wholeNumber(1, 500).default(32),
+  RUSTY_KETTLE_CONCURRENCY: wholeNumber(1, 500).default(64),
+  RUSTY_KETTLE_ORIGIN_CONCURRENCY: wholeNumber(1, 500).default(DEFAULT_LANES.originMost),
+  RUSTY_KETTLE_CLIENT_CONCURRENCY: wholeNumber(1, 500).default(DEFAULT_LANES.clientMost),
   RUSTY_KETTLE_BLIND_SECONDS: wholeNumber(0, 3_600).default(300),
   RUSTY_KETTLE_DEADLINE_MS: wholeNumber(200, 60_000).default(DEFAULT_LIMITS.deadlineMs),
   RUSTY_KETTLE_LEASE_MS: wholeNumber(1_000, 600_000).default(DEFAULT_LIMITS.leaseMs),
@@ -87,6 +93,8 @@ export function readSettings(environment: NodeJS.ProcessEnv): Settings {
     poolSize: e.RUSTY_KETTLE_POOL_SIZE,
     logLevel: e.RUSTY_KETTLE_LOG_LEVEL,
     concurrency: e.RUSTY_KETTLE_CONCURRENCY,
+    originConcurrency: e.RUSTY_KETTLE_ORIGIN_CONCURRENCY,
+    clientConcurrency: e.RUSTY_KETTLE_CLIENT_CONCURRENCY,
     blindLimitMs: Math.max(e.RUSTY_KETTLE_BLIND_SECONDS * 1000, LEAST_BLIND_MS),
     limits: {
       ...DEFAULT_LIMITS,

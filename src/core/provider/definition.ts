@@ -54,6 +54,14 @@ const Dialect = z.strictObject({
   reuse: z.enum(['kills_grant', 'refused', 'grace']).default('kills_grant').describe('What happens to a refresh token that is used a second time'),
   reuse_grace_seconds: z.number().int().min(1).max(3600).optional().describe('With `reuse: grace`: for how long the old one is still taken'),
   assumed_life_seconds: z.number().int().min(10).max(86_400).default(1800).describe('The life of an access token where the answer names none'),
+  idle_life_seconds: z.number().int().min(60).max(315_360_000).optional().describe('A refresh token that is not used for so long lapses; left out: not known'),
+  absolute_life_seconds: z
+    .number()
+    .int()
+    .min(60)
+    .max(315_360_000)
+    .optional()
+    .describe('So long after the consent the grant ends, however often it was renewed; left out: not known'),
   pkce: z.enum(['S256', 'none']).default('S256'),
 });
 

@@ -1,3 +1,4 @@
+import type { Dialect } from '../provider/definition.ts';
 import type { RenewalLimits } from './limits.ts';
 
 /** One access token's life, both ends in epoch ms of the database's clock. */
@@ -10,6 +11,37 @@ export interface TokenLife {
 export function planRenewal(life: TokenLife, spread: number): number {
   const lifeMs = life.expiresAt - life.issuedAt;
   return Math.floor(life.expiresAt - lifeMs * (0.2 + 0.1 * spread));
+}
+
+/** When a connection is renewed: always in time; only while callers use it; or when a caller asks. */
+export const POLICIES = ['always', 'when_used', 'on_demand'] as const;
+export type RenewalPolicy = (typeof POLICIES)[number];
+
+/** `when_used`: handed out within this many milliseconds. */
+const USED_LATELY_MS = 30 * 86_400_000;
+/** Where a refresh token's idle life is not known, it is used at least this often. */
+const KEEP_ALIVE_MS = 7 * 86_400_000;
+
+export interface Need {
+  policy: RenewalPolicy;
+  /** A paused connection is only kept alive. */
+  paused: boolean;
+  /** Epoch ms of the last handout; null: never. */
+  lastUsedAt: number | null;
+}
+
+/**
+ * When the grant is renewed next, epoch ms: in time for the access token where it is wanted; in any case before half of the refresh
+ * token's idle life is over, counted from this renewal. A connection that is only kept alive is renewed by the next handout.
+ */
+export function nextRenewalAt(life: TokenLife, need: Need, dialect: Pick<Dialect, 'idle_life_seconds'>, spread: number): number {
+  const idleMs = dialect.idle_life_seconds === undefined ? KEEP_ALIVE_MS * 2 : dialect.idle_life_seconds * 1000;
+  const keepAliveAt = life.issuedAt + Math.floor(idleMs * (0.5 - 0.05 * spread));
+  const usedLately = need.lastUsedAt !== null && life.issuedAt - need.lastUsedAt < USED_LATELY_MS;
+  const wanted = !need.paused && (need.policy === 'always' || (need.policy === 'when_used' && usedLately));
+  if (!wanted) return keepAliveAt;
+  const inTime = planRenewal(life, spread);
+  return dialect.idle_life_seconds === undefined ? inTime : Math.min(inTime, keepAliveAt);
 }
 
 /** The least rest of life, in ms, with which a token is still handed out. */

@@ -3,11 +3,12 @@ import { expect, test } from 'vitest';
 import type { Dialect } from '../provider/definition.ts';
 import { applyUpdate } from './conditional-update.ts';
 import { DEFAULT_LIMITS } from './limits.ts';
-import { backoffMs, handoutFloorMs, planRenewal, requestDeadlineMs } from './plan.ts';
+import { backoffMs, handoutFloorMs, nextRenewalAt, POLICIES, planRenewal, requestDeadlineMs } from './plan.ts';
 import { firstRow, type RenewalRow, rowState } from './row.ts';
 import { type Attempt, arm, askOnceMore, bringForward, claim, end, needsPerson, recover, release, save, uncertain } from './transitions.ts';
 import { uncertainWaitMs } from './uncertain-wait.ts';
 
+const DAY = 86_400_000;
 const spread = fc.double({ min: 0, max: 0.999, noNaN: true });
 
 test('a renewal is due between 70 and 80 % of the life, well before the handout floor', () => {
@@ -20,6 +21,33 @@ test('a renewal is due between 70 and 80 % of the life, well before the handout 
       expect(at).toBeLessThanOrEqual(life.expiresAt - handoutFloorMs(life));
     }),
   );
+});
+
+test('a connection is renewed in time while it is wanted, and never later than half of what its refresh token may lie idle', () => {
+  const need = fc.record({
+    policy: fc.constantFrom(...POLICIES),
+    paused: fc.boolean(),
+    lastUsedAt: fc.option(fc.integer({ min: -40 * DAY, max: 0 }), { nil: null }),
+  });
+  const idle = fc.option(fc.integer({ min: 3_600, max: 90 * 86_400 }), { nil: undefined });
+  fc.assert(
+    fc.property(fc.integer({ min: 60_000, max: 10 * DAY }), need, idle, spread, (lifeMs, wanted, idleSeconds, u) => {
+      const life = { issuedAt: 0, expiresAt: lifeMs };
+      const at = nextRenewalAt(life, wanted, { idle_life_seconds: idleSeconds }, u);
+      expect(at).toBeGreaterThan(0);
+      if (idleSeconds !== undefined) expect(at).toBeLessThanOrEqual(idleSeconds * 500);
+      const kept = !wanted.paused && wanted.policy === 'always';
+      if (kept || (!wanted.paused && wanted.policy === 'when_used' && wanted.lastUsedAt !== null && wanted.lastUsedAt > -30 * DAY))
+        expect(at).toBeLessThanOrEqual(lifeMs * 0.8);
+      else expect(at).toBeGreaterThanOrEqual(Math.min(idleSeconds === undefined ? 6.2 * DAY : idleSeconds * 440, lifeMs * 0.7));
+    }),
+  );
+});
+
+test('five thousand tokens of one instant come due spread over a tenth of their life', () => {
+  const at = Array.from({ length: 5_000 }, (_one, n) => planRenewal({ issuedAt: 0, expiresAt: 1_000_000 }, (n * 0.618034) % 1));
+  const slots = Array.from({ length: 10 }, (_one, slot) => at.filter((due) => due >= 700_000 + slot * 10_000 && due < 710_000 + slot * 10_000).length);
+  expect(Math.max(...slots) - Math.min(...slots)).toBeLessThan(100);
 });
 
 test('back-off grows, stays below its ceiling, and never hits at once', () => {

@@ -186,5 +186,13 @@ export const bringForward = (waitMs = 0): ConditionalUpdate => ({
   set: { nextAt: { now: waitMs } },
 });
 
+/** The policy changed, or it was paused: plans the next renewal anew, where nothing else decides when that is. */
+export const planAnew = (nextAt: number): ConditionalUpdate => ({
+  ...bringForward(),
+  name: 'plan anew',
+  where: [...bringForward().where, { equal: ['failures', 0] }],
+  set: { nextAt: { instant: nextAt } },
+});
+
 /** The grant was replaced, revoked or removed. */
 export const end = (): ConditionalUpdate => ({ name: 'end', where: [notEnded], set: { ended: { value: true }, nextAt: NULL, leaseUntil: NULL } });

@@ -10,7 +10,7 @@ import { apiAddress, callApi } from '../calls.ts';
 import { isGood, keepProof, probeOf } from '../registry/connections.ts';
 import type { Services } from '../registry/services.ts';
 import { sealTokens } from '../renewal/answer-keeper.ts';
-import { evidenceText, tokenLife } from '../renewal/engine.ts';
+import { evidenceText, tokenLife } from '../renewal/evidence.ts';
 import type { FirstAnswer, SpilledAnswer } from '../renewal/spill.ts';
 import { idBytes } from '../store/database.ts';
 import type { Row } from '../store/tables.ts';
@@ -68,6 +68,7 @@ export async function exchange(s: Services, x: Exchange): Promise<StoredOutcome>
   const first = {
     consentId: x.consent.id,
     connectionId: x.connection.id,
+    clientId: x.client.id,
     consentedBy: x.consent.openedBy,
     scopes: scopes.granted,
     probed: probe !== undefined,
@@ -139,7 +140,7 @@ async function insertGrant(s: Pick<Services, 'tables' | 'renewals' | 'sealer' | 
     });
   if (await s.renewals.read(id)) return;
   const nextAt = answer.tokens.refresh ? planRenewal(answer.life, s.ports.random.unit()) : null;
-  await s.renewals.insert(id, firstRow(answer.life, nextAt), sealTokens(s.sealer, id, answer.tokens));
+  await s.renewals.insert(id, first.clientId, firstRow(answer.life, nextAt), sealTokens(s.sealer, id, answer.tokens));
 }
 
 /**

@@ -4,7 +4,7 @@ import { plainText, type TokenOutcome } from '../../core/oauth/token-answer.ts';
 import { reasonInWords } from '../../core/oauth/wire.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { reviewScopes } from '../../core/scopes/compare.ts';
-import { evidenceText } from '../renewal/engine.ts';
+import { evidenceText } from '../renewal/evidence.ts';
 
 export type ConsentProblem = NonNullable<ConsentOutcome['problem']>;
 export type StoredOutcome = Pick<ConsentOutcome, 'account' | 'scopes' | 'refresh_token' | 'access_token_life_seconds' | 'first_call' | 'problem' | 'warnings'>;

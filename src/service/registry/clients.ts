@@ -100,6 +100,7 @@ export async function addClient(s: Needs, input: z.output<typeof AddClient>, ope
     reach: 'anyone',
     health: 'working',
     nextTryAt: null,
+    heldUntil: null,
     evidence: null,
     revision: 1,
     createdAt: s.ports.clock.now(),

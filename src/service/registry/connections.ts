@@ -90,6 +90,7 @@ export async function addConnection(s: Needs, input: z.output<typeof AddConnecti
     expectedAccount: input.expected_account || null,
     labels: {},
     policy: 'always',
+    lastUsedAt: null,
     revision: 1,
     createdAt: s.ports.clock.now(),
   });

@@ -1,3 +1,4 @@
+import type { Lanes } from '../../core/renewal/lanes.ts';
 import type { Changes } from '../changes.ts';
 import type { Handout } from '../handout/handout.ts';
 import type { History } from '../history.ts';
@@ -6,8 +7,10 @@ import type { AnswerKeeper } from '../renewal/answer-keeper.ts';
 import type { ClientHealth } from '../renewal/client-health.ts';
 import type { RenewalEngine } from '../renewal/engine.ts';
 import type { GrantContexts } from '../renewal/grant-context.ts';
+import type { InstallationHold } from '../renewal/installation-hold.ts';
 import type { Spill } from '../renewal/spill.ts';
 import type { TokenCache } from '../renewal/token-cache.ts';
+import type { WireLog } from '../renewal/wire-log.ts';
 import type { Sealer } from '../sealer.ts';
 import type { Settings } from '../settings.ts';
 import type { Database } from '../store/database.ts';
@@ -27,6 +30,9 @@ export interface Services {
   cache: TokenCache;
   clientHealth: ClientHealth;
   engine: RenewalEngine;
+  lanes: Lanes;
+  hold: InstallationHold;
+  wireLog: WireLog;
   keeper: AnswerKeeper;
   spill: Spill;
   handout: Handout;

@@ -1,6 +1,6 @@
 import { setTimeout as sleep } from 'node:timers/promises';
 import type { FreshTokens } from '../../core/oauth/token-answer.ts';
-import { planRenewal, type TokenLife } from '../../core/renewal/plan.ts';
+import type { TokenLife } from '../../core/renewal/plan.ts';
 import type { Attempt } from '../../core/renewal/transitions.ts';
 import { save } from '../../core/renewal/transitions.ts';
 import type { Ports } from '../ports.ts';
@@ -12,13 +12,23 @@ import type { Spill, SpilledAnswer } from './spill.ts';
 /** How an answer ended: saved now or before (a repeated save), put by as a spare, or overtaken by a newer answer or the grant's end. */
 export type SaveResult = 'saved' | 'spare' | 'obsolete';
 
+export interface Answer {
+  grantId: string;
+  attempt: Pick<Attempt, 'epoch' | 'generation'>;
+  tokens: FreshTokens;
+  life: TokenLife;
+  /** When the grant is renewed next, epoch ms. */
+  nextAt: number;
+  /** A second use of the spent token may end the grant: the spill does not wait for the database's silence. */
+  urgent: boolean;
+}
+
 /**
  * Keeps answers until the database has them (T4). An answer is never dropped: while the database is away it stays in memory and,
  * sealed and fsynced, in a spill file (T5), and is tried again and again; a graceful stop waits for it.
  */
 export interface AnswerKeeper {
-  /** `urgent`: a second use of the spent token may end the grant, so the spill does not wait for the database's silence. */
-  save(grantId: string, attempt: Pick<Attempt, 'epoch' | 'generation'>, tokens: FreshTokens, life: TokenLife, urgent: boolean): Promise<SaveResult>;
+  save(answer: Answer): Promise<SaveResult>;
   /** The same for the first answer of a consent: `insert` makes the grant. */
   saveFirst(answer: SpilledAnswer, insert: () => Promise<void>): Promise<void>;
   /** Runs `work` until it succeeds; counts as unsaved meanwhile. */
@@ -31,7 +41,7 @@ const SPILL_AFTER_MS = 250;
 const RETRY_FIRST_MS = 100;
 const RETRY_MOST_MS = 2_000;
 
-export function answerKeeper(deps: { store: RenewalStore; sealer: Sealer; spill: Spill; spares: Spares; ports: Pick<Ports, 'log' | 'random'> }): AnswerKeeper {
+export function answerKeeper(deps: { store: RenewalStore; sealer: Sealer; spill: Spill; spares: Spares; ports: Pick<Ports, 'log'> }): AnswerKeeper {
   const { store, sealer, ports } = deps;
   const spillLater = (answer: SpilledAnswer, afterMs: number) => {
     let writing: Promise<void> | null = null;
@@ -80,10 +90,10 @@ export function answerKeeper(deps: { store: RenewalStore; sealer: Sealer; spill:
       await keep(answer.grantId, insert);
       await settled();
     },
-    async save(grantId, attempt, tokens, life, urgent) {
+    async save({ grantId, attempt, tokens, life, nextAt, urgent }) {
       const settled = spillLater({ grantId, epoch: attempt.epoch, generation: attempt.generation, tokens, life }, urgent ? 0 : SPILL_AFTER_MS);
       const sealed = sealTokens(sealer, grantId, tokens);
-      const transition = save(attempt, life, planRenewal(life, ports.random.unit()));
+      const transition = save(attempt, life, nextAt);
       const result = await keep(grantId, async (): Promise<SaveResult> => {
         if (await store.save(grantId, transition, sealed)) return 'saved';
         const held = await store.read(grantId);

@@ -2,7 +2,7 @@ import type { RenewalLimits } from '../../core/renewal/limits.ts';
 import { bringForward } from '../../core/renewal/transitions.ts';
 import type { Changes } from '../changes.ts';
 import type { History } from '../history.ts';
-import { type Database, idBytes } from '../store/database.ts';
+import { type Database, idBytes, instantText } from '../store/database.ts';
 import type { RenewalStore } from '../store/renewals.ts';
 
 /**
@@ -14,6 +14,8 @@ export interface ClientHealth {
   /** May this connection be the one that tries? One conditional update decides, on however many replicas. */
   mayTry(clientId: string): Promise<boolean>;
   works(client: { id: string; name: string }): Promise<void>;
+  /** The provider asked for patience: every replica leaves this client alone until then (epoch ms). */
+  hold(clientId: string, untilAt: number): Promise<void>;
 }
 
 const BROUGHT_BACK_MOST = 10_000;
@@ -37,6 +39,10 @@ export function clientHealth(deps: { database: Database; store: RenewalStore; hi
           idBytes(clientId),
         ])) === 1
       );
+    },
+    async hold(clientId, untilAt) {
+      const until = instantText(untilAt);
+      await database.write('UPDATE clients SET held_until = $1 WHERE id = $2 AND (held_until IS NULL OR held_until < $3)', [until, idBytes(clientId), until]);
     },
     async works(client) {
       const changed = await database.write("UPDATE clients SET health = 'working', next_try_at = NULL, evidence = NULL WHERE id = $1 AND health <> 'working'", [

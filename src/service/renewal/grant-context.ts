@@ -1,6 +1,7 @@
 import { LRUCache } from 'lru-cache';
 import { type ClientCredentials, chooseMethod } from '../../core/oauth/client-authentication.ts';
 import { ProviderDefinition } from '../../core/provider/definition.ts';
+import type { RenewalPolicy } from '../../core/renewal/plan.ts';
 import type { Sealer } from '../sealer.ts';
 import { type Bind, type Database, idBytes, idText } from '../store/database.ts';
 
@@ -13,6 +14,10 @@ export interface GrantContext {
   clientRecordId: string;
   clientName: string;
   clientHealth: string;
+  /** The provider asked this client for patience until then, epoch ms; 0: it did not. */
+  clientHeldUntil: number;
+  policy: RenewalPolicy;
+  lastUsedAt: number | null;
   definition: ProviderDefinition;
   scopes: string[];
   /** Null: the client has no id or no secret. */
@@ -61,10 +66,13 @@ export function grantContexts(database: Database, sealer: Sealer): GrantContexts
         client_name: string;
         client_id: string | null;
         health: string;
+        held_until: Date | null;
+        policy: string;
+        last_used_at: Date | null;
         version_id: Buffer;
         scopes: string;
       }>(
-        `SELECT g.id AS grant_id, g.scopes, k.id AS connection_id, k.name, k.intent, c.id AS client_record, c.name AS client_name, c.client_id, c.health, p.version_id
+        `SELECT g.id AS grant_id, g.scopes, k.id AS connection_id, k.name, k.intent, k.policy, k.last_used_at, c.id AS client_record, c.name AS client_name, c.client_id, c.health, c.held_until, p.version_id
          FROM grants g JOIN connections k ON k.id = g.connection_id JOIN clients c ON c.id = k.client_id JOIN providers p ON p.id = c.provider_id WHERE g.id IN (${list})`,
         bind,
       );
@@ -82,6 +90,9 @@ export function grantContexts(database: Database, sealer: Sealer): GrantContexts
           clientRecordId: idText(row.client_record),
           clientName: `${of.name}/${row.client_name}`,
           clientHealth: row.health,
+          clientHeldUntil: row.held_until?.getTime() ?? 0,
+          policy: row.policy as RenewalPolicy,
+          lastUsedAt: row.last_used_at?.getTime() ?? null,
           definition: of,
           scopes: JSON.parse(row.scopes) as string[],
           credentials: (await byClient.get(clientKey)) ?? null,

@@ -13,6 +13,7 @@ import type { Ports } from '../ports.ts';
 export interface FirstAnswer {
   consentId: string;
   connectionId: string;
+  clientId: string;
   consentedBy: string;
   scopes: string[];
   probed: boolean;

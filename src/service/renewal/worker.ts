@@ -5,6 +5,8 @@ import type { Spares } from './spares.ts';
 
 const LOOK_AFTER_MS = 2_000;
 const SWEEP_MS = 60_000;
+/** While there is work: how long until the next look for free slots. */
+const BUSY_MS = 5;
 
 /** Beside the loop: rows of silent owners, and spares of no use. */
 async function lookAfter(deps: { engine: RenewalEngine; spares: Spares }, last: { lookedAt: number; sweptAt: number }): Promise<void> {
@@ -25,14 +27,14 @@ export async function keepRenewing(
   const { engine, concurrency, pollMs, ports } = deps;
   const last = { lookedAt: 0, sweptAt: 0 };
   while (!stop.aborted) {
-    let claimed = 0;
+    let claimed: number | null = 0;
     try {
       claimed = await engine.renewDue(concurrency);
       await lookAfter(deps, last);
     } catch (cause) {
       ports.log.warn({ cause: String(cause) }, 'renewal round failed');
     }
-    const idleMs = claimed > 0 ? pollMs / 10 : pollMs * (0.75 + ports.random.unit() / 2);
+    const idleMs = claimed === 0 ? pollMs * (0.75 + ports.random.unit() / 2) : BUSY_MS;
     await sleep(idleMs, undefined, { signal: stop }).catch(() => undefined); // aborted: the loop's condition ends it
   }
 }

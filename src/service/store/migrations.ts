@@ -153,6 +153,25 @@ const MIGRATIONS: [name: string, statement: string][] = [
     ),
   ],
   ['0023-replicas-recovered', 'ALTER TABLE replicas ADD COLUMN IF NOT EXISTS recovered_at DATETIME(3) NULL'],
+  // A client's due rows can be left out of a claim without reading them: the one index of the hot table holds the client too.
+  [
+    '0024-renewals-client',
+    'ALTER TABLE renewals ADD COLUMN IF NOT EXISTS client_id BINARY(16) NOT NULL DEFAULT 0x00000000000000000000000000000000, ADD KEY IF NOT EXISTS next_at_client (next_at, client_id), DROP KEY IF EXISTS next_at',
+  ],
+  [
+    '0025-renewals-client-filled',
+    'UPDATE renewals r JOIN grants g ON g.id = r.grant_id JOIN connections k ON k.id = g.connection_id SET r.client_id = k.client_id WHERE r.client_id = 0x00000000000000000000000000000000',
+  ],
+  ['0026-clients-held', 'ALTER TABLE clients ADD COLUMN IF NOT EXISTS held_until DATETIME(3) NULL'],
+  ['0027-connections-used', 'ALTER TABLE connections ADD COLUMN IF NOT EXISTS last_used_at DATETIME(3) NULL'],
+  [
+    '0028-wire-log',
+    table('wire_log', `grant_id ${ID}, n TINYINT UNSIGNED NOT NULL, at ${AT}, class VARCHAR(20) NOT NULL, record TEXT NOT NULL, PRIMARY KEY (grant_id, n)`),
+  ],
+  [
+    '0029-installation-hold',
+    'ALTER TABLE installations ADD COLUMN IF NOT EXISTS held_why VARCHAR(500) NULL, ADD COLUMN IF NOT EXISTS held_at DATETIME(3) NULL, ADD COLUMN IF NOT EXISTS owned_at DATETIME(3) NULL',
+  ],
 ];
 
 const LEASE_SECONDS = 60;

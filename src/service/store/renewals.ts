@@ -1,11 +1,14 @@
-import type { Check, ConditionalUpdate, Expression, Value } from '../../core/renewal/conditional-update.ts';
+import { applyUpdate, type Check, type ConditionalUpdate, type Expression, type Value } from '../../core/renewal/conditional-update.ts';
 import type { RenewalCause, RenewalColumn, RenewalRow } from '../../core/renewal/row.ts';
+import { batched } from './batched.ts';
 import { type Bind, type Database, idBytes, idText, instantText } from './database.ts';
 
 /** One claimed or read renewal row with its sealed tokens. */
 export interface HeldRow {
   grantId: string;
   row: RenewalRow;
+  /** The database's time of the reading, epoch ms. */
+  readAt: number;
   accessSealed: Buffer;
   refreshSealed: Buffer | null;
 }
@@ -18,21 +21,26 @@ export interface SealedTokens {
 
 /** The hot tables `renewals` and `tokens`. Each method is one autocommit statement, or one read. */
 export interface RenewalStore {
-  /** Ids of due rows, read without a lock. */
-  dueIds(limit: number): Promise<string[]>;
+  /** Ids of due rows, read without a lock; those of `exceptClients` are left out. */
+  dueIds(limit: number, exceptClients?: string[]): Promise<string[]>;
   /** Runs a transition on these grants; the number of rows it took hold of. */
   update(grantIds: string[], transition: ConditionalUpdate): Promise<number>;
-  /** T4: the transition and the sealed tokens in one statement. True: it is saved. */
+  /** T2 for one row; written together with others that are armed at the same moment. True: it took hold. */
+  arm(grantId: string, transition: ConditionalUpdate): Promise<boolean>;
+  /** T4: the transition and the sealed tokens in one statement, together with other saves of the moment. True: it is saved. */
   save(grantId: string, transition: ConditionalUpdate, tokens: SealedTokens): Promise<boolean>;
   claimed(grantIds: string[], claimId: string): Promise<HeldRow[]>;
   read(grantId: string): Promise<HeldRow | null>;
   /** Rows left behind by former lives of this instance (T10). */
   leftBy(instanceId: string, lifeId: string): Promise<{ grantId: string; row: RenewalRow }[]>;
-  insert(grantId: string, row: RenewalRow, tokens: SealedTokens): Promise<void>;
+  insert(grantId: string, clientId: string, row: RenewalRow, tokens: SealedTokens): Promise<void>;
   /** All grants of one client that failed or wait, for when the client works again. */
   waitingOf(clientId: string, limit: number): Promise<string[]>;
   queue(): Promise<{ due: number; oldestAt: number | null }>;
 }
+
+/** How many rows go into one statement, and how many statements are under way at once. */
+const BATCHES = { most: 64, atOnce: 2 };
 
 const ID_COLUMNS: readonly RenewalColumn[] = ['owner', 'claimId', 'sentBy', 'uncertainBy'];
 const INSTANT_COLUMNS: readonly RenewalColumn[] = ['nextAt', 'leaseUntil', 'sentAt', 'uncertainSince', 'refusedAt', 'issuedAt', 'expiresAt'];
@@ -58,16 +66,15 @@ const COLUMNS: readonly RenewalColumn[] = [
   'expiresAt',
 ];
 const snake = (column: string): string => column.replace(/[A-Z]/g, (letter) => `_${letter.toLowerCase()}`);
-const SELECT = `SELECT r.grant_id, ${COLUMNS.map((column) => `r.${snake(column)} AS ${column}`).join(', ')}, t.access_sealed, t.refresh_sealed FROM renewals r JOIN tokens t ON t.grant_id = r.grant_id`;
+const SELECT = `SELECT r.grant_id, ${COLUMNS.map((column) => `r.${snake(column)} AS ${column}`).join(', ')}, t.access_sealed, t.refresh_sealed, UTC_TIMESTAMP(3) AS read_at FROM renewals r JOIN tokens t ON t.grant_id = r.grant_id`;
 
-/** Compiles a transition to SQL; parameters are numbered in the order in which they appear. */
-export function compile(update: ConditionalUpdate, bind: Bind[]): { set: string; where: string } {
-  const param = (value: Bind): string => `$${bind.push(value)}`;
+/** Compiles a transition to SQL; `place` says where a constant stands: as a parameter, or in a column of a list of rows. */
+export function compile(update: ConditionalUpdate, place: (value: Bind) => string): { set: string; where: string } {
   const constant = (column: RenewalColumn, value: Value): string => {
     if (value === null) return 'NULL';
-    if (ID_COLUMNS.includes(column)) return param(idBytes(String(value)));
-    return typeof value === 'string' ? param(value) : String(Number(value));
+    return place(ID_COLUMNS.includes(column) ? idBytes(String(value)) : typeof value === 'boolean' ? Number(value) : value);
   };
+  const fromNow = (ms: number): string => (ms === 0 ? 'UTC_TIMESTAMP(3)' : `UTC_TIMESTAMP(3) + INTERVAL ${place(Math.round(ms) * 1000)} MICROSECOND`);
   const check = (one: Check): string => {
     if ('equal' in one) return `r.${snake(one.equal[0])} = ${constant(one.equal[0], one.equal[1])}`;
     if ('isNull' in one) return `r.${snake(one.isNull)} IS NULL`;
@@ -78,7 +85,7 @@ export function compile(update: ConditionalUpdate, bind: Bind[]): { set: string;
   };
   const expression = (column: RenewalColumn, one: Expression): string => {
     if ('value' in one) return constant(column, one.value);
-    if ('instant' in one) return param(instantText(one.instant));
+    if ('instant' in one) return place(instantText(one.instant));
     if ('column' in one) return `r.${snake(one.column)}`;
     if ('now' in one) return fromNow(one.now);
     if ('plus' in one) return `r.${snake(one.plus[0])} + ${one.plus[1]}`;
@@ -89,33 +96,99 @@ export function compile(update: ConditionalUpdate, bind: Bind[]): { set: string;
   return { set: set.join(', '), where: update.where.map(check).join(' AND ') };
 }
 
-const fromNow = (ms: number): string => (ms === 0 ? 'UTC_TIMESTAMP(3)' : `UTC_TIMESTAMP(3) + INTERVAL ${Math.round(ms) * 1000} MICROSECOND`);
+/** One row of a batch: its id, its constants in order, and the statement's text without them. */
+interface Templated {
+  grantId: string;
+  values: Bind[];
+  shape: string;
+}
+interface ToSave {
+  grantId: string;
+  transition: ConditionalUpdate;
+  tokens: SealedTokens | null;
+}
+
+function template({ grantId, transition, tokens }: ToSave): Templated {
+  const values: Bind[] = [];
+  const place = (value: Bind): string => `v.p${values.push(value)}`;
+  const { set, where } = compile(transition, place);
+  const access = tokens ? `, t.access_sealed = ${place(tokens.accessSealed)}` : '';
+  const refresh = tokens?.refreshSealed ? `, t.refresh_sealed = ${place(tokens.refreshSealed)}` : '';
+  return { grantId, values, shape: `SET ${set}${access}${refresh} WHERE ${where}` };
+}
 
 export function renewalStore(database: Database): RenewalStore {
   const idList = (ids: string[], bind: Bind[]): string => ids.map((id) => `$${bind.push(idBytes(id))}`).join(', ');
+  /** Rows of one shape in one UPDATE: each with its own condition and values. True for those of which it took hold. */
+  const runShape = async (items: Templated[], withTokens: boolean, tookHold: (held: HeldRow, item: Templated) => boolean): Promise<Map<string, boolean>> => {
+    const sorted = [...items].sort((a, b) => (a.grantId < b.grantId ? -1 : 1)); // one order for all: fewer deadlocks
+    const bind: Bind[] = [];
+    const rows = sorted.map(({ grantId, values }) => {
+      const columns = [idBytes(grantId), ...values].map((value, at) => `$${bind.push(value)} AS p${at}`);
+      return `SELECT ${columns.join(', ')}`;
+    });
+    const tokens = withTokens ? 'JOIN tokens t ON t.grant_id = v.p0 ' : '';
+    const changed = await database.write(
+      `UPDATE (${rows.join(' UNION ALL ')}) v STRAIGHT_JOIN renewals r ON r.grant_id = v.p0 ${tokens}${items[0]?.shape}`,
+      bind,
+    );
+    // Every row that is taken changes in each of its tables, so that a full count says that all were.
+    if (changed === items.length * (withTokens ? 2 : 1)) return new Map(items.map((one) => [one.grantId, true]));
+    if (changed === 0) return new Map(items.map((one) => [one.grantId, false]));
+    const held = new Map((await readMany(items.map((one) => one.grantId))).map((one) => [one.grantId, one]));
+    return new Map(items.map((one) => [one.grantId, held.has(one.grantId) && tookHold(held.get(one.grantId) as HeldRow, one)]));
+  };
+  const runBatch = async (items: ToSave[], tookHold: (held: HeldRow, transition: ConditionalUpdate) => boolean): Promise<boolean[]> => {
+    const firsts = new Map<string, ToSave>();
+    for (const item of items) if (!firsts.has(item.grantId)) firsts.set(item.grantId, item);
+    const byShape = new Map<string, Templated[]>();
+    for (const item of firsts.values()) {
+      const one = template(item);
+      byShape.set(one.shape, [...(byShape.get(one.shape) ?? []), one]);
+    }
+    const results = new Map<ToSave, boolean>();
+    for (const group of byShape.values()) {
+      const of = (one: Templated) => firsts.get(one.grantId) as ToSave;
+      const withTokens = group.some((one) => of(one).tokens !== null);
+      const took = await runShape(group, withTokens, (row, one) => tookHold(row, of(one).transition));
+      for (const one of group) results.set(of(one), took.get(one.grantId) ?? false);
+    }
+    // A second transition of the same row does not go into the same statement.
+    for (const item of items) if (!results.has(item)) results.set(item, (await runBatch([item], tookHold))[0] ?? false);
+    return items.map((item) => results.get(item) ?? false);
+  };
+  const readMany = async (grantIds: string[]): Promise<HeldRow[]> => {
+    const bind: Bind[] = [];
+    return (await database.select<StoredRow>(`${SELECT} WHERE r.grant_id IN (${idList(grantIds, bind)})`, bind)).map(heldRow);
+  };
+  const constantOf = (transition: ConditionalUpdate, column: RenewalColumn): Value => {
+    const given = transition.set[column];
+    return given && 'value' in given ? given.value : null;
+  };
+  // An arm does not touch its own condition: what holds it now, and is marked as sent, was armed.
+  const armTook = ({ row, readAt }: HeldRow, arm: ConditionalUpdate) =>
+    row.sentEpoch === constantOf(arm, 'sentEpoch') && row.sentBy === constantOf(arm, 'sentBy') && applyUpdate(arm, row, readAt) !== null;
+  const saveTook = ({ row }: HeldRow, save: ConditionalUpdate) =>
+    (['savedEpoch', 'generation', 'parentGeneration'] as const).every((column) => row[column] === constantOf(save, column));
+  const armSoon = batched<ToSave, boolean>((items) => runBatch(items, armTook), BATCHES);
+  const saveSoon = batched<ToSave, boolean>((items) => runBatch(items, saveTook), BATCHES);
   return {
-    async dueIds(limit) {
+    async dueIds(limit, exceptClients = []) {
+      const bind: Bind[] = [];
+      const except = exceptClients.length > 0 ? `AND client_id NOT IN (${idList(exceptClients, bind)}) ` : '';
       const rows = await database.select<{ grant_id: Buffer }>(
-        `SELECT grant_id FROM renewals WHERE next_at <= UTC_TIMESTAMP(3) ORDER BY next_at LIMIT ${Math.floor(limit)}`,
+        `SELECT grant_id FROM renewals WHERE next_at <= UTC_TIMESTAMP(3) ${except}ORDER BY next_at LIMIT ${Math.floor(limit)}`,
+        bind,
       );
       return rows.map((row) => idText(row.grant_id));
     },
+    arm: (grantId, transition) => armSoon({ grantId, transition, tokens: null }),
+    save: (grantId, transition, tokens) => saveSoon({ grantId, transition, tokens }),
     async update(grantIds, transition) {
       if (grantIds.length === 0) return 0;
       const bind: Bind[] = [];
-      const { set, where } = compile(transition, bind);
+      const { set, where } = compile(transition, (value) => `$${bind.push(value)}`);
       return database.write(`UPDATE renewals r SET ${set} WHERE r.grant_id IN (${idList(grantIds, bind)}) AND ${where}`, bind);
-    },
-    async save(grantId, transition, tokens) {
-      const bind: Bind[] = [];
-      const { set, where } = compile(transition, bind);
-      const access = `$${bind.push(tokens.accessSealed)}`;
-      const refresh = tokens.refreshSealed ? `, t.refresh_sealed = $${bind.push(tokens.refreshSealed)}` : '';
-      const changed = await database.write(
-        `UPDATE renewals r JOIN tokens t ON t.grant_id = r.grant_id SET ${set}, t.access_sealed = ${access}${refresh} WHERE r.grant_id = $${bind.push(idBytes(grantId))} AND ${where}`,
-        bind,
-      );
-      return changed > 0;
     },
     async claimed(grantIds, claimId) {
       const bind: Bind[] = [];
@@ -138,13 +211,13 @@ export function renewalStore(database: Database): RenewalStore {
       );
       return rows.map(heldRow);
     },
-    async insert(grantId, row, tokens) {
+    async insert(grantId, clientId, row, tokens) {
       const stored = COLUMNS.map((column) => storedValue(column, row[column]));
       await database.transaction(async (transaction) => {
-        const marks = stored.map((_value, at) => `$${at + 2}`).join(', ');
+        const marks = stored.map((_value, at) => `$${at + 3}`).join(', ');
         await database.write(
-          `INSERT INTO renewals (grant_id, ${COLUMNS.map(snake).join(', ')}) VALUES ($1, ${marks})`,
-          [idBytes(grantId), ...stored],
+          `INSERT INTO renewals (grant_id, client_id, ${COLUMNS.map(snake).join(', ')}) VALUES ($1, $2, ${marks})`,
+          [idBytes(grantId), idBytes(clientId), ...stored],
           transaction,
         );
         await database.write(
@@ -170,7 +243,7 @@ export function renewalStore(database: Database): RenewalStore {
   };
 }
 
-type StoredRow = { grant_id: Buffer; access_sealed: Buffer; refresh_sealed: Buffer | null } & Record<RenewalColumn, unknown>;
+type StoredRow = { grant_id: Buffer; read_at: Date; access_sealed: Buffer; refresh_sealed: Buffer | null } & Record<RenewalColumn, unknown>;
 
 function storedValue(column: RenewalColumn, value: RenewalRow[RenewalColumn]): Bind {
   if (value === null) return null;
@@ -189,5 +262,5 @@ function heldRow(stored: StoredRow): HeldRow {
     return column === 'cause' ? (value as RenewalCause) : Number(value);
   };
   const row = Object.fromEntries(COLUMNS.map((column) => [column, read(column)])) as unknown as RenewalRow;
-  return { grantId: idText(stored.grant_id), row, accessSealed: stored.access_sealed, refreshSealed: stored.refresh_sealed };
+  return { grantId: idText(stored.grant_id), row, readAt: stored.read_at.getTime(), accessSealed: stored.access_sealed, refreshSealed: stored.refresh_sealed };
 }

@@ -1,0 +1,61 @@
+import { plainText } from './token-answer.ts';
+import type { WireOutcome, WireRequest } from './wire.ts';
+
+/** What went over the wire in one attempt, without anything that is worth stealing: an allow-list, everything else is a mask. */
+export interface WireRecord {
+  request: { method: string; url: string; headers: Record<string, string>; form: Record<string, string> };
+  /** Null: no answer came; `reason` says why. */
+  answer: { status: number; headers: Record<string, string>; body: unknown } | null;
+  reason: string | null;
+  took_ms: number;
+}
+
+const FORM_SHOWN = new Set(['grant_type', 'scope', 'redirect_uri', 'client_id', 'resource', 'audience', 'client_assertion_type']);
+const REQUEST_HEADERS_SHOWN = new Set(['content-type', 'accept', 'user-agent']);
+const ANSWER_HEADERS_SHOWN = new Set(['content-type', 'content-length', 'date', 'retry-after', 'cache-control', 'server', 'www-authenticate']);
+const MEMBERS_SHOWN = new Set(['token_type', 'scope', 'error', 'error_uri', 'error_code', 'code', 'status']);
+const TEXT_MOST = 300;
+
+const mask = (text: string): string => `[masked, ${text.length} characters]`;
+
+function maskHeaders(headers: Record<string, string>, shown: Set<string>): Record<string, string> {
+  return Object.fromEntries(
+    Object.entries(headers).flatMap(([name, value]) => {
+      const lower = name.toLowerCase();
+      if (lower === 'authorization') return [[lower, `${value.split(' ', 1)[0]} ${mask(value.slice(value.indexOf(' ') + 1))}`]];
+      return shown.has(lower) ? [[lower, plainText(value) ?? '']] : [];
+    }),
+  );
+}
+
+function maskBody(body: string): unknown {
+  let parsed: unknown;
+  try {
+    parsed = JSON.parse(body);
+  } catch {
+    return (plainText(body) ?? '').slice(0, TEXT_MOST); // a page: its long opaque runs are masked, the words stay
+  }
+  if (typeof parsed !== 'object' || parsed === null || Array.isArray(parsed)) return mask(body);
+  return Object.fromEntries(Object.entries(parsed).map(([name, value]) => [(plainText(name) ?? '').slice(0, 60), maskMember(name, value)]));
+}
+
+function maskMember(name: string, value: unknown): unknown {
+  if (typeof value === 'number' || typeof value === 'boolean' || value === null) return value;
+  if (typeof value !== 'string') return '[not shown]';
+  if (name === 'error_description' || MEMBERS_SHOWN.has(name)) return plainText(value);
+  return mask(value);
+}
+
+/** The masked record of one request and what came of it. */
+export function wireRecord(request: WireRequest, outcome: WireOutcome): WireRecord {
+  const form = Object.fromEntries(
+    [...new URLSearchParams(request.body ?? '')].map(([name, value]) => [name, FORM_SHOWN.has(name) ? value.slice(0, TEXT_MOST) : mask(value)]),
+  );
+  return {
+    request: { method: request.method, url: request.url, headers: maskHeaders(request.headers, REQUEST_HEADERS_SHOWN), form },
+    answer:
+      outcome.kind === 'answer' ? { status: outcome.status, headers: maskHeaders(outcome.headers, ANSWER_HEADERS_SHOWN), body: maskBody(outcome.body) } : null,
+    reason: outcome.kind === 'answer' ? null : outcome.reason,
+    took_ms: outcome.tookMs,
+  };
+}

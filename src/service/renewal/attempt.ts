@@ -1,0 +1,280 @@
+import { performance } from 'node:perf_hooks';
+import { Fault } from '../../core/fault.ts';
+import type { FreshTokens, TokenOutcome } from '../../core/oauth/token-answer.ts';
+import { readTokenOutcome } from '../../core/oauth/token-answer.ts';
+import { tokenRequest } from '../../core/oauth/token-request.ts';
+import { wireRecord } from '../../core/oauth/wire-record.ts';
+import { type Dialect, isSpendable } from '../../core/provider/definition.ts';
+import type { Entry, Lanes } from '../../core/renewal/lanes.ts';
+import type { RenewalLimits } from '../../core/renewal/limits.ts';
+import { backoffMs, handoutFloorMs, nextRenewalAt, requestDeadlineMs } from '../../core/renewal/plan.ts';
+import type { RenewalCause, RenewalRow } from '../../core/renewal/row.ts';
+import { type Attempt, arm, askOnceMore, giveBack, needsPerson, promote, release, uncertain } from '../../core/renewal/transitions.ts';
+import { uncertainWaitMs } from '../../core/renewal/uncertain-wait.ts';
+import type { Secret } from '../../core/secret.ts';
+import type { History } from '../history.ts';
+import type { Ports } from '../ports.ts';
+import type { Sealer } from '../sealer.ts';
+import type { HeldRow, RenewalStore } from '../store/renewals.ts';
+import { type AnswerKeeper, sealTokens } from './answer-keeper.ts';
+import type { ClientHealth } from './client-health.ts';
+import { evidenceText, tokenLife } from './evidence.ts';
+import type { GrantContext, GrantContexts } from './grant-context.ts';
+import type { Holders } from './holders.ts';
+import type { InstallationHold } from './installation-hold.ts';
+import type { Spares } from './spares.ts';
+import type { TokenCache } from './token-cache.ts';
+import type { WireLog } from './wire-log.ts';
+
+export interface AttemptParts {
+  me: string;
+  store: RenewalStore;
+  sealer: Sealer;
+  contexts: GrantContexts;
+  keeper: AnswerKeeper;
+  spares: Spares;
+  holders: Holders;
+  cache: TokenCache;
+  clients: ClientHealth;
+  lanes: Lanes;
+  hold: InstallationHold;
+  wireLog: WireLog;
+  history: History;
+  limits: RenewalLimits;
+  ports: Ports;
+  noteEvidence(grantId: string, evidence: string | null): Promise<void>;
+}
+
+/** A claim that was not used: why, and for how long. `cause` null: only the slots are full. */
+export interface GivenBack {
+  cause: RenewalCause | 'held' | null;
+  waitMs: number;
+}
+
+/** An arm older than this may have been overtaken by a freeze of this process: it is void. */
+const ARM_GOOD_FOR_MS = 1_000;
+const HELD_TRY_MS = 30_000;
+
+/** One claimed row, from T2 to its outcome. Null: an attempt was made, or T9 decided to wait. */
+export async function renewHeld(parts: AttemptParts, held: HeldRow, context: GrantContext | undefined, urgent: boolean): Promise<GivenBack | null> {
+  const { limits, ports } = parts;
+  const attempt: Attempt = { me: parts.me, claimId: held.row.claimId ?? '', epoch: held.row.epoch, generation: held.row.generation };
+  const back = async (waitMs: number, cause: GivenBack['cause']): Promise<GivenBack> => {
+    const rowCause = cause === 'held' ? null : cause;
+    await parts.store.update([held.grantId], giveBack(attempt, waitMs, rowCause));
+    return { cause, waitMs };
+  };
+  if (!context) return back(limits.backoffMostMs, null);
+  if (!held.refreshSealed) return back(limits.backoffMostMs, 'no_refresh_token');
+  if (!context.credentials) return back(limits.backoffMostMs, 'client_refused');
+  if (parts.hold.isHeld() && isSpendable(context.definition.dialect)) return back(HELD_TRY_MS * (0.5 + ports.random.unit()), 'held');
+
+  const lane = { clientId: context.clientRecordId, origin: new URL(context.definition.server.token_endpoint).origin };
+  parts.lanes.hold(lane.clientId, context.clientHeldUntil);
+  const entry = parts.lanes.enter(lane, ports.clock.now(), urgent);
+  if (entry.kind !== 'go') return back(entry.untilAt - ports.clock.now() + limits.backoffBaseMs * ports.random.unit(), CLOSED_CAUSE[entry.kind]);
+  let how: 'answered' | 'lost' | 'unused' = 'unused';
+  try {
+    if (context.clientHealth === 'stopped' && !(await parts.clients.mayTry(context.clientRecordId)))
+      return await back(limits.stoppedTryMs * (0.5 + ports.random.unit() / 2), 'client_refused');
+    const outcome = await attemptOnce(parts, held, context, attempt);
+    if (outcome) how = outcome.kind === 'unsent' || outcome.kind === 'unclear' ? 'lost' : 'answered';
+    return null;
+  } finally {
+    parts.lanes.leave(lane, how, ports.clock.now(), ports.random.unit());
+  }
+}
+
+const CLOSED_CAUSE: Record<Exclude<Entry['kind'], 'go'>, RenewalCause | null> = { full: null, open: 'unsent', held: 'busy' };
+
+/** T9's look, T2, T3 and what follows. Null: nothing was sent. */
+async function attemptOnce(parts: AttemptParts, held: HeldRow, context: GrantContext, attempt: Attempt): Promise<TokenOutcome | null> {
+  const { store, sealer, limits, ports } = parts;
+  const { grantId, row } = held;
+  const { dialect } = context.definition;
+  const deadlineMs = requestDeadlineMs(limits, row.expiresAt - row.issuedAt);
+  if (row.sentEpoch !== null || row.uncertainSince !== null) {
+    const { waitMs, nobodyHolds } = await uncertainty(parts, row, dialect, deadlineMs);
+    if (waitMs > 0) {
+      await store.update([grantId], uncertain(attempt, waitMs, nobodyHolds));
+      return null;
+    }
+  }
+  let refreshToken: Secret;
+  try {
+    refreshToken = await sealer.open({ table: 'tokens', row: grantId, column: 'refresh_sealed' }, held.refreshSealed as Buffer);
+  } catch (cause) {
+    if (!(cause instanceof Fault && cause.code === 'SEAL_BROKEN')) throw cause;
+    const event = { kind: 'renewal_failed', class: 'seal_broken', says: cause.message, evidence: cause.message };
+    await settle(parts, context, attempt, row.failures, release(attempt, limits.backoffMostMs, 'seal_broken'), event);
+    return null;
+  }
+  if (isSpendable(dialect) && !(await armed(parts, grantId, attempt, deadlineMs))) {
+    await store.update([grantId], giveBack(attempt, backoffMs(limits, row.failures, ports.random.unit()), null));
+    return null;
+  }
+
+  const sentAt = ports.clock.now();
+  const request = tokenRequest(
+    context.definition,
+    context.credentials as NonNullable<GrantContext['credentials']>,
+    { grantType: 'refresh_token', refreshToken },
+    deadlineMs,
+  );
+  const seen = await ports.send({ ...request, freshSocket: isSpendable(dialect) && dialect.reuse === 'kills_grant' });
+  const outcome = readTokenOutcome(seen);
+  parts.wireLog.add(grantId, attempt.epoch, outcome.kind, wireRecord(request, seen));
+  await conclude(parts, held, context, attempt, outcome, sentAt);
+  return outcome;
+}
+
+/** T9's decision for a row, from what is known of those who may hold the answer. */
+async function uncertainty(parts: AttemptParts, row: RenewalRow, dialect: Dialect, deadlineMs: number): Promise<{ waitMs: number; nobodyHolds: boolean }> {
+  const now = parts.ports.clock.now();
+  const sentAt = row.sentAt ?? now;
+  const nobodyHolds = await parts.holders.nobodyHolds([row.sentBy, row.uncertainBy], sentAt);
+  const use = {
+    since: row.uncertainSince ?? sentAt,
+    sentAt,
+    nobodyHolds,
+    contactSince: parts.holders.contactSince(),
+    expiresAt: row.expiresAt,
+    floorMs: handoutFloorMs(row),
+  };
+  return { waitMs: uncertainWaitMs(dialect, use, now, parts.limits, deadlineMs), nobodyHolds };
+}
+
+/** T8: makes the newest spare current where there is one. True: done, or somebody else moved on; it is being proved. */
+async function promoted(parts: AttemptParts, held: HeldRow, attempt: Attempt): Promise<boolean> {
+  const spare = await parts.spares.newest(held.grantId);
+  if (!spare) return false;
+  const saved = await parts.store.save(held.grantId, promote(attempt, spare.life, spare.generation), sealTokens(parts.sealer, held.grantId, spare.tokens));
+  if (saved) {
+    await parts.spares.remove(held.grantId, spare.epoch);
+    parts.cache.drop(held.grantId);
+  }
+  return true;
+}
+
+/** T2; true when the request may be sent now. */
+async function armed(parts: AttemptParts, grantId: string, attempt: Attempt, deadlineMs: number): Promise<boolean> {
+  for (let tries = 0; tries < 3; tries += 1) {
+    const startedAt = performance.now();
+    if (!(await parts.store.arm(grantId, arm(attempt, parts.limits, deadlineMs)))) return false;
+    if (performance.now() - startedAt <= ARM_GOOD_FOR_MS) return true;
+  }
+  return false;
+}
+
+/** T3's outcomes to T4, T7, T8 and T9. */
+async function conclude(parts: AttemptParts, held: HeldRow, context: GrantContext, attempt: Attempt, outcome: TokenOutcome, sentAt: number): Promise<void> {
+  const { limits, ports } = parts;
+  const { grantId, row } = held;
+  const { dialect } = context.definition;
+  const evidence = evidenceText(outcome.evidence);
+  const waitMs = backoffMs(limits, row.failures, ports.random.unit());
+  const fail = (transition: ReturnType<typeof release>, says: string, kind = 'renewal_failed', data = {}) =>
+    settle(parts, context, attempt, row.failures, transition, { kind, class: outcome.kind, says, evidence, data });
+  const later = (cause: RenewalCause, ms: number, says: string) => fail(release(attempt, ms, cause), says);
+  switch (outcome.kind) {
+    case 'tokens':
+      return renewed(parts, held, context, attempt, outcome.tokens, sentAt);
+    case 'unsent':
+      return later('unsent', waitMs, `Nothing reached the provider (${evidence}).`);
+    case 'busy': {
+      const patienceMs = outcome.retryAfterMs ?? waitMs;
+      const untilAt = ports.clock.now() + patienceMs;
+      parts.lanes.hold(context.clientRecordId, untilAt);
+      await parts.clients.hold(context.clientRecordId, untilAt);
+      return later('busy', patienceMs + limits.backoffBaseMs * ports.random.unit(), `The provider asked for patience (${evidence}).`);
+    }
+    case 'set_up_wrong':
+      return later('set_up', limits.backoffMostMs, `The provider does not understand the renewal (${evidence}).`);
+    case 'client_refused':
+      await parts.clients.stop({ id: context.clientRecordId, name: context.clientName }, evidence);
+      return later('client_refused', limits.stoppedTryMs * (1 + ports.random.unit()), `The provider refuses the client (${evidence}).`);
+    case 'refused_grant': {
+      if (await promoted(parts, held, attempt)) return;
+      if (row.refusedAt === null) return fail(askOnceMore(attempt, limits), `The provider refused the refresh token (${evidence}); it is asked once more.`);
+      parts.cache.drop(grantId);
+      const unexplained = dialect.rotation === 'each_use' && row.uncertainSince === null;
+      await fail(needsPerson(attempt), `The provider refused the refresh token again (${evidence}): somebody must consent again.`, 'needs_person', {
+        unexplained,
+      });
+      if (unexplained) await parts.hold.noteRefused();
+      return;
+    }
+    case 'unclear': {
+      if (!isSpendable(dialect)) return later('unclear', waitMs, `The provider did not answer clearly (${evidence}).`);
+      if (outcome.raw) await parts.spares.putRaw(grantId, attempt.epoch, attempt.generation, outcome.raw, sentAt);
+      // Our own socket is dead; an earlier sender of the same token may still hold an answer.
+      const seen = { ...row, sentAt, sentBy: null, uncertainSince: row.uncertainSince ?? sentAt };
+      const { waitMs: again, nobodyHolds } = await uncertainty(parts, seen, dialect, requestDeadlineMs(limits, row.expiresAt - row.issuedAt));
+      return fail(
+        uncertain(attempt, Math.max(again, waitMs), nobodyHolds),
+        `The answer did not come (${evidence}); whether the provider renewed is not known.`,
+      );
+    }
+    default:
+      outcome satisfies never;
+  }
+}
+
+const LATE_ANSWERS = {
+  spare: 'A late answer was put by as a spare: another one was saved first, and is being proved.',
+  obsolete: 'A late answer was set aside: a newer one was saved, or the grant has ended.',
+};
+
+async function renewed(parts: AttemptParts, held: HeldRow, context: GrantContext, attempt: Attempt, tokens: FreshTokens, sentAt: number): Promise<void> {
+  const { grantId } = held;
+  const { dialect } = context.definition;
+  const life = tokenLife(tokens, dialect.assumed_life_seconds, sentAt);
+  // Handed out from memory at once: the answer is good whether or not the database can take it yet.
+  parts.cache.put(grantId, { access: tokens.access, ...life, generation: attempt.generation + 1 });
+  const need = { policy: context.policy, paused: context.intent === 'paused', lastUsedAt: context.lastUsedAt };
+  const nextAt = nextRenewalAt(life, need, dialect, parts.ports.random.unit());
+  const urgent = tokens.refresh !== null && dialect.reuse !== 'grace';
+  const result = await parts.keeper.save({ grantId, attempt, tokens, life, nextAt, urgent });
+  const subject = `connection:${context.connectionName}`;
+  if (result !== 'saved') {
+    parts.cache.drop(grantId);
+    parts.history.add({ actor: 'service', kind: `answer_${result}`, subject, says: LATE_ANSWERS[result] });
+    return;
+  }
+  if (held.row.failures > 0) await parts.noteEvidence(grantId, null);
+  if (context.clientHealth === 'stopped') await parts.clients.works({ id: context.clientRecordId, name: context.clientName });
+  parts.history.add({
+    actor: 'service',
+    kind: 'renewed',
+    subject,
+    says: tokens.refresh ? 'Renewed; the provider replaced the refresh token.' : 'Renewed.',
+    data: {
+      class: 'tokens',
+      generation: attempt.generation + 1,
+      life_seconds: Math.round((life.expiresAt - life.issuedAt) / 1000),
+      rotated: tokens.refresh !== null,
+      after_failures: held.row.failures,
+    },
+  });
+}
+
+/** Writes a failed attempt: the row's transition, then the evidence; history only where the transition took hold. */
+async function settle(
+  parts: AttemptParts,
+  context: GrantContext,
+  attempt: Attempt,
+  failures: number,
+  transition: ReturnType<typeof release>,
+  event: { kind: string; class: string; says: string; evidence: string; data?: object },
+): Promise<void> {
+  const took = await parts.store.update([context.grantId], transition);
+  if (took === 0) return; // the epoch or the generation moved on: somebody else settled it
+  await parts.noteEvidence(context.grantId, event.evidence);
+  parts.history.add({
+    actor: 'service',
+    kind: event.kind,
+    subject: `connection:${context.connectionName}`,
+    says: event.says,
+    data: { class: event.class, failures: failures + 1, generation: attempt.generation, ...event.data },
+  });
+}
