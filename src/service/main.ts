@@ -23,6 +23,7 @@ import { history } from './history.ts';
 import { app } from './http/app.ts';
 import { handlers } from './http/handlers.ts';
 import { sessions } from './http/sessions.ts';
+import { tokenLane } from './http/token-lane.ts';
 import { outgoing } from './outgoing/send.ts';
 import { type Ports, random } from './ports.ts';
 import { operators } from './registry/operators.ts';
@@ -201,26 +202,29 @@ async function joinParts(
   const stopping = new AbortController();
   const worker = keepRenewing({ engine, spares: reserve, concurrency: settings.concurrency, pollMs: settings.limits.pollMs, ports }, stopping.signal);
 
-  const server = createServer(
-    app({
+  const lookAtTokens = tokenLane({
+    tokenEndpoint: tokenEndpoint({
       publicUrl,
-      trustedProxies: settings.trustedProxies,
-      log,
-      handlers: handlers(services, people, agreed),
-      sessions: cookies,
-      consents: agreed,
-      tokenEndpoint: tokenEndpoint({
-        publicUrl,
-        callers: callerDirectory({ database, changes: told }),
-        tooBlind: () => told.blindMs() > settings.blindLimitMs,
-        handout: handOut,
-        usage: counts,
-        ports,
-      }),
-      notReady: () => (told.blindMs() > BLIND_MS ? 'The database has not answered lately.' : null),
-      consoleFolder: fileURLToPath(new URL('../../dist/console', import.meta.url)),
+      callers: callerDirectory({ database, changes: told }),
+      tooBlind: () => told.blindMs() > settings.blindLimitMs,
+      handout: handOut,
+      usage: counts,
+      ports,
     }),
-  );
+    trustedProxies: settings.trustedProxies,
+    log,
+  });
+  const everythingElse = app({
+    publicUrl,
+    trustedProxies: settings.trustedProxies,
+    log,
+    handlers: handlers(services, people, agreed),
+    sessions: cookies,
+    consents: agreed,
+    notReady: () => (told.blindMs() > BLIND_MS ? 'The database has not answered lately.' : null),
+    consoleFolder: fileURLToPath(new URL('../../dist/console', import.meta.url)),
+  });
+  const server = createServer((request, response) => void (lookAtTokens(request, response) || everythingElse(request, response)));
   server.requestTimeout = 90_000;
   await listen(server, settings);
   const firstOperatorFile = await offerFirstOperator(people, folder, publicUrl);

@@ -1,4 +1,4 @@
-import { createHash, timingSafeEqual } from 'node:crypto';
+import { hash, timingSafeEqual } from 'node:crypto';
 import { LRUCache } from 'lru-cache';
 import type { Changes } from '../changes.ts';
 import { type Database, idBytes, idText } from '../store/database.ts';
@@ -9,7 +9,8 @@ export interface PermittedConnection {
   name: string;
   intent: string;
   grantId: string | null;
-  scopes: string[];
+  /** As the token answer names it: scopes, separated by spaces. */
+  scope: string;
 }
 
 export interface KnownCaller {
@@ -30,7 +31,7 @@ export interface CallerDirectory {
 
 const UNKNOWN_KEPT_MS = 2_000;
 
-export const hashKey = (key: string): Buffer => createHash('sha256').update(key, 'utf8').digest();
+export const hashKey = (key: string): Buffer => hash('sha256', key, 'buffer');
 
 export function callerDirectory(deps: { database: Database; changes: Changes }): CallerDirectory {
   const { database, changes } = deps;
@@ -61,8 +62,8 @@ export function callerDirectory(deps: { database: Database; changes: Changes }):
         }
         caller = await reading;
       }
-      const hash = hashKey(key);
-      const match = caller?.keys.find((one) => timingSafeEqual(one.hash, hash));
+      const given = hashKey(key);
+      const match = caller?.keys.find((one) => timingSafeEqual(one.hash, given));
       return caller && match ? { caller, keyId: match.id } : null;
     },
   };
@@ -92,7 +93,7 @@ async function readCaller(database: Database, callerId: string): Promise<KnownCa
           name: row.name,
           intent: row.intent,
           grantId: row.grant_id ? idText(row.grant_id) : null,
-          scopes: row.scopes ? (JSON.parse(row.scopes) as string[]) : [],
+          scope: row.scopes ? (JSON.parse(row.scopes) as string[]).join(' ') : '',
         },
       ]),
     ),

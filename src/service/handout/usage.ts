@@ -1,52 +1,100 @@
+import { LRUCache } from 'lru-cache';
 import type { Ports } from '../ports.ts';
 import { type Bind, type Database, idBytes, instantText } from '../store/database.ts';
+import type { PermittedConnection } from './caller-directory.ts';
 
 export type UsageOutcome = 'token' | 'refused';
 
 /** Counts handouts per caller, connection, minute and outcome, and writes them every 5 s: a crash may lose 5 s of counts. */
 export interface Usage {
-  count(callerId: string, connectionId: string, keyId: string, outcome: UsageOutcome): void;
+  count(callerId: string, connection: PermittedConnection, keyId: string, outcome: UsageOutcome): void;
   stop(): Promise<void>;
 }
 
 const FLUSH_MS = 5_000;
 const ROWS_EACH = 500;
+const MINUTE_MS = 60_000;
+/** How seldom a connection's last use is written: it is asked for in days. */
+const USED_EVERY_MS = 1_800_000;
+
+interface Count {
+  callerId: string;
+  token: number;
+  refused: number;
+}
+interface Row {
+  callerId: string;
+  connectionId: string;
+  minute: number;
+  outcome: UsageOutcome;
+  count: number;
+}
 
 export function usage(deps: { database: Database; ports: Pick<Ports, 'clock' | 'log'> }): Usage {
   const { database, ports } = deps;
-  let counts = new Map<string, number>();
+  /** Of the running minute, by identity: a text key for each handout would cost more than its check. */
+  let counts = new Map<PermittedConnection, Count>();
+  let minute = 0;
+  let waiting: Row[] = [];
   let usedKeys = new Set<string>();
+  const usedTold = new LRUCache<string, true>({ max: 200_000, ttl: USED_EVERY_MS });
+
+  const close = (): void => {
+    for (const [connection, { callerId, token, refused }] of counts) {
+      const row = { callerId, connectionId: connection.id, minute };
+      if (token > 0) waiting.push({ ...row, outcome: 'token', count: token });
+      if (refused > 0) waiting.push({ ...row, outcome: 'refused', count: refused });
+    }
+    counts = new Map();
+  };
+  const write = async (rows: Row[]): Promise<void> => {
+    const bind: Bind[] = [];
+    const values = rows.map((row) =>
+      [idBytes(row.callerId), idBytes(row.connectionId), instantText(row.minute), row.outcome, row.count].map((value) => `$${bind.push(value)}`).join(', '),
+    );
+    await database.write(
+      `INSERT INTO usage_minutes (caller_id, connection_id, minute, outcome, count) VALUES (${values.join('), (')}) ON DUPLICATE KEY UPDATE count = count + VALUES(count)`,
+      bind,
+    );
+    const used = [...new Set(rows.filter((row) => row.outcome === 'token').map((row) => row.connectionId))].filter((id) => !usedTold.has(id));
+    if (used.length === 0) return;
+    const ids: Bind[] = [];
+    await database.write(
+      `UPDATE connections SET last_used_at = UTC_TIMESTAMP(3) WHERE id IN (${used.map((id) => `$${ids.push(idBytes(id))}`).join(', ')}) AND (last_used_at IS NULL OR last_used_at < UTC_TIMESTAMP(3) - INTERVAL ${USED_EVERY_MS * 1000} MICROSECOND)`,
+      ids,
+    );
+    for (const id of used) usedTold.set(id, true);
+  };
   const flush = async (): Promise<void> => {
-    const [taken, keys] = [counts, usedKeys];
-    [counts, usedKeys] = [new Map(), new Set()];
-    const entries = [...taken];
+    close();
+    const keys = usedKeys;
+    usedKeys = new Set();
     try {
-      while (entries.length > 0) {
-        const bind: Bind[] = [];
-        const part = entries.slice(0, ROWS_EACH);
-        const rows = part.map(([key, count]) => {
-          const [caller = '', connection = '', minute = '0', outcome = ''] = key.split('|');
-          return `(${[idBytes(caller), idBytes(connection), instantText(Number(minute)), outcome, count].map((value) => `$${bind.push(value)}`).join(', ')})`;
-        });
-        await database.write(
-          `INSERT INTO usage_minutes (caller_id, connection_id, minute, outcome, count) VALUES ${rows.join(', ')} ON DUPLICATE KEY UPDATE count = count + VALUES(count)`,
-          bind,
-        );
-        entries.splice(0, part.length);
+      while (waiting.length > 0) {
+        const part = waiting.slice(0, ROWS_EACH);
+        await write(part);
+        waiting = waiting.slice(part.length);
       }
       for (const key of keys) await database.write('UPDATE caller_keys SET last_used_at = UTC_TIMESTAMP(3) WHERE id = $1', [idBytes(key)]);
     } catch (cause) {
-      for (const [key, count] of entries) counts.set(key, (counts.get(key) ?? 0) + count);
       for (const key of keys) usedKeys.add(key);
       ports.log.debug({ cause: String(cause) }, 'usage counts wait for the database');
     }
   };
   const timer = setInterval(() => void flush(), FLUSH_MS).unref();
   return {
-    count(callerId, connectionId, keyId, outcome) {
-      const minute = Math.floor(ports.clock.now() / 60_000) * 60_000;
-      const key = `${callerId}|${connectionId}|${minute}|${outcome}`;
-      counts.set(key, (counts.get(key) ?? 0) + 1);
+    count(callerId, connection, keyId, outcome) {
+      const now = ports.clock.now();
+      if (now >= minute + MINUTE_MS || now < minute) {
+        close();
+        minute = Math.floor(now / MINUTE_MS) * MINUTE_MS;
+      }
+      let count = counts.get(connection);
+      if (!count) {
+        count = { callerId, token: 0, refused: 0 };
+        counts.set(connection, count);
+      }
+      count[outcome] += 1;
       usedKeys.add(keyId);
     },
     async stop() {

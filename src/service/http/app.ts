@@ -1,12 +1,11 @@
 import { randomUUID } from 'node:crypto';
 import { existsSync } from 'node:fs';
 import { join } from 'node:path';
-import express, { type ErrorRequestHandler, type Express, type Response } from 'express';
+import express, { type Express } from 'express';
 import helmet from 'helmet';
 import type { Logger } from 'pino';
 import { Fault } from '../../core/fault.ts';
 import { CONSENT_COOKIE_SECONDS, type Consents, consentCookieName } from '../consent/consents.ts';
-import { malformedTokenRequest, type TokenEndpoint, type TokenEndpointAnswer } from '../handout/token-endpoint.ts';
 import { apiRouter } from './api-router.ts';
 import { errorPage } from './error-page.ts';
 import type { Handlers } from './handlers.ts';
@@ -20,18 +19,12 @@ export interface AppParts {
   handlers: Handlers;
   sessions: Sessions;
   consents: Consents;
-  tokenEndpoint: TokenEndpoint;
   /** Null while all is well, else why not. */
   notReady(): string | null;
   consoleFolder: string;
 }
 
-const FORM_LIMIT = '16kb';
-
-const answerWith = (response: Response, answer: TokenEndpointAnswer): void =>
-  void response.status(answer.status).set(answer.headers).send(JSON.stringify(answer.body));
-
-/** The whole HTTP surface: console, API, consent, token endpoint, health. */
+/** The HTTP surface, all but the token endpoint, which has a lane of its own: console, API, consent, health. */
 export function app(parts: AppParts): Express {
   const { log, publicUrl } = parts;
   const secure = publicUrl.startsWith('https:');
@@ -80,23 +73,6 @@ export function app(parts: AppParts): Express {
     response.status(why === null ? 200 : 503).json(why === null ? { ready: true } : { ready: false, why });
   });
 
-  server.post('/oauth/token', express.text({ type: () => true, limit: FORM_LIMIT }), async (request, response) => {
-    const answer = await parts.tokenEndpoint({
-      contentType: request.headers['content-type'],
-      authorization: request.headers.authorization,
-      query: new URL(request.originalUrl, publicUrl).search,
-      body: typeof request.body === 'string' ? request.body : '',
-      address: request.ip ?? '',
-    });
-    answerWith(response, answer);
-  });
-  // `/oauth/token` speaks RFC 6749 §5.2, also about what never reached it.
-  server.all('/oauth/token', (_request, response) => answerWith(response.set('allow', 'POST'), malformedTokenRequest(405, 'Send a POST.')));
-  server.use('/oauth/token', ((error, _request, response, next) => {
-    const tooLarge = (error as { type?: string }).type === 'entity.too.large';
-    if (!tooLarge && !(error as { status?: number }).status) return next(error);
-    return answerWith(response, malformedTokenRequest(tooLarge ? 413 : 400, tooLarge ? 'The body is larger than 16 kB.' : 'The body cannot be read.'));
-  }) as ErrorRequestHandler);
   server.get('/.well-known/oauth-authorization-server', (_request, response) => {
     // RFC 8414
     response.json({

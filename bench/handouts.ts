@@ -1,0 +1,226 @@
+import { readFileSync } from 'node:fs';
+import { setTimeout as sleep } from 'node:timers/promises';
+import autocannon from 'autocannon';
+import { Pool } from 'undici';
+import { openSeeder, type SeededConnection } from '../test/support/seed.ts';
+import { startChild } from './child.ts';
+import { CLIENT, type Measured, type Rig, say, startReplica, startRig } from './rig.ts';
+
+const CONCURRENCY = 50;
+const SECONDS = 8;
+const HOUR_MS = 3_600_000;
+
+const fresh = (prefix: string, count: number, tokenBytes: number): SeededConnection[] => {
+  const now = Date.now();
+  return Array.from({ length: count }, (_one, n) => ({
+    name: `${prefix}${n}`,
+    access: `${n}.`.padEnd(tokenBytes, 'x'),
+    refresh: `r.${n}`,
+    issuedAt: now,
+    expiresAt: now + 24 * HOUR_MS,
+    nextAt: now + 18 * HOUR_MS,
+  }));
+};
+
+interface Load {
+  url: string;
+  requests: { headers: Record<string, string>; body: string }[];
+}
+const run = ({ url, requests }: Load) =>
+  autocannon({
+    url,
+    connections: CONCURRENCY,
+    duration: SECONDS,
+    requests: requests.map((one) => ({ method: 'POST' as const, path: '/oauth/token', ...one })),
+  });
+const TICK_MS = 2;
+const WARM_UP_MS = 2_000;
+
+/** The 99th percentile in ms at a fixed rate, each request counted from the moment at which it was due, late starts included. */
+async function p99At(url: string, requests: Load['requests'], rate: number): Promise<number> {
+  const pool = new Pool(url, { connections: CONCURRENCY, pipelining: 1 });
+  const took: number[] = [];
+  const startedAt = performance.now();
+  let sent = 0;
+  const open = new Set<Promise<void>>();
+  for (let now = startedAt; now < startedAt + WARM_UP_MS + SECONDS * 1000; now = performance.now()) {
+    for (const due = ((now - startedAt) / 1000) * rate; sent < due; sent += 1) {
+      const dueAt = startedAt + (sent / rate) * 1000;
+      const request = requests[sent % requests.length] as Load['requests'][number];
+      const one = pool
+        .request({ method: 'POST', path: '/oauth/token', ...request })
+        .then(async (answer) => {
+          await answer.body.dump();
+          if (dueAt > startedAt + WARM_UP_MS) took.push(performance.now() - dueAt);
+        })
+        .finally(() => open.delete(one));
+      open.add(one);
+    }
+    await sleep(TICK_MS);
+  }
+  await Promise.all(open);
+  await pool.close();
+  return took.sort((a, b) => a - b)[Math.floor(took.length * 0.99)] ?? 0;
+}
+
+const tokenRequests = (rig: Rig, id: string, key: string, names: string[]): Load['requests'] =>
+  names.map((name) => ({
+    headers: {
+      authorization: `Basic ${Buffer.from(`${id}:${key}`).toString('base64')}`,
+      'content-type': 'application/x-www-form-urlencoded',
+    },
+    body: new URLSearchParams({ grant_type: 'client_credentials', resource: `${rig.service.url}/connections/${name}` }).toString(),
+  }));
+
+/** Handouts a second of one process with the caller's key checked, and their p99 at half of that. */
+export async function benchHandouts(databaseUrl: string): Promise<Measured[]> {
+  const rig = await startRig(databaseUrl, 9);
+  const seeder = await openSeeder(databaseUrl, rig.masterKey);
+  try {
+    const caller = await rig.call('addCaller', { body: { name: 'bench', connections: [] } });
+    const connections = fresh('c', 1_000, 400);
+    await seeder.add(CLIENT, connections, 'bench');
+    await sleep(500);
+    const requests = tokenRequests(
+      rig,
+      caller.caller_id,
+      caller.key,
+      connections.map((one) => one.name),
+    );
+    const warm = await run({ url: rig.service.url, requests });
+    if (warm.non2xx > 0 || warm.errors > 0) throw new Error(`${warm.non2xx} handouts were refused, ${warm.errors} broke off`);
+    const answer = await fetch(`${rig.service.url}/oauth/token`, { method: 'POST', ...(requests[0] as { headers: Record<string, string>; body: string }) });
+    const bare = await startChild('bare-handler.ts', [await answer.text()]);
+    const rounds: { ours: number; theirs: number }[] = [];
+    for (let round = 0; round < 3; round += 1) {
+      const theirs = await run({ url: `http://127.0.0.1:${bare.port}`, requests });
+      const ours = await run({ url: rig.service.url, requests });
+      rounds.push({ ours: ours.requests.average, theirs: theirs.requests.average });
+      say(`handouts: ${Math.round(ours.requests.average)}/s, bare handler ${Math.round(theirs.requests.average)}/s`);
+    }
+    bare.stop();
+    const best = [...rounds].sort((a, b) => a.ours / a.theirs - b.ours / b.theirs)[1] as (typeof rounds)[number]; // the middle one
+    const p99 = await p99At(rig.service.url, requests, Math.floor(best.ours / 2));
+    return [
+      {
+        what: 'handouts a second, one process, caller key checked',
+        ours: `${Math.round(best.ours)}/s`,
+        against: `bare handler ${Math.round(best.theirs)}/s`,
+        ratio: best.ours / best.theirs,
+        target: '\u2265 0.5',
+        holds: best.ours / best.theirs >= 0.5,
+      },
+      {
+        what: 'handout p99 at half its peak rate',
+        ours: `${p99.toFixed(1)} ms`,
+        against: `${Math.floor(best.ours / 2)}/s`,
+        ratio: null,
+        target: '\u2264 20 ms',
+        holds: p99 <= 20,
+      },
+    ];
+  } finally {
+    await seeder.close();
+    await rig.service.stop();
+  }
+}
+
+const residentMb = (pid: number): number => Number(/VmRSS:\s+(\d+) kB/.exec(readFileSync(`/proc/${pid}/status`, 'utf8'))?.[1] ?? 0) / 1024;
+
+/** Resident memory once 100,000 tokens of 1,000 bytes have been handed out, beside the idle service. */
+export async function benchMemory(databaseUrl: string, count = 100_000): Promise<Measured[]> {
+  const rig = await startRig(databaseUrl, 9);
+  const seeder = await openSeeder(databaseUrl, rig.masterKey);
+  try {
+    const caller = await rig.call('addCaller', { body: { name: 'bench', connections: [] } });
+    const pid = rig.service.process.pid ?? 0;
+    await sleep(2_000);
+    const idle = residentMb(pid);
+    const connections = fresh('m', count, 1_000);
+    await seeder.add(CLIENT, connections, 'bench');
+    const requests = tokenRequests(
+      rig,
+      caller.caller_id,
+      caller.key,
+      connections.map((one) => one.name),
+    );
+    let next = 0;
+    const worker = async () => {
+      while (next < requests.length) {
+        const request = requests[next++] as (typeof requests)[number];
+        const answer = await fetch(`${rig.service.url}/oauth/token`, { method: 'POST', ...request });
+        if (!answer.ok) throw new Error(`a handout was refused: ${await answer.text()}`);
+        await answer.arrayBuffer();
+      }
+    };
+    await Promise.all(Array.from({ length: 16 }, worker));
+    await sleep(10_000);
+    const full = residentMb(pid);
+    return [
+      {
+        what: `memory with ${count.toLocaleString('en')} cached tokens of 1,000 bytes`,
+        ours: `+ ${Math.round(full - idle)} MB`,
+        against: `idle ${Math.round(idle)} MB`,
+        ratio: null,
+        target: '\u2264 + 250 MB',
+        holds: full - idle <= 250,
+      },
+    ];
+  } finally {
+    await seeder.close();
+    await rig.service.stop();
+  }
+}
+
+const LOOK_EVERY_MS = 40;
+const AT_ONCE = 10;
+
+/** From the request to pause to the last token handed out by any of three replicas; the worst of many. */
+export async function benchPause(databaseUrl: string, pauses = 1_000): Promise<Measured[]> {
+  const rig = await startRig(databaseUrl, 9);
+  const seeder = await openSeeder(databaseUrl, rig.masterKey);
+  const replicas = [rig.service, await startReplica(rig, databaseUrl), await startReplica(rig, databaseUrl)];
+  try {
+    const caller = await rig.call('addCaller', { body: { name: 'bench', connections: [] } });
+    const connections = fresh('p', pauses, 400);
+    await seeder.add(CLIENT, connections, 'bench');
+    const requests = tokenRequests(
+      rig,
+      caller.caller_id,
+      caller.key,
+      connections.map((one) => one.name),
+    );
+    const lastAfter: number[] = [];
+    const one = async (at: number): Promise<void> => {
+      const ask = async (url: string) => (await fetch(`${url}/oauth/token`, { method: 'POST', ...(requests[at] as (typeof requests)[number]) })).status;
+      for (const replica of replicas) if ((await ask(replica.url)) !== 200) throw new Error('a connection to pause is not handed out');
+      let lastAt = 0;
+      const startedAt = performance.now();
+      const watch = replicas.map(async (replica) => {
+        for (const endsAt = startedAt + 5_000; performance.now() < endsAt; await sleep(LOOK_EVERY_MS)) {
+          if ((await ask(replica.url)) !== 200) return;
+          lastAt = Math.max(lastAt, performance.now());
+        }
+        throw new Error('a paused connection was still handed out after 5 s');
+      });
+      await rig.call('pauseConnection', { params: { connection: connections[at]?.name ?? '' } });
+      await Promise.all(watch);
+      lastAfter.push(Math.max(0, lastAt - startedAt));
+    };
+    for (let from = 0; from < pauses; from += AT_ONCE) await Promise.all(Array.from({ length: Math.min(AT_ONCE, pauses - from) }, (_x, n) => one(from + n)));
+    const worst = Math.max(...lastAfter);
+    return [
+      {
+        what: `pause to the last handout, 3 replicas, max of ${pauses.toLocaleString('en')}`,
+        ours: `${Math.round(worst)} ms`,
+        against: 'looked every 40 ms at each replica',
+        ratio: null,
+        target: '\u2264 1 s',
+        holds: worst <= 1_000,
+      },
+    ];
+  } finally {
+    await seeder.close();
+    for (const replica of replicas) await replica.stop();
+  }
+}

@@ -1,0 +1,61 @@
+import { readFileSync } from 'node:fs';
+import { performance } from 'node:perf_hooks';
+import type { ApiClient } from '../src/api/client.ts';
+import { localiseDefinition } from '../src/standins/localise.ts';
+import { newMasterKey, type ServiceUnderTest, signIn, startService } from '../test/support/service.ts';
+
+/** One measured figure beside its baseline and its target. */
+export interface Measured {
+  what: string;
+  ours: string;
+  against: string;
+  ratio: number | null;
+  target: string;
+  holds: boolean;
+}
+
+export const median = (values: number[]): number => [...values].sort((a, b) => a - b)[Math.floor(values.length / 2)] ?? 0;
+export const say = (text: string): void => void process.stdout.write(`${text}\n`);
+
+export async function timed(work: () => Promise<unknown>): Promise<number> {
+  const startedAt = performance.now();
+  await work();
+  return performance.now() - startedAt;
+}
+
+/** Longer limits than the tests have: nothing is hurried here. */
+const LIMITS = {
+  RUSTY_KETTLE_LOG_LEVEL: 'warn',
+  RUSTY_KETTLE_DEADLINE_MS: '20000',
+  RUSTY_KETTLE_LEASE_MS: '60000',
+  RUSTY_KETTLE_MARGIN_MS: '10000',
+  RUSTY_KETTLE_HEARTBEAT_MS: '2000',
+  RUSTY_KETTLE_SILENT_MS: '10000',
+  RUSTY_KETTLE_HOLDER_WAIT_MS: '120000',
+  RUSTY_KETTLE_POLL_MS: '500',
+};
+
+export interface Rig {
+  service: ServiceUnderTest;
+  call: ApiClient;
+  masterKey: string;
+}
+
+/** One `rk serve` with a provider at a port, a client with a secret, and nothing else. */
+export async function startRig(databaseUrl: string, standinPort: number, environment: Record<string, string> = {}): Promise<Rig> {
+  const masterKey = newMasterKey();
+  const service = await startService({ databaseUrl, masterKey, environment: { ...LIMITS, ...environment } });
+  const call = await signIn(service);
+  const document = localiseDefinition(readFileSync(new URL('../definitions/eelgrass.yaml', import.meta.url), 'utf8'), standinPort);
+  await call('addProvider', { body: { document } });
+  const draft = await call('addClient', { body: { provider: 'eelgrass', name: 'bench' } });
+  await call('changeClient', { params: { provider: 'eelgrass', client: 'bench' }, body: { revision: draft.revision, client_id: 'bench' } });
+  await call('addSecret', { params: { provider: 'eelgrass', client: 'bench' }, body: { secret: 'bench-secret' } });
+  return { service, call, masterKey };
+}
+
+/** A further replica over the same database. */
+export const startReplica = (rig: Rig, databaseUrl: string, environment: Record<string, string> = {}): Promise<ServiceUnderTest> =>
+  startService({ databaseUrl, masterKey: rig.masterKey, publicUrl: rig.service.url, environment: { ...LIMITS, ...environment } });
+
+export const CLIENT = { provider: 'eelgrass', client: 'bench' };
