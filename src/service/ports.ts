@@ -17,7 +17,19 @@ export interface Ports {
   log: Logger;
 }
 
-export const random: Ports['random'] = { unit: Math.random, bytes: (count) => randomBytes(count) };
+const POOL_BYTES = 8_192;
+let pool = new Uint8Array(0);
+let taken = 0;
+
+/** Random bytes from a pool that is filled at once: one call into the system for hundreds of nonces. No byte is given twice. */
+function randomFromPool(count: number): Uint8Array {
+  if (count > POOL_BYTES / 4) return randomBytes(count);
+  if (taken + count > pool.length) [pool, taken] = [randomBytes(POOL_BYTES), 0];
+  taken += count;
+  return pool.slice(taken - count, taken);
+}
+
+export const random: Ports['random'] = { unit: Math.random, bytes: randomFromPool };
 
 /** A fresh record id. */
 export const recordId = (ports: Pick<Ports, 'clock' | 'random'>): string => newRecordId(ports.clock.now(), ports.random.bytes(16));

@@ -31,8 +31,11 @@ const joints: Joints = {
     ...next,
     async update(ids, transition) {
       const took = await next.update(ids, transition);
-      if (took > 0 && ((transition.name === 'claim' && at('after_claim')) || (transition.name === 'arm' && at('after_arm')))) return die();
-      return took;
+      return took > 0 && transition.name === 'claim' && at('after_claim') ? die() : took;
+    },
+    async arm(...args) {
+      const took = await next.arm(...args);
+      return took && at('after_arm') ? die() : took;
     },
     async save(...args) {
       if (at('spill_torn', 'spill_renamed', 'spill_owner_down')) return never; // the database does not answer

@@ -123,7 +123,7 @@ async function attemptOnce(parts: AttemptParts, held: HeldRow, context: GrantCon
   );
   const seen = await ports.send({ ...request, freshSocket: isSpendable(dialect) && dialect.reuse === 'kills_grant' });
   const outcome = readTokenOutcome(seen);
-  parts.wireLog.add(grantId, attempt.epoch, outcome.kind, wireRecord(request, seen));
+  parts.wireLog.add(grantId, attempt.epoch, outcome.kind, () => wireRecord(request, seen));
   await conclude(parts, held, context, attempt, outcome, sentAt);
   return outcome;
 }

@@ -57,6 +57,7 @@ export function grantContexts(database: Database, sealer: Sealer): GrantContexts
       if (grantIds.length === 0) return found;
       const bind: Bind[] = [];
       const list = grantIds.map((id) => `$${bind.push(idBytes(id))}`).join(', ');
+      // From the grants inwards: left to itself, the optimizer starts at the few clients and reads all their connections.
       const rows = await database.select<{
         grant_id: Buffer;
         connection_id: Buffer;
@@ -73,7 +74,7 @@ export function grantContexts(database: Database, sealer: Sealer): GrantContexts
         scopes: string;
       }>(
         `SELECT g.id AS grant_id, g.scopes, k.id AS connection_id, k.name, k.intent, k.policy, k.last_used_at, c.id AS client_record, c.name AS client_name, c.client_id, c.health, c.held_until, p.version_id
-         FROM grants g JOIN connections k ON k.id = g.connection_id JOIN clients c ON c.id = k.client_id JOIN providers p ON p.id = c.provider_id WHERE g.id IN (${list})`,
+         FROM grants g STRAIGHT_JOIN connections k ON k.id = g.connection_id STRAIGHT_JOIN clients c ON c.id = k.client_id STRAIGHT_JOIN providers p ON p.id = c.provider_id WHERE g.id IN (${list})`,
         bind,
       );
       const byClient = new Map<string, Promise<ClientCredentials | null>>();

@@ -1,11 +1,11 @@
-import { RateLimiterMemory } from 'rate-limiter-flexible';
 import type { WireRecord } from '../../core/oauth/wire-record.ts';
 import type { Ports } from '../ports.ts';
 import { type Bind, type Database, idBytes, instantText } from '../store/database.ts';
 
 /** The last attempts of each grant, masked. Failures are always kept; of a flood of successes, so many a second. */
 export interface WireLog {
-  add(grantId: string, epoch: number, kind: string, record: WireRecord): void;
+  /** `record` is asked for only where it will be kept. */
+  add(grantId: string, epoch: number, kind: string, record: () => WireRecord): void;
   list(grantId: string): Promise<{ at: number; kind: string; record: WireRecord }[]>;
   stop(): Promise<void>;
 }
@@ -20,13 +20,13 @@ export function wireLog(deps: { database: Database; ports: Pick<Ports, 'clock' |
   const { database, ports } = deps;
   /** By slot: a later attempt of the same slot replaces one that still waits. */
   let waiting = new Map<string, Bind[]>();
-  const budget = new RateLimiterMemory({ points: SUCCESSES_A_SECOND, duration: 1 });
+  let [secondAt, inSecond] = [0, 0];
   let flushing: Promise<void> | null = null;
 
-  const put = (grantId: string, epoch: number, kind: string, record: WireRecord) => {
+  const put = (grantId: string, epoch: number, kind: string, record: () => WireRecord) => {
     if (waiting.size >= WAITING_MOST) return;
     const slot = epoch % KEPT;
-    waiting.set(`${grantId}|${slot}`, [idBytes(grantId), slot, instantText(ports.clock.now()), kind, JSON.stringify(record)]);
+    waiting.set(`${grantId}|${slot}`, [idBytes(grantId), slot, instantText(ports.clock.now()), kind, JSON.stringify(record())]);
   };
   const flush = async (): Promise<void> => {
     while (waiting.size > 0) {
@@ -52,10 +52,10 @@ export function wireLog(deps: { database: Database; ports: Pick<Ports, 'clock' |
   return {
     add(grantId, epoch, kind, record) {
       if (kind !== 'tokens') return put(grantId, epoch, kind, record);
-      void budget.consume('success').then(
-        () => put(grantId, epoch, kind, record),
-        () => undefined, // over the second's budget: not kept
-      );
+      const now = Date.now();
+      if (now - secondAt >= 1_000) [secondAt, inSecond] = [now, 0];
+      inSecond += 1;
+      if (inSecond <= SUCCESSES_A_SECOND) put(grantId, epoch, kind, record);
     },
     async list(grantId) {
       await kick();
