@@ -1,7 +1,12 @@
 import { z } from 'zod';
-import { CONNECTION_STATES } from '../core/health.ts';
+import { CONNECTION_STATES, HEALTH_CAUSES, type HealthCause } from '../core/health.ts';
 import { ScopeName } from '../core/provider/definition.ts';
+import { POLICIES } from '../core/renewal/plan.ts';
 import { CallAnswer, ClientName, ConnectionName, Id, Instant, ProviderName } from './common.ts';
+
+export const Policy = z
+  .enum(POLICIES)
+  .describe('Renew always in time; only while it was handed out in the last 30 days; or when a caller asks. It is kept alive in any case');
 
 export const AddConnection = z.strictObject({
   name: ConnectionName,
@@ -9,6 +14,7 @@ export const AddConnection = z.strictObject({
   client: ClientName,
   scopes: z.array(ScopeName).max(100),
   expected_account: z.string().trim().max(200).nullable().default(null),
+  policy: Policy.default('always'),
   allow_unlisted_scopes: z.boolean().default(false).describe('Take scopes that the definition does not list, as they are'),
 });
 export const ChangeConnection = z
@@ -16,9 +22,12 @@ export const ChangeConnection = z
     revision: z.number().int().min(1),
     scopes: z.array(ScopeName).max(100).optional(),
     expected_account: z.string().trim().max(200).nullable().optional(),
+    policy: Policy.optional(),
     allow_unlisted_scopes: z.boolean().default(false),
   })
-  .refine((change) => change.scopes !== undefined || change.expected_account !== undefined, { error: 'Name at least one thing to change.' });
+  .refine((change) => change.scopes !== undefined || change.expected_account !== undefined || change.policy !== undefined, {
+    error: 'Name at least one thing to change.',
+  });
 export const ListConnections = z.object({
   search: z.string().trim().max(100).optional().describe('Part of a name, account, provider or client'),
   after: z.string().max(63).optional().describe('Names after this one: the last of the page before'),
@@ -41,6 +50,7 @@ export const ConnectionSummary = z.object({
   client: ClientName,
   environment: z.string(),
   state: z.enum(CONNECTION_STATES),
+  cause_key: z.enum(Object.keys(HEALTH_CAUSES) as [HealthCause, ...HealthCause[]]).nullable(),
   cause: z.string().nullable(),
   remedy: z.string().nullable(),
   account: z.string().nullable(),
@@ -58,6 +68,8 @@ export const Connection = ConnectionSummary.extend({
   consented_by: z.string().nullable(),
   has_refresh_token: z.boolean(),
   evidence: z.string().nullable().describe('What the provider last said when something went wrong'),
+  policy: Policy,
+  agree_again_by: Instant.nullable().describe('When the grant ends by the provider\u2019s rules, however often it is renewed'),
   next_renewal_at: Instant.nullable(),
   failures: z.number().int(),
   resource: z.string().describe('Names this connection at our token endpoint (RFC 8707)'),
@@ -93,6 +105,17 @@ export const ConsentOutcome = z.object({
   warnings: z.array(z.string()),
 });
 export type ConsentOutcome = z.output<typeof ConsentOutcome>;
+
+/** One attempt to renew, as it went over the wire: secrets and tokens are masked before it is stored. */
+export const Attempt = z.object({
+  at: Instant,
+  class: z.string().describe('The failure class, or tokens'),
+  request: z.object({ method: z.string(), url: z.string(), headers: z.record(z.string(), z.string()), form: z.record(z.string(), z.string()) }),
+  answer: z.object({ status: z.number().int(), headers: z.record(z.string(), z.string()), body: z.unknown() }).nullable(),
+  reason: z.string().nullable().describe('Why no answer came'),
+  took_ms: z.number(),
+});
+export type Attempt = z.output<typeof Attempt>;
 
 export const CallRequest = z.strictObject({
   method: z.literal('GET', { error: 'Only GET for now.' }).default('GET'),

@@ -2,10 +2,20 @@ import { z } from 'zod';
 import { AddCaller, AddKey, Caller, ChangeCaller, NewKey } from './callers.ts';
 import { AddClient, AddSecret, ChangeClient, CheckRedirectUri, Client, RedirectUriVerdict } from './clients.ts';
 import { CallAnswer, HistoryEntry } from './common.ts';
-import { AddConnection, CallRequest, ChangeConnection, Connection, ConnectionSummary, ConsentOutcome, ListConnections, OpenedConsent } from './connections.ts';
+import {
+  AddConnection,
+  Attempt,
+  CallRequest,
+  ChangeConnection,
+  Connection,
+  ConnectionSummary,
+  ConsentOutcome,
+  ListConnections,
+  OpenedConsent,
+} from './connections.ts';
 import { FirstOperator, FirstOperatorState, Session, SignedIn, SignIn } from './operators.ts';
 import { AddProvider, CheckedProvider, Provider, ProviderSummary } from './providers.ts';
-import { Status } from './status.ts';
+import { AdoptedReplica, AdoptReplica, InstallationState, Replica, Status } from './status.ts';
 
 /** Who may call an operation: anyone, a signed-in operator, or a browser that holds this consent's cookie as well. */
 export type Access = 'anyone' | 'operator' | 'consent_or_operator';
@@ -53,6 +63,30 @@ export const operations = {
     says: 'What happened, newest first',
     query: HistoryQuery,
     answer: list(HistoryEntry),
+  },
+
+  showInstallation: {
+    method: 'GET',
+    path: '/api/v1/installation',
+    access: 'operator',
+    says: 'Are renewals held, because a second installation may renew the same grants?',
+    answer: InstallationState,
+  },
+  ownInstallation: {
+    method: 'POST',
+    path: '/api/v1/installation/own',
+    access: 'operator',
+    says: 'Say that this installation owns the grants: renewals go on',
+    answer: InstallationState,
+  },
+  listReplicas: { method: 'GET', path: '/api/v1/replicas', access: 'operator', says: 'List replicas of the last day', answer: list(Replica) },
+  adoptReplica: {
+    method: 'POST',
+    path: '/api/v1/replicas/adopt',
+    access: 'operator',
+    says: 'Save the answers that a dead replica left in its data folder',
+    body: AdoptReplica,
+    answer: AdoptedReplica,
   },
 
   listProviders: { method: 'GET', path: '/api/v1/providers', access: 'operator', says: 'List providers', answer: list(ProviderSummary) },
@@ -163,6 +197,13 @@ export const operations = {
     access: 'operator',
     says: 'Make the call that proves the connection',
     answer: CallAnswer,
+  },
+  listAttempts: {
+    method: 'GET',
+    path: '/api/v1/connections/{connection}/attempts',
+    access: 'operator',
+    says: 'The last attempts to renew it, as they went over the wire, masked; newest first',
+    answer: list(Attempt),
   },
   callConnection: {
     method: 'POST',

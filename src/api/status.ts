@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import { CONNECTION_STATES } from '../core/health.ts';
 import { Instant } from './common.ts';
 import { ConnectionSummary } from './connections.ts';
 
@@ -10,6 +11,23 @@ export const Replica = z.object({
   seen_at: Instant,
   alive: z.boolean(),
 });
+/** Connections that struggle, or need a person, for one and the same cause. */
+export const CauseGroup = z.object({
+  state: z.enum(CONNECTION_STATES),
+  cause_key: z.string(),
+  provider: z.string(),
+  client: z.string(),
+  says: z.string(),
+  count: z.number().int(),
+  remedy: z.string(),
+  evidence: z.string().nullable().describe('What the provider said to the client'),
+  example: z.string().describe('The first of them by name'),
+});
+export type CauseGroup = z.output<typeof CauseGroup>;
+export const InstallationState = z.object({ held: z.boolean(), why: z.string().nullable(), held_at: Instant.nullable() });
+export const AdoptReplica = z.strictObject({ folder: z.string().min(1).max(500).describe('The data folder, on the machine of this service') });
+export const AdoptedReplica = z.object({ instance: z.string(), answers_saved: z.number().int(), renewals_freed: z.number().int() });
+
 export const Status = z.object({
   at: Instant,
   version: z.string(),
@@ -19,11 +37,18 @@ export const Status = z.object({
     working: z.number().int(),
     struggling: z.number().int(),
     needs_person: z.number().int(),
+    at_risk: z.number().int().describe('Of the struggling: an answer did not come, and is waited for'),
     other: z.number().int(),
   }),
+  installation: InstallationState,
+  groups: z.array(CauseGroup).describe('The same by cause, largest first'),
+  endpoints: z
+    .array(z.object({ origin: z.string(), running: z.number().int(), left_alone_until: Instant.nullable() }))
+    .describe('Token endpoints as this replica sees them'),
   attention: z.array(ConnectionSummary).describe('What needs a person or struggles, worst first, at most 50'),
   renewals: z.object({
     last_hour: z.number().int(),
+    last_minute: z.number().int(),
     failed_last_hour: z.number().int(),
     due_now: z.number().int(),
     oldest_due_at: Instant.nullable(),

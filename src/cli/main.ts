@@ -5,6 +5,7 @@ import { client } from './commands/client.ts';
 import { connection } from './commands/connection.ts';
 import { operator } from './commands/operator.ts';
 import { provider } from './commands/provider.ts';
+import { running } from './commands/running.ts';
 import { serving } from './commands/serving.ts';
 import { signIn } from './commands/sign-in.ts';
 import { using } from './commands/using.ts';
@@ -21,7 +22,7 @@ export function program(): Command {
       '\nExit codes: 0 done, 1 failed, 2 used wrongly, 3 sign in first, 4 not found, 5 in conflict, 6 try again later, 7 a person is needed.',
     )
     .showHelpAfterError('(rk --help lists the commands)');
-  for (const add of [serving, signIn, operator, provider, client, connection, caller, using]) add(rk);
+  for (const add of [serving, signIn, operator, provider, client, connection, caller, using, running]) add(rk);
   return rk;
 }
 

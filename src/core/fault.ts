@@ -21,6 +21,12 @@ export const FAULTS = {
   },
   ORIGIN_FOREIGN: { status: 403, retry: false, says: 'The request came from a page of another site.', remedy: 'Use the console at its own public address.' },
   TICKET_SPENT: { status: 410, retry: false, says: 'This one-time link was used already or has run out.', remedy: 'Ask for a new one.' },
+  REPLICA_ALIVE: {
+    status: 409,
+    retry: false,
+    says: 'The owner of this data folder wrote its heartbeat a moment ago: it is not dead.',
+    remedy: 'Stop it; its own next start saves what it holds. Adopt only the folder of a replica that will not come back.',
+  },
   INSTALLATION_HELD: {
     status: 503,
     retry: true,

@@ -1,5 +1,5 @@
 import { expect, test } from 'vitest';
-import { type ConnectionFacts, connectionHealth } from './health.ts';
+import { type ConnectionFacts, connectionHealth, groupInWords, type HealthCause } from './health.ts';
 import { RENEWAL_CAUSES } from './renewal/row.ts';
 
 const good: ConnectionFacts = {
@@ -9,6 +9,7 @@ const good: ConnectionFacts = {
   cause: null,
   expiresAt: 100,
   renewalPlanned: true,
+  atRisk: false,
   clientStopped: false,
   proof: 'proved',
   proofSays: null,
@@ -29,13 +30,15 @@ test.each([
     facts: { hasRefreshToken: false, renewalPlanned: false, cause: 'no_refresh_token' as const, expiresAt: 1 },
     state: 'needs_person',
   },
+  { name: 'at risk', facts: { atRisk: true, cause: 'unclear' as const }, state: 'struggling' },
   { name: 'not renewed in time', facts: { expiresAt: 1 }, state: 'struggling' },
   { name: 'not proved', facts: { proof: 'failed' as const }, state: 'struggling' },
 ])('$name: $state', ({ facts, state }) => {
   const health = connectionHealth({ ...good, ...facts }, 50);
   expect(health.state).toBe(state);
-  if (state === 'working') expect(health).toMatchObject({ cause: null, remedy: null });
-  else expect([health.cause, health.remedy]).toEqual([expect.stringMatching(/\.$/), expect.stringMatching(/\.$/)]);
+  if (state === 'working') return expect(health).toMatchObject({ cause_key: null, cause: null, remedy: null });
+  expect(groupInWords(health.cause_key as HealthCause, 'Eelgrass', 'eelgrass/timetable')).toMatch(/Eelgrass|timetable/);
+  return expect([health.cause, health.remedy]).toEqual([expect.stringMatching(/\.$/), expect.stringMatching(/\.$/)]);
 });
 
 test.each(RENEWAL_CAUSES)('the cause %s is explained', (cause) =>

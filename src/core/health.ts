@@ -16,13 +16,38 @@ export interface ConnectionFacts {
   expiresAt: number | null;
   /** True while a renewal is still planned. */
   renewalPlanned: boolean;
+  /** An answer did not come, and a second use of the refresh token could end the grant: it is waited for whoever may hold it. */
+  atRisk: boolean;
   clientStopped: boolean;
   proof: ProofState;
   proofSays: string | null;
 }
 
+/** Names a cause, so that connections with the same one can be shown together; `level` says where it lies. */
+export const HEALTH_CAUSES = {
+  revoked: 'connection',
+  paused: 'connection',
+  not_agreed: 'connection',
+  refused: 'connection',
+  lost_in_flight: 'connection',
+  no_refresh_token: 'connection',
+  seal_broken: 'connection',
+  at_risk: 'provider',
+  overdue: 'connection',
+  proof_failed: 'connection',
+  not_proved: 'connection',
+  client_refused: 'client',
+  busy: 'client',
+  set_up: 'client',
+  unsent: 'provider',
+  unclear: 'provider',
+} as const satisfies Record<string, 'connection' | 'client' | 'provider'>;
+export type HealthCause = keyof typeof HEALTH_CAUSES;
+
 export interface ConnectionHealth {
   state: ConnectionState;
+  /** Null while the connection is working. */
+  cause_key: HealthCause | null;
   /** Each null while the connection is working. */
   cause: string | null;
   remedy: string | null;
@@ -61,32 +86,73 @@ const NEEDS_PERSON: readonly RenewalCause[] = ['lost_in_flight', 'client_refused
 
 /** Derives the shown state with cause and remedy. `now`: epoch ms. */
 export function connectionHealth(facts: ConnectionFacts, now: number): ConnectionHealth {
-  if (facts.intent === 'revoked') return { state: 'revoked', cause: 'It was revoked here.', remedy: 'Agree again to use it once more.' };
+  if (facts.intent === 'revoked') return { state: 'revoked', cause_key: 'revoked', cause: 'It was revoked here.', remedy: 'Agree again to use it once more.' };
   if (facts.intent === 'paused')
     return {
       state: 'paused',
+      cause_key: 'paused',
       cause: 'An operator paused it: no tokens are handed out. Those handed out before live on at the provider until they run out.',
       remedy: 'Resume it.',
     };
   if (!facts.hasGrant)
-    return { state: facts.intent === 'draft' ? 'draft' : 'not_yet_agreed', cause: 'Nobody has agreed yet.', remedy: 'Open it and consent at the provider.' };
+    return {
+      state: facts.intent === 'draft' ? 'draft' : 'not_yet_agreed',
+      cause_key: 'not_agreed',
+      cause: 'Nobody has agreed yet.',
+      remedy: 'Open it and consent at the provider.',
+    };
   const expired = facts.expiresAt !== null && facts.expiresAt <= now;
-  if (facts.clientStopped) return { state: 'needs_person', ...CAUSE_WORDS.client_refused };
-  if (!facts.hasRefreshToken) return { state: expired ? 'needs_person' : 'struggling', ...CAUSE_WORDS.no_refresh_token };
-  if (!facts.renewalPlanned) return { state: 'needs_person', ...CAUSE_WORDS[facts.cause ?? 'refused'] };
-  if (facts.cause) return { state: NEEDS_PERSON.includes(facts.cause) ? 'needs_person' : 'struggling', ...CAUSE_WORDS[facts.cause] };
+  const because = (state: ConnectionState, cause: RenewalCause): ConnectionHealth => ({ state, cause_key: cause, ...CAUSE_WORDS[cause] });
+  if (facts.clientStopped) return because('needs_person', 'client_refused');
+  if (!facts.hasRefreshToken) return because(expired ? 'needs_person' : 'struggling', 'no_refresh_token');
+  if (!facts.renewalPlanned) return because('needs_person', facts.cause ?? 'refused');
+  if (facts.atRisk)
+    return {
+      state: 'struggling',
+      cause_key: 'at_risk',
+      cause:
+        'At risk: the answer to a renewal did not come. Using the refresh token again could end the grant, so it is waited until nobody can hold that answer any more.',
+      remedy: 'Nothing to do yet: it is tried again by itself. Should the provider then refuse it, somebody must consent again.',
+    };
+  if (facts.cause) return because(NEEDS_PERSON.includes(facts.cause) ? 'needs_person' : 'struggling', facts.cause);
   if (expired)
     return {
       state: 'struggling',
+      cause_key: 'overdue',
       cause: 'The access token ran out before it was renewed.',
       remedy: 'Nothing to do: it is being renewed. If it stays so, look at the workers.',
     };
   if (facts.proof === 'failed')
     return {
       state: 'struggling',
+      cause_key: 'proof_failed',
       cause: facts.proofSays ?? 'The call that should prove this connection failed.',
       remedy: 'Read the answer of the call, then try it again.',
     };
-  if (facts.proof === 'not_tried') return { state: 'struggling', cause: 'The call that proves this connection was not tried yet.', remedy: 'Try the call.' };
-  return { state: 'working', cause: null, remedy: null };
+  if (facts.proof === 'not_tried')
+    return { state: 'struggling', cause_key: 'not_proved', cause: 'The call that proves this connection was not tried yet.', remedy: 'Try the call.' };
+  return { state: 'working', cause_key: null, cause: null, remedy: null };
+}
+
+/** One cause that several connections share, in one sentence. `provider` and `client` as people read them. */
+export function groupInWords(key: HealthCause, provider: string, client: string): string {
+  const words: Record<HealthCause, string> = {
+    revoked: `Revoked here: connections through ${client}`,
+    paused: `Paused: connections through ${client}`,
+    not_agreed: `Nobody has agreed yet: connections through ${client}`,
+    refused: `${provider} refuses refresh tokens of ${client}`,
+    lost_in_flight: `Answers of ${provider} to ${client} were lost in flight`,
+    no_refresh_token: `${provider} gave no refresh token through ${client}`,
+    seal_broken: `Sealed tokens of ${client} do not open`,
+    at_risk: `At risk: ${provider} may have renewed, and the answer did not come`,
+    overdue: `Not renewed in time: connections through ${client}`,
+    proof_failed: `The call that proves it fails, through ${client}`,
+    not_proved: `Not proved yet, through ${client}`,
+    client_refused: `${provider} refuses the client ${client}`,
+    busy: `${provider} asks the client ${client} for patience`,
+    set_up: `${provider} does not understand the renewals of ${client}`,
+    unsent: `${provider} cannot be reached`,
+    unclear: `${provider} does not answer renewals clearly`,
+  };
+  return words[key];
 }

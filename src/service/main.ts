@@ -39,7 +39,7 @@ import { type Spill, spill } from './renewal/spill.ts';
 import { tokenCache } from './renewal/token-cache.ts';
 import { wireLog } from './renewal/wire-log.ts';
 import { keepRenewing } from './renewal/worker.ts';
-import { beginLife, recoverFormerLives } from './replica.ts';
+import { beginLife, type RecoveryParts, recoverFormerLives } from './replica.ts';
 import { ensureInstallation, openSealer } from './sealer.ts';
 import type { Settings } from './settings.ts';
 import { type Database, openDatabase } from './store/database.ts';
@@ -178,6 +178,7 @@ async function joinParts(
     wireLog: wire,
     keeper,
     spill: spilled,
+    recover: (path, instanceId) => recoverFormerLives({ ...recovery(), spill: spill({ folder: path, master, ports }), instanceId }),
     handout: handOut,
     ports,
     version: PACKAGE.version,
@@ -187,17 +188,16 @@ async function joinParts(
   const agreed = consents(services);
   const cookies = sessions(people, publicUrl);
 
-  await recoverFormerLives({
+  const recovery = (): Omit<RecoveryParts, 'spill' | 'instanceId'> => ({
     store: renewals,
     keeper,
-    spill: spilled,
     contexts,
     limits: settings.limits,
     ports,
-    instanceId: folder.instanceId,
     lifeId,
     resumeFirst: (answer, first) => resumeFirst(services, answer, first),
   });
+  await recoverFormerLives({ ...recovery(), spill: spilled, instanceId: folder.instanceId });
   await replica.recovered();
   const stopping = new AbortController();
   const worker = keepRenewing({ engine, spares: reserve, concurrency: settings.concurrency, pollMs: settings.limits.pollMs, ports }, stopping.signal);

@@ -105,7 +105,12 @@ export async function beginLife(parts: ReplicaParts): Promise<Replica> {
  * T10, before anything is claimed: answers that a former life spilled are saved, then what it left in the rows is freed at once.
  * That life is dead (it would hold the data folder's socket), so nobody else holds the answers to what it sent.
  */
-export async function recoverFormerLives(deps: {
+export async function recoverFormerLives(deps: RecoveryParts): Promise<{ saved: number; freed: number }> {
+  const saved = await replaySpill(deps);
+  return { saved, freed: await freeRows(deps) };
+}
+
+export interface RecoveryParts {
   store: RenewalStore;
   keeper: AnswerKeeper;
   spill: Spill;
@@ -116,19 +121,29 @@ export async function recoverFormerLives(deps: {
   lifeId: string;
   /** Makes the grant of a first answer that was spilled. */
   resumeFirst(answer: SpilledAnswer, first: FirstAnswer): Promise<void>;
-}): Promise<void> {
-  const { store, contexts, limits, ports } = deps;
+}
+
+/** How many answers were there; each is unlinked once it is safe. */
+async function replaySpill(deps: RecoveryParts): Promise<number> {
+  const { ports } = deps;
   const spilled = deps.spill.left();
   for (const answer of spilled) {
     const { first } = answer;
     if (first) {
       await deps.keeper.saveFirst(answer, () => deps.resumeFirst(answer, first));
+      deps.spill.remove(answer);
       continue;
     }
     const nextAt = planRenewal(answer.life, ports.random.unit());
     const result = await deps.keeper.save({ ...answer, attempt: answer, nextAt, urgent: true });
+    deps.spill.remove(answer);
     ports.log.warn({ grant: answer.grantId, result }, 'an answer that a former life had spilled is back in the database');
   }
+  return spilled.length;
+}
+
+async function freeRows(deps: RecoveryParts): Promise<number> {
+  const { store, contexts, limits, ports } = deps;
   const left = await store.leftBy(deps.instanceId, deps.lifeId);
   const known = await contexts.of(left.map((one) => one.grantId));
   for (const { grantId, row } of left) {
@@ -140,5 +155,6 @@ export async function recoverFormerLives(deps: {
     const waitMs = sent && context ? uncertainWaitMs(context.definition.dialect, use, now, limits, requestDeadlineMs(limits, row.expiresAt - row.issuedAt)) : 0;
     await store.update([grantId], recover(waitMs));
   }
-  if (left.length > 0) ports.log.info({ freed: left.length }, 'freed what a former life of this replica left behind');
+  if (left.length > 0) ports.log.info({ freed: left.length }, 'freed what a former life left behind');
+  return left.length;
 }

@@ -11,6 +11,10 @@ import { splitClient } from './client.ts';
 const WAIT_MOST_MS = 31 * 60_000;
 const LOOK_EVERY_MS = 700;
 
+const POLICY_WORDS = { always: 'renewed always in time', when_used: 'renewed while callers use it', on_demand: 'renewed when a caller asks' };
+const POLICY_HELP = 'always, when_used (handed out in the last 30 days) or on_demand (when a caller asks)';
+type PolicyWord = keyof typeof POLICY_WORDS;
+
 async function show(all: GlobalOptions, one: Connection, next?: string): Promise<void> {
   printOne(all, one, [
     ['Connection', one.name],
@@ -25,11 +29,21 @@ async function show(all: GlobalOptions, one: Connection, next?: string): Promise
     ['Not granted', one.scopes_missing.join(' ')],
     ['Token', one.life ? `expires ${relative(one.life.expires_at)}, renewal ${relative(one.next_renewal_at)}` : null],
     ['Renewed', one.life ? (one.renewals === 1 ? 'once' : `${one.renewals} times`) : null],
+    ['Policy', one.policy === 'always' ? null : POLICY_WORDS[one.policy]],
+    ['Agree again by', one.agree_again_by ? `${relative(one.agree_again_by)}: the grant ends then by the provider\u2019s rules` : null],
     ['Probe', one.probe.state === 'not_defined' ? null : `GET ${one.probe.path}: ${one.probe.state.replaceAll('_', ' ')}`],
     ['Callers', one.callers.join(', ')],
     ['Resource', one.resource],
     [next?.startsWith('rk ') ? 'Next' : 'Note', next],
   ]);
+}
+
+interface AddOptions {
+  client: string;
+  scope?: string[];
+  account?: string;
+  policy: PolicyWord;
+  allowUnlistedScopes?: boolean;
 }
 
 export function connection(rk: Command): void {
@@ -41,8 +55,9 @@ export function connection(rk: Command): void {
     .requiredOption('--client <client>', 'PROVIDER/NAME')
     .option('--scope <scopes...>', 'what to ask for; left out: the definition\u2019s preset')
     .option('--account <account>', 'the account that should agree')
+    .option('--policy <policy>', POLICY_HELP, 'always')
     .option('--allow-unlisted-scopes', 'take scopes that the definition does not list')
-    .action(async (name: string, options: { client: string; scope?: string[]; account?: string; allowUnlistedScopes?: boolean }, command: Command) => {
+    .action(async (name: string, options: AddOptions, command: Command) => {
       const all = globals(command);
       const call = await signedIn(all);
       const { provider, client } = splitClient(options.client);
@@ -50,18 +65,27 @@ export function connection(rk: Command): void {
         options.scope?.flatMap((one) => one.split(/\s+/).filter(Boolean)) ??
         (await call('showProvider', { params: { provider } })).definition.scopes.filter((scope) => scope.preset).map((scope) => scope.name);
       const one = await call('addConnection', {
-        body: { name, provider, client, scopes, expected_account: options.account ?? null, allow_unlisted_scopes: options.allowUnlistedScopes ?? false },
+        body: {
+          name,
+          provider,
+          client,
+          scopes,
+          policy: options.policy,
+          expected_account: options.account ?? null,
+          allow_unlisted_scopes: options.allowUnlistedScopes ?? false,
+        },
       });
       await show(all, one, `rk connection open ${name}`);
     });
   noun
     .command('change')
-    .description('change what the next consent asks for')
+    .description('change what the next consent asks for, or when it is renewed')
     .argument('<name>')
     .option('--scope <scopes...>')
     .option('--account <account>', 'the account that should agree; empty: any')
+    .option('--policy <policy>', POLICY_HELP)
     .option('--allow-unlisted-scopes')
-    .action(async (name: string, options: { scope?: string[]; account?: string; allowUnlistedScopes?: boolean }, command: Command) => {
+    .action(async (name: string, options: Partial<AddOptions>, command: Command) => {
       const all = globals(command);
       const call = await signedIn(all);
       const { revision } = await call('showConnection', { params: { connection: name } });
@@ -70,6 +94,7 @@ export function connection(rk: Command): void {
         allow_unlisted_scopes: options.allowUnlistedScopes ?? false,
         ...(options.scope && { scopes: options.scope.flatMap((one) => one.split(/\s+/).filter(Boolean)) }),
         ...(options.account !== undefined && { expected_account: options.account }),
+        ...(options.policy && { policy: options.policy }),
       };
       await show(all, await call('changeConnection', { params: { connection: name }, body }), `rk connection open ${name}`);
     });
@@ -128,6 +153,26 @@ export function connection(rk: Command): void {
     .action(async (name: string, _options: object, command: Command) => {
       const all = globals(command);
       await show(all, await (await signedIn(all))('renewConnection', { params: { connection: name } }));
+    });
+  noun
+    .command('attempts')
+    .description('the last attempts to renew it, as they went over the wire, masked')
+    .argument('<name>')
+    .action(async (name: string, _options: object, command: Command) => {
+      const all = globals(command);
+      const { items } = await (await signedIn(all))('listAttempts', { params: { connection: name } });
+      await printList(
+        all,
+        items,
+        {
+          WHEN: (one) => relative(one.at),
+          CLASS: (one) => one.class.replaceAll('_', ' '),
+          SENT: (one) => `${one.request.method} ${one.request.url}`,
+          ANSWER: (one) => (one.answer ? `${one.answer.status} ${JSON.stringify(one.answer.body).slice(0, 90)}` : (one.reason ?? '')),
+          TOOK: (one) => `${Math.round(one.took_ms)} ms`,
+        },
+        'No attempt is on record. Of many successes only some are kept; failures always are.',
+      );
     });
   for (const [verb, operation, says] of [
     ['pause', 'pauseConnection', 'hand out no tokens any more, on any replica, within a second'],

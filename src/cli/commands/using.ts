@@ -14,12 +14,23 @@ export function using(rk: Command): void {
       const { connections: c, renewals: r, handouts: h } = now;
       printOne(all, now, [
         ['Service', `${now.public_url}, version ${now.version}`],
-        ['Connections', `${c.total}: ${c.working} working, ${c.struggling} struggling, ${c.needs_person} need a person, ${c.other} other`],
+        ['Held', now.installation.held ? `${now.installation.why}\nWhat to do: rk installation own` : null],
+        [
+          'Connections',
+          `${c.total}: ${c.working} working, ${c.struggling} struggling${c.at_risk > 0 ? ` (${c.at_risk} at risk)` : ''}, ${c.needs_person} need a person, ${c.other} other`,
+        ],
         [
           'Renewals',
-          `${r.last_hour} in the last hour, ${r.failed_last_hour} failed; due now ${r.due_now}${r.oldest_due_at ? `, the oldest ${relative(r.oldest_due_at)}` : ''}`,
+          `${r.last_hour} in the last hour, ${r.last_minute} in the last minute, ${r.failed_last_hour} failed; due now ${r.due_now}${r.oldest_due_at ? `, the oldest ${relative(r.oldest_due_at)}` : ''}`,
         ],
         ['Not saved yet', r.unsaved > 0 ? `${r.unsaved} answers wait in memory for the database, ${r.spilled} of them in sealed files too` : null],
+        [
+          'Left alone',
+          now.endpoints
+            .filter((one) => one.left_alone_until !== null)
+            .map((one) => `${one.origin}: next try ${relative(one.left_alone_until)}`)
+            .join('\n'),
+        ],
         ['Handouts', `${h.last_hour} in the last hour, ${h.refused_last_hour} refused`],
         [
           'Replicas',
@@ -30,6 +41,21 @@ export function using(rk: Command): void {
         ],
       ]);
       if (now.attention.length === 0) return say(all, '\nNothing needs a person.');
+      if (now.groups.some((group) => group.count > 1)) {
+        say(all, '\nBy cause');
+        const marks = new Map(await Promise.all(now.groups.map(async (one) => [one, await state(one.state)] as const)));
+        await printList(
+          all,
+          now.groups,
+          {
+            COUNT: (one) => String(one.count),
+            STATE: (one) => marks.get(one) ?? '',
+            CAUSE: (one) => `${one.says}${one.evidence ? ` (${one.evidence})` : ''}`,
+            'WHAT TO DO': (one) => one.remedy,
+          },
+          '',
+        );
+      }
       say(all, '');
       const states = new Map(await Promise.all(now.attention.map(async (one) => [one, await state(one.state)] as const)));
       await printList(
@@ -97,7 +123,13 @@ export function using(rk: Command): void {
       await printList(
         all,
         items,
-        { WHEN: (one) => relative(one.at), WHO: (one) => one.actor, WHAT: (one) => one.subject, SAYS: (one) => one.says },
+        {
+          WHEN: (one) => relative(one.at),
+          WHO: (one) => one.actor,
+          WHAT: (one) => one.subject,
+          CLASS: (one) => String(one.data.class ?? ''),
+          SAYS: (one) => one.says,
+        },
         'Nothing has happened yet.',
       );
     });

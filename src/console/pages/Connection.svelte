@@ -8,6 +8,8 @@
   import { push } from 'svelte-spa-router';
   import AgreeAgain from '../parts/AgreeAgain.svelte';
   import Answer from '../parts/Answer.svelte';
+  import AttemptList from '../parts/AttemptList.svelte';
+  import PolicyChoice from '../parts/PolicyChoice.svelte';
   import Copy from '../parts/Copy.svelte';
   import HistoryList from '../parts/HistoryList.svelte';
   import LifeLine from '../parts/LifeLine.svelte';
@@ -23,9 +25,10 @@
   const { params }: { params: { connection: string } } = $props();
   const loaded = new Loaded(() => call('showConnection', { params: { connection: params.connection } }), 2_000);
   const past = new Loaded(() => call('listHistory', { query: { subject: `connection:${params.connection}`, limit: 40 } }), 4_000);
+  const attempts = new Loaded(() => call('listAttempts', { params: { connection: params.connection } }), 4_000);
   $effect(() => {
     void params.connection;
-    const stops = [loaded.start(), past.start()];
+    const stops = [loaded.start(), past.start(), attempts.start()];
     return () => stops.forEach((stop) => stop());
   });
   const doing = new Doing();
@@ -74,6 +77,8 @@
         <dt>Client</dt><dd><a class="link" href={`#/providers/${c.provider}/clients/${c.client}`}>{c.provider_title}/{c.client}</a>, {c.environment}</dd>
         {#if c.consented_at}<dt>Consented</dt><dd><Moment at={c.consented_at} />, started by {c.consented_by}</dd>
           <dt>Refresh token</dt><dd class={c.has_refresh_token && c.next_renewal_at ? '' : 'text-warning font-semibold'}>{!c.has_refresh_token ? 'none came: it ends with its access token' : c.next_renewal_at ? 'yes: it is renewed by itself' : 'held, and refused by the provider'}</dd>{/if}
+        {#if c.agree_again_by}<dt>Agree again by</dt><dd><Moment at={c.agree_again_by} />: the grant ends then by the provider’s rules</dd>{/if}
+        <dt>Renewed</dt><dd><PolicyChoice connection={c} done={() => loaded.load()} /></dd>
         <dt>Scopes</dt><dd>{#each c.scopes_granted ?? c.scopes_requested as scope (scope)}<code class="mr-2">{scope}</code>{/each}</dd>
         {#if c.scopes_missing.length > 0}<dt class="text-warning">Not granted</dt><dd class="text-warning font-semibold">{c.scopes_missing.join(' ')}</dd>{/if}
       </dl>
@@ -87,6 +92,7 @@
     </section>
   </div>
   {#if c.probe.last}<section class="mb-6" aria-labelledby="proof"><h2 id="proof" class="mb-1">The call that proves it, when it was last tried</h2><Answer answer={c.probe.last} /></section>{/if}
+  <section aria-labelledby="attempts" class="mb-6"><h2 id="attempts" class="mb-1">Attempts to renew</h2><AttemptList items={attempts.value?.items ?? []} /></section>
   <section aria-labelledby="past" class="mb-6"><h2 id="past" class="mb-1">History</h2><HistoryList items={past.value?.items ?? []} /></section>
   {#if removing}
     <div class="border-l-4 border-error pl-4 py-2" role="group" aria-label="Remove">

@@ -1,6 +1,8 @@
 <script lang="ts">
   import { onMount } from 'svelte';
+  import CauseTable from '../parts/CauseTable.svelte';
   import ConnectionTable from '../parts/ConnectionTable.svelte';
+  import HeldNote from '../parts/HeldNote.svelte';
   import Moment from '../parts/Moment.svelte';
   import ProblemNote from '../parts/ProblemNote.svelte';
   import Title from '../parts/Title.svelte';
@@ -30,7 +32,7 @@
 <ProblemNote problem={status.problem} />
 {#if s}
   <dl class="flex flex-wrap gap-x-10 gap-y-2 mb-5">
-    {#each [['working', s.connections.working, 'text-success'], ['struggling', s.connections.struggling, 'text-warning'], ['need a person', s.connections.needs_person, 'text-error'], ['connections in all', s.connections.total, '']] as [word, count, colour] (word)}
+    {#each [['working', s.connections.working, 'text-success'], ['struggling', s.connections.struggling, 'text-warning'], ...(s.connections.at_risk > 0 ? [['of them at risk', s.connections.at_risk, 'text-warning']] : []), ['need a person', s.connections.needs_person, 'text-error'], ['connections in all', s.connections.total, '']] as [word, count, colour] (word)}
       <div class="flex items-baseline gap-2"><dt class="order-2">{word}</dt><dd class={['text-2xl font-semibold tabular-nums', Number(count) > 0 && colour]}>{count}</dd></div>
     {/each}
   </dl>
@@ -39,8 +41,14 @@
       <ol class="list-decimal ml-5 mt-1">{#each steps as step (step.text)}<li class={step.done ? 'text-base-content/60' : ''}>{#if step.done}{step.text} <span class="text-success font-semibold">done</span>{:else}<a class="link link-primary" href={step.href}>{step.text}</a>{/if}</li>{/each}</ol>
     </section>
   {/if}
+  {#if s.installation.held}<HeldNote installation={s.installation} done={() => status.load()} />{/if}
   <section class="mb-6" aria-labelledby="attention"><h2 id="attention" class="mb-1">What needs a person, and what struggles</h2>
-    {#if s.attention.length === 0}<p class="text-base-content/70">Nothing. Everything that was agreed to is being kept alive.</p>{:else}<ConnectionTable items={s.attention} />{/if}
+    {#if s.attention.length === 0}<p class="text-base-content/70">Nothing. Everything that was agreed to is being kept alive.</p>
+    {:else}
+      {#if s.groups.some((group) => group.count > 1)}<CauseTable groups={s.groups} />{/if}
+      <ConnectionTable items={s.attention} />
+      {#if s.groups.reduce((sum, group) => sum + group.count, 0) > s.attention.length}<p class="mt-1">The first {s.attention.length} are shown. <a class="link" href="#/connections">All {s.connections.total} connections</a></p>{/if}
+    {/if}
   </section>
   {#if working.length > 0}
     <section class="mb-6" aria-labelledby="alive"><h2 id="alive" class="mb-1">Kept alive</h2><ConnectionTable items={working} />
@@ -49,8 +57,9 @@
   {/if}
   <section aria-labelledby="runs"><h2 id="runs" class="mb-1">How it runs</h2>
     <dl class="facts">
-      <dt>Renewals</dt><dd>{s.renewals.last_hour} in the last hour, {s.renewals.failed_last_hour} failed attempts; {s.renewals.due_now} due now{#if s.renewals.oldest_due_at}, the oldest <Moment at={s.renewals.oldest_due_at} />{/if}</dd>
+      <dt>Renewals</dt><dd>{s.renewals.last_hour} in the last hour, {s.renewals.last_minute} in the last minute, {s.renewals.failed_last_hour} failed attempts; {s.renewals.due_now} due now{#if s.renewals.oldest_due_at}, the oldest <Moment at={s.renewals.oldest_due_at} />{/if}</dd>
       {#if s.renewals.unsaved > 0}<dt class="text-error">Not saved yet</dt><dd class="text-error font-semibold">{s.renewals.unsaved} answers wait in memory for the database, {s.renewals.spilled} of them in sealed files too. Do not stop the service.</dd>{/if}
+      {#each s.endpoints.filter((one) => one.left_alone_until !== null) as one (one.origin)}<dt class="text-warning">Left alone</dt><dd><code>{one.origin}</code> does not answer; the next try <Moment at={one.left_alone_until} /></dd>{/each}
       <dt>Handouts</dt><dd>{s.handouts.last_hour} tokens in the last hour, {s.handouts.refused_last_hour} refused</dd>
       <dt>Replicas</dt><dd>{#each s.replicas as replica (replica.instance)}<div><span class={replica.alive ? 'text-success font-semibold' : 'text-warning font-semibold'}>{replica.alive ? 'alive' : 'silent'}</span> <code>{replica.instance.slice(-12)}</code>, started <Moment at={replica.started_at} /></div>{/each}</dd>
       <dt>Version</dt><dd>{s.version} at {s.public_url}</dd>

@@ -72,6 +72,7 @@ export async function exchange(s: Services, x: Exchange): Promise<StoredOutcome>
     consentedBy: x.consent.openedBy,
     scopes: scopes.granted,
     probed: probe !== undefined,
+    livesMs: (x.definition.dialect.absolute_life_seconds ?? 0) * 1000,
   };
   const spilled: SpilledAnswer = { first, grantId, epoch: 0, generation: 0, tokens, life };
   await s.keeper.saveFirst(spilled, () => insertGrant(s, spilled, first));
@@ -136,7 +137,7 @@ async function insertGrant(s: Pick<Services, 'tables' | 'renewals' | 'sealer' | 
       evidence: null,
       proof: first.probed ? 'not_tried' : 'not_defined',
       proofAnswer: null,
-      lifeEndsAt: null,
+      lifeEndsAt: first.livesMs > 0 ? s.ports.clock.now() + first.livesMs : null,
     });
   if (await s.renewals.read(id)) return;
   const nextAt = answer.tokens.refresh ? planRenewal(answer.life, s.ports.random.unit()) : null;

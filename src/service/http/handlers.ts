@@ -6,8 +6,9 @@ import * as clients from '../registry/clients.ts';
 import * as connections from '../registry/connections.ts';
 import type { Operators, SignedInOperator } from '../registry/operators.ts';
 import * as providers from '../registry/providers.ts';
+import * as replicas from '../registry/replicas.ts';
 import { iso, type Services } from '../registry/services.ts';
-import { showStatus } from '../registry/status.ts';
+import { installationState, showStatus } from '../registry/status.ts';
 
 type Output<N extends OperationName, K extends 'body' | 'query'> = Operations[N] extends Record<K, infer S extends z.ZodType> ? z.output<S> : undefined;
 
@@ -41,6 +42,14 @@ export function handlers(s: Services, operators: Operators, consents: Consents):
     showStatus: () => showStatus(s),
     listHistory: async ({ query }) => ({ items: (await s.history.list(query)).map((event) => ({ ...event, at: iso(event.at) })) }),
 
+    showInstallation: () => installationState(s),
+    ownInstallation: async ({ operator }) => {
+      await s.hold.own(operator.name);
+      return installationState(s);
+    },
+    listReplicas: async () => ({ items: await replicas.listReplicas(s) }),
+    adoptReplica: ({ body, operator }) => replicas.adoptReplica(s, body.folder, operator.name),
+
     listProviders: () => providers.listProviders(s),
     checkProvider: ({ body }) => providers.checkProvider(s, body.document),
     addProvider: ({ body, operator }) => providers.addProvider(s, body.document, operator.name),
@@ -66,6 +75,7 @@ export function handlers(s: Services, operators: Operators, consents: Consents):
     resumeConnection: (input) => connections.resumeConnection(s, p(input, 'connection'), input.operator.name),
     probeConnection: (input) => connections.probeConnection(s, p(input, 'connection')),
     callConnection: (input) => connections.callConnection(s, p(input, 'connection'), input.body.path, input.operator.name),
+    listAttempts: (input) => connections.listAttempts(s, p(input, 'connection')),
     showConsent: (input) => consents.outcome(p(input, 'consent')),
 
     listCallers: () => callers.listCallers(s),

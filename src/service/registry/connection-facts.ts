@@ -1,5 +1,6 @@
 import type { ConnectionSummary } from '../../api/connections.ts';
 import { type ConnectionFacts, connectionHealth } from '../../core/health.ts';
+import type { RenewalPolicy } from '../../core/renewal/plan.ts';
 import type { RenewalCause } from '../../core/renewal/row.ts';
 import { type Bind, idText } from '../store/database.ts';
 import { iso, isoOrNull, type Services } from './services.ts';
@@ -22,6 +23,8 @@ export interface Known {
   expiresAt: number | null;
   generation: number;
   failures: number;
+  policy: RenewalPolicy;
+  agreeAgainBy: number | null;
   scopes: string[];
   grantedScopes: string[] | null;
   expectedAccount: string | null;
@@ -40,60 +43,131 @@ export interface Narrow {
   name?: string;
   /** Part of a name, account, provider or client. */
   search?: string | undefined;
+  /** Names after this one, at most so many. */
+  after?: string | undefined;
+  limit?: number;
+  /** Only those about which there may be something to say. */
+  unwell?: boolean;
 }
 
-/** All connections that match, by name, from one statement. */
+/** True in SQL for what is plainly working. */
+const WELL =
+  "(k.intent = 'active' AND g.id IS NOT NULL AND r.cause IS NULL AND r.next_at IS NOT NULL AND r.expires_at > UTC_TIMESTAMP(3) AND r.uncertain_since IS NULL AND c.health <> 'stopped' AND g.proof IN ('proved', 'not_defined') AND t.refresh_sealed IS NOT NULL)";
+const FROM = `FROM connections k JOIN clients c ON c.id = k.client_id JOIN providers p ON p.id = c.provider_id
+     LEFT JOIN grants g ON g.id = k.current_grant_id LEFT JOIN renewals r ON r.grant_id = g.id LEFT JOIN tokens t ON t.grant_id = g.id`;
+
+const condition = (narrow: Narrow, bind: Bind[]): string => {
+  const all: string[] = [];
+  if (narrow.name !== undefined) all.push(`k.name = $${bind.push(narrow.name)}`);
+  if (narrow.search)
+    all.push(
+      `CONCAT_WS(' ', k.name, p.name, c.name, g.account_label) COLLATE utf8mb4_general_ci LIKE $${bind.push(`%${narrow.search.replace(/[\\%_]/g, '\\$&')}%`)}`,
+    );
+  if (narrow.after !== undefined) all.push(`k.name > $${bind.push(narrow.after)}`);
+  if (narrow.unwell) all.push(`NOT ${WELL}`);
+  return all.length > 0 ? `WHERE ${all.join(' AND ')}` : '';
+};
+
+/** How many match, whatever the page. */
+export async function countConnections(s: Pick<Services, 'database'>, narrow: Narrow): Promise<number> {
+  const bind: Bind[] = [];
+  const [row] = await s.database.select<{ n: number | bigint }>(`SELECT COUNT(*) AS n ${FROM} ${condition({ ...narrow, after: undefined }, bind)}`, bind);
+  return Number(row?.n ?? 0);
+}
+
+/** Names of the providers at which a second use of a refresh token may end the grant. */
+async function strictProviders(s: Pick<Services, 'database'>): Promise<Set<string>> {
+  const rows = await s.database.select<{ name: string }>(
+    "SELECT p.name FROM providers p JOIN provider_versions v ON v.id = p.version_id WHERE JSON_VALUE(v.document, '$.dialect.reuse') = 'kills_grant' AND JSON_VALUE(v.document, '$.dialect.rotation') <> 'never'",
+  );
+  return new Set(rows.map((row) => row.name));
+}
+
+/** Connections counted by the facts on which their state depends: few rows, however many connections there are. */
+export async function countByFacts(
+  s: Pick<Services, 'database'>,
+): Promise<{ provider: string; client: string; facts: ConnectionFacts; count: number; example: string; evidence: string | null }[]> {
+  const strict = await strictProviders(s);
+  const rows = await s.database.select<Stored>(
+    `SELECT p.name AS provider, c.name AS client, MAX(c.evidence) AS evidence, k.intent, g.id IS NOT NULL AS grant_id, r.cause, r.expires_at <= UTC_TIMESTAMP(3) AS expired, r.next_at IS NOT NULL AS planned,
+       r.uncertain_since IS NOT NULL AS uncertain, c.health AS client_health, g.proof, t.refresh_sealed IS NOT NULL AS has_refresh, COUNT(*) AS n, MIN(k.name) AS example
+     ${FROM} GROUP BY p.name, c.name, k.intent, 5, r.cause, 7, 8, 9, c.health, g.proof, 12`,
+  );
+  const now = Date.now();
+  return rows.map((row) => ({
+    provider: String(row.provider),
+    client: String(row.client),
+    count: Number(row.n),
+    example: String(row.example),
+    evidence: row.evidence === null ? null : String(row.evidence),
+    facts: factsOf(
+      {
+        ...row,
+        grant_id: Number(row.grant_id) === 1 ? row.grant_id : null,
+        next_at: Number(row.planned) === 1 ? new Date(now) : null,
+        expires_at: new Date(Number(row.expired) === 1 ? 0 : now + DAY_MS),
+      },
+      strict,
+    ),
+  }));
+}
+
+/** Connections that match, by name, from one statement. */
 export async function readConnections(s: Pick<Services, 'database'>, narrow: Narrow = {}): Promise<Known[]> {
   const bind: Bind[] = [];
-  let where = '';
-  if (narrow.name !== undefined) where = `WHERE k.name = $${bind.push(narrow.name)}`;
-  else if (narrow.search)
-    where = `WHERE CONCAT_WS(' ', k.name, p.name, c.name, g.account_label) COLLATE utf8mb4_general_ci LIKE $${bind.push(`%${narrow.search.replace(/[\\%_]/g, '\\$&')}%`)}`;
+  const strict = await strictProviders(s);
   const rows = await s.database.select<Stored>(
-    `SELECT k.id, k.name, k.intent, k.scopes, k.expected_account, k.revision, k.created_at, p.name AS provider, c.name AS client, c.environment, c.health AS client_health,
-       g.id AS grant_id, g.account_label, g.scopes AS granted, g.consented_at, g.consented_by, g.evidence, g.proof,
+    `SELECT k.id, k.name, k.intent, k.scopes, k.policy, k.expected_account, k.revision, k.created_at, p.name AS provider, c.name AS client, c.environment, c.health AS client_health,
+       g.id AS grant_id, g.account_label, g.scopes AS granted, g.consented_at, g.consented_by, g.evidence, g.proof, g.life_ends_at,
        JSON_VALUE(g.proof_answer, '$.status') AS proof_status, JSON_VALUE(g.proof_answer, '$.reason') AS proof_reason,
-       r.next_at, r.issued_at, r.expires_at, r.generation, r.failures, r.cause, t.refresh_sealed IS NOT NULL AS has_refresh
-     FROM connections k JOIN clients c ON c.id = k.client_id JOIN providers p ON p.id = c.provider_id
-     LEFT JOIN grants g ON g.id = k.current_grant_id LEFT JOIN renewals r ON r.grant_id = g.id LEFT JOIN tokens t ON t.grant_id = g.id ${where} ORDER BY k.name`,
+       r.next_at, r.issued_at, r.expires_at, r.generation, r.failures, r.cause, r.uncertain_since IS NOT NULL AS uncertain, t.refresh_sealed IS NOT NULL AS has_refresh
+     ${FROM} ${condition(narrow, bind)} ORDER BY k.name ${narrow.limit === undefined ? '' : `LIMIT ${Math.floor(narrow.limit)}`}`,
     bind,
   );
-  return rows.map(known);
+  return rows.map((row) => known(row, strict));
 }
 
-function known(row: Stored): Known {
+const textOf = (value: unknown) => (value === null || value === undefined ? null : String(value));
+
+function factsOf(row: Stored, strict: Set<string>): ConnectionFacts {
+  const proof = (textOf(row.proof) ?? 'not_tried') as ConnectionFacts['proof'];
+  return {
+    intent: String(row.intent) as ConnectionFacts['intent'],
+    hasGrant: row.grant_id !== null,
+    hasRefreshToken: Number(row.has_refresh) === 1,
+    cause: textOf(row.cause) as RenewalCause | null,
+    expiresAt: row.expires_at instanceof Date ? row.expires_at.getTime() : null,
+    renewalPlanned: row.next_at !== null,
+    atRisk: Number(row.uncertain) === 1 && strict.has(String(row.provider)),
+    clientStopped: row.client_health === 'stopped',
+    proof,
+    proofSays: proof === 'failed' ? `The call that should prove it answered ${textOf(row.proof_status) ?? textOf(row.proof_reason) ?? 'nothing good'}.` : null,
+  };
+}
+
+function known(row: Stored, strict: Set<string>): Known {
   const at = (value: unknown) => (value instanceof Date ? value.getTime() : null);
-  const text = (value: unknown) => (value === null || value === undefined ? null : String(value));
-  const proof = (text(row.proof) ?? 'not_tried') as ConnectionFacts['proof'];
   return {
     id: idText(row.id as Buffer),
     name: String(row.name),
     provider: String(row.provider),
     client: String(row.client),
     environment: String(row.environment),
-    facts: {
-      intent: String(row.intent) as ConnectionFacts['intent'],
-      hasGrant: row.grant_id !== null,
-      hasRefreshToken: Number(row.has_refresh) === 1,
-      cause: text(row.cause) as RenewalCause | null,
-      expiresAt: at(row.expires_at),
-      renewalPlanned: row.next_at !== null,
-      clientStopped: row.client_health === 'stopped',
-      proof,
-      proofSays: proof === 'failed' ? `The call that should prove it answered ${text(row.proof_status) ?? text(row.proof_reason) ?? 'nothing'}.` : null,
-    },
-    account: text(row.account_label),
+    facts: factsOf(row, strict),
+    account: textOf(row.account_label),
     issuedAt: at(row.issued_at),
     nextAt: at(row.next_at),
     expiresAt: at(row.expires_at),
     generation: Number(row.generation ?? 0),
     failures: Number(row.failures ?? 0),
+    policy: String(row.policy) as RenewalPolicy,
+    agreeAgainBy: at(row.life_ends_at),
     scopes: JSON.parse(String(row.scopes)) as string[],
     grantedScopes: row.granted ? (JSON.parse(String(row.granted)) as string[]) : null,
-    expectedAccount: text(row.expected_account),
+    expectedAccount: textOf(row.expected_account),
     consentedAt: at(row.consented_at),
-    consentedBy: text(row.consented_by),
-    evidence: text(row.evidence),
+    consentedBy: textOf(row.consented_by),
+    evidence: textOf(row.evidence),
     grantId: row.grant_id ? idText(row.grant_id as Buffer) : null,
     revision: Number(row.revision),
     createdAt: at(row.created_at) ?? 0,

@@ -1,17 +1,18 @@
 import type { z } from 'zod';
 import type { CallAnswer } from '../../api/common.ts';
-import type { AddConnection, ChangeConnection, Connection, ConnectionSummary, ListConnections } from '../../api/connections.ts';
+import type { AddConnection, Attempt, ChangeConnection, Connection, ConnectionSummary, ListConnections } from '../../api/connections.ts';
 import { Fault } from '../../core/fault.ts';
 import { connectionHealth } from '../../core/health.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
-import { bringForward, end } from '../../core/renewal/transitions.ts';
+import { nextRenewalAt, type RenewalPolicy } from '../../core/renewal/plan.ts';
+import { bringForward, end, planAnew } from '../../core/renewal/transitions.ts';
 import { compareScopes, reviewScopes } from '../../core/scopes/compare.ts';
 import { apiAddress, callApi } from '../calls.ts';
 import { recordId } from '../ports.ts';
 import { idBytes } from '../store/database.ts';
 import type { Row } from '../store/tables.ts';
 import { findClient } from './clients.ts';
-import { type Known, readConnections, summaries, TICKS_IN_LISTS, TICKS_SHOWN } from './connection-facts.ts';
+import { countConnections, type Known, readConnections, summaries, TICKS_IN_LISTS, TICKS_SHOWN } from './connection-facts.ts';
 import { findProvider } from './providers.ts';
 import { iso, isoOrNull, type Services } from './services.ts';
 
@@ -19,9 +20,11 @@ type Needs = Services;
 
 /** A page of connections by name, and how many match in all. */
 export async function listConnections(s: Needs, query: z.output<typeof ListConnections>): Promise<{ items: ConnectionSummary[]; total: number }> {
-  const found = await readConnections(s, { search: query.search });
-  const from = query.after === undefined ? 0 : found.findIndex((one) => one.name > (query.after ?? ''));
-  return { items: from < 0 ? [] : await summaries(s, found.slice(from, from + query.limit), TICKS_IN_LISTS), total: found.length };
+  const [page, total] = await Promise.all([
+    readConnections(s, { search: query.search, after: query.after, limit: query.limit }),
+    countConnections(s, { search: query.search }),
+  ]);
+  return { items: await summaries(s, page, TICKS_IN_LISTS), total };
 }
 
 async function find(s: Pick<Needs, 'database'>, name: string): Promise<Known> {
@@ -50,6 +53,8 @@ export async function showConnection(s: Needs, name: string): Promise<Connection
     consented_by: one.consentedBy,
     has_refresh_token: one.facts.hasRefreshToken,
     evidence: one.evidence,
+    policy: one.policy,
+    agree_again_by: isoOrNull(one.agreeAgainBy),
     next_renewal_at: isoOrNull(one.nextAt),
     failures: one.failures,
     resource: `${s.settings.publicUrl}/connections/${one.name}`,
@@ -89,7 +94,7 @@ export async function addConnection(s: Needs, input: z.output<typeof AddConnecti
     scopes: [...new Set(input.scopes)],
     expectedAccount: input.expected_account || null,
     labels: {},
-    policy: 'always',
+    policy: input.policy,
     lastUsedAt: null,
     revision: 1,
     createdAt: s.ports.clock.now(),
@@ -113,9 +118,37 @@ export async function changeConnection(s: Needs, name: string, input: z.output<t
     set.scopes = [...new Set(input.scopes)];
   }
   if (input.expected_account !== undefined) set.expectedAccount = input.expected_account || null;
+  if (input.policy) set.policy = input.policy;
   if ((await s.tables.connections.change({ id: one.id, revision: input.revision }, set)) === 0) throw new Fault('REVISION_OLD');
-  s.history.add({ actor: operator, kind: 'connection_changed', subject: `connection:${name}`, says: 'Changed what the next consent asks for.' });
+  if (input.policy && one.grantId) await planAgain(s, one.grantId, definition, { policy: input.policy, paused: one.facts.intent === 'paused' });
+  const says = [
+    ...(input.scopes || input.expected_account !== undefined ? ['Changed what the next consent asks for.'] : []),
+    ...(input.policy ? [`It is renewed ${POLICY_WORDS[input.policy]}.`] : []),
+  ];
+  s.history.add({ actor: operator, kind: 'connection_changed', subject: `connection:${name}`, says: says.join(' ') });
   return showConnection(s, name);
+}
+
+const POLICY_WORDS: Record<RenewalPolicy, string> = {
+  always: 'always in time',
+  when_used: 'in time while callers use it',
+  on_demand: 'when a caller asks',
+};
+
+/** The next renewal by another policy: what is due stays due, and an uncertain wait is not touched. */
+async function planAgain(s: Needs, grantId: string, definition: ProviderDefinition, need: { policy: RenewalPolicy; paused: boolean }): Promise<void> {
+  const held = await s.renewals.read(grantId);
+  if (!held) return;
+  const connection = await s.tables.connections.find({ currentGrantId: grantId });
+  const nextAt = nextRenewalAt(held.row, { ...need, lastUsedAt: connection?.lastUsedAt ?? null }, definition.dialect, s.ports.random.unit());
+  await s.renewals.update([grantId], planAnew(nextAt));
+}
+
+/** The last attempts, masked. */
+export async function listAttempts(s: Needs, name: string): Promise<{ items: Attempt[] }> {
+  const one = await find(s, name);
+  const kept = one.grantId ? await s.wireLog.list(one.grantId) : [];
+  return { items: kept.map(({ at, kind, record }) => ({ at: iso(at), class: kind, ...record })) };
 }
 
 /** Forgets the connection and all its tokens here. What the provider still honours is not touched: the answer of the page says so. */
@@ -130,6 +163,7 @@ export async function removeConnection(s: Needs, name: string, operator: string)
     for (const grant of grants) {
       await s.database.write('DELETE FROM tokens WHERE grant_id = $1', [idBytes(grant.id)], transaction);
       await s.database.write('DELETE FROM renewals WHERE grant_id = $1', [idBytes(grant.id)], transaction);
+      await s.database.write('DELETE FROM wire_log WHERE grant_id = $1', [idBytes(grant.id)], transaction);
     }
     await s.tables.grants.remove({ connectionId: one.id }, transaction);
     await s.tables.permissions.remove({ connectionId: one.id }, transaction);
@@ -176,6 +210,8 @@ export async function pauseConnection(s: Needs, name: string, operator: string):
   if ((await s.tables.connections.change({ id: one.id, intent: 'active' }, { intent: 'paused' })) === 0) throw new Fault('CONNECTION_NOT_AGREED');
   if (one.grantId) s.cache.drop(one.grantId);
   await s.changes.announce('connection', name);
+  const { definition } = await findProvider(s, one.provider);
+  if (one.grantId) await planAgain(s, one.grantId, definition, { policy: one.policy, paused: true });
   s.history.add({ actor: operator, kind: 'paused', subject: `connection:${name}`, says: 'Paused it.' });
   return showConnection(s, name);
 }

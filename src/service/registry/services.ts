@@ -35,6 +35,8 @@ export interface Services {
   wireLog: WireLog;
   keeper: AnswerKeeper;
   spill: Spill;
+  /** T10 for another data folder, whose owner is dead. */
+  recover(folder: string, instanceId: string): Promise<{ saved: number; freed: number }>;
   handout: Handout;
   ports: Ports;
   version: string;

@@ -1,52 +1,96 @@
+import type { z } from 'zod';
 import type { ConnectionSummary } from '../../api/connections.ts';
-import type { Status } from '../../api/status.ts';
-import { connectionHealth } from '../../core/health.ts';
+import type { CauseGroup, InstallationState, Status } from '../../api/status.ts';
+import { connectionHealth, groupInWords } from '../../core/health.ts';
 import { instantText } from '../store/database.ts';
-import { readConnections, summaries, TICKS_IN_LISTS } from './connection-facts.ts';
+import { countByFacts, readConnections, summaries, TICKS_IN_LISTS } from './connection-facts.ts';
+import { listReplicas } from './replicas.ts';
 import { iso, isoOrNull, type Services } from './services.ts';
 
+const MINUTE_MS = 60_000;
 const HOUR_MS = 3_600_000;
 const ATTENTION_MOST = 50;
-const DAY_MS = 86_400_000;
-/** A replica that has not written its heartbeat for this long is called silent. */
-const SILENT_MS = 10_000;
+/** Of those about which there may be something to say, so many are read to find the worst. */
+const LOOKED_AT_MOST = 500;
+const GROUPS_MOST = 50;
+
+export async function installationState(s: Pick<Services, 'hold'>): Promise<z.output<typeof InstallationState>> {
+  const { held, why, heldAt } = await s.hold.state();
+  return { held, why, held_at: isoOrNull(heldAt) };
+}
+
+type Counted = Awaited<ReturnType<typeof countByFacts>>[number];
+
+/** Struggling and needs-person connections by cause: one line, one remedy, however many there are. */
+async function causeGroups(s: Services, counted: Counted[], now: number): Promise<CauseGroup[]> {
+  const titles = new Map((await s.tables.providers.list()).map((provider) => [provider.name, provider.title]));
+  const groups = new Map<string, CauseGroup>();
+  for (const one of counted) {
+    const health = connectionHealth(one.facts, now);
+    if (health.cause_key === null || (health.state !== 'struggling' && health.state !== 'needs_person')) continue;
+    const key = [health.state, health.cause_key, one.provider, one.client].join(' ');
+    const known = groups.get(key);
+    groups.set(key, {
+      state: health.state,
+      cause_key: health.cause_key,
+      provider: one.provider,
+      client: one.client,
+      says: groupInWords(health.cause_key, titles.get(one.provider) ?? one.provider, `${one.provider}/${one.client}`),
+      count: (known?.count ?? 0) + one.count,
+      remedy: health.remedy ?? '',
+      evidence: health.cause_key === 'client_refused' ? one.evidence : null,
+      example: known && known.example < one.example ? known.example : one.example,
+    });
+  }
+  const weight = (group: CauseGroup) => (group.state === 'needs_person' ? 1e9 : 0) + group.count;
+  return [...groups.values()].sort((a, b) => weight(b) - weight(a)).slice(0, GROUPS_MOST);
+}
 
 /** What works, what struggles, what needs a person: the Now page and `rk status`. */
 export async function showStatus(s: Services): Promise<Status> {
   const now = s.ports.clock.now();
-  const [connections, counts, queue, usage, replicas, numbers] = await Promise.all([
-    readConnections(s),
+  const [counted, unwell, counts, lastMinute, queue, usage, replicas, installation, numbers] = await Promise.all([
+    countByFacts(s),
+    readConnections(s, { unwell: true, limit: LOOKED_AT_MOST }),
     s.history.counts(['renewed', 'renewal_failed', 'needs_person'], now - HOUR_MS),
+    s.history.counts(['renewed'], now - MINUTE_MS),
     s.renewals.queue(),
     s.database.select<{ outcome: string; n: number | bigint | string }>(
       'SELECT outcome, SUM(count) AS n FROM usage_minutes WHERE minute > $1 GROUP BY outcome',
       [instantText(now - HOUR_MS)],
     ),
-    s.tables.replicas.list({}, 'startedAt'),
+    listReplicas(s),
+    installationState(s),
     s.database.select<{ providers: number | bigint; clients: number | bigint; callers: number | bigint }>(
       'SELECT (SELECT COUNT(*) FROM providers) AS providers, (SELECT COUNT(*) FROM clients) AS clients, (SELECT COUNT(*) FROM callers) AS callers',
     ),
   ]);
-  const states = connections.map((one) => ({ one, state: connectionHealth(one.facts, now).state }));
-  const inState = (state: ConnectionSummary['state']) => states.filter((shown) => shown.state === state).map((shown) => shown.one);
-  const [working, struggling, person] = [inState('working'), inState('struggling'), inState('needs_person')];
+  const health = counted.map((one) => ({ count: one.count, ...connectionHealth(one.facts, now) }));
+  const sum = (matches: (one: (typeof health)[number]) => boolean) => health.filter(matches).reduce((total, one) => total + one.count, 0);
+  const inState = (state: ConnectionSummary['state']) => sum((one) => one.state === state);
+  const [total, working, struggling, person] = [sum(() => true), inState('working'), inState('struggling'), inState('needs_person')];
+  const order: ConnectionSummary['state'][] = ['needs_person', 'struggling', 'draft'];
+  const attention = order.flatMap((state) => unwell.filter((one) => connectionHealth(one.facts, now).state === state)).slice(0, ATTENTION_MOST);
   const used = (outcome: string) => Number(usage.find((row) => row.outcome === outcome)?.n ?? 0);
-  const newest = new Map(replicas.map((one) => [one.instanceId, one])); // in order of start: a later life replaces an earlier one
-  const lately = [...newest.values()].filter((one) => now - one.seenAt < DAY_MS);
   return {
     at: iso(now),
     version: s.version,
     public_url: s.settings.publicUrl,
+    installation,
     connections: {
-      total: connections.length,
-      working: working.length,
-      struggling: struggling.length,
-      needs_person: person.length,
-      other: connections.length - working.length - struggling.length - person.length,
+      total,
+      working,
+      struggling,
+      needs_person: person,
+      at_risk: sum((one) => one.cause_key === 'at_risk'),
+      other: total - working - struggling - person,
     },
-    attention: await summaries(s, [...person, ...struggling, ...inState('draft')].slice(0, ATTENTION_MOST), TICKS_IN_LISTS),
+    groups: await causeGroups(s, counted, now),
+    endpoints: s.lanes.view(now).map((one) => ({ origin: one.origin, running: one.running, left_alone_until: isoOrNull(one.openUntilAt) })),
+    attention: await summaries(s, attention, TICKS_IN_LISTS),
     renewals: {
       last_hour: counts.renewed ?? 0,
+      last_minute: lastMinute.renewed ?? 0,
       failed_last_hour: (counts.renewal_failed ?? 0) + (counts.needs_person ?? 0),
       due_now: queue.due,
       oldest_due_at: isoOrNull(queue.oldestAt),
@@ -57,13 +101,6 @@ export async function showStatus(s: Services): Promise<Status> {
     providers: Number(numbers[0]?.providers ?? 0),
     clients: Number(numbers[0]?.clients ?? 0),
     callers: Number(numbers[0]?.callers ?? 0),
-    replicas: lately.map((one) => ({
-      instance: one.instanceId,
-      incarnation: one.incarnation,
-      roles: one.roles.split(','),
-      started_at: iso(one.startedAt),
-      seen_at: iso(one.seenAt),
-      alive: one.roles !== 'stopped' && now - one.seenAt < SILENT_MS,
-    })),
+    replicas,
   };
 }

@@ -17,6 +17,8 @@ export interface FirstAnswer {
   consentedBy: string;
   scopes: string[];
   probed: boolean;
+  /** How long the grant lives at most, in ms; 0: not known. */
+  livesMs: number;
 }
 
 /** An answer on its way to the database: what T4, or the insert of a new grant, needs to be run again after a crash. */
