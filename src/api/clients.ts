@@ -8,6 +8,7 @@ export const AddClient = z.strictObject({
   name: ClientName,
   title: z.string().max(80).default(''),
   environment: z.enum(['development', 'sandbox', 'live']).default('live'),
+  placeholders: z.record(z.string(), z.string()).default({}).describe('Values for the placeholders of the definition; fixed from the draft'),
 });
 const ClientId = z
   .string()
@@ -39,6 +40,7 @@ export const Client = z.object({
   name: ClientName,
   title: z.string(),
   environment: z.enum(['development', 'sandbox', 'live']),
+  placeholders: z.record(z.string(), z.string()),
   client_id: z.string().nullable(),
   redirect_uri: z.string(),
   registration_page: z.string().nullable(),

@@ -15,6 +15,8 @@ export interface Lives {
 
 export interface ServerParts {
   definition: ProviderDefinition;
+  /** The placeholders' values of this part of the provider, such as a region. */
+  realm: string;
   store: StandinStore;
   faults: Faults;
   lives: Lives;
@@ -29,6 +31,7 @@ interface PendingRequest {
   state: string;
   challenge: string | null;
   sub: string | null;
+  offline: boolean;
   endsAt: number;
 }
 interface IssuedCode {
@@ -36,12 +39,20 @@ interface IssuedCode {
   clientId: string;
   redirectUri: string;
   challenge: string | null;
+  offline: boolean;
   endsAt: number;
 }
 
+const text = (value: unknown): string => (typeof value === 'string' ? value : '');
+
+/** A refresh token comes by the scope of OpenID Connect Core §11, or by a parameter of the provider's own. */
+const asksOffline = (definition: ProviderDefinition, query: Record<string, unknown>): boolean => {
+  const own = definition.dialect.offline_parameter;
+  return own ? query[own.name] === own.value : text(query.scope).split(' ').includes('offline_access');
+};
+
 const opaque = (prefix: string): string => `${prefix}${randomBytes(24).toString('base64url')}`;
 const form = express.urlencoded({ extended: false, limit: '64kb' });
-const text = (value: unknown): string => (typeof value === 'string' ? value : '');
 
 /** A simulated authorization server, whose habits come from the definition: registration, consent, tokens, userinfo. */
 export function authorizationServer(parts: ServerParts): Router {
@@ -51,17 +62,19 @@ export function authorizationServer(parts: ServerParts): Router {
   const router = Router();
   const html = (response: Response, page: string, status = 200) => void response.status(status).type('html').send(page);
 
-  router.get('/clients', (_request, response) => html(response, registrationPage(definition, Object.values(store.state.clients))));
+  const clientsHere = () => Object.values(store.state.clients).filter((client) => client.realm === parts.realm);
+  router.get('/clients', (_request, response) => html(response, registrationPage(definition, clientsHere())));
   router.post('/clients', form, (request, response) => {
     const [name, redirectUri] = [text(request.body?.name).trim(), text(request.body?.redirect_uri).trim()];
     if (!name || !URL.canParse(redirectUri))
-      return html(response, registrationPage(definition, Object.values(store.state.clients), 'A name and a whole redirect URI are needed.'), 400);
+      return html(response, registrationPage(definition, clientsHere(), 'A name and a whole redirect URI are needed.'), 400);
     const client: RegisteredClient = {
       id: `${definition.name}-${randomBytes(6).toString('hex')}`,
       secret: opaque(`${definition.name.slice(0, 2)}s.`),
       name,
       redirectUris: [redirectUri],
       registeredAt: parts.now(),
+      realm: parts.realm,
     };
     store.state.clients[client.id] = client;
     store.touch();
@@ -71,7 +84,7 @@ export function authorizationServer(parts: ServerParts): Router {
   router.get('/authorize', (request, response) => {
     const query = request.query as Record<string, unknown>;
     const client = store.state.clients[text(query.client_id)];
-    if (!client) return html(response, stopPage(definition, 'Unknown client', 'No client is registered under this client_id.'), 400);
+    if (client?.realm !== parts.realm) return html(response, stopPage(definition, 'Unknown client', 'No client is registered under this client_id.'), 400);
     const redirectUri = text(query.redirect_uri);
     if (!client.redirectUris.includes(redirectUri))
       return html(
@@ -89,7 +102,16 @@ export function authorizationServer(parts: ServerParts): Router {
     if (definition.dialect.pkce === 'S256' && (!challenge || query.code_challenge_method !== 'S256'))
       return back({ error: 'invalid_request', error_description: 'PKCE with S256 is required.' });
     const id = opaque('rq.');
-    requests.set(id, { client, redirectUri, scopes, state: text(query.state), challenge, sub: null, endsAt: parts.now() + REQUEST_LIFE_MS });
+    requests.set(id, {
+      client,
+      redirectUri,
+      scopes,
+      state: text(query.state),
+      challenge,
+      sub: null,
+      offline: asksOffline(definition, query),
+      endsAt: parts.now() + REQUEST_LIFE_MS,
+    });
     return html(response, signInPage(definition, client, id));
   });
 
@@ -131,6 +153,7 @@ export function authorizationServer(parts: ServerParts): Router {
       clientId: grant.clientId,
       redirectUri: waiting.redirectUri,
       challenge: waiting.challenge,
+      offline: waiting.offline && (definition.dialect.offline_parameter !== undefined || grant.scopes.includes('offline_access')),
       endsAt: parts.now() + CODE_LIFE_MS,
     });
     return back({ code });
@@ -186,7 +209,7 @@ function authenticate(parts: ServerParts, request: Request): RegisteredClient | 
     : [text(request.body?.client_id), text(request.body?.client_secret)];
   const client = parts.store.state.clients[id ?? ''];
   const [given, wanted] = [Buffer.from(secret ?? ''), Buffer.from(client?.secret ?? '')];
-  return client && given.length === wanted.length && timingSafeEqual(given, wanted) ? client : null;
+  return client?.realm === parts.realm && given.length === wanted.length && timingSafeEqual(given, wanted) ? client : null;
 }
 
 function exchangeCode(parts: ServerParts, codes: Map<string, IssuedCode>, client: RegisteredClient, body: Record<string, unknown>): Answer {
@@ -197,7 +220,7 @@ function exchangeCode(parts: ServerParts, codes: Map<string, IssuedCode>, client
   const verified = code.challenge === null || createHash('sha256').update(text(body.code_verifier)).digest('base64url') === code.challenge;
   if (!verified) return refusal(400, 'invalid_grant', 'The code_verifier does not fit.');
   const grant = parts.store.state.grants[code.grantId];
-  return grant ? issue(parts, grant, grant.scopes.includes('offline_access')) : refusal(400, 'invalid_grant', 'The grant is gone.');
+  return grant ? issue(parts, grant, code.offline) : refusal(400, 'invalid_grant', 'The grant is gone.');
 }
 
 /** RFC 6749 §6, with the dialect's rotation and what it does about a second use. */
@@ -236,9 +259,12 @@ function issue(parts: ServerParts, grant: GivenGrant, withRefresh: boolean): Ans
 }
 
 /** The live access token of a request (RFC 6750 §2.1), or null. */
-export function findAccess(parts: Pick<ServerParts, 'store' | 'now'>, request: Request): { grantId: string; scopes: string[] } | null {
+export function findAccess(parts: Pick<ServerParts, 'store' | 'now' | 'realm'>, request: Request): { grantId: string; scopes: string[] } | null {
   const token = /^Bearer (.+)$/.exec(request.headers.authorization ?? '')?.[1] ?? '';
   const issued = parts.store.state.accessTokens[token];
   const grant = issued ? parts.store.state.grants[issued.grantId] : undefined;
-  return issued && grant && !grant.withdrawn && issued.expiresAt > parts.now() ? { grantId: issued.grantId, scopes: issued.scopes } : null;
+  const realm = grant ? parts.store.state.clients[grant.clientId]?.realm : undefined;
+  return issued && grant && !grant.withdrawn && realm === parts.realm && issued.expiresAt > parts.now()
+    ? { grantId: issued.grantId, scopes: issued.scopes }
+    : null;
 }

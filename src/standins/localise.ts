@@ -3,4 +3,4 @@
  * The text is changed, not the parsed document, so that comments stay.
  */
 export const localiseDefinition = (text: string, port: number): string =>
-  text.replace(/https:\/\/([a-z0-9.-]+)\.(example|test)\b/g, `http://$1.localhost:${port}`);
+  text.replace(/https:\/\/([a-z0-9.{}_-]+)\.(example|test)\b/g, `http://$1.localhost:${port}`);

@@ -1,7 +1,9 @@
 import { createServer } from 'node:http';
-import express from 'express';
+import express, { type Request } from 'express';
 import { z } from 'zod';
 import { Fault } from '../core/fault.ts';
+import type { ProviderDefinition } from '../core/provider/definition.ts';
+import { composeDefinition, everyChoice } from '../core/provider/placeholders.ts';
 import { readDefinition } from '../core/provider/read-definition.ts';
 import { apiServer } from './api-server.ts';
 import { authorizationServer, type Lives } from './authorization-server.ts';
@@ -30,6 +32,9 @@ export interface RunningStandin {
 const LivesOrder = z.strictObject({ access_seconds: z.number().int().min(1).max(86_400) });
 const WithdrawOrder = z.strictObject({ account: z.string().optional() });
 const SkewOrder = z.strictObject({ skew_ms: z.number().int().min(-86_400_000).max(86_400_000) });
+
+const hostsOf = ({ server, apis }: ProviderDefinition): Set<string> =>
+  new Set([server.authorization_endpoint, server.token_endpoint, ...apis.map((api) => api.base_url)].map((address) => new URL(address).hostname));
 
 /** Starts a simulated provider on loopback. Under `/standin/` it takes orders: faults, lives, withdrawals, and it tells its counters. */
 export async function startStandin(options: StandinOptions): Promise<RunningStandin> {
@@ -60,15 +65,20 @@ export async function startStandin(options: StandinOptions): Promise<RunningStan
     counters[what] = (counters[what] ?? 0) + 1;
   };
   const wrong = faults();
-  const parts = { definition, store, faults: wrong, lives, now, count };
+  // One set of routes for each place of the provider, chosen by the host of the request; the sample programs come by 127.0.0.1.
+  const places = everyChoice(definition).map((values) => {
+    const here = composeDefinition(definition, values);
+    const parts = { definition: here, realm: Object.values(values).join('.'), store, faults: wrong, lives, now, count };
+    return { hosts: hostsOf(here), serve: express.Router().use(authorizationServer(parts)).use(apiServer(parts)), server: here.server };
+  });
+  const placeOf = (request: Request) => places.find((place) => place.hosts.has(request.hostname)) ?? (places[0] as (typeof places)[number]);
 
   app.disable('x-powered-by');
   app.set('query parser', 'simple');
-  app.use(authorizationServer(parts));
-  app.use(apiServer(parts));
+  app.use((request, response, next) => placeOf(request).serve(request, response, next));
   app.get(
     '/.well-known/openid-configuration',
-    (_request, response) => void response.json({ ...definition.server, scopes_supported: definition.scopes.map((scope) => scope.name) }),
+    (request, response) => void response.json({ ...placeOf(request).server, scopes_supported: definition.scopes.map((scope) => scope.name) }),
   );
   app.get('/definition.yaml', (_request, response) => void response.type('text/yaml').send(definitionText));
   app.get('/', (_request, response) => response.redirect('/clients'));

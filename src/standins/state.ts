@@ -6,6 +6,8 @@ export interface RegisteredClient {
   name: string;
   redirectUris: string[];
   registeredAt: number;
+  /** Where it was registered: it is unknown elsewhere. Empty where the provider has one place only. */
+  realm: string;
 }
 export interface GivenGrant {
   id: string;

@@ -61,3 +61,19 @@ export const CALENDARS = [
   { id: 'crew', title: 'Crew changes' },
   { id: 'dock', title: 'Dock maintenance' },
 ];
+
+const REGIONS = ['north', 'south'];
+export const BERTHS = REGIONS.flatMap((region) =>
+  ['Ferry quay', 'Inner quay', 'Winter berth'].map((name, at) => ({ id: `${region}-${at + 1}`, region, name, metres: [60, 45, 40][at] })),
+);
+export const BOOKINGS = REGIONS.flatMap((region) =>
+  Array.from({ length: 460 }, (_none, at) => ({
+    id: `${region}-bk-${String(at + 1).padStart(4, '0')}`,
+    region,
+    berth: `${region}-${(at % 3) + 1}`,
+    boat: BOATS[at % BOATS.length],
+    day: 1 + Math.floor(at / 6),
+    from: `${String(6 + (at % 6) * 2).padStart(2, '0')}:00`,
+    hours: 1 + (at % 2),
+  })),
+);

@@ -5,7 +5,6 @@ import type { ConsentOutcome } from '../../src/api/connections.ts';
 import { type RunningStandin, startStandin } from '../../src/standins/main.ts';
 import { eventually } from './service.ts';
 
-const EELGRASS = new URL('../../definitions/eelgrass.yaml', import.meta.url);
 export const SCOPES = ['tables.read', 'calendars.read', 'profile', 'offline_access'];
 
 export interface StandinUnderTest extends RunningStandin {
@@ -16,8 +15,18 @@ export interface StandinUnderTest extends RunningStandin {
 }
 
 /** Eelgrass, with lives of a few seconds. */
-export async function startEelgrass(accessSeconds = 4, change: (text: string) => string = (text) => text): Promise<StandinUnderTest> {
-  const standin = await startStandin({ definitionText: change(readFileSync(EELGRASS, 'utf8')), port: 0, accessSeconds });
+export const startEelgrass = (accessSeconds = 4, change: (text: string) => string = (text) => text): Promise<StandinUnderTest> =>
+  startUnderTest('eelgrass', accessSeconds, change);
+
+/** Berthline, strict about reuse, in two regions; its origin is that of the north. */
+export const startBerthline = (accessSeconds = 4, change: (text: string) => string = (text) => text): Promise<StandinUnderTest> =>
+  startUnderTest('berthline', accessSeconds, change);
+
+const HOSTS: Record<string, string> = { eelgrass: 'id.eelgrass', berthline: 'id.north.berthline' };
+
+async function startUnderTest(provider: string, accessSeconds: number, change: (text: string) => string): Promise<StandinUnderTest> {
+  const definitionText = change(readFileSync(new URL(`../../definitions/${provider}.yaml`, import.meta.url), 'utf8'));
+  const standin = await startStandin({ definitionText, port: 0, accessSeconds });
   const at = `http://127.0.0.1:${standin.port}/standin`;
   const call = async (method: string, path: string, body?: object) => {
     const response = await fetch(`${at}/${path}`, { method, ...(body ? { body: JSON.stringify(body), headers: { 'content-type': 'application/json' } } : {}) });
@@ -26,7 +35,7 @@ export async function startEelgrass(accessSeconds = 4, change: (text: string) =>
   };
   return {
     ...standin,
-    origin: `http://id.eelgrass.localhost:${standin.port}`,
+    origin: `http://${HOSTS[provider]}.localhost:${standin.port}`,
     order: async (path, body) => void (await call('POST', path, body)),
     clearFaults: async () => void (await call('DELETE', 'faults')),
     counters: async () => (await call('GET', 'counters')) as never,
@@ -39,17 +48,23 @@ export async function addEelgrass(call: ApiClient, standin: StandinUnderTest, cl
   return addClient(call, standin, client);
 }
 
-export async function addClient(call: ApiClient, standin: StandinUnderTest, client: string): Promise<{ id: string; secret: string }> {
-  const draft = await call('addClient', { body: { provider: 'eelgrass', name: client } });
+export async function addClient(
+  call: ApiClient,
+  standin: StandinUnderTest,
+  client: string,
+  of: { provider: string; placeholders?: Record<string, string> } = { provider: 'eelgrass' },
+): Promise<{ id: string; secret: string }> {
+  const { provider } = of;
+  const draft = await call('addClient', { body: { ...of, name: client } });
   const registered = await registerAtStandin(standin.origin, 'Saltmarsh Ferries', draft.redirect_uri);
-  const params = { provider: 'eelgrass', client };
+  const params = { provider, client };
   await call('changeClient', { params, body: { revision: draft.revision, client_id: registered.id } });
   await call('addSecret', { params, body: { secret: registered.secret } });
   return registered;
 }
 
-export const addConnection = (call: ApiClient, name: string, scopes = SCOPES, client = 'timetable') =>
-  call('addConnection', { body: { name, provider: 'eelgrass', client, scopes } });
+export const addConnection = (call: ApiClient, name: string, scopes = SCOPES, client = 'timetable', provider = 'eelgrass') =>
+  call('addConnection', { body: { name, provider, client, scopes } });
 
 /** Opens a connection and plays the consent; the outcome once it is finished. */
 export async function agree(

@@ -19,6 +19,12 @@ async function show(all: GlobalOptions, one: Client, next?: string): Promise<voi
     ['Why', one.cause],
     ['What to do', one.remedy],
     ['Environment', one.environment],
+    [
+      'Placeholders',
+      Object.entries(one.placeholders)
+        .map(([name, value]) => `${name} ${value}`)
+        .join(', '),
+    ],
     ['Redirect URI', one.redirect_uri],
     ['Client id', one.client_id],
     ['Secret', one.secret ? `entered ${relative(one.secret.entered_at)}${one.secret.ends_at ? `, ends ${relative(one.secret.ends_at)}` : ''}` : null],
@@ -26,6 +32,17 @@ async function show(all: GlobalOptions, one: Client, next?: string): Promise<voi
     ['Connections', String(one.connections)],
     ['Next', next],
   ]);
+}
+
+/** @throws {UsageError} */
+function readPairs(pairs: string[]): Record<string, string> {
+  return Object.fromEntries(
+    pairs.map((pair) => {
+      const at = pair.indexOf('=');
+      if (at < 1) throw new UsageError(`Write --placeholder name=value, not ${pair}.`);
+      return [pair.slice(0, at), pair.slice(at + 1)];
+    }),
+  );
 }
 
 export function client(rk: Command): void {
@@ -37,9 +54,12 @@ export function client(rk: Command): void {
     .argument('<name>')
     .option('--title <text>', 'what people call it', '')
     .option('--environment <word>', 'development, sandbox or live', 'live')
-    .action(async (provider: string, name: string, options: { title: string; environment: 'live' }, command: Command) => {
+    .option('--placeholder <name=value...>', 'a value that the definition asks for, such as region=north')
+    .action(async (provider: string, name: string, options: { title: string; environment: 'live'; placeholder?: string[] }, command: Command) => {
       const all = globals(command);
-      const one = await (await signedIn(all))('addClient', { body: { provider, name, title: options.title, environment: options.environment } });
+      const one = await (await signedIn(all))('addClient', {
+        body: { provider, name, title: options.title, environment: options.environment, placeholders: readPairs(options.placeholder ?? []) },
+      });
       await show(
         all,
         one,

@@ -18,6 +18,8 @@ export function authorizationUrl(definition: ProviderDefinition, request: Author
   set('client_id', request.clientId);
   set('redirect_uri', request.redirectUri);
   if (request.scopes.length > 0) set('scope', request.scopes.join(' '));
+  const offline = definition.dialect.offline_parameter;
+  if (offline) set(offline.name, offline.value);
   set('state', request.state);
   if (request.verifier !== null) {
     set('code_challenge', codeChallenge(request.verifier));

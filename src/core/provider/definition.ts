@@ -1,5 +1,6 @@
 import { z } from 'zod';
 import { parseUrl } from '../url.ts';
+import { isHostSafe, placeholdersIn, withSamples } from './placeholders.ts';
 
 /**
  * A provider definition: everything this service knows of a provider, as data. Members of `server` carry the names of
@@ -13,7 +14,7 @@ export const isLoopbackHost = (hostname: string): boolean => LOOPBACK.test(hostn
 const webAddress = (what: string) =>
   z.string().refine(
     (text) => {
-      const url = parseUrl(text);
+      const url = parseUrl(withSamples(text));
       return url !== null && !url.username && !url.hash && (url.protocol === 'https:' || (url.protocol === 'http:' && isLoopbackHost(url.hostname)));
     },
     { error: `${what} must be an absolute https address without a fragment (http on loopback only).` },
@@ -54,6 +55,10 @@ const Dialect = z.strictObject({
   reuse: z.enum(['kills_grant', 'refused', 'grace']).default('kills_grant').describe('What happens to a refresh token that is used a second time'),
   reuse_grace_seconds: z.number().int().min(1).max(3600).optional().describe('With `reuse: grace`: for how long the old one is still taken'),
   assumed_life_seconds: z.number().int().min(10).max(86_400).default(1800).describe('The life of an access token where the answer names none'),
+  offline_parameter: z
+    .strictObject({ name: z.string().regex(/^[\x21-\x7e]{1,40}$/), value: z.string().regex(/^[\x21-\x7e]{1,80}$/) })
+    .optional()
+    .describe('Sent along to the authorization endpoint; without it no refresh token comes'),
   idle_life_seconds: z.number().int().min(60).max(315_360_000).optional().describe('A refresh token that is not used for so long lapses; left out: not known'),
   absolute_life_seconds: z
     .number()
@@ -63,6 +68,18 @@ const Dialect = z.strictObject({
     .optional()
     .describe('So long after the consent the grant ends, however often it was renewed; left out: not known'),
   pkce: z.enum(['S256', 'none']).default('S256'),
+});
+
+const Placeholder = z.strictObject({
+  name: z.string().regex(/^[a-z][a-z0-9_]{0,30}$/, { error: 'Lower-case letters, digits and underscores, a letter first.' }),
+  title: z.string().min(1).max(60),
+  says: z.string().max(300).default(''),
+  choices: z
+    .array(
+      z.strictObject({ value: z.string().regex(/^[a-z0-9-]{1,40}$/, { error: 'Lower-case letters, digits and hyphens.' }), title: z.string().min(1).max(60) }),
+    )
+    .min(1)
+    .max(50),
 });
 
 const Probe = z.strictObject({
@@ -95,6 +112,7 @@ export const ProviderDefinition = z
     name: z.string().regex(/^[a-z][a-z0-9-]{0,40}$/, { error: 'A name is lower-case letters, digits and hyphens, and starts with a letter.' }),
     title: z.string().min(1).max(80),
     about: z.string().max(400).default(''),
+    placeholders: z.array(Placeholder).default([]).describe('Asked for each client; they fill the {names} in addresses'),
     server: Server,
     registration: Registration.default({}),
     scopes: z.array(Scope).default([]),
@@ -108,6 +126,18 @@ export const ProviderDefinition = z
       issue(['dialect', 'reuse_grace_seconds'], '`reuse: grace` needs the seconds of the grace.');
     if (definition.identity && !definition.identity.endpoint && !definition.server.userinfo_endpoint)
       issue(['identity', 'endpoint'], 'Name an endpoint here, or a userinfo_endpoint in `server`.');
+    const named = new Set(definition.placeholders.map((one) => one.name));
+    const addresses = [
+      ...Object.entries(definition.server).map(([name, value]) => ({ path: ['server', name], value })),
+      ...definition.apis.map((api, at) => ({ path: ['apis', at, 'base_url'], value: api.base_url })),
+      { path: ['identity', 'endpoint'], value: definition.identity?.endpoint },
+      { path: ['registration', 'page'], value: definition.registration.page },
+    ];
+    for (const { path, value } of addresses) {
+      if (typeof value !== 'string') continue;
+      for (const name of placeholdersIn(value)) if (!named.has(name)) issue(path, `{${name}} is not among the placeholders.`);
+      if (!isHostSafe(value)) issue(path, 'In a host, a placeholder is one whole label left of a fixed suffix, such as {region}.provider.example.');
+    }
     const known = new Set(definition.scopes.map((scope) => scope.name));
     if (known.size !== definition.scopes.length) issue(['scopes'], 'A scope is listed twice.');
     definition.apis.forEach((api, at) => {

@@ -8,7 +8,7 @@ import { codeVerifier } from '../../core/oauth/pkce.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { Secret } from '../../core/secret.ts';
 import { recordId } from '../ports.ts';
-import { missingOf } from '../registry/clients.ts';
+import { definitionFor, missingOf } from '../registry/clients.ts';
 import { hashText } from '../registry/operators.ts';
 import { findProvider } from '../registry/providers.ts';
 import { iso, isoOrNull, type Services } from '../registry/services.ts';
@@ -48,7 +48,7 @@ export function consents(s: Services): Consents {
     if (!client || !connection) throw new Fault('NOT_FOUND', { detail: 'The client or connection of this consent was removed.' });
     const provider = await s.tables.providers.find({ id: client.providerId });
     const { definition } = await findProvider(s, provider?.name ?? '');
-    return { client, definition, connection };
+    return { client, definition: definitionFor(definition, client), connection };
   };
   /** Moves a consent on, only from the phase that the caller saw. */
   const advance = (id: string, from: string, to: string): Promise<number> => s.tables.consents.change({ id, phase: from }, { phase: to });

@@ -3,6 +3,7 @@ import type { AddClient, AddSecret, ChangeClient, Client, RedirectUriVerdict } f
 import { Fault } from '../../core/fault.ts';
 import { compareRedirectUris } from '../../core/oauth/redirect-uri.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
+import { composeDefinition } from '../../core/provider/placeholders.ts';
 import { bringForward } from '../../core/renewal/transitions.ts';
 import { Secret } from '../../core/secret.ts';
 import { recordId } from '../ports.ts';
@@ -16,12 +17,16 @@ type ClientRow = Row<'clients'>;
 const BROUGHT_BACK_MOST = 10_000;
 const label = (provider: string, name: string): string => `${provider}/${name}`;
 
+/** The definition with this client's placeholders filled in. */
+export const definitionFor = (definition: ProviderDefinition, record: Pick<ClientRow, 'placeholders'>): ProviderDefinition =>
+  composeDefinition(definition, record.placeholders as Record<string, string>);
+
 /** @throws {Fault} NOT_FOUND */
 export async function findClient(s: Pick<Needs, 'tables'>, provider: string, name: string): Promise<{ record: ClientRow; definition: ProviderDefinition }> {
   const found = await findProvider(s, provider);
   const record = await s.tables.clients.find({ providerId: found.record.id, name });
   if (!record) throw new Fault('NOT_FOUND', { detail: `No client is called ${label(provider, name)}.` });
-  return { record, definition: found.definition };
+  return { record, definition: definitionFor(found.definition, record) };
 }
 
 /** What is missing before a consent can start; empty: ready. */
@@ -52,6 +57,7 @@ async function view(s: Needs, record: ClientRow, definition: ProviderDefinition)
     name: record.name,
     title: record.title,
     environment: record.environment as Client['environment'],
+    placeholders: record.placeholders as Record<string, string>,
     client_id: record.clientId,
     redirect_uri: record.redirectUri,
     registration_page: definition.registration.page ?? null,
@@ -70,7 +76,9 @@ export async function listClients(s: Needs): Promise<{ items: Client[] }> {
   const items = await Promise.all(
     providers.map(async (provider) => {
       const { definition } = await findProvider(s, provider.name);
-      return Promise.all((await s.tables.clients.list({ providerId: provider.id }, 'name')).map((record) => view(s, record, definition)));
+      return Promise.all(
+        (await s.tables.clients.list({ providerId: provider.id }, 'name')).map((record) => view(s, record, definitionFor(definition, record))),
+      );
     }),
   );
   return { items: items.flat() };
@@ -83,7 +91,8 @@ export async function showClient(s: Needs, provider: string, name: string): Prom
 
 /** Starts a draft. Its redirect URI is fixed here and never changes by itself. */
 export async function addClient(s: Needs, input: z.output<typeof AddClient>, operator: string): Promise<Client> {
-  const { record: provider, definition } = await findProvider(s, input.provider);
+  const { record: provider, definition: general } = await findProvider(s, input.provider);
+  const definition = definitionFor(general, input);
   if (await s.tables.clients.find({ providerId: provider.id, name: input.name }))
     throw new Fault('NAME_TAKEN', { detail: `${definition.title} has a client called ${input.name}.` });
   const record: ClientRow = {
@@ -93,7 +102,7 @@ export async function addClient(s: Needs, input: z.output<typeof AddClient>, ope
     title: input.title,
     environment: input.environment,
     clientId: null,
-    placeholders: {},
+    placeholders: input.placeholders,
     redirectUri: `${s.settings.publicUrl}/oauth/callback/${definition.name}/${input.name}`,
     stage: 'draft',
     approval: 'not_needed',

@@ -13,7 +13,6 @@ import { idBytes } from '../store/database.ts';
 import type { Row } from '../store/tables.ts';
 import { findClient } from './clients.ts';
 import { countConnections, type Known, readConnections, summaries, TICKS_IN_LISTS, TICKS_SHOWN } from './connection-facts.ts';
-import { findProvider } from './providers.ts';
 import { iso, isoOrNull, type Services } from './services.ts';
 
 type Needs = Services;
@@ -36,7 +35,7 @@ async function find(s: Pick<Needs, 'database'>, name: string): Promise<Known> {
 export async function showConnection(s: Needs, name: string): Promise<Connection> {
   const one = await find(s, name);
   const [summary] = await summaries(s, [one], TICKS_SHOWN);
-  const { definition } = await findProvider(s, one.provider);
+  const { definition } = await findClient(s, one.provider, one.client);
   const callers = await s.database.select<{ name: string }>(
     'SELECT c.name FROM permissions p JOIN callers c ON c.id = p.caller_id WHERE p.connection_id = $1 ORDER BY c.name',
     [idBytes(one.id)],
@@ -111,7 +110,7 @@ export async function addConnection(s: Needs, input: z.output<typeof AddConnecti
 /** What the next consent asks for; the tokens held now are not touched. @throws {Fault} REVISION_OLD */
 export async function changeConnection(s: Needs, name: string, input: z.output<typeof ChangeConnection>, operator: string): Promise<Connection> {
   const one = await find(s, name);
-  const { definition } = await findProvider(s, one.provider);
+  const { definition } = await findClient(s, one.provider, one.client);
   const set: Partial<Row<'connections'>> = { revision: input.revision + 1 };
   if (input.scopes) {
     checkScopes(definition, input.scopes, input.allow_unlisted_scopes);
@@ -180,7 +179,7 @@ export async function removeConnection(s: Needs, name: string, operator: string)
 async function current(s: Needs, name: string): Promise<{ one: Known; grantId: string; definition: ProviderDefinition }> {
   const one = await find(s, name);
   if (!one.grantId) throw new Fault('CONNECTION_NOT_AGREED');
-  const { definition } = await findProvider(s, one.provider);
+  const { definition } = await findClient(s, one.provider, one.client);
   return { one, grantId: one.grantId, definition };
 }
 
@@ -210,7 +209,7 @@ export async function pauseConnection(s: Needs, name: string, operator: string):
   if ((await s.tables.connections.change({ id: one.id, intent: 'active' }, { intent: 'paused' })) === 0) throw new Fault('CONNECTION_NOT_AGREED');
   if (one.grantId) s.cache.drop(one.grantId);
   await s.changes.announce('connection', name);
-  const { definition } = await findProvider(s, one.provider);
+  const { definition } = await findClient(s, one.provider, one.client);
   if (one.grantId) await planAgain(s, one.grantId, definition, { policy: one.policy, paused: true });
   s.history.add({ actor: operator, kind: 'paused', subject: `connection:${name}`, says: 'Paused it.' });
   return showConnection(s, name);

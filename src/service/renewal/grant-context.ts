@@ -1,6 +1,7 @@
 import { LRUCache } from 'lru-cache';
 import { type ClientCredentials, chooseMethod } from '../../core/oauth/client-authentication.ts';
 import { ProviderDefinition } from '../../core/provider/definition.ts';
+import { composeDefinition } from '../../core/provider/placeholders.ts';
 import type { RenewalPolicy } from '../../core/renewal/plan.ts';
 import type { Sealer } from '../sealer.ts';
 import { type Bind, type Database, idBytes, idText } from '../store/database.ts';
@@ -32,12 +33,12 @@ export interface GrantContexts {
 /** Definitions never change under their version id, so they are kept; clients and secrets are read each time. */
 export function grantContexts(database: Database, sealer: Sealer): GrantContexts {
   const definitions = new LRUCache<string, ProviderDefinition>({ max: 500 });
-  const definition = async (versionId: Buffer): Promise<ProviderDefinition> => {
-    const key = versionId.toString('hex');
+  const definition = async (versionId: Buffer, placeholders: string): Promise<ProviderDefinition> => {
+    const key = `${versionId.toString('hex')} ${placeholders}`;
     const kept = definitions.get(key);
     if (kept) return kept;
     const [row] = await database.select<{ document: string }>('SELECT document FROM provider_versions WHERE id = $1', [versionId]);
-    const read = ProviderDefinition.parse(JSON.parse(row?.document ?? 'null'));
+    const read = composeDefinition(ProviderDefinition.parse(JSON.parse(row?.document ?? 'null')), JSON.parse(placeholders) as Record<string, string>);
     definitions.set(key, read);
     return read;
   };
@@ -71,15 +72,16 @@ export function grantContexts(database: Database, sealer: Sealer): GrantContexts
         policy: string;
         last_used_at: Date | null;
         version_id: Buffer;
+        placeholders: string;
         scopes: string;
       }>(
-        `SELECT g.id AS grant_id, g.scopes, k.id AS connection_id, k.name, k.intent, k.policy, k.last_used_at, c.id AS client_record, c.name AS client_name, c.client_id, c.health, c.held_until, p.version_id
+        `SELECT g.id AS grant_id, g.scopes, k.id AS connection_id, k.name, k.intent, k.policy, k.last_used_at, c.placeholders, c.id AS client_record, c.name AS client_name, c.client_id, c.health, c.held_until, p.version_id
          FROM grants g STRAIGHT_JOIN connections k ON k.id = g.connection_id STRAIGHT_JOIN clients c ON c.id = k.client_id STRAIGHT_JOIN providers p ON p.id = c.provider_id WHERE g.id IN (${list})`,
         bind,
       );
       const byClient = new Map<string, Promise<ClientCredentials | null>>();
       for (const row of rows) {
-        const of = await definition(row.version_id);
+        const of = await definition(row.version_id, row.placeholders);
         const clientKey = row.client_record.toString('hex');
         if (!byClient.has(clientKey)) byClient.set(clientKey, credentials(row.client_record, row.client_id, of));
         const grantId = idText(row.grant_id);
