@@ -48,7 +48,7 @@ const anyRow: fc.Arbitrary<RenewalRow> = fc.record({
 });
 const attempt = fc.record({ me: id, claimId: id, epoch: small, generation: small });
 const anyTransition: fc.Arbitrary<ConditionalUpdate> = fc.oneof(
-  fc.tuple(id, id, fc.boolean()).map(([me, claimId, early]) => t.claim(me, claimId, DEFAULT_LIMITS, early)),
+  fc.tuple(id, id, maybe(small)).map(([me, claimId, early]) => t.claim(me, claimId, DEFAULT_LIMITS, early)),
   attempt.map((a) => t.arm(a, DEFAULT_LIMITS, 1_000)),
   fc.tuple(attempt, maybe(instant)).map(([a, nextAt]) => t.save(a, { issuedAt: NOW, expiresAt: NOW + 60_000 }, nextAt)),
   attempt.map((a) => t.release(a, 500, 'unclear')),

@@ -11,6 +11,22 @@ const REQUEST_LIFE_MS = 600_000;
 
 export interface Lives {
   accessSeconds: number;
+  /** Where given: each token lives for a random time between both. */
+  accessSecondsMost?: number;
+}
+
+/** One use of a refresh token that was looked at, for tests that judge whether it should have been sent. */
+export interface RefreshUse {
+  token: string;
+  grantId: string | null;
+  headers: Request['headers'];
+  /** It had been replaced by an earlier use. */
+  second: boolean;
+  renewed: boolean;
+  /** The refresh token that the answer brings, if any. */
+  brings: string | null;
+  /** When the connection closed: had the whole answer been handed to it? */
+  closed: Promise<boolean>;
 }
 
 export interface ServerParts {
@@ -22,6 +38,7 @@ export interface ServerParts {
   lives: Lives;
   now(): number;
   count(what: string): void;
+  watch?: ((use: RefreshUse) => void) | undefined;
 }
 
 interface PendingRequest {
@@ -160,7 +177,17 @@ export function authorizationServer(parts: ServerParts): Router {
   });
 
   router.post('/token', parts.faults.guard('token'), form, async (request, response) => {
+    const token = text(request.body?.refresh_token);
+    const issued = store.state.refreshTokens[token];
+    const before = { token, grantId: issued?.grantId ?? null, headers: request.headers, second: issued != null && issued.replacedAt !== null };
     const answer = tokenAnswer(parts, codes, request);
+    if (token)
+      parts.watch?.({
+        ...before,
+        renewed: answer.status === 200,
+        brings: text(answer.body.refresh_token) || null,
+        closed: new Promise((resolve) => response.once('close', () => resolve(response.writableFinished))),
+      });
     parts.count(`token.${text(request.body?.grant_type) || 'none'}.${answer.status === 200 ? 'ok' : text(answer.body.error)}`);
     if (await parts.faults.beforeAnswer(response)) response.status(answer.status).set('cache-control', 'no-store').json(answer.body);
   });
@@ -247,8 +274,10 @@ function refresh(parts: ServerParts, client: RegisteredClient, token: string): A
 
 function issue(parts: ServerParts, grant: GivenGrant, withRefresh: boolean): Answer {
   const access = opaque('a.');
-  parts.store.state.accessTokens[access] = { grantId: grant.id, scopes: grant.scopes, expiresAt: parts.now() + parts.lives.accessSeconds * 1000 };
-  const body: Record<string, unknown> = { access_token: access, token_type: 'Bearer', expires_in: parts.lives.accessSeconds, scope: grant.scopes.join(' ') };
+  const { accessSeconds, accessSecondsMost = accessSeconds } = parts.lives;
+  const seconds = accessSeconds + Math.floor(Math.random() * (accessSecondsMost - accessSeconds + 1));
+  parts.store.state.accessTokens[access] = { grantId: grant.id, scopes: grant.scopes, expiresAt: parts.now() + seconds * 1000 };
+  const body: Record<string, unknown> = { access_token: access, token_type: 'Bearer', expires_in: seconds, scope: grant.scopes.join(' ') };
   if (withRefresh) {
     const token = opaque('r.');
     parts.store.state.refreshTokens[token] = { grantId: grant.id, replacedAt: null };

@@ -6,7 +6,7 @@ import type { ProviderDefinition } from '../core/provider/definition.ts';
 import { composeDefinition, everyChoice } from '../core/provider/placeholders.ts';
 import { readDefinition } from '../core/provider/read-definition.ts';
 import { apiServer } from './api-server.ts';
-import { authorizationServer, type Lives } from './authorization-server.ts';
+import { authorizationServer, type Lives, type RefreshUse } from './authorization-server.ts';
 import { FaultOrder, faults } from './faults.ts';
 import { localiseDefinition } from './localise.ts';
 import { type StandinStore, standinStore } from './state.ts';
@@ -18,6 +18,8 @@ export interface StandinOptions {
   port: number;
   stateFile?: string | undefined;
   accessSeconds?: number | undefined;
+  accessSecondsMost?: number | undefined;
+  watch?: ((use: RefreshUse) => void) | undefined;
 }
 
 export interface RunningStandin {
@@ -59,7 +61,7 @@ export async function startStandin(options: StandinOptions): Promise<RunningStan
   let skewMs = 0;
   const now = () => Date.now() + skewMs;
   const store = standinStore(options.stateFile ?? null, now);
-  const lives: Lives = { accessSeconds: options.accessSeconds ?? 3600 };
+  const lives: Lives = { accessSeconds: options.accessSeconds ?? 3600, ...(options.accessSecondsMost ? { accessSecondsMost: options.accessSecondsMost } : {}) };
   const counters: Record<string, number> = {};
   const count = (what: string) => {
     counters[what] = (counters[what] ?? 0) + 1;
@@ -68,7 +70,7 @@ export async function startStandin(options: StandinOptions): Promise<RunningStan
   // One set of routes for each place of the provider, chosen by the host of the request; the sample programs come by 127.0.0.1.
   const places = everyChoice(definition).map((values) => {
     const here = composeDefinition(definition, values);
-    const parts = { definition: here, realm: Object.values(values).join('.'), store, faults: wrong, lives, now, count };
+    const parts = { definition: here, realm: Object.values(values).join('.'), store, faults: wrong, lives, now, count, watch: options.watch };
     return { hosts: hostsOf(here), serve: express.Router().use(authorizationServer(parts)).use(apiServer(parts)), server: here.server };
   });
   const placeOf = (request: Request) => places.find((place) => place.hosts.has(request.hostname)) ?? (places[0] as (typeof places)[number]);

@@ -16,13 +16,22 @@ const sameAttempt = (a: Attempt) => [{ equal: ['epoch', a.epoch] }, { equal: ['g
 const notEnded: ConditionalUpdate['where'][number] = { equal: ['ended', false] };
 const leaseOver: ConditionalUpdate['where'][number] = { anyOf: [[{ isNull: 'leaseUntil' }], [{ notAfterNow: ['leaseUntil', 0] }]] };
 
-/** T1: takes a due row. A handout (`early`) may come before `next_at` only if nothing failed and nothing is uncertain. */
-export function claim(me: string, claimId: string, limits: Pick<RenewalLimits, 'leaseMs'>, early = false): ConditionalUpdate {
+/**
+ * T1: takes a due row. A handout may come before `next_at` only if nothing failed, nothing is uncertain, and the token that it found
+ * too old (of generation `early`) is still the current one: another may have renewed it meanwhile.
+ */
+export function claim(me: string, claimId: string, limits: Pick<RenewalLimits, 'leaseMs'>, early: number | null = null): ConditionalUpdate {
   const due: ConditionalUpdate['where'][number] = { notAfterNow: ['nextAt', 0] };
-  const calm: ConditionalUpdate['where'] = [{ notNull: 'nextAt' }, { equal: ['failures', 0] }, { isNull: 'uncertainSince' }, { isNull: 'sentEpoch' }];
+  const calm: ConditionalUpdate['where'] = [
+    { notNull: 'nextAt' },
+    { equal: ['failures', 0] },
+    { isNull: 'uncertainSince' },
+    { isNull: 'sentEpoch' },
+    { equal: ['generation', early] },
+  ];
   return {
     name: 'claim',
-    where: [early ? { anyOf: [[due], calm] } : due, leaseOver, notEnded],
+    where: [early !== null ? { anyOf: [[due], calm] } : due, leaseOver, notEnded],
     set: {
       owner: { value: me },
       claimId: { value: claimId },

@@ -36,13 +36,15 @@ export function handout(deps: { store: RenewalStore; sealer: Sealer; cache: Toke
     if (!first || first.row.ended) throw new Fault('GRANT_REFUSED');
     if (hasEnoughLife(first.row, ports.clock.now())) return take(first);
     if (first.row.nextAt === null) throw refusal(first.row.cause);
+    let tooOld = first.row.generation;
     for (const endsAt = Date.now() + WAIT_MOST_MS; Date.now() < endsAt; await sleep(LOOK_EVERY_MS)) {
-      const { givenBack } = await engine.renewOne(grantId);
+      const { givenBack } = await engine.renewOne(grantId, tooOld);
       const fresh = cached(grantId); // also an answer that still waits in memory for the database
       if (fresh) return fresh;
       const held = await store.read(grantId);
       if (!held || held.row.ended) throw new Fault('GRANT_REFUSED');
       if (hasEnoughLife(held.row, ports.clock.now())) return take(held);
+      tooOld = held.row.generation;
       if (givenBack?.cause === 'held') throw new Fault('INSTALLATION_HELD', { retryAfterMs: givenBack.waitMs });
       if (givenBack?.cause) throw refusal(givenBack.cause, givenBack.waitMs);
       if (held.row.nextAt === null || (held.row.failures > 0 && held.row.leaseUntil === null))

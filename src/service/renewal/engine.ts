@@ -10,8 +10,11 @@ import type { Holders } from './holders.ts';
 export interface RenewalEngine {
   /** T1 for due rows, then all of it for each; how many were claimed. Null: no slot is free. */
   renewDue(most: number): Promise<number | null>;
-  /** T1 for one row, before it is due if nothing is wrong with it; resolves when the attempt is over. */
-  renewOne(grantId: string): Promise<{ claimed: boolean; givenBack: GivenBack | null }>;
+  /**
+   * T1 for one row; resolves when the attempt is over. `tooOld`: the generation whose access token a handout found too old; then it may
+   * come before it is due.
+   */
+  renewOne(grantId: string, tooOld?: number): Promise<{ claimed: boolean; givenBack: GivenBack | null }>;
   inFlight(): number;
   /** The watermark: since when (epoch ms) the oldest attempt is open, from just before T2 until its answer is safe; null: none. */
   openSince(): number | null;
@@ -34,7 +37,7 @@ export function renewalEngine(parts: EngineParts): RenewalEngine {
   const running = new Map<string, Promise<GivenBack | null>>();
   const openAt = new Map<string, number>();
 
-  const take = async (ids: string[], early: boolean): Promise<HeldRow[]> => {
+  const take = async (ids: string[], early: number | null): Promise<HeldRow[]> => {
     const free = ids.filter((id) => !running.has(id));
     if (free.length === 0) return [];
     const claimId = recordId(ports);
@@ -77,14 +80,14 @@ export function renewalEngine(parts: EngineParts): RenewalEngine {
       if (!parts.hold.isHeld()) heldClients.clear();
       const closed = [...parts.lanes.closedClients(ports.clock.now()), ...heldClients];
       const ids = await allowed(await store.dueIds(room * CLAIM_SPREAD, closed));
-      const held = await take(sample(ids, room, ports.random.unit), false);
+      const held = await take(sample(ids, room, ports.random.unit), null);
       await start(held, false);
       return held.length;
     },
-    async renewOne(grantId) {
+    async renewOne(grantId, tooOld) {
       const present = running.get(grantId);
       if (present) return { claimed: true, givenBack: await present };
-      const held = await take([grantId], true);
+      const held = await take([grantId], tooOld ?? null);
       await start(held, true);
       return { claimed: held.length > 0, givenBack: (await running.get(grantId)) ?? null };
     },
