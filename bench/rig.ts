@@ -44,8 +44,7 @@ export interface Rig {
 /** One `rk serve` with a provider at a port, a client with a secret, and nothing else. */
 export async function startRig(databaseUrl: string, standinPort: number, environment: Record<string, string> = {}): Promise<Rig> {
   const masterKey = newMasterKey();
-  const run = process.env.BENCH_PROFILE ? { run: ["--cpu-prof", "--cpu-prof-dir=/tmp/prof", "dist/cli/main.js", "serve"] } : {};
-  const service = await startService({ databaseUrl, masterKey, ...run, environment: { ...LIMITS, ...environment } });
+  const service = await startService({ databaseUrl, masterKey, environment: { ...LIMITS, ...environment } });
   const call = await signIn(service);
   const document = localiseDefinition(readFileSync(new URL('../definitions/eelgrass.yaml', import.meta.url), 'utf8'), standinPort);
   await call('addProvider', { body: { document } });

@@ -16,6 +16,8 @@ export interface Harbour {
   folder: string;
   url: string;
   standinUrl: string;
+  /** Berthline, the harbour bookings, in its northern region. */
+  berthlineUrl: string;
   definitionFile: string;
   environment: Record<string, string>;
   stop(): Promise<void>;
@@ -36,36 +38,42 @@ export async function openHarbour(options: {
   folder: string;
   port: number;
   standinPort: number;
+  berthlinePort: number;
   lifeSeconds: number;
   environment?: Record<string, string>;
 }): Promise<Harbour> {
   const { folder } = options;
-  for (const port of [options.port, options.standinPort])
+  const { berthlinePort } = options;
+  for (const port of [options.port, options.standinPort, berthlinePort])
     if (await isTaken(port)) throw new Error(`port ${port} is taken. Is the demo running already, in another terminal?`);
   mkdirSync(folder, { recursive: true, mode: 0o711 });
   writeFileSync(join(folder, MARK), '');
   const url = `http://127.0.0.1:${options.port}`;
   const standinUrl = `http://id.eelgrass.localhost:${options.standinPort}`;
-  const standin = startRk(
-    [
-      'standin',
-      join(ROOT, 'definitions/eelgrass.yaml'),
-      '--port',
-      String(options.standinPort),
-      '--state',
-      join(folder, 'eelgrass.json'),
-      '--life',
-      String(options.lifeSeconds),
-    ],
-    {},
-  );
+  const standinOf = (provider: string, port: number): Running =>
+    startRk(
+      [
+        'standin',
+        join(ROOT, `definitions/${provider}.yaml`),
+        '--port',
+        String(port),
+        '--state',
+        join(folder, `${provider}.json`),
+        '--life',
+        String(options.lifeSeconds),
+      ],
+      {},
+    );
+  const standin = standinOf('eelgrass', options.standinPort);
+  const berthline = standinOf('berthline', berthlinePort);
   let service: Running | null = null;
   const stop = async () => {
     await service?.stop();
-    await standin.stop();
+    await Promise.all([standin.stop(), berthline.stop()]);
   };
   try {
     await untilReady(`http://127.0.0.1:${options.standinPort}/definition.yaml`, standin);
+    await untilReady(`http://127.0.0.1:${berthlinePort}/definition.yaml`, berthline);
     const environment = {
       RUSTY_KETTLE_DATA_FOLDER: join(folder, 'service'),
       RUSTY_KETTLE_PORT: String(options.port),
@@ -76,7 +84,7 @@ export async function openHarbour(options: {
     await untilReady(`${url}/readyz`, service);
     const definitionFile = join(folder, 'eelgrass.yaml');
     writeFileSync(definitionFile, await (await fetch(`http://127.0.0.1:${options.standinPort}/definition.yaml`)).text());
-    return { folder, url, standinUrl, definitionFile, environment, stop };
+    return { folder, url, standinUrl, berthlineUrl: `http://id.north.berthline.localhost:${berthlinePort}`, definitionFile, environment, stop };
   } catch (error) {
     await stop();
     throw error;
@@ -116,11 +124,39 @@ export interface IntegrationSettings {
   API_URL: string;
 }
 
+async function agree(call: ApiClient, connection: string, account: string): Promise<void> {
+  const opened = await call('openConnection', { params: { connection } });
+  await playConsent(opened.start_url, { account });
+  for (let tries = 0; tries < 100; tries += 1, await sleep(100)) {
+    const outcome = await call('showConsent', { params: { consent: opened.id } });
+    if (outcome.phase === 'failed') throw new Error(`the demo's consent failed: ${outcome.problem?.title}`);
+    if (outcome.phase === 'done') return;
+  }
+}
+
+/** Berthline, strict about refresh tokens, with a client in its northern region; the harbour desk agrees. Its secret. */
+export async function seedBerthline(harbour: Harbour, call: ApiClient, connections: string[]): Promise<string> {
+  const document = await (await fetch(`http://127.0.0.1:${new URL(harbour.berthlineUrl).port}/definition.yaml`)).text();
+  await call('addProvider', { body: { document } });
+  const made = { provider: 'berthline', name: 'harbour', title: 'Harbour desk', environment: 'live' as const, placeholders: { region: 'north' } };
+  const draft = await call('addClient', { body: made });
+  const registered = await registerAtStandin(harbour.berthlineUrl, 'Saltmarsh Ferries harbour desk', draft.redirect_uri);
+  const params = { provider: 'berthline', client: 'harbour' };
+  await call('changeClient', { params, body: { revision: draft.revision, client_id: registered.id } });
+  await call('addSecret', { params, body: { secret: registered.secret } });
+  for (const name of connections) {
+    await call('addConnection', { body: { name, provider: 'berthline', client: 'harbour', scopes: ['bookings.read', 'profile'] } });
+    await agree(call, name, 'eg-1077');
+  }
+  return registered.secret;
+}
+
 /** Saltmarsh Ferries, all through the API; the consent is played over HTTP as a browser would. Done once for a folder. */
 export async function seed(harbour: Harbour, call: ApiClient): Promise<IntegrationSettings> {
   const kept = join(harbour.folder, 'timetable-board.json');
   if (existsSync(kept)) return JSON.parse(readFileSync(kept, 'utf8')) as IntegrationSettings;
   await call('addProvider', { body: { document: readFileSync(harbour.definitionFile, 'utf8') } });
+  await seedBerthline(harbour, call, ['berths']);
   const draft = await call('addClient', { body: { provider: 'eelgrass', name: 'timetable', title: 'Timetable office', environment: 'live' } });
   const registered = await registerAtStandin(harbour.standinUrl, 'Saltmarsh Ferries timetable', draft.redirect_uri);
   const params = { provider: 'eelgrass', client: 'timetable' };
@@ -135,13 +171,7 @@ export async function seed(harbour: Harbour, call: ApiClient): Promise<Integrati
       expected_account: 'marit.holm@saltmarsh.example',
     },
   });
-  const opened = await call('openConnection', { params: { connection: 'sailings' } });
-  await playConsent(opened.start_url);
-  for (let tries = 0; tries < 100; tries += 1, await sleep(100)) {
-    const outcome = await call('showConsent', { params: { consent: opened.id } });
-    if (outcome.phase === 'failed') throw new Error(`the demo's consent failed: ${outcome.problem?.title}`);
-    if (outcome.phase === 'done') break;
-  }
+  await agree(call, 'sailings', 'eg-1042');
   const made = await call('addCaller', { body: { name: 'timetable-board', title: 'The board at the pier', connections: ['sailings'] } });
   const settings = {
     TOKEN_URL: made.token_url,

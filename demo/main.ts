@@ -5,6 +5,7 @@ import { ROOT, start } from './processes.ts';
 
 const PORT = 7420;
 const STANDIN_PORT = 7421;
+const BERTHLINE_PORT = 7422;
 const LIFE_SECONDS = 60;
 const say = (text = '') => process.stdout.write(`${text}\n`);
 
@@ -16,12 +17,12 @@ if (values.tour) {
   process.exit((await tour(say)) ? 0 : 1);
 }
 
-/** `npm run demo`: one stand-in provider, the service with its console, Saltmarsh Ferries, and one integration at work. */
+/** `npm run demo`: two stand-in providers, the service with its console, Saltmarsh Ferries, and one integration at work. */
 const folder = demoFolder();
 try {
   if (values.fresh) emptyDemoFolder(folder);
   const startedAt = Date.now();
-  const harbour = await openHarbour({ folder, port: PORT, standinPort: STANDIN_PORT, lifeSeconds: LIFE_SECONDS });
+  const harbour = await openHarbour({ folder, port: PORT, standinPort: STANDIN_PORT, berthlinePort: BERTHLINE_PORT, lifeSeconds: LIFE_SECONDS });
   const settings = await seed(harbour, await ensureOperator(harbour)).catch(async (error: unknown) => {
     await harbour.stop();
     throw error;
@@ -34,7 +35,8 @@ try {
   say(`\nRusty Kettle is ready after ${((Date.now() - startedAt) / 1000).toFixed(1)} s.\n`);
   say(`Console      ${harbour.url}`);
   say(`Sign in      name ${DEMO_OPERATOR}, password ${DEMO_PASSWORD}`);
-  say(`Provider     Eelgrass, a stand-in at ${harbour.standinUrl} (tokens live ${LIFE_SECONDS} s, so that you see renewals)`);
+  say(`Providers    stand-ins: Eelgrass at ${harbour.standinUrl}, Berthline at ${harbour.berthlineUrl}`);
+  say(`             (tokens live ${LIFE_SECONDS} s, so that you see renewals)`);
   say('Integration  timetable-board calls the API every 5 s and knows nothing of us but a token URL\n');
   say('Three commands to try, in another terminal:');
   say(`  npm run -s rk -- sign-in --url ${harbour.url} --name ${DEMO_OPERATOR}`);

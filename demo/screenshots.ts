@@ -1,6 +1,7 @@
 import { mkdirSync } from 'node:fs';
 import { join } from 'node:path';
 import type { Page } from 'playwright-core';
+import { ensureOperator, seedBerthline } from './harbour.ts';
 import { ROOT, rk } from './processes.ts';
 import { tour } from './tour.ts';
 
@@ -41,6 +42,8 @@ const good = await tour(say, {
   lifeSeconds: 20,
   look: (name, page) => shoot(page, name),
   async after(harbour, page) {
+    const call = await ensureOperator(harbour);
+    await seedBerthline(harbour, call, ['berths-inner-quay', 'berths-ferry-quay', 'berths-winter']);
     await shootAt(page, 'connections', '#/connections', 'Show only');
     await shootAt(page, 'providers', '#/providers', 'Start a client');
     await shootAt(page, 'callers', '#/callers', 'Add a caller');
@@ -56,6 +59,13 @@ const good = await tour(say, {
     await fetch(`http://127.0.0.1:${new URL(harbour.standinUrl).port}/standin/withdraw`, { method: 'POST' });
     await page.getByText('needs a person', { exact: true }).waitFor({ timeout: 90_000 });
     await shoot(page, 'needs-person');
+    await page.locator('#attempts').scrollIntoViewIfNeeded();
+    await page.locator('details').first().click();
+    await page.locator('#attempts').evaluate((heading) => heading.scrollIntoView());
+    await shoot(page, 'attempts');
+    await call('addSecret', { params: { provider: 'berthline', client: 'harbour' }, body: { secret: 'mistyped' } });
+    await call('renewConnection', { params: { connection: 'berths-winter' } });
+    await shootAt(page, 'causes', '#/', 'Berthline refuses the client');
   },
 });
 process.exit(good ? 0 : 1);

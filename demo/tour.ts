@@ -17,7 +17,13 @@ export async function tour(
 ): Promise<boolean> {
   const folder = mkdtempSync(join(tmpdir(), 'rk-tour-'));
   chmodSync(folder, 0o711);
-  const harbour = await openHarbour({ folder, port: await freePort(), standinPort: await freePort(), lifeSeconds: options.lifeSeconds ?? LIFE_SECONDS });
+  const harbour = await openHarbour({
+    folder,
+    port: await freePort(),
+    standinPort: await freePort(),
+    berthlinePort: await freePort(),
+    lifeSeconds: options.lifeSeconds ?? LIFE_SECONDS,
+  });
   const browser = await openBrowser();
   let step = 0;
   try {

@@ -55,6 +55,7 @@ try {
     run('npm', ['ci', '--no-audit', '--no-fund', '--loglevel=error']);
   });
   if (wanted.includes('mariadb')) debian('mariadb-server', ['/usr/sbin/mariadbd', '/usr/local/sbin/mariadbd']);
+  if (wanted.includes('galera')) debian('galera-4', ['/usr/lib/galera/libgalera_smm.so'], ['rsync']);
   if (wanted.includes('chromium')) debian('chromium', ['/usr/bin/chromium']);
   if (wanted.includes('build')) run(process.execPath, ['scripts/build.mjs']);
 } catch (error) {

@@ -85,7 +85,7 @@ export async function startService(settings: Settings, joints: Joints = {}): Pro
 
 async function openWithDatabase(settings: Settings, log: Logger, folder: DataFolder, own: PrivateMariadb | null, joints: Joints): Promise<RunningService> {
   const master = chooseMasterKey(settings, folder, own !== null);
-  const database = openDatabase(own?.url ?? settings.databaseUrl?.reveal() ?? '', settings.poolSize);
+  const database = openDatabase(own?.url ?? settings.databaseUrl?.reveal() ?? '', settings.poolSize, settings.databaseNodes);
   try {
     return await joinParts(settings, log, folder, own, master, database, joints);
   } catch (error) {

@@ -12,6 +12,8 @@ export interface Settings {
   dataFolder: string;
   /** Null: a private MariaDB in the data folder. */
   databaseUrl: Secret | null;
+  /** HOST:PORT of a Galera cluster's nodes, in this replica's order; empty: the one server of the database URL. */
+  databaseNodes: string[];
   /** Null: made once beside a private database, and kept in the data folder. */
   masterKey: Secret | null;
   host: string;
@@ -43,6 +45,10 @@ const Environment = z.object({
   RUSTY_KETTLE_DATABASE_URL: z
     .string()
     .regex(/^(mariadb|mysql):\/\//, { error: 'must start with mariadb://' })
+    .optional(),
+  RUSTY_KETTLE_DATABASE_NODES: z
+    .string()
+    .regex(/^[a-z0-9.-]+:\d+([\s,]+[a-z0-9.-]+:\d+)*$/i, { error: 'must be HOST:PORT, separated by commas' })
     .optional(),
   RUSTY_KETTLE_MASTER_KEY: z.string().optional(),
   RUSTY_KETTLE_MASTER_KEY_FILE: z.string().optional(),
@@ -83,6 +89,7 @@ export function readSettings(environment: NodeJS.ProcessEnv): Settings {
   return {
     dataFolder: e.RUSTY_KETTLE_DATA_FOLDER ?? defaultDataFolder(environment),
     databaseUrl: e.RUSTY_KETTLE_DATABASE_URL ? new Secret(e.RUSTY_KETTLE_DATABASE_URL) : null,
+    databaseNodes: e.RUSTY_KETTLE_DATABASE_NODES?.split(/[\s,]+/) ?? [],
     masterKey: key ? new Secret(key.trim()) : null,
     host: e.RUSTY_KETTLE_HOST,
     port: e.RUSTY_KETTLE_PORT,

@@ -23,27 +23,67 @@ const SQL_MODE = 'STRICT_ALL_TABLES,NO_ZERO_DATE,NO_ZERO_IN_DATE,ERROR_FOR_DIVIS
 const QUERY_LIMIT_MS = 5_000;
 const POOL_IDLE_MS = 15_000;
 
-export function openDatabase(url: string, poolSize = 16): Database {
+/** A node that failed is left for the next one at most this often: many statements notice the same failure. */
+const ROTATE_EVERY_MS = 1_000;
+
+/**
+ * `nodes`: HOST:PORT of a Galera cluster's nodes, in this replica's order of preference. One is written to at a time; when it fails, the
+ * next. Reads wait for what the cluster has committed (`wsrep_sync_wait`), so that a commit in doubt is read and not guessed.
+ */
+export function openDatabase(url: string, poolSize = 16, nodes: readonly string[] = []): Database {
+  const nodeOf = new WeakMap<object, string>();
+  let at = 0;
+  let rotatedAt = 0;
+  const rotate = (): void => {
+    if (nodes.length < 2 || Date.now() - rotatedAt < ROTATE_EVERY_MS) return;
+    rotatedAt = Date.now();
+    at = (at + 1) % nodes.length;
+  };
   const sequelize = new Sequelize(url, {
     dialect: 'mariadb',
     logging: false,
     timezone: '+00:00',
     isolationLevel: 'READ COMMITTED' as Transaction.ISOLATION_LEVELS,
     define: { timestamps: false, freezeTableName: true, underscored: true },
-    pool: { max: poolSize, min: 0, acquire: QUERY_LIMIT_MS, idle: POOL_IDLE_MS, evict: 1_000 },
+    pool: {
+      max: poolSize,
+      min: 0,
+      acquire: QUERY_LIMIT_MS,
+      idle: POOL_IDLE_MS,
+      evict: 1_000,
+      // A connection to a node that was left is not used again.
+      ...(nodes.length > 0 && { validate: (connection: object) => nodeOf.get(connection) === nodes[at] && (connection as { isValid(): boolean }).isValid() }),
+    },
+    hooks: {
+      beforeConnect: (config) => {
+        const node = nodes[at];
+        if (node) [config.host, config.port] = [node.slice(0, node.lastIndexOf(':')), node.slice(node.lastIndexOf(':') + 1)];
+      },
+      afterConnect: (connection, config) => {
+        nodeOf.set(connection as object, `${(config as { host: string }).host}:${(config as { port: string }).port}`);
+      },
+    },
     retry: { max: 1 },
     dialectOptions: {
       connectTimeout: QUERY_LIMIT_MS,
       socketTimeout: POOL_IDLE_MS + QUERY_LIMIT_MS,
       logParam: false,
-      sessionVariables: { sql_mode: SQL_MODE, innodb_lock_wait_timeout: 2, max_statement_time: QUERY_LIMIT_MS / 1000, tx_isolation: 'READ-COMMITTED' },
+      sessionVariables: {
+        sql_mode: SQL_MODE,
+        innodb_lock_wait_timeout: 2,
+        max_statement_time: QUERY_LIMIT_MS / 1000,
+        tx_isolation: 'READ-COMMITTED',
+        ...(nodes.length > 0 && { wsrep_sync_wait: 1 }),
+      },
     },
   });
   const guarded = async <T>(work: () => Promise<T>): Promise<T> => {
     try {
       return await work();
     } catch (error) {
-      throw scrub(error);
+      const fault = scrub(error);
+      if (fault instanceof Fault && fault.code === 'DATABASE_AWAY') rotate();
+      throw fault;
     }
   };
   return {

@@ -1,0 +1,57 @@
+import { spawnSync } from 'node:child_process';
+import { readdirSync, readFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { gzipSync } from 'node:zlib';
+import { type Measured, median } from './rig.ts';
+
+const ROOT = new URL('..', import.meta.url).pathname;
+const ROUNDS = 21;
+const time = (args: string[]): number => {
+  const startedAt = performance.now();
+  spawnSync(process.execPath, args, { stdio: 'ignore' });
+  return performance.now() - startedAt;
+};
+
+/** Start of `rk --help` beside a Node.js that does nothing, in turns. */
+export async function benchStartup(): Promise<Measured[]> {
+  const [ours, theirs]: [number[], number[]] = [[], []];
+  for (let round = 0; round < ROUNDS; round += 1) {
+    theirs.push(time(['-e', '0']));
+    ours.push(time([join(ROOT, 'dist/cli/main.js'), '--help']));
+  }
+  const ratio = median(ours) / median(theirs);
+  return [
+    {
+      what: 'start of rk --help',
+      ours: `${Math.round(median(ours))} ms`,
+      against: `node -e 0: ${Math.round(median(theirs))} ms`,
+      ratio,
+      target: '\u2264 2 \u00d7',
+      holds: ratio <= 2,
+    },
+  ];
+}
+
+/** What a browser loads to show the console for the first time, gzipped. */
+export async function benchConsole(): Promise<Measured[]> {
+  const folder = join(ROOT, 'dist/console/assets');
+  const sizes = { js: 0, css: 0, fonts: 0 };
+  for (const file of readdirSync(folder)) {
+    const bytes = readFileSync(join(folder, file));
+    if (file.endsWith('.js')) sizes.js += gzipSync(bytes).length;
+    else if (file.endsWith('.css')) sizes.css += gzipSync(bytes).length;
+    else if (/-latin-(?!ext).*\.woff2$/.test(file)) sizes.fonts += bytes.length; // the browser fetches the script it needs; these are packed already
+  }
+  const kb = (bytes: number) => Math.round(bytes / 1000);
+  const all = sizes.js + sizes.css + sizes.fonts;
+  return [
+    {
+      what: 'console, first load, gzipped',
+      ours: `${kb(sizes.js)} kB JavaScript, ${kb(all)} kB with CSS and fonts`,
+      against: '\u2013',
+      ratio: null,
+      target: '\u2264 150 kB, \u2264 250 kB',
+      holds: sizes.js <= 150_000 && all <= 250_000,
+    },
+  ];
+}
