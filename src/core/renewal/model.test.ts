@@ -8,8 +8,8 @@ import * as t from './transitions.ts';
 import { cannotHold, type HolderSign, uncertainWaitMs } from './uncertain-wait.ts';
 
 /**
- * A model of one grant, two replicas, the database and the provider, which runs the same transitions and the same waits as the
- * engine. Faults strike at any step: crash, freeze, database away, answers lost, requests processed late.
+ * A model of one grant, three replicas, the database and the provider, which runs the same transitions and the same waits as the
+ * engine. Faults strike at any step: crash, freeze, database away, commit in doubt, answers lost, requests processed late.
  */
 const LIMITS = DEFAULT_LIMITS;
 const DEADLINE_MS = 20_000;
@@ -55,6 +55,8 @@ interface Replica {
 class World {
   now = 1_000_000;
   databaseUp = true;
+  /** The next commit is made, and nobody hears of it. */
+  doubt = false;
   row: RenewalRow;
   refresh = 1;
   spares: Answer[] = [];
@@ -76,7 +78,7 @@ class World {
   constructor(kind: Kind) {
     this.kind = kind;
     this.row = firstRow({ issuedAt: this.now, expiresAt: this.now + LIFE_MS }, this.now);
-    this.replicas = ['r1', 'r2'].map((name) => ({
+    this.replicas = ['r1', 'r2', 'r3'].map((name) => ({
       name,
       lives: 1,
       up: true,
@@ -93,12 +95,17 @@ class World {
 
   life = (r: Replica) => `${r.name}.${r.lives}`;
 
-  /** True when it took hold; null while the database is away. */
-  update(transition: ConditionalUpdate): boolean | null {
+  /** True when it took hold, and then `along` happens in the same commit; null while the database is away, or when the commit's acknowledgement is lost. */
+  update(transition: ConditionalUpdate, along: () => void = () => undefined): boolean | null {
     if (!this.databaseUp) return null;
     const after = applyUpdate(transition, this.row, this.now);
-    if (after) this.row = after;
-    return after !== null;
+    if (after) {
+      this.row = after;
+      along();
+    }
+    const inDoubt = this.doubt;
+    this.doubt = false;
+    return inDoubt ? null : after !== null;
   }
 
   beat(r: Replica): void {
@@ -189,10 +196,11 @@ class World {
     if (flight.phase === 'answered' && flight.answer === 'refused') {
       const spare = this.spares.at(-1);
       if (spare && this.databaseUp) {
-        if (this.update(t.promote(attempt, { issuedAt: spare.sentAt, expiresAt: spare.sentAt + LIFE_MS }, spare.attempt.generation))) {
+        const promote = t.promote(attempt, { issuedAt: spare.sentAt, expiresAt: spare.sentAt + LIFE_MS }, spare.attempt.generation);
+        const use = () => {
           this.refresh = spare.refresh ?? this.refresh;
-          this.spares.pop();
-        }
+        };
+        if (this.update(promote, use)) this.spares.pop();
       } else this.update(this.row.refusedAt === null ? t.askOnceMore(attempt, LIMITS) : t.needsPerson(attempt));
       return this.done(r);
     }
@@ -220,13 +228,14 @@ class World {
 
   save(r: Replica): void {
     const answer = r.unsaved[0] as Answer;
-    const saved = this.update(t.save(answer.attempt, { issuedAt: answer.sentAt, expiresAt: answer.sentAt + LIFE_MS }, this.now + LIFE_MS / 2));
-    if (saved === null) return; // the database is away: it stays
-    if (saved) {
+    const transition = t.save(answer.attempt, { issuedAt: answer.sentAt, expiresAt: answer.sentAt + LIFE_MS }, this.now + LIFE_MS / 2);
+    const saved = this.update(transition, () => {
       this.refresh = answer.refresh ?? this.refresh;
       this.spares = this.spares.filter((spare) => spare.attempt.generation >= answer.attempt.generation);
       this.renewals += 1;
-    } else if (this.row.savedEpoch !== answer.attempt.epoch && answer.refresh !== null && (this.row.parentGeneration ?? 0) <= answer.attempt.generation) {
+    });
+    if (saved === null) return; // the database is away, or says nothing: it stays
+    if (!saved && this.row.savedEpoch !== answer.attempt.epoch && answer.refresh !== null && (this.row.parentGeneration ?? 0) <= answer.attempt.generation) {
       this.spares.push(answer);
       this.update(t.proveNow());
     }
@@ -309,13 +318,20 @@ const ACTS = [
   'thaw1',
   'freeze2',
   'thaw2',
+  'step3',
+  'step3',
+  'crash3',
+  'restart3',
+  'freeze3',
+  'thaw3',
+  'doubt',
   'down',
   'up',
 ] as const;
 const steps = fc.array(fc.record({ act: fc.constantFrom(...ACTS), afterMs: fc.constantFrom(0, 50, 500, 3_000, 12_000, 25_000, 70_000) }), { maxLength: 60 });
 
 function act(world: World, name: (typeof ACTS)[number]): void {
-  const r = world.replicas[name.endsWith('2') ? 1 : 0] as Replica;
+  const r = world.replicas[Math.max(0, Number(/\d$/.exec(name)?.[0] ?? 1) - 1)] as Replica;
   switch (name.replace(/\d$/, '')) {
     case 'step':
       return world.step(r);
@@ -325,6 +341,9 @@ function act(world: World, name: (typeof ACTS)[number]): void {
       return world.provide(true);
     case 'lose':
       return world.lose();
+    case 'doubt':
+      world.doubt = true;
+      return;
     case 'crash':
       return world.crash(r);
     case 'restart':
@@ -340,7 +359,7 @@ function act(world: World, name: (typeof ACTS)[number]): void {
 
 /** Everything comes back; then the world runs on for as long as any wait may take. */
 function settle(world: World): void {
-  world.databaseUp = true;
+  [world.databaseUp, world.doubt] = [true, false];
   for (const r of world.replicas) {
     r.frozen = false;
     world.restart(r);

@@ -80,6 +80,13 @@ async function readCaller(database: Database, callerId: string): Promise<KnownCa
     `SELECT k.id, k.name, k.intent, g.id AS grant_id, g.scopes FROM permissions p JOIN connections k ON k.id = p.connection_id LEFT JOIN grants g ON g.id = k.current_grant_id WHERE p.caller_id = $1`,
     [idBytes(idText(first.id))],
   );
+  // One text for all connections of the same scopes: a caller may have a hundred thousand.
+  const texts = new Map<string, string>();
+  const scopeOf = (stored: string | null): string => {
+    const text = texts.get(stored ?? '') ?? (stored ? (JSON.parse(stored) as string[]).join(' ') : '');
+    texts.set(stored ?? '', text);
+    return text;
+  };
   return {
     id: idText(first.id),
     name: first.name,
@@ -93,7 +100,7 @@ async function readCaller(database: Database, callerId: string): Promise<KnownCa
           name: row.name,
           intent: row.intent,
           grantId: row.grant_id ? idText(row.grant_id) : null,
-          scope: row.scopes ? (JSON.parse(row.scopes) as string[]).join(' ') : '',
+          scope: scopeOf(row.scopes),
         },
       ]),
     ),
