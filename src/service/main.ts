@@ -226,8 +226,8 @@ async function joinParts(
   });
   const server = createServer((request, response) => void (lookAtTokens(request, response) || everythingElse(request, response)));
   server.requestTimeout = 90_000;
+  const firstOperatorFile = await offerFirstOperator(people, folder, publicUrl); // before anybody can ask whether it is there
   await listen(server, settings);
-  const firstOperatorFile = await offerFirstOperator(people, folder, publicUrl);
   log.info({ publicUrl, incarnation: replica.incarnation, database: own ? 'private' : 'given' }, 'ready');
 
   let stopped: Promise<void> | null = null;

@@ -22,9 +22,14 @@ export const PROVIDERS: Record<Kind, { provider: string; placeholders: Record<st
   never: { provider: 'tidewrack', placeholders: {}, realm: '', check: '/userinfo' },
 };
 
-/** How the last use of a token that brought a new one ended. */
-interface Use {
+/** The file in a replica's data folder that says how each of its requests ended. */
+export const SENDS = 'sends.log';
+
+/** A use of a refresh token that the provider answered with new tokens, and how it ended. */
+export interface Use {
   sender: string;
+  /** Names the request in the sender's own log. */
+  id: string;
   at: number;
   /** Null: not closed yet. */
   delivered: boolean | null;
@@ -56,6 +61,8 @@ export interface Provider {
 export interface World {
   /** A sender (replica and life) that can still bring an answer: it runs, or is frozen. */
   lives(sender: string): boolean;
+  /** What the sender itself says of a request; null: nothing yet, so that the answer may lie in its socket. */
+  said(use: Pick<Use, 'sender' | 'id'>): 'got' | 'gone' | null;
   /** The folders in which an answer to this grant could lie. */
   spills(): string[];
   /** Our own id of a provider's grant. */
@@ -83,7 +90,7 @@ export async function startProvider(kind: Kind, world: World, lives: { least: nu
     const first = firstUses.get(use.token);
     const sender = String(use.headers['x-sender'] ?? '');
     if (!first) return;
-    const couldBring = first.delivered !== false && world.lives(first.sender);
+    const couldBring = first.delivered !== false && world.lives(first.sender) && world.said(first) !== 'gone';
     if (!couldBring && !isSpilled(use.grantId ?? '')) judged.excused += 1;
     else if (Date.now() - first.at >= world.holderWaitMs) judged.declared += 1;
     else
@@ -99,7 +106,7 @@ export async function startProvider(kind: Kind, world: World, lives: { least: nu
     watch: (use) => {
       if (kind === 'strict' && use.second) judge(use);
       if (!use.renewed || use.second || use.grantId === null) return;
-      const made: Use = { sender: String(use.headers['x-sender'] ?? ''), at: Date.now(), delivered: null };
+      const made: Use = { sender: String(use.headers['x-sender'] ?? ''), id: String(use.headers['x-send'] ?? ''), at: Date.now(), delivered: null };
       firstUses.set(use.token, made);
       void use.closed.then((delivered) => {
         made.delivered = delivered;

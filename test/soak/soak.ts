@@ -1,4 +1,4 @@
-import { readdirSync, readFileSync } from 'node:fs';
+import { existsSync, readdirSync, readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { setTimeout as sleep } from 'node:timers/promises';
 import { fileURLToPath } from 'node:url';
@@ -11,7 +11,7 @@ import { idText } from '../../src/service/store/database.ts';
 import { newDatabaseOn } from '../support/new-database-on.ts';
 import { openSeeder, type Seeder } from '../support/seed.ts';
 import { eventually, newFolder, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from '../support/service.ts';
-import { KINDS, type Kind, PROVIDERS, type Provider, startProvider, type World } from './providers.ts';
+import { KINDS, type Kind, PROVIDERS, type Provider, SENDS, startProvider, type World } from './providers.ts';
 
 export interface SoakOptions {
   seconds: number;
@@ -73,8 +73,18 @@ export async function soak(options: SoakOptions): Promise<SoakReport> {
   const replicas: Replica[] = [];
   for (const name of ['a', 'b', 'c']) replicas.push({ name, folder: newFolder(), port: await freePort(), life: 0, running: null, frozen: false });
   const alive = new Set<string>();
+  const killed = new Set<string>();
   const world: World = {
     lives: (sender) => alive.has(sender),
+    said: ({ sender, id }) => {
+      const home = replicas.find((one) => sender.startsWith(`${one.name}.`))?.folder ?? '';
+      const path = join(home, SENDS);
+      if (!existsSync(path)) return null;
+      const line = readFileSync(path, 'utf8')
+        .split('\n')
+        .find((one) => one.startsWith(`${id} `));
+      return line === undefined ? null : line.endsWith('got') ? 'got' : 'gone';
+    },
     spills: () => replicas.map((one) => one.folder),
     ours: new Map(),
     holderWaitMs: options.holderWaitMs,
@@ -99,6 +109,7 @@ export async function soak(options: SoakOptions): Promise<SoakReport> {
   const kill = async (replica: Replica): Promise<void> => {
     await replica.running?.kill();
     alive.delete(`${replica.name}.${replica.life}`);
+    killed.add(`${replica.name}.${replica.life}`);
     [replica.running, replica.frozen] = [null, false];
   };
   let seeder: Seeder | null = null;
@@ -112,7 +123,7 @@ export async function soak(options: SoakOptions): Promise<SoakReport> {
     await call('changeCaller', { params: { caller: 'soak' }, body: { title: 'soak' } }); // hears of the new connections
     const report = await play({ options, replicas, providers, seeded, caller, databaseFolder: folder, start, kill });
     for (const replica of replicas) await replica.running?.stop(); // what they hold is saved; what is left in a folder then is evidence
-    await judge(report, { options, seeder, providers, seeded, replicas, key });
+    await judge(report, { world, killed, seeder, providers, seeded, replicas, key });
     return report;
   } finally {
     await seeder?.close().catch(() => undefined);
@@ -377,7 +388,9 @@ async function settle({ options, replicas }: Stage, report: SoakReport): Promise
 }
 
 interface Court {
-  options: SoakOptions;
+  world: World;
+  /** Senders that were killed. */
+  killed: Set<string>;
   seeder: Seeder;
   providers: Map<Kind, Provider>;
   seeded: Seeded[];
@@ -386,7 +399,7 @@ interface Court {
 }
 
 /** Looks at every connection that needs a person: was its newest refresh token in our hands? */
-async function judge(report: SoakReport, { seeder, providers, seeded, replicas, key }: Court): Promise<void> {
+async function judge(report: SoakReport, { world, killed, seeder, providers, seeded, replicas, key }: Court): Promise<void> {
   for (const provider of providers.values()) {
     report.held.push(...provider.judged.held);
     report.declared += provider.judged.declared;
@@ -428,10 +441,12 @@ async function judge(report: SoakReport, { seeder, providers, seeded, replicas, 
       report.recoverableLost.push(`${one.name}: its newest refresh token is here, yet a person is needed (${row.cause})`);
     else {
       const last = provider.lastUse(one.theirs);
-      const why = last?.delivered
-        ? `answer in the memory of a replica that was killed (${one.kind})`
-        : `the provider cut the line after processing (${one.kind})`;
-      note(report.lostInFlight, why);
+      const said = last ? world.said(last) : null;
+      if (last && said === 'got' && !killed.has(last.sender))
+        report.recoverableLost.push(`${one.name}: ${last.sender} got the answer and was not killed, yet it is lost`);
+      else if (last?.delivered && said !== 'gone') note(report.lostInFlight, `answer in the memory or the socket of a replica that was killed (${one.kind})`);
+      else if (last?.delivered) note(report.lostInFlight, `answered after the sender had given up (${one.kind})`);
+      else note(report.lostInFlight, `the provider cut the line after processing (${one.kind})`);
     }
   }
 }

@@ -1,6 +1,6 @@
 import { expect, test } from 'vitest';
-import { inWords, soak } from './soak/soak.ts';
-import { SHORT_LIMITS } from './support/service.ts';
+import { inWords, soak } from '../soak/soak.ts';
+import { SHORT_LIMITS } from '../support/service.ts';
 
 test('a short soak: replicas and database killed and frozen, providers failing; nothing expired is handed out, nothing recoverable is lost', async () => {
   const report = await soak({
@@ -9,8 +9,8 @@ test('a short soak: replicas and database killed and frozen, providers failing; 
     lives: { least: 8, most: 20 },
     freezeMost: 4,
     holderWaitMs: Number(SHORT_LIMITS.RUSTY_KETTLE_HOLDER_WAIT_MS),
-    settleMs: 90_000,
-    environment: {},
+    settleMs: 120_000,
+    environment: { RUSTY_KETTLE_SILENT_MS: '3000' },
     say: () => undefined,
   });
   const words = inWords(report);

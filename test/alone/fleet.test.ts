@@ -1,16 +1,18 @@
+import { execFile } from 'node:child_process';
 import { setTimeout as sleep } from 'node:timers/promises';
 import { fileURLToPath } from 'node:url';
-import { Pool } from 'undici';
+import { promisify } from 'node:util';
 import { afterAll, beforeAll, expect, test } from 'vitest';
-import type { ApiClient } from '../src/api/client.ts';
-import { freePort } from '../src/service/database/private-mariadb.ts';
-import { openDatabase } from '../src/service/store/database.ts';
-import { addConnection, addEelgrass, agree, fetchToken, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
-import { newDatabase } from './support/new-database.ts';
-import { eventually, newFolder, newMasterKey, removeFolder, rk, type ServiceUnderTest, signIn, startService } from './support/service.ts';
+import type { ApiClient } from '../../src/api/client.ts';
+import { freePort } from '../../src/service/database/private-mariadb.ts';
+import { openDatabase } from '../../src/service/store/database.ts';
+import { addConnection, addEelgrass, agree, fetchToken, type StandinUnderTest, startEelgrass } from '../support/harbour.ts';
+import { newDatabase } from '../support/new-database.ts';
+import { eventually, newFolder, newMasterKey, removeFolder, rk, type ServiceUnderTest, signIn, startService } from '../support/service.ts';
 
 /** Several replicas over one database, and what must be said to one installation among several. */
-const KILLED = fileURLToPath(new URL('killpoints/serve.ts', import.meta.url));
+const CROWD = fileURLToPath(new URL('../support/crowd.ts', import.meta.url));
+const KILLED = fileURLToPath(new URL('../killpoints/serve.ts', import.meta.url));
 const [masterKey, folders] = [newMasterKey(), [newFolder(), newFolder(), newFolder()]];
 const replicas: ServiceUnderTest[] = [];
 let [standin, call, databaseUrl] = [] as unknown as [StandinUnderTest, ApiClient & { token: string }, string];
@@ -50,22 +52,10 @@ test('10,000 handouts at once for one expired connection, over three replicas, c
   const { caller_id, key } = await call('addCaller', { body: { name: 'crowd', connections: ['one'] } });
   const before = (await standin.counters()).counters['token.refresh_token.ok'] ?? 0;
   await standin.order('faults', { at: 'token', kind: 'hold_answer', delay_ms: 1_500 });
-  const pools = replicas.map((replica) => new Pool(replica.url, { connections: 3_400, pipelining: 1 }));
   const body = new URLSearchParams({ grant_type: 'client_credentials', client_id: caller_id, client_secret: key }).toString();
-  const ask = async (at: number) => {
-    const answer = await (pools[at % 3] as Pool).request({
-      method: 'POST',
-      path: '/oauth/token',
-      headers: { 'content-type': 'application/x-www-form-urlencoded' },
-      body,
-    });
-    const { access_token, error_description } = (await answer.body.json()) as { access_token?: string; error_description?: string };
-    return { status: answer.statusCode, token: access_token, why: error_description };
-  };
-  const answers = await Promise.all(Array.from({ length: 10_000 }, (_one, at) => ask(at)));
-  await Promise.all(pools.map((pool) => pool.destroy()));
-  expect([...new Set(answers.map((one) => `${one.status} ${one.why ?? ''}`.trim()))]).toEqual(['200']);
-  expect(new Set(answers.map((one) => one.token)).size).toBe(1);
+  const args = ['--import', 'tsx', CROWD, '10000', body, ...replicas.map((replica) => replica.url)];
+  const { stdout } = await promisify(execFile)(process.execPath, args, { timeout: 90_000 });
+  expect(JSON.parse(stdout)).toEqual({ how: { 200: 10_000 }, tokens: 1 });
   expect((await standin.counters()).counters['token.refresh_token.ok']).toBe(before + 1);
 }, 120_000);
 
