@@ -370,7 +370,7 @@ async function callApis(stage: Stage, report: SoakReport, stop: AbortSignal): Pr
 
 /** Until no connection struggles any more: each works, or needs a person. */
 async function settle({ options, replicas }: Stage, report: SoakReport): Promise<void> {
-  const call = await signIn(replicas[0]?.running as ServiceUnderTest);
+  const call = await eventually(() => signIn(replicas[0]?.running as ServiceUnderTest), 30_000, 'a sign-in after all came back');
   const startedAt = Date.now();
   await eventually(
     async () => {
