@@ -49,7 +49,7 @@ const good = await tour(say, {
     await shootAt(page, 'callers', '#/callers', 'Add a caller');
     await shootAt(page, 'caller', '#/callers/timetable-board', 'What the integration needs');
     await page.getByRole('button', { name: 'Dark' }).click();
-    await shootAt(page, 'connection-night', '#/connections/sailings', 'Use it');
+    await shootAt(page, 'connection-night', '#/connections/sailings', 'What was agreed');
     await page.getByRole('button', { name: 'Light' }).click();
     const terminal = await page.context().newPage();
     await shootTerminal(terminal, [['status'], ['connection', 'list'], ['caller', 'list'], ['call', 'sailings', 'GET', '/tables/sailings/rows?limit=1']], {
