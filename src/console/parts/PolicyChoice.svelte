@@ -15,7 +15,7 @@
     });
 </script>
 
-<select class="select select-sm w-72" aria-label="When it is renewed" disabled={doing.busy} value={connection.policy} onchange={(event) => change(event.currentTarget.value)}>
+<select class="select select-sm w-80 text-[0.95rem]" aria-label="When it is renewed" disabled={doing.busy} value={connection.policy} onchange={(event) => change(event.currentTarget.value)}>
   {#each Object.entries(CHOICES) as [policy, says] (policy)}<option value={policy}>{says}</option>{/each}
 </select>
 <ProblemNote problem={doing.problem} />

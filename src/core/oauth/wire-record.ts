@@ -13,6 +13,7 @@ export interface WireRecord {
 const FORM_SHOWN = new Set(['grant_type', 'scope', 'redirect_uri', 'client_id', 'resource', 'audience', 'client_assertion_type']);
 const REQUEST_HEADERS_SHOWN = new Set(['content-type', 'accept', 'user-agent']);
 const ANSWER_HEADERS_SHOWN = new Set(['content-type', 'content-length', 'date', 'retry-after', 'cache-control', 'server', 'www-authenticate']);
+const FREE_TEXT_HEADERS = new Set(['server', 'www-authenticate', 'user-agent']);
 const MEMBERS_SHOWN = new Set(['token_type', 'scope', 'error', 'error_uri', 'error_code', 'code', 'status']);
 const TEXT_MOST = 300;
 
@@ -23,7 +24,9 @@ function maskHeaders(headers: Record<string, string>, shown: Set<string>): Recor
     Object.entries(headers).flatMap(([name, value]) => {
       const lower = name.toLowerCase();
       if (lower === 'authorization') return [[lower, `${value.split(' ', 1)[0]} ${mask(value.slice(value.indexOf(' ') + 1))}`]];
-      return shown.has(lower) ? [[lower, plainText(value) ?? '']] : [];
+      if (!shown.has(lower)) return [];
+      // What a provider writes freely may echo a token; a media type or a date cannot.
+      return [[lower, FREE_TEXT_HEADERS.has(lower) ? (plainText(value) ?? '') : value.slice(0, TEXT_MOST)]];
     }),
   );
 }
