@@ -2,7 +2,7 @@ import { readFileSync } from 'node:fs';
 import { performance } from 'node:perf_hooks';
 import type { ApiClient } from '../src/api/client.ts';
 import { localiseDefinition } from '../src/standins/localise.ts';
-import { newMasterKey, type ServiceUnderTest, signIn, startService } from '../test/support/service.ts';
+import { newMasterKey, OWN_LIMITS, type ServiceUnderTest, signIn, startService } from '../test/support/service.ts';
 
 /** One measured figure beside its baseline and its target. */
 export interface Measured {
@@ -23,17 +23,8 @@ export async function timed(work: () => Promise<unknown>): Promise<number> {
   return performance.now() - startedAt;
 }
 
-/** Longer limits than the tests have: nothing is hurried here. */
-const LIMITS = {
-  RUSTY_KETTLE_LOG_LEVEL: 'warn',
-  RUSTY_KETTLE_DEADLINE_MS: '20000',
-  RUSTY_KETTLE_LEASE_MS: '60000',
-  RUSTY_KETTLE_MARGIN_MS: '10000',
-  RUSTY_KETTLE_HEARTBEAT_MS: '2000',
-  RUSTY_KETTLE_SILENT_MS: '10000',
-  RUSTY_KETTLE_HOLDER_WAIT_MS: '120000',
-  RUSTY_KETTLE_POLL_MS: '500',
-};
+/** Nothing is hurried here, and little is logged. */
+const LIMITS = { ...OWN_LIMITS, RUSTY_KETTLE_LOG_LEVEL: 'warn' };
 
 export interface Rig {
   service: ServiceUnderTest;

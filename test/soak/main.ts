@@ -1,4 +1,6 @@
 import { parseArgs } from 'node:util';
+import { DEFAULT_LIMITS } from '../../src/core/renewal/limits.ts';
+import { OWN_LIMITS } from '../support/service.ts';
 import { inWords, isClean, soak } from './soak.ts';
 
 /** `npm run soak -- --seconds N`: with the service's own limits, as in production. Exits non-zero when something was lost. */
@@ -8,24 +10,14 @@ if (!(seconds >= 20 && seconds <= 86_400 && connections >= 30 && connections <= 
   process.stderr.write('Give --seconds between 20 and 86400, and --connections between 30 and 100000.\n');
   process.exit(2);
 }
-const LIMITS = {
-  RUSTY_KETTLE_DEADLINE_MS: '20000',
-  RUSTY_KETTLE_LEASE_MS: '60000',
-  RUSTY_KETTLE_MARGIN_MS: '10000',
-  RUSTY_KETTLE_HEARTBEAT_MS: '2000',
-  RUSTY_KETTLE_SILENT_MS: '10000',
-  RUSTY_KETTLE_HOLDER_WAIT_MS: '120000',
-  RUSTY_KETTLE_CONFIRM_MS: '30000',
-  RUSTY_KETTLE_POLL_MS: '500',
-};
 const report = await soak({
   seconds,
   connections,
   lives: { least: 20, most: 60 },
   freezeMost: Math.min(45, seconds / 5),
-  holderWaitMs: 120_000,
+  holderWaitMs: DEFAULT_LIMITS.holderWaitMs,
   settleMs: 360_000,
-  environment: LIMITS,
+  environment: OWN_LIMITS,
   say: (text) => void process.stdout.write(`${text}\n`),
 });
 process.stdout.write(`${inWords(report)}\n`);

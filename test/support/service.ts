@@ -5,6 +5,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { type ApiClient, apiClient } from '../../src/api/client.ts';
+import { DEFAULT_LIMITS } from '../../src/core/renewal/limits.ts';
 import { freePort } from '../../src/service/database/private-mariadb.ts';
 
 const RK = fileURLToPath(new URL('../../dist/cli/main.js', import.meta.url));
@@ -46,6 +47,19 @@ export const SHORT_LIMITS = {
   RUSTY_KETTLE_CONFIRM_MS: '700',
   RUSTY_KETTLE_POLL_MS: '60',
   RUSTY_KETTLE_STOPPED_TRY_MS: '1500',
+};
+
+/** The limits that the service has where nothing is set, for runs that should be like production. */
+export const OWN_LIMITS = {
+  RUSTY_KETTLE_DEADLINE_MS: String(DEFAULT_LIMITS.deadlineMs),
+  RUSTY_KETTLE_LEASE_MS: String(DEFAULT_LIMITS.leaseMs),
+  RUSTY_KETTLE_MARGIN_MS: String(DEFAULT_LIMITS.marginMs),
+  RUSTY_KETTLE_HEARTBEAT_MS: String(DEFAULT_LIMITS.heartbeatMs),
+  RUSTY_KETTLE_SILENT_MS: String(DEFAULT_LIMITS.silentMs),
+  RUSTY_KETTLE_HOLDER_WAIT_MS: String(DEFAULT_LIMITS.holderWaitMs),
+  RUSTY_KETTLE_CONFIRM_MS: String(DEFAULT_LIMITS.confirmMs),
+  RUSTY_KETTLE_POLL_MS: String(DEFAULT_LIMITS.pollMs),
+  RUSTY_KETTLE_STOPPED_TRY_MS: String(DEFAULT_LIMITS.stoppedTryMs),
 };
 
 export const newMasterKey = (): string => randomBytes(32).toString('base64');
