@@ -1,3 +1,4 @@
+import { setTimeout as sleep } from 'node:timers/promises';
 import type { z } from 'zod';
 import type { CallAnswer } from '../../api/common.ts';
 import type { AddConnection, Attempt, ChangeConnection, Connection, ConnectionSummary, ListConnections } from '../../api/connections.ts';
@@ -187,6 +188,18 @@ function refusePaused(one: Known): void {
   if (one.facts.intent === 'paused') throw new Fault('CONNECTION_PAUSED');
 }
 
+const OTHERS_WAIT_MS = 10_000;
+const LOOK_EVERY_MS = 50;
+
+/** Renews a row that is due now. A worker, here or on another replica, may have claimed it first: then its outcome is waited for. */
+async function renewAndWait(s: Needs, grantId: string, generation: number): Promise<void> {
+  if ((await s.engine.renewOne(grantId)).claimed) return;
+  for (const endsAt = Date.now() + OTHERS_WAIT_MS; Date.now() < endsAt; await sleep(LOOK_EVERY_MS)) {
+    const row = (await s.renewals.read(grantId))?.row;
+    if (!row || row.generation > generation || row.leaseUntil === null) return;
+  }
+}
+
 /** Brings the renewal forward to now and runs it; an uncertain wait is obeyed. */
 export async function renewConnection(s: Needs, name: string, operator: string): Promise<Connection> {
   const { one, grantId } = await current(s, name);
@@ -194,7 +207,7 @@ export async function renewConnection(s: Needs, name: string, operator: string):
   if (!held || held.row.nextAt === null) throw new Fault('GRANT_REFUSED', { detail: connectionHealth(one.facts, s.ports.clock.now()).cause ?? '' });
   if ((await s.renewals.update([grantId], bringForward())) === 0)
     throw new Fault('RENEWAL_PENDING', { detail: 'A renewal is under way, or its outcome is still uncertain.', retryAfterMs: 2_000 });
-  await s.engine.renewOne(grantId);
+  await renewAndWait(s, grantId, held.row.generation);
   s.history.add({ actor: operator, kind: 'renewal_asked', subject: `connection:${name}`, says: 'Asked for a renewal now.' });
   return showConnection(s, name);
 }
@@ -219,7 +232,7 @@ export async function pauseConnection(s: Needs, name: string, operator: string):
 export async function resumeConnection(s: Needs, name: string, operator: string): Promise<Connection> {
   const one = await find(s, name);
   if (one.facts.intent !== 'paused') return showConnection(s, name);
-  if (one.grantId && (await s.renewals.update([one.grantId], bringForward())) > 0) await s.engine.renewOne(one.grantId);
+  if (one.grantId && (await s.renewals.update([one.grantId], bringForward())) > 0) await renewAndWait(s, one.grantId, one.generation);
   await s.tables.connections.change({ id: one.id, intent: 'paused' }, { intent: 'active' });
   await s.changes.announce('connection', name);
   s.history.add({ actor: operator, kind: 'resumed', subject: `connection:${name}`, says: 'Resumed it.' });
