@@ -164,6 +164,7 @@ test('two replicas over one database renew each token once, and each hands out w
     expect(Date.parse(paused.next_renewal_at ?? '') - Date.now()).toBeGreaterThan(86_400_000); // only kept alive
     const resumed = await call('resumeConnection', { params: { connection: 'r1' } });
     expect([resumed.state, resumed.renewals > paused.renewals]).toEqual(['working', true]); // renewed first
+    expect(Date.parse(resumed.next_renewal_at ?? '')).toBeLessThan(Date.parse(resumed.life?.expires_at ?? '')); // and from now on in time
     await eventually(async () => (await fetchToken(second.url, caller_id, key, resource)).status === 200, 3_000, 'the other replica hears of the resume');
 
     await call('removeCaller', { params: { caller: 'replicas' } });

@@ -83,6 +83,8 @@ async function strictProviders(s: Pick<Services, 'database'>): Promise<Set<strin
   return new Set(rows.map((row) => row.name));
 }
 
+const [PAST, FUTURE] = [new Date(0), new Date(8.64e15)];
+
 /** Connections counted by the facts on which their state depends: few rows, however many connections there are. */
 export async function countByFacts(
   s: Pick<Services, 'database'>,
@@ -93,7 +95,6 @@ export async function countByFacts(
        r.uncertain_since IS NOT NULL AS uncertain, c.health AS client_health, g.proof, t.refresh_sealed IS NOT NULL AS has_refresh, COUNT(*) AS n, MIN(k.name) AS example
      ${FROM} GROUP BY p.name, c.name, k.intent, 5, r.cause, 7, 8, 9, c.health, g.proof, 12`,
   );
-  const now = Date.now();
   return rows.map((row) => ({
     provider: String(row.provider),
     client: String(row.client),
@@ -104,8 +105,8 @@ export async function countByFacts(
       {
         ...row,
         grant_id: Number(row.grant_id) === 1 ? row.grant_id : null,
-        next_at: Number(row.planned) === 1 ? new Date(now) : null,
-        expires_at: new Date(Number(row.expired) === 1 ? 0 : now + DAY_MS),
+        next_at: Number(row.planned) === 1 ? PAST : null,
+        expires_at: Number(row.expired) === 1 ? PAST : FUTURE, // the database judged; which instant it was does not matter
       },
       strict,
     ),

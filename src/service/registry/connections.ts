@@ -135,7 +135,7 @@ const POLICY_WORDS: Record<RenewalPolicy, string> = {
   on_demand: 'when a caller asks',
 };
 
-/** The next renewal by another policy: what is due stays due, and an uncertain wait is not touched. */
+/** The next renewal by another policy, paused or resumed; an uncertain wait is not touched. */
 async function planAgain(s: Needs, grantId: string, definition: ProviderDefinition, need: { policy: RenewalPolicy; paused: boolean }): Promise<void> {
   const held = await s.renewals.read(grantId);
   if (!held) return;
@@ -235,6 +235,9 @@ export async function resumeConnection(s: Needs, name: string, operator: string)
   if (one.grantId && (await s.renewals.update([one.grantId], bringForward())) > 0) await renewAndWait(s, one.grantId, one.generation);
   await s.tables.connections.change({ id: one.id, intent: 'paused' }, { intent: 'active' });
   await s.changes.announce('connection', name);
+  const { definition } = await findClient(s, one.provider, one.client);
+  // The renewal just made was planned for a paused connection: only to be kept alive.
+  if (one.grantId) await planAgain(s, one.grantId, definition, { policy: one.policy, paused: false });
   s.history.add({ actor: operator, kind: 'resumed', subject: `connection:${name}`, says: 'Resumed it.' });
   return showConnection(s, name);
 }
