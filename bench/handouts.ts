@@ -2,9 +2,9 @@ import { readFileSync } from 'node:fs';
 import { setTimeout as sleep } from 'node:timers/promises';
 import autocannon from 'autocannon';
 import { Pool } from 'undici';
-import { openSeeder, type SeededConnection } from '../test/support/seed.ts';
+import { openSeeder, type SeededConnection, type Seeder } from '../test/support/seed.ts';
 import { startChild } from './child.ts';
-import { CLIENT, type Measured, type Rig, say, startReplica, startRig } from './rig.ts';
+import { CLIENT, type Measured, middleRound, type Rig, say, startReplica, startRig } from './rig.ts';
 
 const CONCURRENCY = 50;
 const SECONDS = 8;
@@ -33,6 +33,15 @@ const run = ({ url, requests }: Load) =>
     duration: SECONDS,
     requests: requests.map((one) => ({ method: 'POST' as const, path: '/oauth/token', ...one })),
   });
+/** A caller with fresh connections of its own, and the token requests for each of them. */
+async function permitFresh(rig: Rig, seeder: Seeder, prefix: string, count: number, tokenBytes: number): Promise<{ names: string[]; requests: Load['requests'] }> {
+  const caller = await rig.call('addCaller', { body: { name: 'bench', connections: [] } });
+  const connections = fresh(prefix, count, tokenBytes);
+  await seeder.add(CLIENT, connections, 'bench');
+  const names = connections.map((one) => one.name);
+  return { names, requests: tokenRequests(rig, caller.caller_id, caller.key, names) };
+}
+
 const TICK_MS = 2;
 const WARM_UP_MS = 2_000;
 
@@ -77,16 +86,8 @@ export async function benchHandouts(databaseUrl: string): Promise<Measured[]> {
   const rig = await startRig(databaseUrl, 9);
   const seeder = await openSeeder(databaseUrl, rig.masterKey);
   try {
-    const caller = await rig.call('addCaller', { body: { name: 'bench', connections: [] } });
-    const connections = fresh('c', 1_000, 400);
-    await seeder.add(CLIENT, connections, 'bench');
+    const { requests } = await permitFresh(rig, seeder, 'c', 1_000, 400);
     await sleep(500);
-    const requests = tokenRequests(
-      rig,
-      caller.caller_id,
-      caller.key,
-      connections.map((one) => one.name),
-    );
     const warm = await run({ url: rig.service.url, requests });
     if (warm.non2xx > 0 || warm.errors > 0) throw new Error(`${warm.non2xx} handouts were refused, ${warm.errors} broke off`);
     const answer = await fetch(`${rig.service.url}/oauth/token`, { method: 'POST', ...(requests[0] as { headers: Record<string, string>; body: string }) });
@@ -99,21 +100,21 @@ export async function benchHandouts(databaseUrl: string): Promise<Measured[]> {
       say(`handouts: ${Math.round(ours.requests.average)}/s, bare handler ${Math.round(theirs.requests.average)}/s`);
     }
     bare.stop();
-    const best = [...rounds].sort((a, b) => a.ours / a.theirs - b.ours / b.theirs)[1] as (typeof rounds)[number]; // the middle one
-    const p99 = await p99At(rig.service.url, requests, Math.floor(best.ours / 2));
+    const middle = middleRound(rounds);
+    const p99 = await p99At(rig.service.url, requests, Math.floor(middle.ours / 2));
     return [
       {
         what: 'handouts a second, one process, caller key checked',
-        ours: `${Math.round(best.ours)}/s`,
-        against: `bare handler ${Math.round(best.theirs)}/s`,
-        ratio: best.ours / best.theirs,
+        ours: `${Math.round(middle.ours)}/s`,
+        against: `bare handler ${Math.round(middle.theirs)}/s`,
+        ratio: middle.ours / middle.theirs,
         target: '\u2265 0.5',
-        holds: best.ours / best.theirs >= 0.5,
+        holds: middle.ours / middle.theirs >= 0.5,
       },
       {
         what: 'handout p99 at half its peak rate',
         ours: `${p99.toFixed(1)} ms`,
-        against: `${Math.floor(best.ours / 2)}/s`,
+        against: `${Math.floor(middle.ours / 2)}/s`,
         ratio: null,
         target: '\u2264 20 ms',
         holds: p99 <= 20,
@@ -132,18 +133,10 @@ export async function benchMemory(databaseUrl: string, count = 100_000): Promise
   const rig = await startRig(databaseUrl, 9);
   const seeder = await openSeeder(databaseUrl, rig.masterKey);
   try {
-    const caller = await rig.call('addCaller', { body: { name: 'bench', connections: [] } });
     const pid = rig.service.process.pid ?? 0;
     await sleep(2_000);
     const idle = residentMb(pid);
-    const connections = fresh('m', count, 1_000);
-    await seeder.add(CLIENT, connections, 'bench');
-    const requests = tokenRequests(
-      rig,
-      caller.caller_id,
-      caller.key,
-      connections.map((one) => one.name),
-    );
+    const { requests } = await permitFresh(rig, seeder, 'm', count, 1_000);
     let next = 0;
     const worker = async () => {
       while (next < requests.length) {
@@ -181,15 +174,7 @@ export async function benchPause(databaseUrl: string, pauses = 1_000): Promise<M
   const seeder = await openSeeder(databaseUrl, rig.masterKey);
   const replicas = [rig.service, await startReplica(rig, databaseUrl), await startReplica(rig, databaseUrl)];
   try {
-    const caller = await rig.call('addCaller', { body: { name: 'bench', connections: [] } });
-    const connections = fresh('p', pauses, 400);
-    await seeder.add(CLIENT, connections, 'bench');
-    const requests = tokenRequests(
-      rig,
-      caller.caller_id,
-      caller.key,
-      connections.map((one) => one.name),
-    );
+    const { names, requests } = await permitFresh(rig, seeder, 'p', pauses, 400);
     const lastAfter: number[] = [];
     const one = async (at: number): Promise<void> => {
       const ask = async (url: string) => (await fetch(`${url}/oauth/token`, { method: 'POST', ...(requests[at] as (typeof requests)[number]) })).status;
@@ -203,7 +188,7 @@ export async function benchPause(databaseUrl: string, pauses = 1_000): Promise<M
         }
         throw new Error('a paused connection was still handed out after 5 s');
       });
-      await rig.call('pauseConnection', { params: { connection: connections[at]?.name ?? '' } });
+      await rig.call('pauseConnection', { params: { connection: names[at] ?? '' } });
       await Promise.all(watch);
       lastAfter.push(Math.max(0, lastAt - startedAt));
     };

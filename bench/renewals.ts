@@ -10,7 +10,7 @@ import { renewalStore } from '../src/service/store/renewals.ts';
 import { openSeeder } from '../test/support/seed.ts';
 import { randomBytes } from 'node:crypto';
 import { startChild } from './child.ts';
-import { CLIENT, type Measured, median, say, startRig, timed } from './rig.ts';
+import { CLIENT, type Measured, median, middleRound, say, startRig, timed } from './rig.ts';
 
 const CONCURRENCY = 64;
 const SECONDS = 8;
@@ -88,7 +88,7 @@ export async function benchRenewals(databaseUrl: string, seeded = 30_000): Promi
       rounds.push({ ours, theirs });
       say(`renewals: ${Math.round(ours)}/s (${after} of ${seeded}), bare loop ${Math.round(theirs)}/s`);
     }
-    const middle = [...rounds].sort((a, b) => a.ours / a.theirs - b.ours / b.theirs)[1] as (typeof rounds)[number];
+    const middle = middleRound(rounds);
     return [
       {
         what: 'renewals a second, rotating provider, saved durably',

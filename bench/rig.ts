@@ -15,6 +15,9 @@ export interface Measured {
 }
 
 export const median = (values: number[]): number => [...values].sort((a, b) => a - b)[Math.floor(values.length / 2)] ?? 0;
+/** The middle one of some rounds, by the ratio of ours to theirs. */
+export const middleRound = <R extends { ours: number; theirs: number }>(rounds: R[]): R =>
+  [...rounds].sort((a, b) => a.ours / a.theirs - b.ours / b.theirs)[Math.floor(rounds.length / 2)] as R;
 export const say = (text: string): void => void process.stdout.write(`${text}\n`);
 
 export async function timed(work: () => Promise<unknown>): Promise<number> {

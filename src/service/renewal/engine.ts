@@ -4,7 +4,6 @@ import { recordId } from '../ports.ts';
 import type { HeldRow } from '../store/renewals.ts';
 import { type AttemptParts, type GivenBack, renewHeld } from './attempt.ts';
 import type { GrantContext } from './grant-context.ts';
-import type { Holders } from './holders.ts';
 
 /** Renews grants by the protocol of docs/RENEWAL.md: claims rows and runs an attempt for each. */
 export interface RenewalEngine {
@@ -24,15 +23,11 @@ export interface RenewalEngine {
   idle(): Promise<void>;
 }
 
-export interface EngineParts extends AttemptParts {
-  holders: Holders;
-}
-
 const CLAIM_SPREAD = 4;
 /** Claim big and seldom: while fewer than this part of the slots is free, none is filled. */
 const ROOM_LEAST = 0.25;
 
-export function renewalEngine(parts: EngineParts): RenewalEngine {
+export function renewalEngine(parts: AttemptParts): RenewalEngine {
   const { me, store, limits, ports } = parts;
   const running = new Map<string, Promise<GivenBack | null>>();
   const openAt = new Map<string, number>();
