@@ -1,9 +1,11 @@
 import { writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { type Operation, operations } from '../src/api/operations.ts';
+import { definitionSchema } from '../src/core/provider/json-schema.ts';
+import { dialectDocument } from '../test/support/dialect-table.ts';
 import { ROOT } from './processes.ts';
 
-/** Writes docs/API.md from the table of operations; `npm run docs`. */
+/** Writes what docs/ holds that is made from tables and schemas; `npm run docs`. */
 const ACCESS = { anyone: 'anyone', operator: 'operator', consent_or_operator: 'operator, or the browser of this consent' };
 export const apiDocument = (): string => {
   const rows = Object.values(operations as Record<string, Operation>).map((one) => `| \`${one.method} ${one.path}\` | ${one.says} | ${ACCESS[one.access]} |`);
@@ -20,4 +22,11 @@ Outside \`/api\`: \`POST /oauth/token\` (RFC 6749 §4.4), \`GET /.well-known/oau
 `;
 };
 
-if (process.argv[1] === import.meta.filename) writeFileSync(join(ROOT, 'docs/API.md'), apiDocument());
+/** The definition format for editors; made from the Zod schema. */
+export const schemaDocument = (): string => `${JSON.stringify(definitionSchema(), null, 1)}\n`;
+
+if (process.argv[1] === import.meta.filename) {
+  writeFileSync(join(ROOT, 'docs/API.md'), apiDocument());
+  writeFileSync(join(ROOT, 'docs/DIALECT.md'), dialectDocument());
+  writeFileSync(join(ROOT, 'docs/provider-definition.schema.json'), schemaDocument());
+}

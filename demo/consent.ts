@@ -77,9 +77,10 @@ async function follow(browser: Browser, callback: string, options: PlayOptions, 
   return ended(landed.location ?? callback, landed.body);
 }
 
-/** Registers a client at a stand-in's page, as a person would; id and secret stand on the page once. */
-export async function registerAtStandin(origin: string, name: string, redirectUri: string, browser = new Browser()): Promise<{ id: string; secret: string }> {
-  const page = await browser.fetch(`${origin}/clients`, new URLSearchParams({ name, redirect_uri: redirectUri }));
+/** Registers a client at a stand-in's page, or at /clients of an origin, as a person would; id and secret stand on the page once. */
+export async function registerAtStandin(at: string, name: string, redirectUri: string, certificate = ''): Promise<{ id: string; secret: string }> {
+  const address = new URL(at).pathname === '/' ? `${at.replace(/\/$/, '')}/clients` : at;
+  const page = await new Browser().fetch(address, new URLSearchParams({ name, redirect_uri: redirectUri, ...(certificate ? { certificate } : {}) }));
   const read = (id: string) => new RegExp(`id="${id}">([^<]+)<`).exec(page.body)?.[1] ?? '';
   const [id, secret] = [read('client-id'), read('client-secret')];
   if (!id || !secret) throw new Error('the registration page showed no id and secret');

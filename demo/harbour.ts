@@ -4,6 +4,7 @@ import { homedir } from 'node:os';
 import { join } from 'node:path';
 import { setTimeout as sleep } from 'node:timers/promises';
 import { type ApiClient, apiClient } from '../src/api/client.ts';
+import { makeCertificate } from './certificate.ts';
 import { playConsent, registerAtStandin } from './consent.ts';
 import { ROOT, type Running, startRk, untilReady } from './processes.ts';
 
@@ -18,6 +19,8 @@ export interface Harbour {
   standinUrl: string;
   /** Berthline, the harbour bookings, in its northern region. */
   berthlineUrl: string;
+  /** The stand-ins of the other providers, by name: where their definitions and APIs answer. */
+  others: Record<string, string>;
   definitionFile: string;
   environment: Record<string, string>;
   stop(): Promise<void>;
@@ -33,18 +36,23 @@ export function emptyDemoFolder(folder: string): void {
   rmSync(folder, { recursive: true, force: true });
 }
 
-/** Starts the stand-in and the service over one folder. */
+/** The providers beside Eelgrass and Berthline. */
+export const OTHERS = ['ledgerfin', 'wharfpost', 'notchboard', 'quaymaster'] as const;
+
+/** Starts the stand-ins and the service over one folder. */
 export async function openHarbour(options: {
   folder: string;
   port: number;
   standinPort: number;
   berthlinePort: number;
+  /** Ports of further stand-ins by the provider's name. */
+  otherPorts: Record<string, number>;
   lifeSeconds: number;
   environment?: Record<string, string>;
 }): Promise<Harbour> {
   const { folder } = options;
   const { berthlinePort } = options;
-  for (const port of [options.port, options.standinPort, berthlinePort])
+  for (const port of [options.port, options.standinPort, berthlinePort, ...Object.values(options.otherPorts)])
     if (await isTaken(port)) throw new Error(`port ${port} is taken. Is the demo running already, in another terminal?`);
   mkdirSync(folder, { recursive: true, mode: 0o711 });
   writeFileSync(join(folder, MARK), '');
@@ -66,14 +74,16 @@ export async function openHarbour(options: {
     );
   const standin = standinOf('eelgrass', options.standinPort);
   const berthline = standinOf('berthline', berthlinePort);
+  const others = Object.entries(options.otherPorts).map(([provider, port]) => ({ provider, port, running: standinOf(provider, port) }));
   let service: Running | null = null;
   const stop = async () => {
     await service?.stop();
-    await Promise.all([standin.stop(), berthline.stop()]);
+    await Promise.all([standin, berthline, ...others.map((one) => one.running)].map((one) => one.stop()));
   };
   try {
     await untilReady(`http://127.0.0.1:${options.standinPort}/definition.yaml`, standin);
     await untilReady(`http://127.0.0.1:${berthlinePort}/definition.yaml`, berthline);
+    for (const { port, running } of others) await untilReady(`http://127.0.0.1:${port}/definition.yaml`, running);
     const environment = {
       RUSTY_KETTLE_DATA_FOLDER: join(folder, 'service'),
       RUSTY_KETTLE_PORT: String(options.port),
@@ -84,7 +94,16 @@ export async function openHarbour(options: {
     await untilReady(`${url}/readyz`, service);
     const definitionFile = join(folder, 'eelgrass.yaml');
     writeFileSync(definitionFile, await (await fetch(`http://127.0.0.1:${options.standinPort}/definition.yaml`)).text());
-    return { folder, url, standinUrl, berthlineUrl: `http://id.north.berthline.localhost:${berthlinePort}`, definitionFile, environment, stop };
+    return {
+      folder,
+      url,
+      standinUrl,
+      berthlineUrl: `http://id.north.berthline.localhost:${berthlinePort}`,
+      others: Object.fromEntries(others.map(({ provider, port }) => [provider, `http://127.0.0.1:${port}`])),
+      definitionFile,
+      environment,
+      stop,
+    };
   } catch (error) {
     await stop();
     throw error;
@@ -126,7 +145,7 @@ export interface IntegrationSettings {
 
 async function agree(call: ApiClient, connection: string, account: string): Promise<void> {
   const opened = await call('openConnection', { params: { connection } });
-  await playConsent(opened.start_url, { account });
+  if (!opened.by_itself) await playConsent(opened.start_url, { account });
   for (let tries = 0; tries < 100; tries += 1, await sleep(100)) {
     const outcome = await call('showConsent', { params: { consent: opened.id } });
     if (outcome.phase === 'failed') throw new Error(`the demo's consent failed: ${outcome.problem?.title}`);
@@ -151,12 +170,58 @@ export async function seedBerthline(harbour: Harbour, call: ApiClient, connectio
   return registered.secret;
 }
 
+/**
+ * The other providers of Saltmarsh Ferries: books with a certificate, parcels, the staff directory, and the passengers' forum with a
+ * client for its sandbox beside the live one.
+ */
+export async function seedOthers(harbour: Harbour, call: ApiClient): Promise<void> {
+  for (const url of Object.values(harbour.others)) await call('addProvider', { body: { document: await (await fetch(`${url}/definition.yaml`)).text() } });
+  const certificate = await makeCertificate('saltmarsh-ledger');
+  const client = async (
+    provider: string,
+    name: string,
+    title: string,
+    more: { placeholders?: Record<string, string>; environment?: 'sandbox'; byKey?: boolean; scopes: string[]; endsInDays?: number },
+  ) => {
+    const { byKey, scopes, endsInDays, ...rest } = more;
+    const draft = await call('addClient', { body: { provider, name, title, ...rest } });
+    const there = await registerAtStandin(draft.registration_page ?? '', title, draft.redirect_uri, byKey ? certificate.certificate : '');
+    const params = { provider, client: name };
+    await call('changeClient', {
+      params,
+      body: { revision: draft.revision, client_id: there.id, registered_scopes: scopes, ...(byKey ? { method: 'private_key_jwt' as const } : {}) },
+    });
+    const ends_at = endsInDays ? new Date(Date.now() + endsInDays * 86_400_000).toISOString() : null;
+    await call('addSecret', { params, body: byKey ? { kind: 'certificate', secret: certificate.pem } : { secret: there.secret, ends_at } });
+  };
+  const connection = async (
+    name: string,
+    provider: string,
+    through: string,
+    scopes: string[],
+    more: { placeholders?: Record<string, string>; operations?: string[] } = {},
+  ) => {
+    await call('addConnection', { body: { name, provider, client: through, scopes, ...more } });
+    await agree(call, name, 'eg-2001');
+  };
+  await client('ledgerfin', 'nightly', 'Nightly ledger', { placeholders: { tenant: 'lf204816' }, byKey: true, scopes: ['books.read', 'books.post'] });
+  await connection('ledger', 'ledgerfin', 'nightly', ['books.read', 'books.post'], { operations: ['list-postings', 'post-entry'] });
+  await client('wharfpost', 'counter', 'Parcel counter', { scopes: ['parcels'] });
+  await connection('parcels', 'wharfpost', 'counter', ['parcels'], { placeholders: { account: '40017788' }, operations: ['list-parcels'] });
+  await client('quaymaster', 'directory', 'Staff directory', { placeholders: { audience: 'qm:dir:staff' }, scopes: ['staff.read'], endsInDays: 60 });
+  await connection('staff', 'quaymaster', 'directory', ['staff.read'], { operations: ['list-people'] });
+  await client('notchboard', 'forum', 'Passengers\u2019 forum', { scopes: ['read', 'post', 'keep'] });
+  await client('notchboard', 'forum-sandbox', 'Passengers\u2019 forum, for trying', { environment: 'sandbox', scopes: ['read', 'post', 'moderate', 'keep'] });
+  await connection('forum', 'notchboard', 'forum', ['read', 'post', 'keep'], { operations: ['list-threads', 'answer-thread'] });
+}
+
 /** Saltmarsh Ferries, all through the API; the consent is played over HTTP as a browser would. Done once for a folder. */
 export async function seed(harbour: Harbour, call: ApiClient): Promise<IntegrationSettings> {
   const kept = join(harbour.folder, 'timetable-board.json');
   if (existsSync(kept)) return JSON.parse(readFileSync(kept, 'utf8')) as IntegrationSettings;
   await call('addProvider', { body: { document: readFileSync(harbour.definitionFile, 'utf8') } });
   await seedBerthline(harbour, call, ['berths']);
+  await seedOthers(harbour, call);
   const draft = await call('addClient', { body: { provider: 'eelgrass', name: 'timetable', title: 'Timetable office', environment: 'live' } });
   const registered = await registerAtStandin(harbour.standinUrl, 'Saltmarsh Ferries timetable', draft.redirect_uri);
   const params = { provider: 'eelgrass', client: 'timetable' };

@@ -1,11 +1,12 @@
 import { spawnSync } from 'node:child_process';
 import { parseArgs } from 'node:util';
-import { DEMO_OPERATOR, DEMO_PASSWORD, demoFolder, emptyDemoFolder, ensureOperator, openHarbour, seed } from './harbour.ts';
+import { DEMO_OPERATOR, DEMO_PASSWORD, demoFolder, emptyDemoFolder, ensureOperator, OTHERS, openHarbour, seed } from './harbour.ts';
 import { ROOT, start } from './processes.ts';
 
 const PORT = 7420;
 const STANDIN_PORT = 7421;
 const BERTHLINE_PORT = 7422;
+const OTHER_PORTS = Object.fromEntries(OTHERS.map((name, at) => [name, BERTHLINE_PORT + 1 + at]));
 const LIFE_SECONDS = 60;
 const say = (text = '') => process.stdout.write(`${text}\n`);
 
@@ -17,12 +18,19 @@ if (values.tour) {
   process.exit((await tour(say)) ? 0 : 1);
 }
 
-/** `npm run demo`: two stand-in providers, the service with its console, Saltmarsh Ferries, and one integration at work. */
+/** `npm run demo`: six stand-in providers, the service with its console, Saltmarsh Ferries, and one integration at work. */
 const folder = demoFolder();
 try {
   if (values.fresh) emptyDemoFolder(folder);
   const startedAt = Date.now();
-  const harbour = await openHarbour({ folder, port: PORT, standinPort: STANDIN_PORT, berthlinePort: BERTHLINE_PORT, lifeSeconds: LIFE_SECONDS });
+  const harbour = await openHarbour({
+    folder,
+    port: PORT,
+    standinPort: STANDIN_PORT,
+    berthlinePort: BERTHLINE_PORT,
+    otherPorts: OTHER_PORTS,
+    lifeSeconds: LIFE_SECONDS,
+  });
   const settings = await seed(harbour, await ensureOperator(harbour)).catch(async (error: unknown) => {
     await harbour.stop();
     throw error;
@@ -36,6 +44,7 @@ try {
   say(`Console      ${harbour.url}`);
   say(`Sign in      name ${DEMO_OPERATOR}, password ${DEMO_PASSWORD}`);
   say(`Providers    stand-ins: Eelgrass at ${harbour.standinUrl}, Berthline at ${harbour.berthlineUrl}`);
+  say(`             Ledgerfin, Wharfpost, Notchboard and Quaymaster on the ports ${Object.values(OTHER_PORTS).join(', ')}`);
   say(`             (tokens live ${LIFE_SECONDS} s, so that you see renewals)`);
   say('Integration  timetable-board calls the API every 5 s and knows nothing of us but a token URL\n');
   say('Three commands to try, in another terminal:');

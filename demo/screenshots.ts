@@ -1,7 +1,7 @@
 import { mkdirSync } from 'node:fs';
 import { join } from 'node:path';
 import type { Page } from 'playwright-core';
-import { ensureOperator, seedBerthline } from './harbour.ts';
+import { ensureOperator, seedBerthline, seedOthers } from './harbour.ts';
 import { ROOT, rk } from './processes.ts';
 import { tour } from './tour.ts';
 
@@ -38,12 +38,31 @@ async function shootTerminal(page: Page, commands: string[][], environment: Reco
   await shoot(page, 'rk');
 }
 
+/** Of the pages that the tour comes by. */
+const SHOWN = new Set(['open-connection', 'standin-consent', 'landing', 'now', 'connection']);
 const good = await tour(say, {
+  others: true,
   lifeSeconds: 20,
-  look: (name, page) => shoot(page, name),
+  look: async (name, page) => void (SHOWN.has(name) && (await shoot(page, name))),
   async after(harbour, page) {
     const call = await ensureOperator(harbour);
     await seedBerthline(harbour, call, ['berths-inner-quay', 'berths-ferry-quay', 'berths-winter']);
+    await seedOthers(harbour, call);
+    await shootAt(page, 'client', '#/providers/ledgerfin/clients/nightly', 'How it stands');
+    const posting = { provider: 'ledgerfin', client: 'posting' };
+    await call('addClient', { body: { provider: 'ledgerfin', name: 'posting', title: 'Nightly posting', placeholders: { tenant: 'lf204816' } } });
+    await call('changeClient', {
+      params: posting,
+      body: { revision: 1, method: 'private_key_jwt', registering: { purpose: 'posting', done: ['Open the page of service clients'] } },
+    });
+    await shootAt(page, 'guide', '#/providers/ledgerfin/clients/posting', 'Step by step');
+    await page.evaluate(() => location.assign('#/providers/new'));
+    await page.getByLabel('Issuer', { exact: true }).fill(new URL(harbour.standinUrl).host);
+    await page.getByLabel('One API call').fill(`${harbour.standinUrl.replace('id.', 'api.')}/v1/tables`);
+    await page.getByRole('button', { name: 'Check it' }).click();
+    await page.getByText('nothing is missing').waitFor();
+    await shoot(page, 'add-provider');
+    await shootAt(page, 'provider', '#/providers/notchboard', 'Change the definition');
     await shootAt(page, 'connections', '#/connections', 'Show only');
     await shootAt(page, 'providers', '#/providers', 'Start a client');
     await shootAt(page, 'callers', '#/callers', 'Add a caller');
@@ -63,7 +82,7 @@ const good = await tour(say, {
     await page.locator('details').first().click();
     await page.locator('#attempts').evaluate((heading) => heading.scrollIntoView());
     await shoot(page, 'attempts');
-    await call('addSecret', { params: { provider: 'berthline', client: 'harbour' }, body: { secret: 'mistyped' } });
+    await call('addSecret', { params: { provider: 'berthline', client: 'harbour' }, body: { secret: 'mistyped', at_once: true } });
     await call('renewConnection', { params: { connection: 'berths-winter' } });
     await shootAt(page, 'causes', '#/', 'Berthline refuses the client');
   },

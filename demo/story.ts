@@ -35,7 +35,8 @@ export async function playStory(stage: Stage): Promise<{ calls: number; failures
   say('Sign in', 'the page Now, with the first steps');
 
   await page.getByRole('link', { name: 'Add a provider from its definition file' }).click();
-  await page.getByLabel('Definition file').setInputFiles(stage.definitionFile);
+  await page.getByRole('radio', { name: 'Definition file' }).check();
+  await page.locator('input[type=file]').setInputFiles(stage.definitionFile);
   await page.getByRole('button', { name: 'Add Eelgrass' }).click();
   await page.getByRole('heading', { name: 'Start a client' }).waitFor();
   say('Add the provider from its definition file', 'checked and added: Eelgrass');
@@ -43,7 +44,7 @@ export async function playStory(stage: Stage): Promise<{ calls: number; failures
   await page.getByRole('textbox', { name: 'Name', exact: true }).fill('timetable');
   await page.getByRole('button', { name: 'Start the draft' }).click();
   await page.getByRole('heading', { name: '1. Register it at Eelgrass' }).waitFor();
-  const redirectUri = await page.locator('code').filter({ hasText: '/oauth/callback/' }).innerText();
+  const redirectUri = await page.locator('code').filter({ hasText: '/oauth/callback/' }).first().innerText();
   await look('client-draft');
   say('Start the client as a draft', `our redirect URI: ${redirectUri}`);
 

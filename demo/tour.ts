@@ -4,7 +4,7 @@ import { join } from 'node:path';
 import type { Page } from 'playwright-core';
 import { freePort } from '../src/service/database/private-mariadb.ts';
 import { openBrowser } from './chromium.ts';
-import { DEMO_OPERATOR, DEMO_PASSWORD, ensureOperator, type Harbour, openHarbour } from './harbour.ts';
+import { DEMO_OPERATOR, DEMO_PASSWORD, ensureOperator, type Harbour, OTHERS, openHarbour } from './harbour.ts';
 import { rk, startBoard } from './processes.ts';
 import { playStory, type Stage } from './story.ts';
 
@@ -13,7 +13,7 @@ const LIFE_SECONDS = 12;
 /** Plays the whole story on an installation of its own that is thrown away; prints each step. True: every step succeeded. */
 export async function tour(
   say: (text: string) => void,
-  options: { look?: Stage['look']; after?(harbour: Harbour, page: Page): Promise<void>; lifeSeconds?: number } = {},
+  options: { look?: Stage['look']; after?(harbour: Harbour, page: Page): Promise<void>; lifeSeconds?: number; others?: boolean } = {},
 ): Promise<boolean> {
   const folder = mkdtempSync(join(tmpdir(), 'rk-tour-'));
   chmodSync(folder, 0o711);
@@ -22,6 +22,7 @@ export async function tour(
     port: await freePort(),
     standinPort: await freePort(),
     berthlinePort: await freePort(),
+    otherPorts: options.others ? Object.fromEntries(await Promise.all(OTHERS.map(async (name) => [name, await freePort()] as const))) : {},
     lifeSeconds: options.lifeSeconds ?? LIFE_SECONDS,
   });
   const browser = await openBrowser();

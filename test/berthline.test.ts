@@ -72,7 +72,7 @@ test('at risk: an answer of a strict provider is lost; it is waited for, shown, 
   const lost = await inState('quay-a', 'needs_person');
   expect(lost.cause_key).toBe('lost_in_flight');
   const { items } = await call('listAttempts', { params: { connection: 'quay-a' } });
-  expect(items.map((one) => one.class)).toEqual(['refused_grant', 'refused_grant', 'unclear']);
+  expect(items.map((one) => one.class)).toEqual(['refused_grant', 'refused_grant', 'unclear', 'tokens']); // the last: the exchange of the code
   expect(items[0]).toMatchObject({
     request: { method: 'POST', form: { grant_type: 'refresh_token', client_secret: expect.stringMatching(/^\[masked, \d+ characters\]$/) } },
     answer: { status: 400, body: { error: 'invalid_grant' } },
@@ -88,7 +88,7 @@ test('at risk: an answer of a strict provider is lost; it is waited for, shown, 
 
 test('a client that is refused is one cause with one remedy, whatever the number of its connections; the secret mends them all', async () => {
   const params = { provider: 'berthline', client: 'harbour' };
-  await call('addSecret', { params, body: { secret: 'not-the-secret' } });
+  await call('addSecret', { params, body: { secret: 'not-the-secret', at_once: true } });
   await renew('quay-b');
   const { groups } = await eventually(async () => {
     const status = await call('showStatus');

@@ -2,12 +2,13 @@ import { writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, expect, test } from 'vitest';
+import { parse, stringify } from 'yaml';
 import { type OpenBrowser, openBrowser } from '../demo/chromium.ts';
 import { registerAtStandin } from '../demo/consent.ts';
 import { startBoard } from '../demo/processes.ts';
 import { playStory } from '../demo/story.ts';
 import type { ApiClient } from '../src/api/client.ts';
-import { type StandinUnderTest, startEelgrass } from './support/harbour.ts';
+import { type StandinUnderTest, startEelgrass, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
 import { newFolder, PASSWORD, removeFolder, rk, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
@@ -107,6 +108,126 @@ test('somebody without a login here sees the outcome of their own consent, and n
   }
 });
 
+test('a client\u2019s page: a notepad is sorted, a mis-paste is named, a new secret waits for its proof, an address is confirmed', async () => {
+  const params = { provider: 'eelgrass', client: 'notes' };
+  const draft = await call('addClient', { body: { provider: 'eelgrass', name: 'notes' } });
+  const there = await registerAtStandin(standin.origin, 'Notes', draft.redirect_uri);
+  await go('#/providers/eelgrass/clients/notes');
+  await page.getByText('Or paste a whole notepad').click();
+  await page.getByLabel('Notepad').fill(`From the page today\nClient id: ${there.id}\nSecret: ${there.secret}`);
+  await page.getByRole('button', { name: 'Sort it' }).click();
+  await page.getByText('Lines that fit nothing: 1').waitFor();
+  expect(await page.locator('li li').filter({ hasText: 'Line 3' }).innerText()).toContain(`${there.secret.length} characters`);
+  await page.getByRole('button', { name: 'Save what was found' }).click();
+  await page.getByText('Ready. 0 connections').waitFor();
+  await page.getByLabel('A new secret').fill('of-next-year');
+  await page.getByLabel('Label').fill('2027');
+  await page.getByRole('button', { name: 'Save', exact: true }).click();
+  await page.getByRole('row').filter({ hasText: '2027' }).getByText('to be proved', { exact: true }).waitFor();
+  expect((await call('showClient', { params })).secrets.map((one) => one.state)).toEqual(['unproved', 'active']);
+
+  const [version] = (await call('listVersions', { params })).items;
+  await go('#/providers/eelgrass');
+  await page.getByText('Change the definition').click();
+  await page.getByLabel('Definition', { exact: true }).fill((version?.document ?? '').replace('//api.eelgrass', '//api.new.eelgrass'));
+  await page.getByRole('button', { name: 'Show what that changes' }).click();
+  await page.getByText('nothing is sent until an operator confirms').first().waitFor();
+  await page.getByRole('button', { name: 'Save as a new version' }).click();
+  await page.getByText('in use').waitFor();
+  await go('#/providers/eelgrass/clients/notes');
+  await page.getByLabel('Your own password').fill(PASSWORD);
+  await page.getByRole('button', { name: 'These are the provider\u2019s' }).click();
+  await page.getByText('These are the provider\u2019s').waitFor({ state: 'detached' });
+  expect((await call('showClient', { params })).unconfirmed_origins).toEqual([]);
+  const preview = await call('previewProvider', { params, body: { document: version?.document ?? '' } });
+  await call('changeProvider', { params, body: { document: version?.document ?? '', revision: preview.revision } });
+}, 60_000);
+
+test('the short form in the console: typed as people type, tidied, drafted, added; and a client that asks for itself', async () => {
+  const there = await startUnderTest('wharfpost', 3600);
+  await go('#/providers/new');
+  await page.getByRole('radio', { name: 'Four fields' }).check();
+  await page.getByLabel('Token URL').fill(` ${there.origin}/v1/tokens `);
+  await page.getByLabel('One API call').fill(`GET ${there.origin.replace('auth.', 'api.')}/v1/parcels?limit=1`);
+  await page.getByLabel('Scopes', { exact: true }).fill('- parcels  # to see them');
+  await page.getByText('Where it departs from the standards').click();
+  await page.getByLabel('Clients authenticate by').selectOption('client_secret_post');
+  await page.getByRole('button', { name: 'Check it' }).click();
+  await page.getByText('Ready: nothing is missing.').waitFor();
+  await page.getByText('Tidied. Token URL').first().waitFor();
+  await page.getByText('The definition, to be changed').click();
+  // What no form asks for is written into the definition, as the provider's pages say it.
+  const text = page.getByLabel('Definition', { exact: true });
+  await text.fill(stringify({ ...parse(await text.inputValue()), dialect: parse(there.definitionText).dialect, title: 'Wharfpost by hand' }));
+  await page.getByRole('button', { name: 'Check the changes' }).click();
+  await page.getByRole('button', { name: 'Add Wharfpost by hand' }).click();
+  await page.getByRole('textbox', { name: 'Name', exact: true }).fill('counter');
+  await page.getByRole('button', { name: 'Start the draft' }).click();
+  await page.getByText('Nobody signs in through it').waitFor();
+  const registered = await registerAtStandin(`${there.origin}/clients`, 'Counter', 'https://unused.example');
+  await page.getByLabel('Client id').fill(registered.id);
+  await page.getByLabel('Client secret').fill(registered.secret);
+  await page.getByRole('button', { name: 'Save', exact: true }).click();
+  await page.getByRole('link', { name: 'Open a connection' }).first().click();
+  await page.getByRole('textbox', { name: 'Name', exact: true }).fill('parcels');
+  await page.getByRole('button', { name: 'Add the connection' }).click();
+  await page.getByRole('button', { name: 'Ask Wharfpost by hand' }).click();
+  await page.getByRole('heading', { name: 'parcels is connected' }).waitFor();
+  expect(await page.locator('main').innerText()).toContain('nobody needs to: the client acts for itself');
+  await there.stop();
+}, 60_000);
+
+test('Ledgerfin registered for posting, with nothing but what the guide shows: a certificate made here, uploaded there, compared, in use', async () => {
+  const there = await startUnderTest('ledgerfin', 3600);
+  await call('addProvider', { body: { document: there.definitionText } });
+  await go('#/providers/ledgerfin/clients/new');
+  await page.getByRole('textbox', { name: 'Name', exact: true }).fill('posting');
+  await page.getByLabel('Title').fill('Nightly posting');
+  await page.getByLabel('Tenant').fill('lf204816');
+  await page.getByRole('button', { name: 'Start the draft' }).click();
+  await page.getByLabel('What is it for?').selectOption('posting');
+  await page.getByText('4 of 4 steps are left.').waitFor();
+  await page.getByLabel('It authenticates by').selectOption('private_key_jwt');
+  await page.getByLabel('Common name').fill('Saltmarsh posting');
+  await page.getByLabel('Key', { exact: true }).selectOption('RSA-2048');
+  await page.getByRole('button', { name: 'Save', exact: true }).click();
+  await page.getByText('The key is made and sealed').waitFor();
+  await page.getByRole('button', { name: 'Public part' }).click();
+  const pem = decodeURIComponent(((await page.getByRole('link', { name: 'Download PEM' }).getAttribute('href')) ?? '').split(',')[1] ?? '');
+  expect([pem.includes('BEGIN CERTIFICATE'), pem.includes('PRIVATE')]).toEqual([true, false]);
+
+  const [form] = await Promise.all([page.waitForEvent('popup'), page.getByRole('link', { name: 'Open that page' }).click()]);
+  const value = async (label: string) =>
+    page
+      .getByRole('button', { name: `Copy ${label}`, exact: true })
+      .last()
+      .locator('xpath=preceding-sibling::code')
+      .innerText();
+  await form.getByLabel('Name people will see').fill(await value('the title'));
+  await form.getByLabel('Redirect URI').fill(await value('the redirect URI'));
+  await form.getByLabel('Certificate').fill(pem);
+  await form.getByRole('button', { name: 'Save' }).click();
+  const id = await form.locator('#client-id').innerText();
+  await form.close();
+  for (const step of [1, 2, 3, 4]) {
+    await page.getByRole('checkbox', { name: new RegExp(`^${step}\\.`) }).check();
+    await page.getByText(step === 4 ? 'Every step is ticked.' : `${4 - step} of 4 steps are left.`).waitFor();
+  }
+  await page.getByLabel('Client id').fill(id);
+  await page.getByRole('button', { name: 'Save', exact: true }).click();
+  await page.getByText('Ready. 0 connections').waitFor();
+  const { secrets } = await call('showClient', { params: { provider: 'ledgerfin', client: 'posting' } });
+  const shown = await call('showCertificate', { params: { provider: 'ledgerfin', client: 'posting', secret: secrets[0]?.id ?? '' } });
+  await page.getByLabel('The thumbprint that the provider shows').fill(shown.thumbprints?.sha256.hex.toLowerCase().replaceAll(':', '') ?? '');
+  await page.getByRole('button', { name: 'Compare' }).click();
+  await page.getByText('It is the SHA-256 thumbprint of this certificate.').waitFor();
+  await call('addConnection', { body: { name: 'postings', provider: 'ledgerfin', client: 'posting', scopes: ['books.read', 'books.post'] } });
+  await go('#/connections/postings');
+  await page.getByRole('button', { name: 'Ask for the token' }).click();
+  await page.getByRole('heading', { name: 'postings is connected' }).waitFor();
+  await there.stop();
+}, 90_000);
+
 test('the pages can be worked by keyboard, and every control has a name', async () => {
   for (const hash of [
     '#/',
@@ -115,6 +236,8 @@ test('the pages can be worked by keyboard, and every control has a name', async 
     '#/connections/sailings',
     '#/providers',
     '#/providers/new',
+    '#/providers/eelgrass',
+    '#/providers/eelgrass/clients/new',
     '#/providers/eelgrass/clients/timetable',
     '#/callers',
     '#/callers/timetable-board',

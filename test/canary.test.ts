@@ -2,12 +2,13 @@ import { randomBytes } from 'node:crypto';
 import { readdirSync, readFileSync, statSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, expect, test } from 'vitest';
+import { makeCertificate } from '../demo/certificate.ts';
 import { openBrowser } from '../demo/chromium.ts';
-import { Browser, playConsent } from '../demo/consent.ts';
+import { Browser, playConsent, registerAtStandin } from '../demo/consent.ts';
 import type { ApiClient } from '../src/api/client.ts';
 import { type Operation, operations } from '../src/api/operations.ts';
 import { type PrivateMariadb, startPrivateMariadb } from '../src/service/database/private-mariadb.ts';
-import { addConnection, addEelgrass, agree, fetchToken, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
+import { addConnection, addEelgrass, agree, fetchToken, type StandinUnderTest, startEelgrass, startUnderTest } from './support/harbour.ts';
 import { eventually, newFolder, newMasterKey, PASSWORD, removeFolder, rk, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 /** Secrets go in by every door; afterwards they are looked for wherever they must not be. */
@@ -19,15 +20,18 @@ const secrets = new Map<string, string>([
   ['the operator\u2019s password', PASSWORD],
 ]);
 const answers: string[] = [];
+let others = [] as unknown as [StandinUnderTest, StandinUnderTest];
 let [database, standin, service, call]: [PrivateMariadb, StandinUnderTest, ServiceUnderTest, ApiClient & { token: string }] = [] as never;
 
 beforeAll(async () => {
   [database, standin] = await Promise.all([startPrivateMariadb({ folder: databaseFolder }), startEelgrass(4)]);
+  others = [await startUnderTest('ledgerfin', 60), await startUnderTest('wharfpost', 60)];
   service = await startService({ databaseUrl: database.url, masterKey });
 });
 afterAll(async () => {
   await service?.stop();
   await standin?.stop();
+  for (const other of others) await other.stop();
   await database?.stop();
   for (const folder of [databaseFolder, home]) removeFolder(folder);
 });
@@ -70,7 +74,7 @@ test('known secrets go in by API, command line, consent and renewal', async () =
     .set('a secret entered by rk', typed)
     .set('a wrong key', canary('key'))
     .set('a wrong password', canary('password'));
-  await recorded('addSecret', { params, body: { secret: wrong } });
+  await recorded('addSecret', { params, body: { secret: wrong, at_once: true } });
   answers.push(JSON.stringify((await agree(call, 'canary')).outcome));
   await rk(['sign-in', '--url', service.url, '--name', 'marit'], { home, input: PASSWORD });
   const entered = await rk(['client', 'secret', 'add', 'eelgrass/timetable'], { home, input: `${typed}\n` });
@@ -93,8 +97,59 @@ test('known secrets go in by API, command line, consent and renewal', async () =
   answers.push(await broken.text());
   await recorded('addSecret', { params, body: { secret: registered.secret } });
 
+  // A key (a line of its private exponent: the lines before that are the modulus, which is public), a notepad, and what is mis-pasted.
+  const made = await makeCertificate('canary');
+  secrets
+    .set('a line of a private key', made.pem.split('\n')[12] ?? '')
+    .set('a secret in a notepad', canary('notepad'))
+    .set('a mis-pasted secret', canary('mis-pasted'));
+  for (const other of others) await call('addProvider', { body: { document: other.definitionText } });
+  for (const [provider, standinOf, placeholders] of [
+    ['ledgerfin', others[0], { tenant: 'lf204816' }],
+    ['wharfpost', others[1], {}],
+  ] as const) {
+    const draft = await recorded('addClient', { body: { provider, name: 'canary', placeholders } });
+    const there = await registerAtStandin(draft.registration_page ?? '', 'Canary', draft.redirect_uri, provider === 'ledgerfin' ? made.certificate : '');
+    secrets.set(`the secret at ${provider}`, there.secret);
+    const key = { provider, client: 'canary' };
+    await recorded('changeClient', {
+      params: key,
+      body: { revision: 1, client_id: there.id, ...(provider === 'ledgerfin' ? { method: 'private_key_jwt' as const } : {}) },
+    });
+    const mispasted = secrets.get('a mis-pasted secret') ?? '';
+    await recorded('addSecret', { params: key, body: { kind: 'certificate', secret: `${mispasted}\n${made.pem.replace('MII', 'XII')}` } }).catch(
+      (error: Error) => answers.push(error.message),
+    );
+    await recorded('changeClient', { params: key, body: { revision: 2, placeholders: { tenant: mispasted } } }).catch((error: Error) =>
+      answers.push(error.message),
+    );
+    await recorded('addSecret', { params: key, body: provider === 'ledgerfin' ? { kind: 'certificate', secret: made.pem } : { secret: there.secret } });
+    for (const apply of [false, true])
+      await recorded('sortNotepad', { params: key, body: { text: `client secret: ${secrets.get('a secret in a notepad')}\n${mispasted}`, apply } }).catch(
+        (error: Error) => answers.push(error.message),
+      );
+    await recorded('confirmOrigins', { params: key, body: { password: secrets.get('a wrong password') ?? '' } }).catch((error: Error) =>
+      answers.push(error.message),
+    );
+    const name = `canary-${provider}`;
+    await recorded('addConnection', {
+      body: { name, provider, client: 'canary', scopes: [], placeholders: provider === 'wharfpost' ? { account: '40017788' } : {} },
+    });
+    const asked = await recorded('openConnection', { params: { connection: name } });
+    await eventually(async () => (await call('showConsent', { params: { consent: asked.id } })).phase === 'done');
+    await recorded('renewConnection', { params: { connection: name } });
+    for (const operation of ['showConnection', 'listAttempts', 'showClient'] as const) await recorded(operation, { params: { ...key, connection: name } });
+    for (const [at, token] of Object.keys(standinOf.store.state.accessTokens).entries()) secrets.set(`access token ${at} of ${provider}`, token);
+    await recorded('revokeConnection', { params: { connection: name } });
+    if (provider !== 'ledgerfin') continue;
+    await recorded('makeCertificate', { params: key, body: { common_name: 'canary', key: 'RSA-2048' } });
+    for (const one of (await call('showClient', { params: key })).secrets.filter((each) => each.state !== 'retired'))
+      await recorded('showCertificate', { params: { ...key, secret: one.id } });
+    answers.push(await (await fetch(`${service.url}/oauth/keys/ledgerfin/canary`)).text());
+  }
+
   for (const [name, operation] of Object.entries(operations as Record<string, Operation>)) {
-    if (operation.method !== 'GET') continue;
+    if (operation.method !== 'GET' || name === 'showCertificate') continue; // that one below, where there is a certificate
     await recorded(name as 'listClients', {
       params: { provider: 'eelgrass', client: 'timetable', connection: 'canary', caller: 'canary', consent: opened.id },
     });
@@ -125,6 +180,8 @@ test('pages show none of them', async () => {
       ['#/', 'How it runs'],
       ['#/connections/canary', 'History'],
       ['#/providers/eelgrass/clients/timetable', 'Enter what it gave you'],
+      ['#/providers/ledgerfin/clients/canary', 'How it stands'],
+      ['#/connections/canary-wharfpost', 'History'],
       ['#/callers/canary', 'Keys'],
       ['#/callers', 'Add a caller'],
     ] as const) {

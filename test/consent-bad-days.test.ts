@@ -11,7 +11,7 @@ let databaseUrl = '';
 let registered: { id: string; secret: string };
 const client = { provider: 'eelgrass', client: 'timetable' };
 const show = (connection: string) => call('showConnection', { params: { connection } });
-const enter = (secret: string) => call('addSecret', { params: client, body: { secret } });
+const enter = (secret: string, atOnce = false) => call('addSecret', { params: client, body: { secret, at_once: atOnce } });
 
 beforeAll(async () => {
   standin = await startEelgrass(8);
@@ -27,7 +27,7 @@ afterAll(async () => {
 
 test('a wrong secret: named at the exchange, the client stops once, and the right one mends it', async () => {
   await addConnection(call, 'wrong-secret');
-  await enter('not-the-secret');
+  await enter('not-the-secret', true);
   const { outcome } = await agree(call, 'wrong-secret');
   expect(outcome).toMatchObject({
     phase: 'failed',
@@ -49,7 +49,7 @@ test('a secret that goes bad later stops all connections of the client with one 
     await addConnection(call, name);
     await agree(call, name);
   }
-  await enter('not-the-secret');
+  await enter('not-the-secret', true);
   for (const name of ['later-1', 'later-2']) await eventually(async () => (await show(name)).state === 'needs_person', 20_000, `${name} stops`);
   expect(await show('later-1')).toMatchObject({ cause: expect.stringContaining('id or secret'), remedy: expect.stringContaining('secret') });
   const stops = (await call('listHistory', { query: { subject: 'client:eelgrass/timetable', limit: 100 } })).items.filter(

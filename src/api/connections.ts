@@ -1,6 +1,6 @@
 import { z } from 'zod';
 import { CONNECTION_STATES, HEALTH_CAUSES, type HealthCause } from '../core/health.ts';
-import { ScopeName } from '../core/provider/definition.ts';
+import { ScopeName } from '../core/provider/web-address.ts';
 import { POLICIES } from '../core/renewal/plan.ts';
 import { CallAnswer, ClientName, ConnectionName, Id, Instant, ProviderName } from './common.ts';
 
@@ -8,11 +8,17 @@ export const Policy = z
   .enum(POLICIES)
   .describe('Renew always in time; only while it was handed out in the last 30 days; or when a caller asks. It is kept alive in any case');
 
+export const GRANT_TYPES = ['authorization_code', 'client_credentials'] as const;
+const Operations = z.array(z.string().max(90)).max(200).describe('Operations of the API that it is for: they say which scopes it needs');
+
 export const AddConnection = z.strictObject({
   name: ConnectionName,
   provider: ProviderName,
   client: ClientName,
+  grant_type: z.enum(GRANT_TYPES).optional().describe('Left out: a code for clients that people sign in to, client_credentials for service accounts'),
   scopes: z.array(ScopeName).max(100),
+  operations: Operations.default([]),
+  placeholders: z.record(z.string().max(40), z.string().max(200)).default({}).describe('Values that the definition asks for at the connection'),
   expected_account: z.string().trim().max(200).nullable().default(null),
   policy: Policy.default('always'),
   allow_unlisted_scopes: z.boolean().default(false).describe('Take scopes that the definition does not list, as they are'),
@@ -21,11 +27,12 @@ export const ChangeConnection = z
   .strictObject({
     revision: z.number().int().min(1),
     scopes: z.array(ScopeName).max(100).optional(),
+    operations: Operations.optional(),
     expected_account: z.string().trim().max(200).nullable().optional(),
     policy: Policy.optional(),
     allow_unlisted_scopes: z.boolean().default(false),
   })
-  .refine((change) => change.scopes !== undefined || change.expected_account !== undefined || change.policy !== undefined, {
+  .refine((change) => change.scopes !== undefined || change.operations !== undefined || change.expected_account !== undefined || change.policy !== undefined, {
     error: 'Name at least one thing to change.',
   });
 export const ListConnections = z.object({
@@ -60,6 +67,13 @@ export const ConnectionSummary = z.object({
 export type ConnectionSummary = z.output<typeof ConnectionSummary>;
 
 export const Connection = ConnectionSummary.extend({
+  grant_type: z.enum(GRANT_TYPES),
+  placeholders: z.record(z.string(), z.string()),
+  base_url: z.string().describe('The API\u2019s address, composed'),
+  operations: z.array(z.string()),
+  operations_lacking: z.array(z.string()).describe('Ticked operations that the scopes held do not allow'),
+  weaker_client: z.string().nullable().describe('A weaker client that would do for the ticked operations'),
+  scopes_by_themselves: z.array(z.string()).describe('Asked for only because our identity check needs them'),
   scopes_requested: z.array(z.string()),
   scopes_granted: z.array(z.string()).nullable(),
   scopes_missing: z.array(z.string()),
@@ -69,6 +83,7 @@ export const Connection = ConnectionSummary.extend({
   has_refresh_token: z.boolean(),
   evidence: z.string().nullable().describe('What the provider last said when something went wrong'),
   policy: Policy,
+  api_base_url: z.string().nullable().describe('Named by the token answer'),
   agree_again_by: Instant.nullable().describe('When the grant ends by the provider\u2019s rules, however often it is renewed'),
   next_renewal_at: Instant.nullable(),
   failures: z.number().int(),
@@ -80,7 +95,14 @@ export const Connection = ConnectionSummary.extend({
 });
 export type Connection = z.output<typeof Connection>;
 
-export const OpenedConsent = z.object({ id: Id, start_url: z.string(), expires_at: Instant });
+export const OpenedConsent = z.object({
+  id: Id,
+  start_url: z.string().describe('Where the person goes; where the client asks for itself, the page that says how it went'),
+  by_itself: z.boolean().describe('Nobody needs to consent: the client asks for itself'),
+  expires_at: Instant,
+  warnings: z.array(z.string()).describe('What this consent may cost, said before'),
+});
+export const Revoked = z.object({ revoked_there: z.boolean().nullable().describe('Null: the provider has no way to be told'), says: z.string() });
 export type OpenedConsent = z.output<typeof OpenedConsent>;
 
 export const CONSENT_PHASES = ['offered', 'started', 'exchanging', 'proving', 'done', 'failed'] as const;
@@ -91,6 +113,7 @@ export const ConsentOutcome = z.object({
   provider_title: z.string(),
   client: ClientName,
   phase: z.enum(CONSENT_PHASES),
+  by_itself: z.boolean().describe('Nobody consented: the client asked for itself'),
   expires_at: Instant,
   redirect_uri: z.string(),
   finished_at: Instant.nullable(),

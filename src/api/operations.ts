@@ -1,6 +1,20 @@
 import { z } from 'zod';
 import { AddCaller, AddKey, Caller, ChangeCaller, NewKey } from './callers.ts';
-import { AddClient, AddSecret, ChangeClient, CheckRedirectUri, Client, RedirectUriVerdict } from './clients.ts';
+import {
+  AddClient,
+  AddSecret,
+  ChangeClient,
+  CheckRedirectUri,
+  Client,
+  CompareThumbprint,
+  ConfirmOrigins,
+  MakeCertificate,
+  Notepad,
+  RedirectUriVerdict,
+  ShownCertificate,
+  SortedNotepad,
+  ThumbprintVerdict,
+} from './clients.ts';
 import { CallAnswer, HistoryEntry } from './common.ts';
 import {
   AddConnection,
@@ -12,9 +26,25 @@ import {
   ConsentOutcome,
   ListConnections,
   OpenedConsent,
+  Revoked,
 } from './connections.ts';
 import { FirstOperator, FirstOperatorState, Session, SignedIn, SignIn } from './operators.ts';
-import { AddProvider, CheckedProvider, Provider, ProviderSummary } from './providers.ts';
+import {
+  AddProvider,
+  ChangeProvider,
+  CheckedProvider,
+  CheckProvider,
+  ChooseScopes,
+  ChosenScopes,
+  ComposedProvider,
+  ComposeProvider,
+  DraftedProvider,
+  DraftProvider,
+  Provider,
+  ProviderPreview,
+  ProviderSummary,
+  ProviderVersion,
+} from './providers.ts';
 import { AdoptedReplica, AdoptReplica, InstallationState, Replica, Status } from './status.ts';
 
 /** Who may call an operation: anyone, a signed-in operator, or a browser that holds this consent's cookie as well. */
@@ -26,6 +56,8 @@ export interface Operation {
   path: string;
   access: Access;
   says: string;
+  /** The largest body taken; left out: 256 kB. */
+  bodyLimit?: string;
   query?: z.ZodType;
   body?: z.ZodType;
   answer: z.ZodType;
@@ -95,8 +127,17 @@ export const operations = {
     path: '/api/v1/providers/check',
     access: 'operator',
     says: 'Check a definition without saving it',
-    body: AddProvider,
+    body: CheckProvider,
     answer: CheckedProvider,
+  },
+  draftProvider: {
+    method: 'POST',
+    path: '/api/v1/providers/draft',
+    access: 'operator',
+    says: 'Draft a definition from an issuer, an OpenAPI document, a short form or a file; nothing is saved',
+    bodyLimit: '6mb',
+    body: DraftProvider,
+    answer: DraftedProvider,
   },
   addProvider: {
     method: 'POST',
@@ -107,6 +148,45 @@ export const operations = {
     answer: Provider,
   },
   showProvider: { method: 'GET', path: '/api/v1/providers/{provider}', access: 'operator', says: 'Show a provider', answer: Provider },
+  previewProvider: {
+    method: 'POST',
+    path: '/api/v1/providers/{provider}/preview',
+    access: 'operator',
+    says: 'Show what a changed definition would do to clients and connections; nothing is saved',
+    body: AddProvider,
+    answer: ProviderPreview,
+  },
+  changeProvider: {
+    method: 'PATCH',
+    path: '/api/v1/providers/{provider}',
+    access: 'operator',
+    says: 'Save a changed definition; the old version is kept',
+    body: ChangeProvider,
+    answer: Provider,
+  },
+  listVersions: {
+    method: 'GET',
+    path: '/api/v1/providers/{provider}/versions',
+    access: 'operator',
+    says: 'List the versions of a definition, newest first',
+    answer: list(ProviderVersion),
+  },
+  composeProvider: {
+    method: 'POST',
+    path: '/api/v1/providers/{provider}/compose',
+    access: 'operator',
+    says: 'Fill placeholders into the addresses; values may be read from the address of a page',
+    body: ComposeProvider,
+    answer: ComposedProvider,
+  },
+  chooseScopes: {
+    method: 'POST',
+    path: '/api/v1/providers/{provider}/scopes',
+    access: 'operator',
+    says: 'The weakest scopes that these operations need',
+    body: ChooseScopes,
+    answer: ChosenScopes,
+  },
   removeProvider: { method: 'DELETE', path: '/api/v1/providers/{provider}', access: 'operator', says: 'Remove a provider that has no clients', answer: Done },
 
   listClients: { method: 'GET', path: '/api/v1/clients', access: 'operator', says: 'List clients', answer: list(Client) },
@@ -134,6 +214,59 @@ export const operations = {
     says: 'Enter the client\u2019s secret; it is never shown again',
     body: AddSecret,
     answer: Client,
+  },
+  proveSecret: {
+    method: 'POST',
+    path: '/api/v1/clients/{provider}/{client}/secrets/{secret}/prove',
+    access: 'operator',
+    says: 'Prove a secret by a request that can spend nothing, or with the next due renewal',
+    answer: Client,
+  },
+  retireSecret: {
+    method: 'DELETE',
+    path: '/api/v1/clients/{provider}/{client}/secrets/{secret}',
+    access: 'operator',
+    says: 'Retire a secret: its value is forgotten',
+    answer: Client,
+  },
+  makeCertificate: {
+    method: 'POST',
+    path: '/api/v1/clients/{provider}/{client}/certificates',
+    access: 'operator',
+    says: 'Make a key and its certificate; the private key never leaves',
+    body: MakeCertificate,
+    answer: Client,
+  },
+  showCertificate: {
+    method: 'GET',
+    path: '/api/v1/clients/{provider}/{client}/secrets/{secret}/certificate',
+    access: 'operator',
+    says: 'The public part of a certificate or key, with its thumbprints',
+    answer: ShownCertificate,
+  },
+  compareThumbprint: {
+    method: 'POST',
+    path: '/api/v1/clients/{provider}/{client}/secrets/{secret}/thumbprint',
+    access: 'operator',
+    says: 'Compare the thumbprint that the provider shows with ours',
+    body: CompareThumbprint,
+    answer: ThumbprintVerdict,
+  },
+  confirmOrigins: {
+    method: 'POST',
+    path: '/api/v1/clients/{provider}/{client}/origins',
+    access: 'operator',
+    says: 'Confirm, with your own password, the addresses to which this client\u2019s secret and tokens go',
+    body: ConfirmOrigins,
+    answer: Client,
+  },
+  sortNotepad: {
+    method: 'POST',
+    path: '/api/v1/clients/{provider}/{client}/notepad',
+    access: 'operator',
+    says: 'Sort a pasted notepad into the fields of a client; secrets are never shown back',
+    body: Notepad,
+    answer: SortedNotepad,
   },
   checkRedirectUri: {
     method: 'POST',
@@ -173,7 +306,7 @@ export const operations = {
     method: 'POST',
     path: '/api/v1/connections/{connection}/consents',
     access: 'operator',
-    says: 'Start a consent; the answer holds the link for the browser',
+    says: 'Start a consent; the answer holds the link for the browser. A client that acts for itself asks at once',
     answer: OpenedConsent,
   },
   renewConnection: { method: 'POST', path: '/api/v1/connections/{connection}/renew', access: 'operator', says: 'Renew now', answer: Connection },
@@ -190,6 +323,13 @@ export const operations = {
     access: 'operator',
     says: 'Resume: renews first, then hands out again',
     answer: Connection,
+  },
+  revokeConnection: {
+    method: 'POST',
+    path: '/api/v1/connections/{connection}/revoke',
+    access: 'operator',
+    says: 'Tell the provider to end the grant, and forget its tokens here; the connection and its history stay',
+    answer: Revoked,
   },
   probeConnection: {
     method: 'POST',

@@ -73,6 +73,10 @@ const MARKS: Record<string, [mark: string, colour: 'green' | 'yellow' | 'red' | 
   paused: ['\u2016', 'gray'],
   revoked: ['\u2014', 'gray'],
   retired: ['\u2014', 'gray'],
+  refused: ['\u2717', 'red'],
+  they_ask_back: ['!', 'yellow'],
+  asked: ['\u00b7', 'yellow'],
+  not_asked: ['\u00b7', 'yellow'],
 };
 
 /** A state as mark and word; colour only adds to it. */

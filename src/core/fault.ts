@@ -4,7 +4,12 @@
  */
 export const FAULTS = {
   INPUT_INVALID: { status: 400, retry: false, says: 'The request does not have the expected shape.', remedy: 'Mend the places named and send it again.' },
-  INPUT_TOO_LARGE: { status: 413, retry: false, says: 'The request body is larger than this service takes.', remedy: 'Send at most 256 kB.' },
+  INPUT_TOO_LARGE: {
+    status: 413,
+    retry: false,
+    says: 'The request body is larger than this service takes.',
+    remedy: 'Send at most 256 kB (6 MB where a document is drafted from).',
+  },
   CONTENT_TYPE_WRONG: {
     status: 415,
     retry: false,
@@ -44,6 +49,38 @@ export const FAULTS = {
     says: 'The provider definition asks for something this version cannot keep safe.',
     remedy: 'Read the reason; a later version will take it.',
   },
+  METADATA_WRONG: {
+    status: 422,
+    retry: false,
+    says: 'The provider\u2019s metadata cannot be used.',
+    remedy: 'Check the issuer: it is the address that the provider\u2019s pages call issuer, character by character.',
+  },
+  OPENAPI_WRONG: {
+    status: 422,
+    retry: false,
+    says: 'This is not an OpenAPI document that can be read.',
+    remedy: 'Give an OpenAPI 3.x document, as JSON or YAML.',
+  },
+  DOCUMENT_UNREADABLE: {
+    status: 422,
+    retry: false,
+    says: 'The document could not be fetched.',
+    remedy: 'Open the address in a browser; if it needs a sign-in, save the file and give that.',
+  },
+  ORIGIN_UNCONFIRMED: {
+    status: 409,
+    retry: false,
+    says: 'The definition now sends this client\u2019s secret or tokens to another address than before.',
+    remedy: 'Look at the addresses on the client\u2019s page, and confirm them with your own password if they are the provider\u2019s.',
+  },
+  PASSWORD_WRONG: { status: 403, retry: false, says: 'The password is wrong.', remedy: 'Enter your own password, the one you sign in with.' },
+  DEFINITION_IN_USE: {
+    status: 409,
+    retry: false,
+    says: 'The definition is in use, and this change would break what uses it.',
+    remedy: 'Mend the places named, or add it as another provider.',
+  },
+  SECRET_NOT_PROVED: { status: 409, retry: true, says: 'The secret could not be proved now.', remedy: 'Try it again later; the one in use stays until then.' },
   CLIENT_INCOMPLETE: { status: 409, retry: false, says: 'The client is not complete.', remedy: 'Fill in what is named as missing.' },
   CONSENT_EXPIRED: { status: 410, retry: false, says: 'This consent was started too long ago, or is finished.', remedy: 'Open the connection again.' },
   CONSENT_FOREIGN: {

@@ -37,6 +37,7 @@ export const HEALTH_CAUSES = {
   proof_failed: 'connection',
   not_proved: 'connection',
   client_refused: 'client',
+  unconfirmed: 'client',
   busy: 'client',
   set_up: 'client',
   unsent: 'provider',
@@ -80,9 +81,13 @@ const CAUSE_WORDS: Record<RenewalCause, { cause: string; remedy: string }> = {
     remedy: 'Nothing to do if it is their outage; else check this machine\u2019s way to the network.',
   },
   unclear: { cause: 'The provider did not answer a renewal clearly.', remedy: 'Nothing to do yet: it is tried again.' },
+  unconfirmed: {
+    cause: 'The provider definition now names other addresses for tokens or calls, and nobody has confirmed them: nothing is sent there.',
+    remedy: 'Look at the addresses on the client\u2019s page, and confirm them with your own password.',
+  },
   seal_broken: { cause: 'The sealed tokens of this connection do not open.', remedy: 'Restore database and master key from one backup, or agree again.' },
 };
-const NEEDS_PERSON: readonly RenewalCause[] = ['lost_in_flight', 'client_refused', 'set_up', 'seal_broken'];
+const NEEDS_PERSON: readonly RenewalCause[] = ['lost_in_flight', 'client_refused', 'set_up', 'seal_broken', 'unconfirmed'];
 
 /** Derives the shown state with cause and remedy. `now`: epoch ms. */
 export function connectionHealth(facts: ConnectionFacts, now: number): ConnectionHealth {
@@ -149,6 +154,7 @@ export function groupInWords(key: HealthCause, provider: string, client: string)
     proof_failed: `The call that proves it fails, through ${client}`,
     not_proved: `Not proved yet, through ${client}`,
     client_refused: `${provider} refuses the client ${client}`,
+    unconfirmed: `New addresses of ${provider} are not confirmed for ${client}`,
     busy: `${provider} asks the client ${client} for patience`,
     set_up: `${provider} does not understand the renewals of ${client}`,
     unsent: `${provider} cannot be reached`,

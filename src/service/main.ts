@@ -26,10 +26,13 @@ import { sessions } from './http/sessions.ts';
 import { tokenLane } from './http/token-lane.ts';
 import { outgoing } from './outgoing/send.ts';
 import { type Ports, random } from './ports.ts';
+import { publicKeys } from './registry/client-certificates.ts';
 import { operators } from './registry/operators.ts';
 import type { Services } from './registry/services.ts';
 import { answerKeeper } from './renewal/answer-keeper.ts';
 import { clientHealth } from './renewal/client-health.ts';
+import { clientSecrets } from './renewal/client-secrets.ts';
+import { definitions } from './renewal/definitions.ts';
 import { renewalEngine } from './renewal/engine.ts';
 import { grantContexts } from './renewal/grant-context.ts';
 import { holders } from './renewal/holders.ts';
@@ -118,7 +121,9 @@ async function joinParts(
   const renewals = joints.store?.(plainStore) ?? plainStore;
   const told = changes({ database, ports });
   const past = history({ database, ports });
-  const contexts = grantContexts(database, sealer);
+  const secrets = clientSecrets({ database, sealer, history: past, changes: told, ports });
+  const definitionsInUse = definitions(database);
+  const contexts = grantContexts(database, secrets, definitionsInUse);
   const cache = tokenCache();
   const files = spill({ folder: folder.path, master, ports });
   const spilled = joints.spill?.(files) ?? files;
@@ -151,6 +156,7 @@ async function joinParts(
     holders: holding,
     cache,
     clients,
+    secrets,
     lanes: lane,
     hold,
     wireLog: wire,
@@ -158,6 +164,10 @@ async function joinParts(
     limits: settings.limits,
     ports,
     noteEvidence,
+    noteApiBase: async (id, address) => {
+      await tables.grants.change({ id }, { apiBaseUrl: address });
+      await told.announce('connection', id); // callers are told the address with the token
+    },
   });
   openSince = engine.openSince;
   const handOut = handout({ store: renewals, sealer, cache, engine, ports });
@@ -172,6 +182,8 @@ async function joinParts(
     contexts,
     cache,
     clientHealth: clients,
+    clientSecrets: secrets,
+    definitions: definitionsInUse,
     engine,
     lanes: lane,
     hold,
@@ -205,7 +217,7 @@ async function joinParts(
   const lookAtTokens = tokenLane({
     tokenEndpoint: tokenEndpoint({
       publicUrl,
-      callers: callerDirectory({ database, changes: told }),
+      callers: callerDirectory({ database, changes: told, definitions: definitionsInUse }),
       tooBlind: () => told.blindMs() > settings.blindLimitMs,
       handout: handOut,
       usage: counts,
@@ -221,11 +233,14 @@ async function joinParts(
     handlers: handlers(services, people, agreed),
     sessions: cookies,
     consents: agreed,
+    publicKeys: (provider, client) => publicKeys(services, provider, client),
     notReady: () => (told.blindMs() > BLIND_MS ? 'The database has not answered lately.' : null),
     consoleFolder: fileURLToPath(new URL('../../dist/console', import.meta.url)),
   });
   const server = createServer((request, response) => void (lookAtTokens(request, response) || everythingElse(request, response)));
   server.requestTimeout = 90_000;
+  // Node's 5 s are shorter than what proxies and client pools keep: a request sent just as we close a socket would be lost to the caller.
+  server.keepAliveTimeout = 75_000;
   const firstOperatorFile = await offerFirstOperator(people, folder, publicUrl); // before anybody can ask whether it is there
   await listen(server, settings);
   log.info({ publicUrl, incarnation: replica.incarnation, database: own ? 'private' : 'given' }, 'ready');

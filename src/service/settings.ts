@@ -2,7 +2,7 @@ import { readFileSync } from 'node:fs';
 import { z } from 'zod';
 import { defaultDataFolder } from '../api/data-folder.ts';
 import { Fault } from '../core/fault.ts';
-import { isLoopbackHost } from '../core/provider/definition.ts';
+import { isLoopbackHost } from '../core/provider/web-address.ts';
 import { DEFAULT_LANES } from '../core/renewal/lanes.ts';
 import { DEFAULT_LIMITS, type RenewalLimits } from '../core/renewal/limits.ts';
 import { Secret } from '../core/secret.ts';

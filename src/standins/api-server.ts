@@ -1,29 +1,34 @@
 import { type RequestHandler, Router } from 'express';
 import { findAccess, type ServerParts } from './authorization-server.ts';
-import { ACCOUNTS, BERTHS, BOOKINGS, CALENDARS, TABLES } from './world.ts';
+import { habitsOf } from './habits.ts';
+import { refusal } from './tokens.ts';
+import { ACCOUNTS, BERTHS, BOOKINGS, CALENDARS, LEDGER, PARCELS, PEOPLE, TABLES, THREADS } from './world.ts';
 
 const PAGE_MOST = 50;
 const BOOKINGS_A_PAGE = 200;
 
-/** Checks a request like a real API (RFC 6750 §3): token, then scope. */
+/** Checks a request like a real API (RFC 6750 §3): default headers, token, then scope. */
 const guarded =
   (parts: ServerParts) =>
-  (scope: string): RequestHandler[] => [
+  (...anyOf: string[]): RequestHandler[] => [
     parts.faults.guard('api'),
     (request, response, next) => {
-      const access = findAccess(parts, request);
+      const api = parts.definition.apis[0];
+      const no = (status: number, error: string, message: string, challenge?: string) => {
+        const answer = refusal(parts, status, error, message);
+        if (challenge) response.set('www-authenticate', challenge);
+        response.status(answer.status).json(parts.definition.dialect.error_at ? answer.body : { error, message });
+      };
+      const missing = Object.entries(api?.headers ?? {}).find(([name, value]) => request.headers[name] !== value);
+      if (missing) return no(400, 'invalid_request', `The header ${missing[0]} is wanted.`);
+      const access = findAccess(parts, request, api);
       parts.count(access ? 'api.ok' : 'api.unauthorized');
       response.setHeader('x-rate-limit', '600');
-      if (!access)
-        return void response
-          .status(401)
-          .set('www-authenticate', 'Bearer error="invalid_token"')
-          .json({ error: 'invalid_token', message: 'The access token is missing, unknown or has run out.' });
-      if (!access.scopes.includes(scope))
-        return void response
-          .status(403)
-          .set('www-authenticate', `Bearer error="insufficient_scope", scope="${scope}"`)
-          .json({ error: 'insufficient_scope', message: `This needs the scope ${scope}.` });
+      if (!access) return no(401, 'invalid_token', 'The access token is missing, unknown or has run out.', 'Bearer error="invalid_token"');
+      if (!anyOf.some((scope) => access.scopes.includes(scope)))
+        return no(403, 'insufficient_scope', `This needs the scope ${anyOf.join(' or ')}.`, `Bearer error="insufficient_scope", scope="${anyOf[0]}"`);
+      if (habitsOf(parts.definition).wantsKeyFor?.test(`${request.method} ${request.path}`) && !access.byKey)
+        return no(403, 'certificate_needed', 'Postings want a token that was got with a certificate.');
       response.locals.grantId = access.grantId;
       return next();
     },
@@ -73,7 +78,87 @@ function berthline(parts: ServerParts): Router {
   return router;
 }
 
-const APIS: Record<string, (parts: ServerParts) => Router> = { eelgrass, berthline };
+/** Below the path of the definition's API address. */
+const below = (parts: ServerParts, router: Router): Router => Router().use(new URL(parts.definition.apis[0]?.base_url ?? '').pathname, router);
 
-/** The API of a provider that has data in the made-up world; another definition's stand-in has no API. */
-export const apiServer = (parts: ServerParts): Router => APIS[parts.definition.name]?.(parts) ?? Router();
+/** Accounts and postings of one tenant, the next page in a `Link` header (RFC 8288). */
+function ledgerfin(parts: ServerParts): Router {
+  const needs = guarded(parts);
+  const router = Router();
+  router.get('/accounts', ...needs('books.read', 'books.all'), (_request, response) => void response.json({ accounts: LEDGER.accounts }));
+  router.get('/postings', ...needs('books.read', 'books.all'), (request, response) => {
+    const size = Math.min(Number(request.query.per_page ?? 50) || 50, 50);
+    const page = Math.max(1, Number(request.query.page ?? 1) || 1);
+    if (page * size < LEDGER.postings.length)
+      response.setHeader('link', `<${parts.definition.apis[0]?.base_url}/postings?page=${page + 1}&per_page=${size}>; rel="next"`);
+    response.json(LEDGER.postings.slice((page - 1) * size, page * size));
+  });
+  router.post(
+    '/postings',
+    ...needs('books.post', 'books.all'),
+    (_request, response) => void response.status(201).json({ id: `p-${LEDGER.postings.length + 1}` }),
+  );
+  return below(parts, router);
+}
+
+/** Parcels by offset and limit; errors with status 200. */
+function wharfpost(parts: ServerParts): Router {
+  const needs = guarded(parts);
+  const router = Router();
+  router.get('/parcels', ...needs('parcels', 'parcels-book'), (request, response) => {
+    const limit = Math.min(Number(request.query.limit ?? 100) || 100, 100);
+    const offset = Math.max(0, Number(request.query.offset ?? 0) || 0);
+    response.json({ total: PARCELS.length, offset, parcels: PARCELS.slice(offset, offset + limit) });
+  });
+  return below(parts, router);
+}
+
+/** Threads of the forum; the answer names the member for whom it is. */
+function notchboard(parts: ServerParts): Router {
+  const needs = guarded(parts);
+  const router = Router();
+  router.get('/threads', ...needs('read', 'moderate'), (_request, response) => {
+    response.setHeader('x-points-left', '4997');
+    response.json({ threads: parts.realm.includes('sandbox') ? THREADS.slice(0, 1) : THREADS });
+  });
+  return below(parts, router);
+}
+
+/** The staff directory; the next link stands in the body. */
+function quaymaster(parts: ServerParts): Router {
+  const needs = guarded(parts);
+  const router = Router();
+  router.get('/people', ...needs('staff.read'), (request, response) => {
+    const from = Number(request.query.from ?? 0) || 0;
+    const next = from + 20 < PEOPLE.length ? `${parts.definition.apis[0]?.base_url}/people?from=${from + 20}` : null;
+    response.json({ people: PEOPLE.slice(from, from + 20), links: { next } });
+  });
+  return below(parts, router);
+}
+
+const APIS: Record<string, (parts: ServerParts) => Router> = { eelgrass, berthline, ledgerfin, wharfpost, notchboard, quaymaster };
+
+/** Another definition's stand-in answers each of its probes and GET operations with what it was asked. */
+function plain(parts: ServerParts): Router {
+  const router = Router();
+  for (const api of parts.definition.apis) {
+    const paths = [
+      ...api.probes.map((probe) => ({ ...probe, needs: probe.needs })),
+      ...api.operations.filter((one) => one.method === 'GET').map((one) => ({ path: one.path, needs: one.needs.flat() })),
+    ];
+    const base = new URL(api.base_url).pathname.replace(/\/$/, '');
+    for (const { path, needs } of paths) {
+      const pattern = `${base}${(path.split('?')[0] ?? '').replace(/\{(\w+)\}/g, ':$1')}`;
+      const scopes = needs.length > 0 ? needs : parts.definition.scopes.map((scope) => scope.name);
+      router.get(
+        pattern,
+        ...guarded(parts)(...scopes),
+        (request, response) => void response.json({ path: request.path, provider: parts.definition.title, records: [{ id: 1, name: 'first' }] }),
+      );
+    }
+  }
+  return router;
+}
+
+/** The API of a provider: with data where it belongs to the made-up world, else plain answers. */
+export const apiServer = (parts: ServerParts): Router => (APIS[parts.definition.name] ?? plain)(parts);

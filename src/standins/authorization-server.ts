@@ -1,9 +1,10 @@
-import { createHash, randomBytes, timingSafeEqual } from 'node:crypto';
+import { randomBytes, X509Certificate } from 'node:crypto';
 import express, { type Request, type Response, Router } from 'express';
 import type { ProviderDefinition } from '../core/provider/definition.ts';
 import type { Faults } from './faults.ts';
 import { consentPage, registeredPage, registrationPage, signInPage, stopPage } from './pages.ts';
 import type { GivenGrant, RegisteredClient, StandinStore } from './state.ts';
+import { type IssuedCode, opaque, revoke, scopesOf, secretPrefix, tokenAnswer } from './tokens.ts';
 import { ACCOUNTS, STANDIN_PASSWORD } from './world.ts';
 
 const CODE_LIFE_MS = 60_000;
@@ -51,25 +52,18 @@ interface PendingRequest {
   offline: boolean;
   endsAt: number;
 }
-interface IssuedCode {
-  grantId: string;
-  clientId: string;
-  redirectUri: string;
-  challenge: string | null;
-  offline: boolean;
-  endsAt: number;
-}
-
 const text = (value: unknown): string => (typeof value === 'string' ? value : '');
 
 /** A refresh token comes by the scope of OpenID Connect Core §11, or by a parameter of the provider's own. */
 const asksOffline = (definition: ProviderDefinition, query: Record<string, unknown>): boolean => {
   const own = definition.dialect.offline_parameter;
-  return own ? query[own.name] === own.value : text(query.scope).split(' ').includes('offline_access');
+  return own ? query[own.name] === own.value : text(query.scope).split(definition.dialect.scope_delimiter).includes('offline_access');
 };
 
-const opaque = (prefix: string): string => `${prefix}${randomBytes(24).toString('base64url')}`;
 const form = express.urlencoded({ extended: false, limit: '64kb' });
+const formOrJson = [form, express.json({ limit: '64kb' })];
+/** The path at which an address of the definition is served; none: nowhere. */
+const pathOf = (address: string | undefined): string | null => (address === undefined ? null : new URL(address).pathname);
 
 /** A simulated authorization server, whose habits come from the definition: registration, consent, tokens, userinfo. */
 export function authorizationServer(parts: ServerParts): Router {
@@ -80,14 +74,18 @@ export function authorizationServer(parts: ServerParts): Router {
   const html = (response: Response, page: string, status = 200) => void response.status(status).type('html').send(page);
 
   const clientsHere = () => Object.values(store.state.clients).filter((client) => client.realm === parts.realm);
-  router.get('/clients', (_request, response) => html(response, registrationPage(definition, clientsHere())));
-  router.post('/clients', form, (request, response) => {
+  const registrationPath = pathOf(definition.registration.page) ?? '/clients';
+  router.get(registrationPath, (_request, response) => html(response, registrationPage(definition, clientsHere())));
+  router.post(registrationPath, form, (request, response) => {
     const [name, redirectUri] = [text(request.body?.name).trim(), text(request.body?.redirect_uri).trim()];
     if (!name || !URL.canParse(redirectUri))
       return html(response, registrationPage(definition, clientsHere(), 'A name and a whole redirect URI are needed.'), 400);
+    const certificate = text(request.body?.certificate).trim();
+    if (certificate && !isCertificate(certificate)) return html(response, registrationPage(definition, clientsHere(), 'The certificate cannot be read.'), 400);
     const client: RegisteredClient = {
-      id: `${definition.name}-${randomBytes(6).toString('hex')}`,
-      secret: opaque(`${definition.name.slice(0, 2)}s.`),
+      id: `${ID_PREFIXES[definition.name] ?? definition.name}-${randomBytes(6).toString('hex')}`,
+      secret: opaque(`${secretPrefix(definition)}.`),
+      ...(certificate ? { certificate } : {}),
       name,
       redirectUris: [redirectUri],
       registeredAt: parts.now(),
@@ -98,7 +96,7 @@ export function authorizationServer(parts: ServerParts): Router {
     return html(response, registeredPage(definition, client));
   });
 
-  router.get('/authorize', (request, response) => {
+  router.get(pathOf(definition.server.authorization_endpoint) ?? '/authorize', (request, response) => {
     const query = request.query as Record<string, unknown>;
     const client = store.state.clients[text(query.client_id)];
     if (client?.realm !== parts.realm) return html(response, stopPage(definition, 'Unknown client', 'No client is registered under this client_id.'), 400);
@@ -112,7 +110,9 @@ export function authorizationServer(parts: ServerParts): Router {
     const back = (parameters: Record<string, string>) =>
       response.redirect(302, callbackUrl(definition, redirectUri, { ...parameters, state: text(query.state) }));
     if (query.response_type !== 'code') return back({ error: 'unsupported_response_type' });
-    const scopes = text(query.scope).split(' ').filter(Boolean);
+    for (const [name, value] of Object.entries(definition.dialect.authorization_parameters))
+      if (query[name] !== value) return back({ error: 'invalid_request', error_description: `The parameter ${name} is missing or wrong.` });
+    const scopes = scopesOf(parts, text(query.scope));
     const unknown = scopes.find((scope) => !definition.scopes.some((one) => one.name === scope));
     if (unknown !== undefined) return back({ error: 'invalid_scope', error_description: `The scope ${unknown} does not exist.` });
     const challenge = text(query.code_challenge) || null;
@@ -176,23 +176,31 @@ export function authorizationServer(parts: ServerParts): Router {
     return back({ code });
   });
 
-  router.post('/token', parts.faults.guard('token'), form, async (request, response) => {
+  router.post(pathOf(definition.server.token_endpoint) ?? '/token', parts.faults.guard('token'), ...formOrJson, async (request, response) => {
     const token = text(request.body?.refresh_token);
     const issued = store.state.refreshTokens[token];
     const before = { token, grantId: issued?.grantId ?? null, headers: request.headers, second: issued != null && issued.replacedAt !== null };
-    const answer = tokenAnswer(parts, codes, request);
+    const answer = await tokenAnswer(parts, codes, request);
     if (token)
       parts.watch?.({
         ...before,
-        renewed: answer.status === 200,
+        renewed: answer.error === null,
         brings: text(answer.body.refresh_token) || null,
         closed: new Promise((resolve) => response.once('close', () => resolve(response.writableFinished))),
       });
-    parts.count(`token.${text(request.body?.grant_type) || 'none'}.${answer.status === 200 ? 'ok' : text(answer.body.error)}`);
+    parts.count(`token.${text(request.body?.grant_type) || 'none'}.${answer.error ?? 'ok'}`);
     if (await parts.faults.beforeAnswer(response)) response.status(answer.status).set('cache-control', 'no-store').json(answer.body);
   });
 
-  router.get('/userinfo', parts.faults.guard('userinfo'), (request, response) => {
+  const revocation = pathOf(definition.dialect.revocation?.address ?? definition.server.revocation_endpoint);
+  if (revocation)
+    router.all(revocation, parts.faults.guard('token'), ...formOrJson, async (request, response) => {
+      const answer = await revoke(parts, request);
+      parts.count(`revoke.${answer.error ?? 'ok'}`);
+      response.status(answer.status).json(answer.body);
+    });
+
+  router.get(pathOf(definition.server.userinfo_endpoint) ?? '/userinfo', parts.faults.guard('userinfo'), (request, response) => {
     const access = findAccess(parts, request);
     const grant = access ? store.state.grants[access.grantId] : undefined;
     const account = ACCOUNTS.find((one) => one.sub === grant?.sub);
@@ -203,97 +211,44 @@ export function authorizationServer(parts: ServerParts): Router {
   return router;
 }
 
+/** What ids begin with where it is not the provider's name. */
+const ID_PREFIXES: Record<string, string> = { ledgerfin: 'lf-svc', notchboard: 'nb' };
+
+function isCertificate(pem: string): boolean {
+  try {
+    return new X509Certificate(pem) !== null;
+  } catch {
+    return false;
+  }
+}
+
 /** RFC 6749 §4.1.2, with `iss` (RFC 9207) where the definition claims it. */
 function callbackUrl(definition: ProviderDefinition, redirectUri: string, parameters: Record<string, string>): string {
   const url = new URL(redirectUri);
   for (const [name, value] of Object.entries(parameters)) url.searchParams.set(name, value);
-  if (definition.server.authorization_response_iss_parameter_supported) url.searchParams.set('iss', definition.server.issuer);
+  if (definition.server.authorization_response_iss_parameter_supported) url.searchParams.set('iss', definition.server.issuer ?? '');
   return url.href;
 }
 
-interface Answer {
-  status: number;
-  body: Record<string, unknown>;
-}
-const refusal = (status: number, error: string, description: string): Answer => ({ status, body: { error, error_description: description } });
-
-function tokenAnswer(parts: ServerParts, codes: Map<string, IssuedCode>, request: Request): Answer {
-  const client = authenticate(parts, request);
-  if (!client) return refusal(401, 'invalid_client', 'Client authentication failed.');
-  const body = request.body as Record<string, unknown>;
-  if (body.grant_type === 'authorization_code') return exchangeCode(parts, codes, client, body);
-  if (body.grant_type === 'refresh_token') return refresh(parts, client, text(body.refresh_token));
-  return refusal(400, 'unsupported_grant_type', 'Only authorization_code and refresh_token.');
-}
-
-function authenticate(parts: ServerParts, request: Request): RegisteredClient | null {
-  const basic = /^Basic (.+)$/i.exec(request.headers.authorization ?? '')?.[1];
-  const [id, secret] = basic
-    ? Buffer.from(basic, 'base64')
-        .toString('utf8')
-        .split(':')
-        .map((part) => decodeURIComponent(part.replaceAll('+', ' ')))
-    : [text(request.body?.client_id), text(request.body?.client_secret)];
-  const client = parts.store.state.clients[id ?? ''];
-  const [given, wanted] = [Buffer.from(secret ?? ''), Buffer.from(client?.secret ?? '')];
-  return client?.realm === parts.realm && given.length === wanted.length && timingSafeEqual(given, wanted) ? client : null;
-}
-
-function exchangeCode(parts: ServerParts, codes: Map<string, IssuedCode>, client: RegisteredClient, body: Record<string, unknown>): Answer {
-  const code = codes.get(text(body.code));
-  codes.delete(text(body.code));
-  if (!code || code.clientId !== client.id || code.endsAt <= parts.now()) return refusal(400, 'invalid_grant', 'The code is unknown, used up or too old.');
-  if (code.redirectUri !== body.redirect_uri) return refusal(400, 'invalid_grant', 'The redirect_uri differs from that of the authorization request.');
-  const verified = code.challenge === null || createHash('sha256').update(text(body.code_verifier)).digest('base64url') === code.challenge;
-  if (!verified) return refusal(400, 'invalid_grant', 'The code_verifier does not fit.');
-  const grant = parts.store.state.grants[code.grantId];
-  return grant ? issue(parts, grant, code.offline) : refusal(400, 'invalid_grant', 'The grant is gone.');
-}
-
-/** RFC 6749 §6, with the dialect's rotation and what it does about a second use. */
-function refresh(parts: ServerParts, client: RegisteredClient, token: string): Answer {
-  const { dialect } = parts.definition;
-  const issued = parts.store.state.refreshTokens[token];
-  const grant = issued ? parts.store.state.grants[issued.grantId] : undefined;
-  if (!issued || !grant || grant.clientId !== client.id) return refusal(400, 'invalid_grant', 'The refresh token is unknown.');
-  if (grant.withdrawn) return refusal(400, 'invalid_grant', 'The grant was withdrawn.');
-  if (issued.replacedAt !== null) {
-    const inGrace = dialect.reuse === 'grace' && parts.now() <= issued.replacedAt + (dialect.reuse_grace_seconds ?? 0) * 1000;
-    if (!inGrace) {
-      if (dialect.reuse === 'kills_grant') grant.withdrawn = true;
-      parts.count('reuse');
-      parts.store.touch();
-      return refusal(400, 'invalid_grant', 'The refresh token was used before.');
-    }
-    parts.count('reuse_in_grace');
-  }
-  grant.refreshes += 1;
-  if (dialect.rotation === 'each_use') issued.replacedAt ??= parts.now();
-  return issue(parts, grant, dialect.rotation === 'each_use');
-}
-
-function issue(parts: ServerParts, grant: GivenGrant, withRefresh: boolean): Answer {
-  const access = opaque('a.');
-  const { accessSeconds, accessSecondsMost = accessSeconds } = parts.lives;
-  const seconds = accessSeconds + Math.floor(Math.random() * (accessSecondsMost - accessSeconds + 1));
-  parts.store.state.accessTokens[access] = { grantId: grant.id, scopes: grant.scopes, expiresAt: parts.now() + seconds * 1000 };
-  const body: Record<string, unknown> = { access_token: access, token_type: 'Bearer', expires_in: seconds, scope: grant.scopes.join(' ') };
-  if (withRefresh) {
-    const token = opaque('r.');
-    parts.store.state.refreshTokens[token] = { grantId: grant.id, replacedAt: null };
-    body.refresh_token = token;
-  }
-  parts.store.touch();
-  return { status: 200, body };
-}
-
-/** The live access token of a request (RFC 6750 §2.1), or null. */
-export function findAccess(parts: Pick<ServerParts, 'store' | 'now' | 'realm'>, request: Request): { grantId: string; scopes: string[] } | null {
-  const token = /^Bearer (.+)$/.exec(request.headers.authorization ?? '')?.[1] ?? '';
+/** The live access token of a request, as this API wants it sent (RFC 6750 §2.1), or null. */
+export function findAccess(
+  parts: Pick<ServerParts, 'store' | 'now' | 'realm'>,
+  request: Request,
+  sent: { token_header: string; token_word: string } = BEARER,
+): FoundAccess | null {
+  const header = request.headers[sent.token_header];
+  const value = typeof header === 'string' ? header : '';
+  const token = sent.token_word === '' ? value : value.startsWith(`${sent.token_word} `) ? value.slice(sent.token_word.length + 1) : '';
   const issued = parts.store.state.accessTokens[token];
   const grant = issued ? parts.store.state.grants[issued.grantId] : undefined;
   const realm = grant ? parts.store.state.clients[grant.clientId]?.realm : undefined;
   return issued && grant && !grant.withdrawn && realm === parts.realm && issued.expiresAt > parts.now()
-    ? { grantId: issued.grantId, scopes: issued.scopes }
+    ? { grantId: issued.grantId, scopes: issued.scopes, byKey: issued.byKey === true }
     : null;
 }
+export interface FoundAccess {
+  grantId: string;
+  scopes: string[];
+  byKey: boolean;
+}
+const BEARER = { token_header: 'authorization', token_word: 'Bearer' };

@@ -2,14 +2,16 @@ import { createServer } from 'node:http';
 import express, { type Request } from 'express';
 import { z } from 'zod';
 import { Fault } from '../core/fault.ts';
-import type { ProviderDefinition } from '../core/provider/definition.ts';
+import { type ProviderDefinition, withVariant } from '../core/provider/definition.ts';
 import { composeDefinition, everyChoice } from '../core/provider/placeholders.ts';
 import { readDefinition } from '../core/provider/read-definition.ts';
 import { apiServer } from './api-server.ts';
 import { authorizationServer, type Lives, type RefreshUse } from './authorization-server.ts';
 import { FaultOrder, faults } from './faults.ts';
+import { answeredApi } from './habits.ts';
 import { localiseDefinition } from './localise.ts';
 import { type StandinStore, standinStore } from './state.ts';
+import { newSecret } from './tokens.ts';
 
 export interface StandinOptions {
   /** The text of a definition; its addresses are moved to this port on loopback. */
@@ -33,10 +35,28 @@ export interface RunningStandin {
 
 const LivesOrder = z.strictObject({ access_seconds: z.number().int().min(1).max(86_400) });
 const WithdrawOrder = z.strictObject({ account: z.string().optional() });
+const SecretsOrder = z.strictObject({ client_id: z.string(), retire_others: z.boolean().default(false) });
 const SkewOrder = z.strictObject({ skew_ms: z.number().int().min(-86_400_000).max(86_400_000) });
 
-const hostsOf = ({ server, apis }: ProviderDefinition): Set<string> =>
-  new Set([server.authorization_endpoint, server.token_endpoint, ...apis.map((api) => api.base_url)].map((address) => new URL(address).hostname));
+const hostsOf = (definition: ProviderDefinition): Set<string> => {
+  const { server, apis } = definition;
+  const addresses = [server.authorization_endpoint, server.token_endpoint, answeredApi(definition), ...apis.map((api) => api.base_url)];
+  return new Set(addresses.flatMap((address) => (address ? [new URL(address).hostname] : [])));
+};
+
+/** Each place of the provider, by variant and choice: as itself, and as its clients there meet it. */
+function placesOf(definition: ProviderDefinition): { realm: string; definition: ProviderDefinition }[] {
+  const variants = [
+    { name: '', whole: withVariant({ ...definition, variants: [] }, 'live', null) },
+    ...definition.variants.map((one) => ({ name: one.name, whole: withVariant(definition, 'live', one.name) })),
+  ];
+  return variants.flatMap(({ name, whole }) =>
+    everyChoice(definition).map((values) => ({
+      realm: [name, ...Object.values(values)].filter(Boolean).join('.'),
+      definition: composeDefinition(whole, values),
+    })),
+  );
+}
 
 /** Starts a simulated provider on loopback. Under `/standin/` it takes orders: faults, lives, withdrawals, and it tells its counters. */
 export async function startStandin(options: StandinOptions): Promise<RunningStandin> {
@@ -68,10 +88,14 @@ export async function startStandin(options: StandinOptions): Promise<RunningStan
   };
   const wrong = faults();
   // One set of routes for each place of the provider, chosen by the host of the request; the sample programs come by 127.0.0.1.
-  const places = everyChoice(definition).map((values) => {
-    const here = composeDefinition(definition, values);
-    const parts = { definition: here, realm: Object.values(values).join('.'), store, faults: wrong, lives, now, count, watch: options.watch };
-    return { hosts: hostsOf(here), serve: express.Router().use(authorizationServer(parts)).use(apiServer(parts)), server: here.server };
+  const places = placesOf(definition).map(({ realm, definition: here }) => {
+    const parts = { definition: here, realm, store, faults: wrong, lives, now, count, watch: options.watch };
+    return {
+      hosts: hostsOf(here),
+      serve: express.Router().use(authorizationServer(parts)).use(apiServer(parts)),
+      server: here.server,
+      page: new URL(here.registration.page ?? 'http://localhost/clients').pathname,
+    };
   });
   const placeOf = (request: Request) => places.find((place) => place.hosts.has(request.hostname)) ?? (places[0] as (typeof places)[number]);
 
@@ -79,11 +103,11 @@ export async function startStandin(options: StandinOptions): Promise<RunningStan
   app.set('query parser', 'simple');
   app.use((request, response, next) => placeOf(request).serve(request, response, next));
   app.get(
-    '/.well-known/openid-configuration',
+    /^(\/.*)?\/\.well-known\/(openid-configuration|oauth-authorization-server)(\/.*)?$/,
     (request, response) => void response.json({ ...placeOf(request).server, scopes_supported: definition.scopes.map((scope) => scope.name) }),
   );
   app.get('/definition.yaml', (_request, response) => void response.type('text/yaml').send(definitionText));
-  app.get('/', (_request, response) => response.redirect('/clients'));
+  app.get('/', (request, response) => response.redirect(placeOf(request).page));
 
   const control = express.Router().use(express.json());
   control.post('/faults', (request, response) => void response.json(wrong.order(FaultOrder.parse(request.body)) ?? { ordered: true }));
@@ -95,6 +119,13 @@ export async function startStandin(options: StandinOptions): Promise<RunningStan
   control.post('/skew', (request, response) => {
     skewMs = SkewOrder.parse(request.body).skew_ms;
     response.json({ skew_ms: skewMs });
+  });
+  control.post('/secrets', (request, response) => {
+    const { client_id: id, retire_others: retire } = SecretsOrder.parse(request.body);
+    const client = store.state.clients[id];
+    if (!client) return void response.status(404).json({ error: 'unknown client' });
+    if (retire) [client.secret, client.moreSecrets] = ['', []];
+    return void response.json({ secret: newSecret({ definition, store }, client) });
   });
   control.post('/withdraw', (request, response) => {
     const { account } = WithdrawOrder.parse(request.body ?? {});
@@ -112,6 +143,8 @@ export async function startStandin(options: StandinOptions): Promise<RunningStan
       }),
   );
   app.use('/standin', control);
+  // A tenant that nobody has looks like a client that nobody knows.
+  app.post(/\/token$/, (_request, response) => void response.status(401).json({ error: 'invalid_client', error_description: 'Client authentication failed.' }));
   app.use((_request, response) => void response.status(404).json({ error: 'not_found', message: 'The stand-in has no such address.' }));
   app.use(
     ((error, _request, response, _next) =>

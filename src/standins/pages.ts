@@ -17,14 +17,17 @@ const page = (
 ): string => `<!doctype html><html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>${escapeHtml(title)} \u2013 ${escapeHtml(definition.title)}</title><style>${STYLE}</style></head>
 <body><header>${escapeHtml(definition.title)} <span class="small" style="color:#cfe6dd">stand-in on this machine</span></header><main><h1>${escapeHtml(title)}</h1>${body}</main></body></html>`;
 
+const takesCertificates = (definition: ProviderDefinition): boolean => definition.server.token_endpoint_auth_methods_supported.includes('private_key_jwt');
+const pathOf = (address: string | undefined): string => new URL(address ?? 'http://localhost/clients').pathname;
+
 export const registrationPage = (definition: ProviderDefinition, clients: RegisteredClient[], problem = ''): string =>
   page(
     'Your clients',
     definition,
-    `${problem ? `<p class="bad">${escapeHtml(problem)}</p>` : ''}<form method="post" action="/clients"><fieldset><legend>Register a client</legend>
+    `${problem ? `<p class="bad">${escapeHtml(problem)}</p>` : ''}<form method="post" action="${pathOf(definition.registration.page)}"><fieldset><legend>Register a client</legend>
 <label>Name people will see <input type="text" name="name" required maxlength="80"></label>
 <label>Redirect URI <input type="url" name="redirect_uri" required maxlength="500"></label>
-<p class="small">It is compared character by character.</p><button>Save</button></fieldset></form>
+<p class="small">It is compared character by character.</p>${takesCertificates(definition) ? '<label>Certificate (PEM, its public part; may stay empty) <textarea name="certificate" rows="4" style="width:100%"></textarea></label>' : ''}<button>Save</button></fieldset></form>
 <h2>Registered</h2>${clients.length === 0 ? '<p>None yet.</p>' : `<ul>${clients.map((client) => `<li><strong>${escapeHtml(client.name)}</strong><br>Id <code>${escapeHtml(client.id)}</code><br>Redirect URI <code>${client.redirectUris.map(escapeHtml).join('</code> <code>')}</code></li>`).join('')}</ul>`}`,
   );
 
@@ -33,7 +36,7 @@ export const registeredPage = (definition: ProviderDefinition, client: Registere
     'Client registered',
     definition,
     `<p>The secret is shown <strong>once</strong>. Copy both now.</p><p>Client id<br><code id="client-id">${escapeHtml(client.id)}</code></p><p>Client secret<br><code id="client-secret">${escapeHtml(client.secret)}</code></p>
-<p>Redirect URI<br><code>${client.redirectUris.map(escapeHtml).join(' ')}</code></p><p><a href="/clients">Back to your clients</a></p>`,
+<p>Redirect URI<br><code>${client.redirectUris.map(escapeHtml).join(' ')}</code></p><p><a href="${pathOf(definition.registration.page)}">Back to your clients</a></p>`,
   );
 
 export const signInPage = (definition: ProviderDefinition, client: RegisteredClient, request: string, problem = ''): string =>

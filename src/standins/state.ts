@@ -3,6 +3,10 @@ import { existsSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
 export interface RegisteredClient {
   id: string;
   secret: string;
+  /** Further secrets that are taken as well, until they are withdrawn. */
+  moreSecrets?: string[];
+  /** The public part of its certificate, as PEM. */
+  certificate?: string;
   name: string;
   redirectUris: string[];
   registeredAt: number;
@@ -26,6 +30,8 @@ export interface IssuedAccess {
   grantId: string;
   scopes: string[];
   expiresAt: number;
+  /** It was issued for a signed assertion, not for a secret. */
+  byKey?: boolean;
 }
 
 /** All that a stand-in remembers. Plain data, so that it can be kept in a file between two starts of the demo. */

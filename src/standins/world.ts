@@ -77,3 +77,35 @@ export const BOOKINGS = REGIONS.flatMap((region) =>
     hours: 1 + (at % 2),
   })),
 );
+
+export const LEDGER = {
+  accounts: [
+    { id: '1000', name: 'Cash on board', balance: '1842.50' },
+    { id: '4000', name: 'Fares', balance: '90412.00' },
+    { id: '6100', name: 'Fuel', balance: '31877.25' },
+  ],
+  postings: Array.from({ length: 130 }, (_none, at) => ({
+    id: `p-${at + 1}`,
+    day: 1 + Math.floor(at / 5),
+    account: ['1000', '4000', '6100'][at % 3],
+    amount: `${40 + ((at * 13) % 90)}.00`,
+    text: `${BOATS[at % BOATS.length]}, run ${1 + (at % 5)}`,
+  })),
+};
+export const PARCELS = Array.from({ length: 230 }, (_none, at) => ({
+  id: `wp-${String(at + 1).padStart(5, '0')}`,
+  boat: BOATS[at % BOATS.length],
+  grams: 200 + ((at * 37) % 4800),
+  to: ROUTES[at % ROUTES.length]?.[1],
+}));
+export const THREADS = [
+  { id: 't-1', title: 'Is the 7:15 running on Sunday?', answers: 4 },
+  { id: 't-2', title: 'Lost a blue umbrella on the Curlew', answers: 2 },
+  { id: 't-3', title: 'Bicycles on the Sandpiper', answers: 9 },
+];
+const FIRST = ['Marit', 'Joss', 'Ane', 'Tom', 'Ruth', 'Per', 'Isla', 'Bram', 'Nell', 'Odd'];
+export const PEOPLE = Array.from({ length: 48 }, (_none, at) => ({
+  id: `sf-${100 + at}`,
+  name: `${FIRST[at % FIRST.length]} ${['Holm', 'Tarrant', 'Quill', 'Marsh', 'Reed'][at % 5]}`,
+  works: ['deck', 'engine', 'office'][at % 3],
+}));

@@ -22,9 +22,18 @@ export const startEelgrass = (accessSeconds = 4, change: (text: string) => strin
 export const startBerthline = (accessSeconds = 4, change: (text: string) => string = (text) => text): Promise<StandinUnderTest> =>
   startUnderTest('berthline', accessSeconds, change);
 
-const HOSTS: Record<string, string> = { eelgrass: 'id.eelgrass', berthline: 'id.north.berthline' };
+/** Where a provider's clients are registered. */
+const PAGES: Record<string, string> = {
+  eelgrass: 'id.eelgrass.localhost',
+  berthline: 'id.north.berthline.localhost',
+  ledgerfin: 'id.ledgerfin.localhost',
+  wharfpost: 'auth.wharfpost.localhost',
+  notchboard: 'notchboard.localhost',
+  quaymaster: 'id.quaymaster.localhost',
+};
 
-async function startUnderTest(provider: string, accessSeconds: number, change: (text: string) => string): Promise<StandinUnderTest> {
+/** Any of the stand-ins that ship, with lives of a few seconds; `change` edits its definition first. */
+export async function startUnderTest(provider: string, accessSeconds = 4, change: (text: string) => string = (text) => text): Promise<StandinUnderTest> {
   const definitionText = change(readFileSync(new URL(`../../definitions/${provider}.yaml`, import.meta.url), 'utf8'));
   const standin = await startStandin({ definitionText, port: 0, accessSeconds });
   const at = `http://127.0.0.1:${standin.port}/standin`;
@@ -35,7 +44,7 @@ async function startUnderTest(provider: string, accessSeconds: number, change: (
   };
   return {
     ...standin,
-    origin: `http://${HOSTS[provider]}.localhost:${standin.port}`,
+    origin: `http://${PAGES[provider]}:${standin.port}`,
     order: async (path, body) => void (await call('POST', path, body)),
     clearFaults: async () => void (await call('DELETE', 'faults')),
     counters: async () => (await call('GET', 'counters')) as never,
@@ -52,11 +61,12 @@ export async function addClient(
   call: ApiClient,
   standin: StandinUnderTest,
   client: string,
-  of: { provider: string; placeholders?: Record<string, string> } = { provider: 'eelgrass' },
+  of: { provider: string; placeholders?: Record<string, string>; environment?: 'sandbox' } = { provider: 'eelgrass' },
 ): Promise<{ id: string; secret: string }> {
   const { provider } = of;
   const draft = await call('addClient', { body: { ...of, name: client } });
-  const registered = await registerAtStandin(standin.origin, 'Saltmarsh Ferries', draft.redirect_uri);
+  const page = draft.registration_page ?? `${standin.origin}/clients`;
+  const registered = await registerAtStandin(page, 'Saltmarsh Ferries', draft.redirect_uri);
   const params = { provider, client };
   await call('changeClient', { params, body: { revision: draft.revision, client_id: registered.id } });
   await call('addSecret', { params, body: { secret: registered.secret } });

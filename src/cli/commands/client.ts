@@ -3,14 +3,8 @@ import type { Client } from '../../api/clients.ts';
 import type { GlobalOptions } from '../connect.ts';
 import { globals, signedIn } from '../connect.ts';
 import { UsageError } from '../exit.ts';
-import { printList, printOne, relative, say, state } from '../print.ts';
-
-/** A client is named PROVIDER/NAME. */
-export function splitClient(text: string): { provider: string; client: string } {
-  const [provider, client, ...more] = text.split('/');
-  if (!provider || !client || more.length > 0) throw new UsageError(`A client is named PROVIDER/NAME, not ${text}.`);
-  return { provider, client };
-}
+import { printJson, printList, printOne, relative, say, state } from '../print.ts';
+import { clientCertificate, clientSecret, splitClient } from './client-secret.ts';
 
 async function show(all: GlobalOptions, one: Client, next?: string): Promise<void> {
   printOne(all, one, [
@@ -18,28 +12,74 @@ async function show(all: GlobalOptions, one: Client, next?: string): Promise<voi
     ['State', await state(one.state)],
     ['Why', one.cause],
     ['What to do', one.remedy],
-    ['Environment', one.environment],
+    ['Type', one.type.replaceAll('_', ' ')],
+    ['Environment', `${one.environment}${one.variant ? `, variant ${one.variant}` : ''}`],
     [
       'Placeholders',
       Object.entries(one.placeholders)
         .map(([name, value]) => `${name} ${value}`)
         .join(', '),
     ],
+    ['Addresses', one.addresses.map((address) => `${address.what}: ${address.address}`).join('\n')],
+    ['Not confirmed', one.unconfirmed_origins.join('\n')],
     ['Redirect URI', one.redirect_uri],
     ['Client id', one.client_id],
+    ['Authenticates', one.method],
     ['Secret', one.secret ? `entered ${relative(one.secret.entered_at)}${one.secret.ends_at ? `, ends ${relative(one.secret.ends_at)}` : ''}` : null],
+    ['Approval', one.approval.replaceAll('_', ' ')],
+    [
+      'Asked for',
+      [one.registering.asked_on, one.registering.asked_by, one.registering.expected_on ? `expected ${one.registering.expected_on}` : '']
+        .filter(Boolean)
+        .join(', '),
+    ],
+    ['Over there', one.registering.own_page],
+    ['Registered by', one.registering.registered_by],
+    ['Notes', one.registering.notes],
+    ['Reach', `${one.reach}${one.listed_accounts.length > 0 ? ` (${one.listed_accounts.join(', ')})` : ''}${one.reach_says ? `: ${one.reach_says}` : ''}`],
+    ['Registered', one.registered_scopes.join(' ')],
+    ['Strength', one.strength.says],
     ['Register at', one.registration_page],
     ['Connections', String(one.connections)],
     ['Next', next],
   ]);
 }
 
+interface ChangeOptions {
+  clientId?: string;
+  title?: string;
+  environment?: 'live';
+  method?: 'none';
+  placeholder?: string[];
+  registeredScopes?: string;
+  approval?: 'given';
+  reach?: 'anyone';
+  listedAccounts?: string;
+  askedOn?: string;
+  askedBy?: string;
+  expectedOn?: string;
+  ownPage?: string;
+  registeredBy?: string;
+  notes?: string;
+  retire?: boolean;
+  takeAsIs?: boolean;
+}
+/** What is remembered of registering it, of these options. */
+const remembered = (options: ChangeOptions) => ({
+  ...(options.askedOn !== undefined && { asked_on: options.askedOn || null }),
+  ...(options.askedBy !== undefined && { asked_by: options.askedBy }),
+  ...(options.expectedOn !== undefined && { expected_on: options.expectedOn || null }),
+  ...(options.ownPage !== undefined && { own_page: options.ownPage }),
+  ...(options.registeredBy !== undefined && { registered_by: options.registeredBy }),
+  ...(options.notes !== undefined && { notes: options.notes }),
+});
+
 /** @throws {UsageError} */
-function readPairs(pairs: string[]): Record<string, string> {
+export function readPairs(pairs: string[]): Record<string, string> {
   return Object.fromEntries(
     pairs.map((pair) => {
       const at = pair.indexOf('=');
-      if (at < 1) throw new UsageError(`Write --placeholder name=value, not ${pair}.`);
+      if (at < 1) throw new UsageError(`Write name=value, not ${pair}.`);
       return [pair.slice(0, at), pair.slice(at + 1)];
     }),
   );
@@ -53,19 +93,36 @@ export function client(rk: Command): void {
     .argument('<provider>')
     .argument('<name>')
     .option('--title <text>', 'what people call it', '')
+    .option('--type <word>', 'web, desktop, public, service_account or printed_code; left out: the first that the definition names')
     .option('--environment <word>', 'development, sandbox or live', 'live')
+    .option('--variant <name>', 'a variant of the definition that no environment chooses by itself')
     .option('--placeholder <name=value...>', 'a value that the definition asks for, such as region=north')
-    .action(async (provider: string, name: string, options: { title: string; environment: 'live'; placeholder?: string[] }, command: Command) => {
-      const all = globals(command);
-      const one = await (await signedIn(all))('addClient', {
-        body: { provider, name, title: options.title, environment: options.environment, placeholders: readPairs(options.placeholder ?? []) },
-      });
-      await show(
-        all,
-        one,
-        `register it there with this redirect URI, then: rk client change ${provider}/${name} --client-id ID, and rk client secret add ${provider}/${name}`,
-      );
-    });
+    .action(
+      async (
+        provider: string,
+        name: string,
+        options: { title: string; type?: 'web'; environment: 'live'; variant?: string; placeholder?: string[] },
+        command: Command,
+      ) => {
+        const all = globals(command);
+        const one = await (await signedIn(all))('addClient', {
+          body: {
+            provider,
+            name,
+            title: options.title,
+            environment: options.environment,
+            variant: options.variant ?? null,
+            placeholders: readPairs(options.placeholder ?? []),
+            ...(options.type && { type: options.type }),
+          },
+        });
+        await show(
+          all,
+          one,
+          `register it there with this redirect URI, then: rk client change ${provider}/${name} --client-id ID, and rk client secret add ${provider}/${name}`,
+        );
+      },
+    );
   noun
     .command('change')
     .description('change a client; its secret is not asked for again')
@@ -73,7 +130,21 @@ export function client(rk: Command): void {
     .option('--client-id <id>', 'the id that the provider gave')
     .option('--title <text>')
     .option('--environment <word>')
-    .action(async (name: string, options: { clientId?: string; title?: string; environment?: 'live' }, command: Command) => {
+    .option('--method <method>', 'client_secret_basic, client_secret_post, private_key_jwt or none')
+    .option('--placeholder <name=value...>')
+    .option('--registered-scopes <list>', 'the scopes registered at the provider, pasted in any form')
+    .option('--approval <word>', 'not_needed, not_asked, asked, they_ask_back, given or refused')
+    .option('--reach <word>', 'listed, organisation or anyone')
+    .option('--listed-accounts <list>', 'who may sign in while it is open to listed accounts only, separated by commas')
+    .option('--asked-on <date>', 'when approval was asked for (YYYY-MM-DD)')
+    .option('--asked-by <form>', 'by which form')
+    .option('--expected-on <date>', 'when approval is expected')
+    .option('--own-page <address>', 'this very client\u2019s page over there')
+    .option('--registered-by <name>')
+    .option('--notes <text>')
+    .option('--retire', 'retire the client')
+    .option('--take-as-is', 'take a value that does not look as the definition says')
+    .action(async (name: string, options: ChangeOptions, command: Command) => {
       const all = globals(command);
       const call = await signedIn(all);
       const params = splitClient(name);
@@ -83,25 +154,108 @@ export function client(rk: Command): void {
         ...(options.clientId !== undefined && { client_id: options.clientId }),
         ...(options.title !== undefined && { title: options.title }),
         ...(options.environment !== undefined && { environment: options.environment }),
+        ...(options.method !== undefined && { method: options.method }),
+        ...(options.placeholder !== undefined && { placeholders: readPairs(options.placeholder) }),
+        ...(options.registeredScopes !== undefined && { registered_scopes: options.registeredScopes.split(/[\s,;]+/).filter(Boolean) }),
+        ...(options.approval !== undefined && { approval: options.approval }),
+        ...(options.reach !== undefined && { reach: options.reach }),
+        ...(options.listedAccounts !== undefined && {
+          listed_accounts: options.listedAccounts
+            .split(/[,;\n]+/)
+            .map((one) => one.trim())
+            .filter(Boolean),
+        }),
+        ...(Object.keys(remembered(options)).length > 0 && { registering: remembered(options) }),
+        ...(options.retire && { stage: 'retired' as const }),
+        take_as_is: options.takeAsIs ?? false,
       };
       await show(all, await call('changeClient', { params, body }));
     });
-  const secretNoun = noun.command('secret').description('a client\u2019s secrets; they go in and never come out');
-  secretNoun
-    .command('add')
-    .description('enter a secret: asked for, or read from standard input')
+  clientSecret(noun, show);
+  clientCertificate(noun, show);
+  noun
+    .command('guide')
+    .description('the steps of registering a client, with its own values; --tick remembers what is done')
     .argument('<client>', 'PROVIDER/NAME')
-    .option('--ends <date>', 'when the provider lets it end (YYYY-MM-DD)')
-    .action(async (name: string, options: { ends?: string }, command: Command) => {
+    .option('--purpose <word>', 'what it is for, where the steps differ by it')
+    .option('--tick <number...>', 'steps that are done')
+    .option('--untick <number...>')
+    .action(async (name: string, options: { purpose?: string; tick?: string[]; untick?: string[] }, command: Command) => {
       const all = globals(command);
-      const ends = options.ends === undefined ? null : new Date(options.ends);
-      if (ends && Number.isNaN(ends.getTime())) throw new UsageError(`--ends takes a date such as 2027-03-31, not ${options.ends}.`);
-      const { secret } = await import('../ask.ts');
       const call = await signedIn(all);
-      await show(
+      const params = splitClient(name);
+      let one = await call('showClient', { params });
+      if (options.purpose !== undefined)
+        one = await call('changeClient', { params, body: { revision: one.revision, registering: { purpose: options.purpose || null } } });
+      const titled = (numbers: string[] = []) =>
+        numbers.map((number) => {
+          const step = one.guide[Number(number) - 1];
+          if (!step) throw new UsageError(`There is no step ${number}; there are ${one.guide.length}.`);
+          return step.title;
+        });
+      if (options.tick || options.untick) {
+        const [on, off] = [titled(options.tick), titled(options.untick)];
+        const done = [...new Set([...one.registering.done, ...on])].filter((title) => !off.includes(title));
+        one = await call('changeClient', { params, body: { revision: one.revision, registering: { done } } });
+      }
+      if (all.output === 'json') return printJson(one.guide);
+      if (one.guide.length === 0)
+        return say(all, `The definition of ${one.provider_title} has no guide. Register at: ${one.registration_page ?? 'its own pages'}`);
+      for (const [at, step] of one.guide.entries()) {
+        process.stdout.write(`${step.done ? '\u2713' : '\u00b7'} ${at + 1}. ${step.title}\n`);
+        for (const [label, text] of [
+          ['There', step.where],
+          ['Page', step.page],
+          ['Do', step.does],
+          ['Not', step.look_alike],
+          ['Empty', step.leave_empty],
+          ['Instead', step.instead],
+          ['Missing', step.missing.join(', ')],
+        ])
+          if (text) process.stdout.write(`     ${String(label).padEnd(8)}${text}\n`);
+      }
+      if (one.purposes.length > 0) say(all, `Purposes: ${one.purposes.join(', ')} (now: ${one.registering.purpose ?? 'none'})`);
+    });
+  noun
+    .command('confirm-addresses')
+    .description('confirm, with your own password, the addresses to which a client\u2019s secret and tokens go')
+    .argument('<client>', 'PROVIDER/NAME')
+    .action(async (name: string, _options: object, command: Command) => {
+      const all = globals(command);
+      const call = await signedIn(all);
+      const params = splitClient(name);
+      const { unconfirmed_origins: origins } = await call('showClient', { params });
+      if (origins.length === 0) return say(all, 'Every address is confirmed.');
+      process.stderr.write(`New: ${origins.join(', ')}\n`);
+      const { secret } = await import('../ask.ts');
+      await show(all, await call('confirmOrigins', { params, body: { password: await secret('Your own password') } }));
+    });
+  noun
+    .command('notepad')
+    .description('sort a notepad on standard input into the fields; secrets are sealed and never shown back')
+    .argument('<client>', 'PROVIDER/NAME')
+    .option('--apply', 'save what was found')
+    .action(async (name: string, options: { apply?: boolean }, command: Command) => {
+      const all = globals(command);
+      const { standardInput } = await import('../ask.ts');
+      const answer = await (await signedIn(all))('sortNotepad', {
+        params: splitClient(name),
+        body: { text: await standardInput(), apply: options.apply ?? false },
+      });
+      await printList(
         all,
-        await call('addSecret', { params: splitClient(name), body: { secret: await secret('Client secret'), ends_at: ends?.toISOString() ?? null } }),
+        answer.found,
+        {
+          LINE: (one) => String(one.line),
+          FIELD: (one) => one.name,
+          VALUE: (one) => one.shows,
+          WHY: (one) => one.why,
+          '': (one) => (one.saved ? 'saved' : ''),
+        },
+        'Nothing in it fits a field of this provider.',
       );
+      if (answer.unsorted.length > 0) say(all, `Lines that fit nothing: ${answer.unsorted.join(', ')}.`);
+      if (!options.apply && answer.found.length > 0) say(all, 'Nothing is saved yet: say --apply.');
     });
   noun
     .command('list')

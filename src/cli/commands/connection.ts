@@ -6,7 +6,8 @@ import type { GlobalOptions } from '../connect.ts';
 import { globals, signedIn } from '../connect.ts';
 import { EXIT, Outcome } from '../exit.ts';
 import { printList, printOne, relative, say, state } from '../print.ts';
-import { splitClient } from './client.ts';
+import { readPairs } from './client.ts';
+import { splitClient } from './client-secret.ts';
 
 const WAIT_MOST_MS = 31 * 60_000;
 const LOOK_EVERY_MS = 700;
@@ -23,6 +24,17 @@ async function show(all: GlobalOptions, one: Connection, next?: string): Promise
     ['Evidence', one.state === 'working' ? null : one.evidence],
     ['What to do', one.remedy],
     ['Client', `${one.provider}/${one.client} (${one.environment})`],
+    ['Grant type', one.grant_type === 'authorization_code' ? null : one.grant_type.replaceAll('_', ' ')],
+    ['API', one.base_url],
+    [
+      'Placeholders',
+      Object.entries(one.placeholders)
+        .map(([name, value]) => `${name} ${value}`)
+        .join(', '),
+    ],
+    ['Operations', one.operations.join(', ')],
+    ['Not allowed', one.operations_lacking.join(', ')],
+    ['Weaker client', one.weaker_client ? `${one.provider}/${one.weaker_client} would do for these operations` : null],
     ['Account', one.account],
     ['Consented', one.consented_at ? `${relative(one.consented_at)}, started by ${one.consented_by}` : null],
     ['Scopes', one.scopes_granted?.join(' ') ?? one.scopes_requested.join(' ')],
@@ -42,6 +54,9 @@ interface AddOptions {
   client: string;
   scope?: string[];
   account?: string;
+  grantType?: 'client_credentials';
+  placeholder?: string[];
+  operation?: string[];
   policy: PolicyWord;
   allowUnlistedScopes?: boolean;
 }
@@ -55,6 +70,9 @@ export function connection(rk: Command): void {
     .requiredOption('--client <client>', 'PROVIDER/NAME')
     .option('--scope <scopes...>', 'what to ask for; left out: the definition\u2019s preset')
     .option('--account <account>', 'the account that should agree')
+    .option('--grant-type <type>', 'authorization_code or client_credentials; left out: as the client\u2019s type says')
+    .option('--placeholder <name=value...>', 'a value that the definition asks for at the connection')
+    .option('--operation <ids...>', 'operations of the API that it is for; their weakest scopes are asked for')
     .option('--policy <policy>', POLICY_HELP, 'always')
     .option('--allow-unlisted-scopes', 'take scopes that the definition does not list')
     .action(async (name: string, options: AddOptions, command: Command) => {
@@ -62,7 +80,8 @@ export function connection(rk: Command): void {
       const call = await signedIn(all);
       const { provider, client } = splitClient(options.client);
       const scopes =
-        options.scope?.flatMap((one) => one.split(/\s+/).filter(Boolean)) ??
+        options.scope?.flatMap((one) => one.split(/[\s,]+/).filter(Boolean)) ??
+        (options.operation ? (await call('chooseScopes', { params: { provider }, body: { operations: options.operation } })).scopes : null) ??
         (await call('showProvider', { params: { provider } })).definition.scopes.filter((scope) => scope.preset).map((scope) => scope.name);
       const one = await call('addConnection', {
         body: {
@@ -71,6 +90,9 @@ export function connection(rk: Command): void {
           client,
           scopes,
           policy: options.policy,
+          operations: options.operation ?? [],
+          placeholders: readPairs(options.placeholder ?? []),
+          ...(options.grantType && { grant_type: options.grantType }),
           expected_account: options.account ?? null,
           allow_unlisted_scopes: options.allowUnlistedScopes ?? false,
         },
@@ -83,6 +105,7 @@ export function connection(rk: Command): void {
     .argument('<name>')
     .option('--scope <scopes...>')
     .option('--account <account>', 'the account that should agree; empty: any')
+    .option('--operation <ids...>', 'operations of the API that it is for')
     .option('--policy <policy>', POLICY_HELP)
     .option('--allow-unlisted-scopes')
     .action(async (name: string, options: Partial<AddOptions>, command: Command) => {
@@ -93,6 +116,7 @@ export function connection(rk: Command): void {
         revision,
         allow_unlisted_scopes: options.allowUnlistedScopes ?? false,
         ...(options.scope && { scopes: options.scope.flatMap((one) => one.split(/\s+/).filter(Boolean)) }),
+        ...(options.operation && { operations: options.operation }),
         ...(options.account !== undefined && { expected_account: options.account }),
         ...(options.policy && { policy: options.policy }),
       };
@@ -109,10 +133,12 @@ export function connection(rk: Command): void {
       const opened = await call('openConnection', { params: { connection: name } });
       if (!options.wait)
         return printOne(all, opened, [
-          ['Open in a browser', opened.start_url],
+          [opened.by_itself ? 'How it went' : 'Open in a browser', opened.start_url],
+          ['Note', opened.warnings.join('\n')],
           ['Good until', opened.expires_at],
         ]);
-      process.stderr.write(`Open in a browser: ${opened.start_url}\nWaiting for the consent\u2026\n`);
+      for (const warning of opened.warnings) process.stderr.write(`Note: ${warning}\n`);
+      process.stderr.write(opened.by_itself ? 'The client asks for itself\u2026\n' : `Open in a browser: ${opened.start_url}\nWaiting for the consent\u2026\n`);
       await showOutcome(all, await untilFinished(() => call('showConsent', { params: { consent: opened.id } })));
     });
   noun
@@ -187,6 +213,25 @@ export function connection(rk: Command): void {
         const one = await (await signedIn(all))(operation, { params: { connection: name } });
         await show(all, one, verb === 'pause' ? 'tokens already handed out live on at the provider until they run out' : undefined);
       });
+  noun
+    .command('revoke')
+    .description('tell the provider to end the grant, and forget its tokens here; name, callers and history stay')
+    .argument('<name>')
+    .option('--yes', 'do not ask')
+    .action(async (name: string, options: { yes?: boolean }, command: Command) => {
+      const all = globals(command);
+      const call = await signedIn(all);
+      const { callers } = await call('showConnection', { params: { connection: name } });
+      const { confirmed } = await import('../ask.ts');
+      const used = callers.length > 0 ? ` ${callers.join(', ')} will get no token any more.` : '';
+      if (!(await confirmed(`Revoke ${name}?${used}`, options.yes))) return;
+      const answer = await call('revokeConnection', { params: { connection: name } });
+      printOne(all, answer, [
+        ['Revoked', name],
+        ['There', answer.says],
+        ['Next', `rk connection open ${name} agrees again`],
+      ]);
+    });
   noun
     .command('remove')
     .description('remove a connection and forget its tokens here')

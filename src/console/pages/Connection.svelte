@@ -33,6 +33,14 @@
   });
   const doing = new Doing();
   let removing = $state(false);
+  let revoking = $state(false);
+  let revoked = $state('');
+  const revoke = () =>
+    doing.run(async () => {
+      revoked = (await call('revokeConnection', { params: { connection: params.connection } })).says;
+      revoking = false;
+      await Promise.all([loaded.load(), past.load()]);
+    });
   const c = $derived<Connection | null>(loaded.value);
   const paused = $derived(c?.state === 'paused');
   const act = (name: 'renewConnection' | 'probeConnection' | 'pauseConnection' | 'resumeConnection') =>
@@ -54,7 +62,7 @@
     <button class="btn btn-sm" disabled={doing.busy || c.next_renewal_at === null} onclick={() => act('renewConnection')}><RefreshCw size={15} aria-hidden="true" />Renew now</button>
     {#if paused}<button class="btn btn-sm btn-primary" disabled={doing.busy} onclick={() => act('resumeConnection')}><CirclePlay size={15} aria-hidden="true" />Resume</button>
     {:else}<button class="btn btn-sm" disabled={doing.busy || !agreed} onclick={() => act('pauseConnection')}><CirclePause size={15} aria-hidden="true" />Pause</button>{/if}
-    <AgreeAgain connection={c.name} label={agreed ? 'Agree again' : 'Go to consent'} strong={c.state !== 'working' && !paused} icon={UserRoundCheck} />
+    <AgreeAgain connection={c.name} label={c.grant_type === 'client_credentials' ? (agreed ? 'Ask again' : 'Ask for the token') : agreed ? 'Agree again' : 'Go to consent'} strong={c.state !== 'working' && !paused} icon={UserRoundCheck} />
   {/if}
 </Title>
 <ProblemNote problem={loaded.problem ?? doing.problem} />
@@ -73,19 +81,25 @@
   <div class="grid lg:grid-cols-2 gap-6 mb-6">
     <section aria-labelledby="what"><h2 id="what" class="mb-1">What was agreed</h2>
       <dl class="facts">
-        <dt>Account</dt><dd>{c.account ?? (agreed ? 'not read' : 'nobody yet')}{#if c.expected_account && c.expected_account !== c.account}{' '}<span class="text-base-content/70">expected: {c.expected_account}</span>{/if}</dd>
+        {#if c.grant_type === 'client_credentials'}<dt>Acts</dt><dd>for itself: the client asks for its own token</dd>{:else}<dt>Account</dt><dd>{c.account ?? (agreed ? 'not read' : 'nobody yet')}{#if c.expected_account && c.expected_account !== c.account}{' '}<span class="text-base-content/70">expected: {c.expected_account}</span>{/if}</dd>{/if}
         <dt>Client</dt><dd><a class="link" href={`#/providers/${c.provider}/clients/${c.client}`}>{c.provider_title}/{c.client}</a>, {c.environment}</dd>
-        {#if c.consented_at}<dt>Consented</dt><dd><Moment at={c.consented_at} />, started by {c.consented_by}</dd>
-          <dt>Refresh token</dt><dd class={c.has_refresh_token && c.next_renewal_at ? '' : 'text-warning font-semibold'}>{!c.has_refresh_token ? 'none came: it ends with its access token' : c.next_renewal_at ? 'yes: it is renewed by itself' : 'held, and refused by the provider'}</dd>{/if}
+        {#if c.consented_at}<dt>{c.grant_type === 'client_credentials' ? 'Asked' : 'Consented'}</dt><dd><Moment at={c.consented_at} />, started by {c.consented_by}</dd>
+          <dt>Refresh token</dt><dd class={c.grant_type === 'client_credentials' || c.has_refresh_token && c.next_renewal_at ? '' : 'text-warning font-semibold'}>{c.grant_type === 'client_credentials' ? 'not needed: a new token is asked for in time' : !c.has_refresh_token ? 'none came: it ends with its access token' : c.next_renewal_at ? 'yes: it is renewed by itself' : 'held, and refused by the provider'}</dd>{/if}
         {#if c.agree_again_by}<dt>Agree again by</dt><dd><Moment at={c.agree_again_by} />: the grant ends then by the provider’s rules</dd>{/if}
         <dt>Renewed</dt><dd><PolicyChoice connection={c} done={() => loaded.load()} /></dd>
         <dt>Scopes</dt><dd>{#each c.scopes_granted ?? c.scopes_requested as scope (scope)}<code class="mr-2">{scope}</code>{/each}</dd>
+        {#if c.scopes_by_themselves.length > 0}<dt>Also asked for</dt><dd>{#each c.scopes_by_themselves as scope (scope)}<code class="mr-2">{scope}</code>{/each}<span class="text-base-content/70">to read who agreed</span></dd>{/if}
+        {#if Object.keys(c.placeholders).length > 0}<dt>Placeholders</dt><dd>{#each Object.entries(c.placeholders) as [name, value] (name)}<span class="mr-3">{name} <code>{value}</code></span>{/each}</dd>{/if}
+        {#if c.operations.length > 0}<dt>It is for</dt><dd>{c.operations.join(', ')}</dd>{/if}
+        {#if c.operations_lacking.length > 0}<dt class="text-warning">Not allowed</dt><dd class="text-warning font-semibold">{c.operations_lacking.join(', ')}: the scopes held do not allow it</dd>{/if}
+        {#if c.weaker_client}<dt>Weaker client</dt><dd><a class="link" href={`#/providers/${c.provider}/clients/${c.weaker_client}`}>{c.weaker_client}</a> would do for these operations</dd>{/if}
         {#if c.scopes_missing.length > 0}<dt class="text-warning">Not granted</dt><dd class="text-warning font-semibold">{c.scopes_missing.join(' ')}</dd>{/if}
       </dl>
     </section>
     <section aria-labelledby="use"><h2 id="use" class="mb-1">Use it</h2>
       <dl class="facts">
         <dt>Callers</dt><dd>{#each c.callers as caller (caller)}<a class="link mr-2" href={`#/callers/${caller}`}>{caller}</a>{:else}none yet: <a class="link link-primary" href="#/callers">add one</a>{/each}</dd>
+        <dt>API</dt><dd class="mono break-all">{c.base_url}</dd>
         <dt>Resource</dt><dd><Copy value={c.resource} label="the resource" /></dd>
         <dt>By hand</dt><dd><Copy value={`rk call ${c.name} GET ${c.probe.path || '/'}`} label="the command" /></dd>
       </dl>
@@ -94,6 +108,13 @@
   {#if c.probe.last}<section class="mb-6" aria-labelledby="proof"><h2 id="proof" class="mb-1">The call that proves it, when it was last tried</h2><Answer answer={c.probe.last} /></section>{/if}
   <section aria-labelledby="attempts" class="mb-6"><h2 id="attempts" class="mb-1">Attempts to renew</h2><AttemptList items={attempts.value?.items ?? []} /></section>
   <section aria-labelledby="past" class="mb-6"><h2 id="past" class="mb-1">History</h2><HistoryList items={past.value?.items ?? []} /></section>
+  {#if revoked}<p role="status" class="mb-3">Revoked. {revoked}</p>{/if}
+  {#if revoking}
+    <div class="border-l-4 border-error pl-4 py-2 mb-3" role="group" aria-label="Revoke">
+      <p>Revoke <strong>{c.name}</strong>: the provider is told to end the grant, and its tokens are forgotten here.{#if c.callers.length > 0} It is used by {c.callers.join(', ')}; they get no token any more.{/if} Name, callers and history stay.</p>
+      <button class="btn btn-error btn-sm mt-1" disabled={doing.busy} onclick={revoke}>Revoke it</button> <button class="btn btn-sm mt-1" onclick={() => (revoking = false)}>Keep it</button>
+    </div>
+  {:else if agreed && c.state !== 'revoked'}<button class="btn btn-sm btn-outline btn-error mr-2" onclick={() => (revoking = true)}>Revoke…</button>{/if}
   {#if removing}
     <div class="border-l-4 border-error pl-4 py-2" role="group" aria-label="Remove">
       <p>Remove <strong>{c.name}</strong> and forget its tokens?{#if c.callers.length > 0} It is used by {c.callers.join(', ')}; they get no token any more.{/if} At the provider the grant stays until it is withdrawn there.</p>

@@ -26,9 +26,9 @@
 </script>
 
 {#if o}
-  <Title title={finished ? (o.problem ? 'It did not work' : `${o.connection} is connected`) : `Waiting for ${o.provider_title}`} up={signedIn ? { href: `#/connections/${o.connection}`, name: o.connection } : null} />
+  <Title title={finished ? (o.problem ? 'It did not work' : `${o.connection} is connected`) : o.by_itself ? `Asking ${o.provider_title}` : `Waiting for ${o.provider_title}`} up={signedIn ? { href: `#/connections/${o.connection}`, name: o.connection } : null} />
   {#if !finished}
-    <p class="flex items-center gap-3 mb-4" role="status"><span class="loading loading-dots loading-sm" aria-hidden="true"></span>{WAITS[o.phase]} <span class="text-base-content/70">Runs out <Moment at={o.expires_at} />.</span></p>
+    <p class="flex items-center gap-3 mb-4" role="status"><span class="loading loading-dots loading-sm" aria-hidden="true"></span>{o.by_itself && o.phase === 'exchanging' ? 'The client asks for a token of its own…' : WAITS[o.phase]} <span class="text-base-content/70">Runs out <Moment at={o.expires_at} />.</span></p>
     {#if o.phase === 'offered' && blockedLink}<p class="mb-4">Your browser kept the new tab from opening: <a class="btn btn-primary btn-sm" href={blockedLink} target="_blank" rel="noopener">Go to {o.provider_title}</a></p>{/if}
     {#if o.phase === 'started' && signedIn}
       <p class="mb-4 flex gap-2"><AgreeAgain connection={o.connection} label="Start over" strong={false} /></p>
@@ -42,14 +42,14 @@
     </div>
     {#if signedIn}<div class="flex gap-2 mb-5"><AgreeAgain connection={o.connection} label="Open it again" /><a class="btn btn-sm" href={`#/providers/${o.provider}/clients/${o.client}`}>To the client</a><a class="btn btn-sm" href={`#/connections/${o.connection}`}>To the connection</a></div>{/if}
   {:else}
-    <p class="text-lg mb-3 flex items-center gap-2 text-success font-semibold" role="status"><CircleCheck size={20} aria-hidden="true" />{o.account ? `${o.account.label} agreed.` : 'Agreed.'}</p>
+    <p class="text-lg mb-3 flex items-center gap-2 text-success font-semibold" role="status"><CircleCheck size={20} aria-hidden="true" />{o.by_itself ? 'The client has a token of its own.' : o.account ? `${o.account.label} agreed.` : 'Agreed.'}</p>
   {/if}
   {#if finished && o.scopes}
     <dl class="facts mb-4">
-      <dt>Who agreed</dt><dd>{o.account ? `${o.account.label} (${o.account.id})` : 'the provider does not say'}</dd>
+      <dt>Who agreed</dt><dd>{o.by_itself ? 'nobody needs to: the client acts for itself' : o.account ? `${o.account.label} (${o.account.id})` : 'the provider does not say'}</dd>
       <dt>To what</dt><dd>{#each o.scopes.granted as scope (scope)}<code class="mr-2">{scope}</code>{/each}</dd>
       {#if o.scopes.missing.length > 0}<dt class="text-warning">Not granted</dt><dd class="text-warning font-semibold">{o.scopes.missing.join(' ')}</dd>{/if}
-      <dt>Refresh token</dt><dd class={o.refresh_token ? '' : 'text-warning font-semibold'}>{o.refresh_token ? 'came: the connection is renewed by itself' : 'did not come: the connection ends with its access token'}</dd>
+      <dt>Refresh token</dt><dd class={o.refresh_token || o.by_itself ? '' : 'text-warning font-semibold'}>{o.by_itself ? 'not needed: a new token is asked for in time' : o.refresh_token ? 'came: the connection is renewed by itself' : 'did not come: the connection ends with its access token'}</dd>
       <dt>Access token</dt><dd>{o.access_token_life_seconds === null ? 'no life was named' : `lives ${o.access_token_life_seconds} s at a time`}</dd>
     </dl>
     {#each o.warnings as warning (warning)}<p class="border-l-4 border-warning pl-3 my-1">{warning}</p>{/each}

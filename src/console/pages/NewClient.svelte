@@ -2,6 +2,7 @@
   import { onMount } from 'svelte';
   import { push } from 'svelte-spa-router';
   import Field from '../parts/Field.svelte';
+  import Placeholders from '../parts/Placeholders.svelte';
   import ProblemNote from '../parts/ProblemNote.svelte';
   import Title from '../parts/Title.svelte';
   import { Doing, Loaded } from '../state/loaded.svelte.ts';
@@ -13,13 +14,17 @@
   let environment = $state<'development' | 'sandbox' | 'live'>('live');
   const provider = new Loaded(() => call('showProvider', { params }));
   onMount(() => provider.start());
-  const asked = $derived(provider.value?.definition.placeholders ?? []);
+  const definition = $derived(provider.value?.definition);
+  const TYPES = { web: 'Web: has a secret, people come back to this service', desktop: 'Desktop: comes back to the engineer’s own machine', public: 'Public: has no secret', service_account: 'Service account: nobody signs in', printed_code: 'Printed code: the provider’s console prints it' };
+  let type = $state<keyof typeof TYPES | ''>('');
+  const chosen = $derived(type || definition?.registration.client_types[0] || 'web');
+  const variant = $derived(definition?.variants.find((one) => one.environments.includes(environment)));
   let values = $state<Record<string, string>>({});
   const saving = new Doing();
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
     void saving.run(async () => {
-      await call('addClient', { body: { provider: params.provider, name: name.trim(), title: title.trim(), environment, placeholders: $state.snapshot(values) } });
+      await call('addClient', { body: { provider: params.provider, name: name.trim(), title: title.trim(), type: chosen, environment, placeholders: $state.snapshot(values) } });
       await push(`/providers/${params.provider}/clients/${name.trim()}`);
     });
   };
@@ -27,13 +32,15 @@
 
 <Title title="Start a client" up={{ href: `#/providers/${params.provider}`, name: params.provider }} />
 <p class="max-w-xl mb-3">A client is our registration at the provider. It starts as a draft: you get the redirect URI first, register it over there, and come back with the id and the secret.</p>
-<form class="max-w-md" onsubmit={submit}>
+<form class="max-w-xl" onsubmit={submit}>
   <Field id="name" label="Name" help="It becomes part of the redirect URI and never changes."><input id="name" class="input w-full mono" required pattern="[a-z][a-z0-9\-]*" maxlength="41" bind:value={name} /></Field>
   <Field id="title" label="Title" help="Optional; for people."><input id="title" class="input w-full" maxlength="80" bind:value={title} /></Field>
-  <Field id="environment" label="Environment"><select id="environment" class="select w-full" bind:value={environment}><option value="development">development</option><option value="sandbox">sandbox</option><option value="live">live</option></select></Field>
-  {#each asked as one (one.name)}
-    <Field id={`p-${one.name}`} label={one.title} help={one.says}><select id={`p-${one.name}`} class="select w-full" required bind:value={values[one.name]}><option value="" disabled selected>choose…</option>{#each one.choices as choice (choice.value)}<option value={choice.value}>{choice.title}</option>{/each}</select></Field>
-  {/each}
+  {#if definition}
+    {#if definition.registration.client_types.length > 1}<Field id="type" label="Type"><select id="type" class="select w-full" bind:value={type}>{#each definition.registration.client_types as one (one)}<option value={one}>{TYPES[one]}</option>{/each}</select></Field>
+    {:else}<p class="mb-3"><span class="font-semibold">Type</span> {TYPES[chosen]}</p>{/if}
+  {/if}
+  <Field id="environment" label="Environment" help={variant ? `${variant.title}: ${variant.says}` : ''}><select id="environment" class="select w-full" bind:value={environment}><option value="development">development</option><option value="sandbox">sandbox</option><option value="live">live</option></select></Field>
+  {#if definition}<Placeholders {definition} level="client" {environment} bind:values />{/if}
   <ProblemNote problem={provider.problem ?? saving.problem} />
   <button class="btn btn-primary" disabled={saving.busy}>Start the draft</button>
 </form>

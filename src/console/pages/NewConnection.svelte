@@ -2,6 +2,8 @@
   import { onMount } from 'svelte';
   import { push, router } from 'svelte-spa-router';
   import AgreeAgain from '../parts/AgreeAgain.svelte';
+  import OperationChoice from '../parts/OperationChoice.svelte';
+  import Placeholders from '../parts/Placeholders.svelte';
   import Field from '../parts/Field.svelte';
   import ProblemNote from '../parts/ProblemNote.svelte';
   import StateMark from '../parts/StateMark.svelte';
@@ -18,6 +20,8 @@
   let more = $state('');
   let unlisted = $state(false);
   let ticked = $state<string[]>([]);
+  let operations = $state<string[]>([]);
+  let values = $state<Record<string, string>>({});
   let added = $state<string | null>(null);
   const saving = new Doing();
   const items = $derived(clients.value?.items ?? []);
@@ -31,12 +35,15 @@
     if (!chosen && items[0]) chosen = `${items[0].provider}/${items[0].name}`;
   });
   $effect(() => (chosen ? provider.start() : undefined));
+  const forItself = $derived(client?.type === 'service_account');
+  const definition = $derived(provider.value?.definition ?? null);
+  const alone = $derived(new Set((definition?.identity?.needs ?? []).filter(() => !forItself)));
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
     void saving.run(async () => {
       if (!client) return;
       const scopes = [...ticked, ...more.split(/\s+/).filter(Boolean)];
-      await call('addConnection', { body: { name: name.trim(), provider: client.provider, client: client.name, scopes, expected_account: account.trim() || null, allow_unlisted_scopes: unlisted } });
+      await call('addConnection', { body: { name: name.trim(), provider: client.provider, client: client.name, scopes, operations: $state.snapshot(operations), placeholders: $state.snapshot(values), expected_account: account.trim() || null, allow_unlisted_scopes: unlisted } });
       added = name.trim();
     });
   };
@@ -48,8 +55,8 @@
   <p>A connection goes through a client: our registration at a provider. <a class="link link-primary" href="#/providers">Start one there first</a>.</p>
 {:else if added}
   <div class="panel px-4 py-3 max-w-2xl">
-    <p class="mb-2"><strong>{added}</strong> is added. Now somebody consents at {client?.provider_title}; it opens in a tab of its own, and this one waits.</p>
-    <div class="flex gap-2"><AgreeAgain connection={added} label={`Go to ${client?.provider_title}`} /><button class="btn btn-sm" onclick={() => push(`/connections/${added}`)}>Later</button></div>
+    <p class="mb-2"><strong>{added}</strong> is added. {forItself ? 'The client asks for a token of its own; nobody needs to consent.' : `Now somebody consents at ${client?.provider_title}; it opens in a tab of its own, and this one waits.`}</p>
+    <div class="flex flex-wrap gap-2"><AgreeAgain connection={added} label={forItself ? `Ask ${client?.provider_title}` : `Go to ${client?.provider_title}`} /><button class="btn btn-sm" onclick={() => push(`/connections/${added}`)}>Later</button></div>
   </div>
 {:else if clients.value}
   <form onsubmit={submit} class="max-w-2xl">
@@ -58,14 +65,18 @@
     </Field>
     {#if client && client.missing.length > 0}<p class="mb-3"><StateMark state={client.state} /> {client.cause} <a class="link link-primary" href={`#/providers/${client.provider}/clients/${client.name}`}>Complete it</a> before somebody consents.</p>{/if}
     <Field id="name" label="Name" help="Integrations use it; it can be the name of the job, such as sailings."><input id="name" class="input w-full mono" required pattern="[a-z0-9][a-z0-9._\-]*" maxlength="63" bind:value={name} /></Field>
+    {#if definition && client}{#key chosen}
+      <Placeholders {definition} level="connection" environment={client.environment} others={client.placeholders} bind:values />
+      <OperationChoice {definition} client={client.name} bind:chosen={operations} scopes={(needed) => (ticked = needed)} />
+    {/key}{/if}
     <fieldset class="mb-3"><legend class="font-semibold mb-1">Scopes to ask for</legend>
       {#each provider.value?.definition.scopes ?? [] as scope (scope.name)}
-        <label class="flex items-baseline gap-2 py-0.5"><input type="checkbox" class="checkbox checkbox-sm self-center" value={scope.name} bind:group={ticked} /><code class="w-40 shrink-0">{scope.name}</code><span>{scope.says}</span><span class="ml-auto text-sm text-base-content/70">{scope.power}</span></label>
+        <label class="flex items-baseline gap-2 py-0.5"><input type="checkbox" class="checkbox checkbox-sm self-center" value={scope.name} bind:group={ticked} /><code class="w-40 shrink-0">{scope.name}</code><span>{scope.says}{#if alone.has(scope.name) && !ticked.includes(scope.name)} <em class="text-base-content/70">asked for by itself, to read who agreed</em>{/if}</span><span class="ml-auto text-sm text-base-content/70">{scope.power}</span></label>
       {/each}
     </fieldset>
     <Field id="more" label="Other scopes" help="Only if the provider knows more than the definition lists; separated by spaces."><input id="more" class="input w-full mono" bind:value={more} /></Field>
     {#if more.trim()}<label class="flex items-center gap-2 mb-3"><input type="checkbox" class="checkbox checkbox-sm" bind:checked={unlisted} />Send them as they are, though the definition does not list them</label>{/if}
-    <Field id="account" label="Expected account" help="Optional. If another account agrees, its tokens are not used."><input id="account" class="input w-full" bind:value={account} /></Field>
+    {#if !forItself}<Field id="account" label="Expected account" help="Optional. If another account agrees, its tokens are not used."><input id="account" class="input w-full" bind:value={account} /></Field>{/if}
     <ProblemNote problem={saving.problem} />
     <button class="btn btn-primary" disabled={saving.busy || !client}>Add the connection</button>
   </form>

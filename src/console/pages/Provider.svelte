@@ -1,22 +1,29 @@
 <script lang="ts">
+  import ChangeDefinition from '../parts/ChangeDefinition.svelte';
   import DefinitionFacts from '../parts/DefinitionFacts.svelte';
+  import Moment from '../parts/Moment.svelte';
   import { push } from 'svelte-spa-router';
   import ProblemNote from '../parts/ProblemNote.svelte';
   import Title from '../parts/Title.svelte';
   import { Doing, Loaded } from '../state/loaded.svelte.ts';
+  import { counted } from '../state/moments.ts';
   import { call } from '../state/session.svelte.ts';
 
   const { params }: { params: { provider: string } } = $props();
-  const loaded = new Loaded(() => call('showProvider', { params: { provider: params.provider } }));
+  const key = $derived({ provider: params.provider });
+  const loaded = new Loaded(() => call('showProvider', { params: key }));
+  const versions = new Loaded(() => call('listVersions', { params: key }));
   $effect(() => {
     void params.provider;
-    return loaded.start();
+    const stops = [loaded.start(), versions.start()];
+    return () => stops.forEach((stop) => stop());
   });
   const doing = new Doing();
   const p = $derived(loaded.value);
+  const current = $derived(versions.value?.items.find((one) => one.current)?.document);
   const remove = () =>
     doing.run(async () => {
-      await call('removeProvider', { params: { provider: params.provider } });
+      await call('removeProvider', { params: key });
       await push('/providers');
     });
 </script>
@@ -24,7 +31,12 @@
 <Title title={p?.title ?? params.provider} up={{ href: '#/providers', name: 'Providers' }}><a class="btn btn-primary btn-sm" href={`#/providers/${params.provider}/clients/new`}>Start a client</a></Title>
 <ProblemNote problem={loaded.problem ?? doing.problem} />
 {#if p}
-  <p class="mb-3">{p.about} It has {p.clients} clients and {p.connections} connections.</p>
+  <p class="mb-3">{p.about} It has {counted(p.clients, 'client')} and {counted(p.connections, 'connection')}.</p>
+  {#if p.ready.length > 0}<p class="text-warning font-semibold mb-3">Missing: {p.ready.join(', ')}.</p>{/if}
   <DefinitionFacts definition={p.definition} />
+  <section class="mt-6" aria-labelledby="versions"><h2 id="versions" class="mb-1">Versions</h2>
+    <ul>{#each versions.value?.items ?? [] as one (one.digest + one.saved_at)}<li class="flex gap-3"><Moment at={one.saved_at} /><span>by {one.saved_by}</span><code>{one.digest.slice(0, 12)}</code>{#if one.current}<strong>in use</strong>{:else}<details><summary class="cursor-pointer">look</summary><pre class="bg-base-200 p-2 overflow-auto max-h-80">{one.document}</pre></details>{/if}</li>{/each}</ul>
+    {#if current}<details class="mt-3"><summary class="cursor-pointer font-semibold">Change the definition</summary><div class="mt-2">{#key current}<ChangeDefinition provider={params.provider} document={current} done={() => Promise.all([loaded.load(), versions.load()])} />{/key}</div></details>{/if}
+  </section>
   {#if p.clients === 0}<button class="btn btn-sm btn-outline btn-error mt-6" disabled={doing.busy} onclick={remove}>Remove this provider</button>{/if}
 {:else if !loaded.problem}<p aria-busy="true">Reading…</p>{/if}

@@ -17,6 +17,13 @@
     not_yet_agreed: { icon: CircleDashed, word: 'not yet agreed', colour: 'text-base-content/70' },
     paused: { icon: CirclePause, word: 'paused', colour: 'text-base-content/70' },
     revoked: { icon: CircleX, word: 'revoked', colour: 'text-base-content/70' },
+    refused: { icon: CircleX, word: 'refused', colour: 'text-error' },
+    they_ask_back: { icon: UserRound, word: 'they ask back', colour: 'text-warning' },
+    asked: { icon: CircleDashed, word: 'approval asked', colour: 'text-warning' },
+    not_asked: { icon: CircleDashed, word: 'approval not asked', colour: 'text-warning' },
+    unproved: { icon: CircleDashed, word: 'to be proved', colour: 'text-warning' },
+    active: { icon: CircleCheck, word: 'in use', colour: 'text-success' },
+    former: { icon: CirclePause, word: 'in reserve', colour: 'text-base-content/70' },
     retired: { icon: CircleX, word: 'retired', colour: 'text-base-content/70' },
   };
   const shown = $derived(LOOKS[state as keyof typeof LOOKS] ?? { icon: CircleDashed, word: state, colour: '' });

@@ -19,3 +19,6 @@ export const exact = (at: number): string => new Date(at).toLocaleString(undefin
 
 /** "once", "3 times". */
 export const times = (count: number): string => (count === 1 ? 'once' : `${count} times`);
+
+/** "1 client", "3 clients". */
+export const counted = (count: number, noun: string): string => `${count} ${noun}${count === 1 ? '' : 's'}`;

@@ -1,5 +1,7 @@
+import { Fault } from '../fault.ts';
 import type { ProviderDefinition } from '../provider/definition.ts';
 import { codeChallenge } from './pkce.ts';
+import { joinScopes } from './token-request.ts';
 
 export interface AuthorizationRequest {
   clientId: string;
@@ -10,14 +12,21 @@ export interface AuthorizationRequest {
   verifier: string | null;
 }
 
-/** The address that the browser is sent to (RFC 6749 §4.1.1, RFC 7636 §4.3). Parameters already in the endpoint are kept (§3.1). */
+/**
+ * The address that the browser is sent to (RFC 6749 §4.1.1, RFC 7636 §4.3). Parameters already in the endpoint are kept (§3.1).
+ * @throws {Fault} DEFINITION_UNSUPPORTED where nobody can consent.
+ */
 export function authorizationUrl(definition: ProviderDefinition, request: AuthorizationRequest): string {
-  const url = new URL(definition.server.authorization_endpoint);
+  const endpoint = definition.server.authorization_endpoint;
+  if (endpoint === undefined)
+    throw new Fault('DEFINITION_UNSUPPORTED', { detail: `${definition.title} names no authorization endpoint: nobody can consent there.` });
+  const url = new URL(endpoint);
   const set = (name: string, value: string) => url.searchParams.set(name, value);
   set('response_type', 'code');
   set('client_id', request.clientId);
   set('redirect_uri', request.redirectUri);
-  if (request.scopes.length > 0) set('scope', request.scopes.join(' '));
+  if (request.scopes.length > 0) set('scope', joinScopes(definition.dialect, request.scopes));
+  for (const [name, value] of Object.entries(definition.dialect.authorization_parameters)) set(name, value);
   const offline = definition.dialect.offline_parameter;
   if (offline) set(offline.name, offline.value);
   set('state', request.state);

@@ -1,28 +1,83 @@
+import { SignJWT } from 'jose';
+import type { ProviderDefinition } from '../provider/definition.ts';
 import type { Secret } from '../secret.ts';
+import { openClientKey } from './client-keys.ts';
+import type { ClientAuthenticationMethod } from './methods.ts';
 
-export type ClientAuthenticationMethod = 'client_secret_basic' | 'client_secret_post';
+export type { ClientAuthenticationMethod } from './methods.ts';
 
+/** How a client says who it is. `secret`: the secret, the service user's password, or the PEM of its key. */
 export interface ClientCredentials {
   clientId: string;
-  secret: Secret;
   method: ClientAuthenticationMethod;
+  /** Null with `none`. */
+  secret: Secret | null;
+  /** Which record of the client's secrets this is. */
+  secretId: string | null;
 }
 
 /** application/x-www-form-urlencoded, as RFC 6749 Appendix B asks: `+` for a space, `*-._` kept. */
 const formEncode = (text: string): string => new URLSearchParams({ v: text }).toString().slice(2);
 
+const ASSERTION_LIFE_SECONDS = 120;
+const ASSERTION_TYPE = 'urn:ietf:params:oauth:client-assertion-type:jwt-bearer';
+
 /**
- * Puts the client's id and secret into a token request (RFC 6749 §2.3.1).
- * Basic form-encodes both before joining them; providers that do not decode will get a dialect switch.
+ * Puts the client's authentication into a token request: RFC 6749 §2.3.1, or an assertion of RFC 7523 §2.2.
+ * Basic form-encodes id and secret before joining them, unless the dialect says `raw`.
+ * @param once when the assertion is made (epoch ms), and its own id, never used before.
  */
-export function authenticateClient(credentials: ClientCredentials, form: URLSearchParams, headers: Record<string, string>): void {
-  if (credentials.method === 'client_secret_basic') {
-    const pair = `${formEncode(credentials.clientId)}:${formEncode(credentials.secret.reveal())}`;
-    headers.authorization = `Basic ${Buffer.from(pair, 'utf8').toString('base64')}`;
-    return;
+export async function authenticateClient(
+  definition: Pick<ProviderDefinition, 'dialect' | 'server'>,
+  credentials: ClientCredentials,
+  parameters: Map<string, string>,
+  headers: Record<string, string>,
+  once: { now: number; jti: string },
+): Promise<void> {
+  const { clientId, method } = credentials;
+  const secret = credentials.secret?.reveal() ?? '';
+  switch (method) {
+    case 'client_secret_basic': {
+      const encode = definition.dialect.basic_encoding === 'raw' ? (text: string) => text : formEncode;
+      headers.authorization = `Basic ${Buffer.from(`${encode(clientId)}:${encode(secret)}`, 'utf8').toString('base64')}`;
+      return;
+    }
+    case 'client_secret_post':
+      parameters.set('client_id', clientId).set('client_secret', secret);
+      return;
+    case 'none':
+      parameters.set('client_id', clientId);
+      return;
+    case 'private_key_jwt':
+      parameters
+        .set('client_id', clientId)
+        .set('client_assertion_type', ASSERTION_TYPE)
+        .set('client_assertion', await clientAssertion(definition, credentials, once));
+      return;
+    default:
+      method satisfies never;
   }
-  form.set('client_id', credentials.clientId);
-  form.set('client_secret', credentials.secret.reveal());
+}
+
+async function clientAssertion(
+  definition: Pick<ProviderDefinition, 'dialect' | 'server'>,
+  credentials: ClientCredentials,
+  once: { now: number; jti: string },
+): Promise<string> {
+  const { algorithm, key_name: keyName, audience } = definition.dialect.client_assertion;
+  const { key, facts } = openClientKey(credentials.secret as Secret);
+  const name = { kid: facts.kid, x5t: facts.x5t, 'x5t#S256': facts.x5tS256 }[keyName] ?? facts.kid;
+  const seconds = Math.floor(once.now / 1000);
+  return new SignJWT({})
+    .setProtectedHeader({ alg: algorithm, typ: 'JWT', [keyName]: name })
+    .setIssuer(credentials.clientId)
+    .setSubject(credentials.clientId)
+    .setAudience(audience === 'issuer' ? (definition.server.issuer ?? definition.server.token_endpoint) : definition.server.token_endpoint)
+    .setIssuedAt(seconds)
+    .setNotBefore(seconds)
+    .setExpirationTime(seconds + ASSERTION_LIFE_SECONDS)
+    .setJti(once.jti)
+    .sign(key);
 }
 
 /** The first method that the provider's metadata lists; RFC 8414 §2 makes Basic the default. */

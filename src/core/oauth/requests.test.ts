@@ -28,21 +28,26 @@ test('the authorization address carries all that RFC 6749 and RFC 7636 ask for',
   });
 });
 
-test('Basic and post carry any id and secret so that a provider reads them back unchanged (RFC 6749 §2.3.1)', () => {
-  fc.assert(
-    fc.property(fc.string({ unit: 'grapheme', minLength: 1 }), fc.string({ unit: 'grapheme', minLength: 1 }), fc.boolean(), (clientId, text, basic) => {
-      const request = tokenRequest(
-        eelgrass,
-        { clientId, secret: new Secret(text), method: basic ? 'client_secret_basic' : 'client_secret_post' },
-        { grantType: 'refresh_token', refreshToken: new Secret('r') },
-        1000,
-      );
-      const form = new URLSearchParams(request.body);
-      const pair = Buffer.from((request.headers.authorization ?? '').replace('Basic ', ''), 'base64').toString('utf8');
-      const read = basic ? pair.split(':').map((part) => new URLSearchParams(`v=${part}`).get('v')) : [form.get('client_id'), form.get('client_secret')];
-      expect(read).toEqual([clientId, text]);
-      expect(form.has('client_secret')).toBe(!basic);
-    }),
+test('Basic and post carry any id and secret so that a provider reads them back unchanged (RFC 6749 §2.3.1)', async () => {
+  await fc.assert(
+    fc.asyncProperty(
+      fc.string({ unit: 'grapheme', minLength: 1 }),
+      fc.string({ unit: 'grapheme', minLength: 1 }),
+      fc.boolean(),
+      async (clientId, text, basic) => {
+        const request = await tokenRequest(
+          eelgrass,
+          { clientId, secret: new Secret(text), secretId: null, method: basic ? 'client_secret_basic' : 'client_secret_post' },
+          { grantType: 'refresh_token', refreshToken: new Secret('r') },
+          { now: 0, deadlineMs: 1000, jti: 'j' },
+        );
+        const form = new URLSearchParams(request.body);
+        const pair = Buffer.from((request.headers.authorization ?? '').replace('Basic ', ''), 'base64').toString('utf8');
+        const read = basic ? pair.split(':').map((part) => new URLSearchParams(`v=${part}`).get('v')) : [form.get('client_id'), form.get('client_secret')];
+        expect(read).toEqual([clientId, text]);
+        expect(form.has('client_secret')).toBe(!basic);
+      },
+    ),
   );
 });
 

@@ -1,4 +1,5 @@
 import { expect, test } from 'vitest';
+import { PLAIN_DIALECT } from '../provider/dialect.ts';
 import { plainText, readTokenOutcome, type TokenOutcome } from './token-answer.ts';
 import type { WireOutcome } from './wire.ts';
 
@@ -49,7 +50,7 @@ const cases: { name: string; seen: WireOutcome; kind: TokenOutcome['kind']; more
   { name: '403 from a gateway', seen: answer(403, 'blocked'), kind: 'unclear' },
 ];
 test.each(cases)('$name is $kind', ({ seen, kind, more }) => {
-  expect(readTokenOutcome(seen)).toMatchObject({ kind, ...more });
+  expect(readTokenOutcome(seen, PLAIN_DIALECT)).toMatchObject({ kind, ...more });
 });
 
 test('a provider that quotes the token in its error does not get it into our evidence', () => {

@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import type { Dialect } from '../provider/dialect.ts';
 import { Secret } from '../secret.ts';
 import type { WireAnswer, WireOutcome } from './wire.ts';
 
@@ -11,6 +12,10 @@ export interface FreshTokens {
   lifeMs: number | null;
   /** Null when the answer does not name them: then they are the ones requested (§5.1). */
   scopes: string[] | null;
+  /** Where the dialect says that the answer names the API's address. */
+  apiBaseUrl?: string;
+  /** Who agreed, where the dialect says that the answer tells. */
+  account?: { id: string; label: string };
 }
 
 /** What was seen, kept as evidence: never a token, never a body. */
@@ -35,28 +40,46 @@ export type TokenOutcome =
 
 /** The longest token taken, in characters: what the store holds, with room for sealing. */
 const TOKEN_MOST = 15_000;
-
-const TokenBody = z.object({
-  access_token: z.string().min(1).max(TOKEN_MOST),
-  token_type: z.string().regex(/^bearer$/i),
-  refresh_token: z.string().min(1).max(TOKEN_MOST).optional(),
-  expires_in: z.number().positive().max(1e9).optional(),
-  scope: z.string().max(20_000).optional(),
-});
-const ErrorBody = z.object({ error: z.string().max(100), error_description: z.string().optional() });
 const BUSY_AT_MOST_MS = 3_600_000;
+const LIFE_MOST_SECONDS = 1e9;
+
+const Token = z.string().min(1).max(TOKEN_MOST);
+const Members = z.object({
+  access_token: Token,
+  refresh_token: Token.nullish(),
+  expires_in: z.number().positive().max(LIFE_MOST_SECONDS).nullish(),
+  scope: z.union([z.string().max(20_000), z.array(z.string().max(300)).max(500)]).nullish(),
+  token_type: z.string().nullish(),
+  api_base_url: z.string().max(1000).nullish(),
+  account_id: z.union([z.string().max(300), z.number()]).nullish(),
+  account_label: z.union([z.string().max(300), z.number()]).nullish(),
+});
+
+/** The value at a JSON pointer (RFC 6901), or undefined. */
+export function at(document: unknown, pointer: string): unknown {
+  let value: unknown = document;
+  for (const step of pointer.slice(1).split('/')) {
+    if (typeof value !== 'object' || value === null) return undefined;
+    value = (value as Record<string, unknown>)[step.replaceAll('~1', '/').replaceAll('~0', '~')];
+  }
+  return value;
+}
 
 /** Sorts what came back from a token endpoint into one of the classes. Unknown members are ignored, as RFC 6749 §5.1 asks. */
-export function readTokenOutcome(outcome: WireOutcome): TokenOutcome {
+export function readTokenOutcome(outcome: WireOutcome, dialect: Dialect): TokenOutcome {
   if (outcome.kind !== 'answer')
     return { kind: outcome.kind, evidence: { status: null, error: null, description: null, reason: outcome.reason, tookMs: outcome.tookMs } };
   const body = parseJson(outcome);
   const evidence: Evidence = { status: outcome.status, error: null, description: null, reason: null, tookMs: outcome.tookMs };
-  if (outcome.status >= 200 && outcome.status < 300) return readSuccess(body, outcome.body, evidence);
-  const problem = ErrorBody.safeParse(body);
-  if (problem.success) {
-    evidence.error = problem.data.error;
-    evidence.description = plainText(problem.data.error_description ?? null);
+  const ok = outcome.status >= 200 && outcome.status < 300;
+  const ownError = dialect.error_at === undefined ? undefined : at(body, dialect.error_at);
+  if (ok && (ownError === undefined || ownError === null || ownError === false || ownError === '')) return readSuccess(body, outcome.body, evidence, dialect);
+  const named = ownError ?? at(body, '/error');
+  const error = typeof named === 'string' || typeof named === 'number' ? String(named).slice(0, 100) : null;
+  if (error !== null) {
+    evidence.error = dialect.error_words[error] ?? plainText(error);
+    const words = [at(body, '/error_description'), at(body, '/message')].find((one) => typeof one === 'string') as string | undefined;
+    evidence.description = plainText([evidence.error === error ? null : error, words].filter(Boolean).join(': ') || null);
   }
   const retryAfterMs = retryAfter(outcome);
   if (outcome.status === 429 || (outcome.status === 503 && (retryAfterMs !== null || evidence.error === 'temporarily_unavailable')))
@@ -67,21 +90,46 @@ export function readTokenOutcome(outcome: WireOutcome): TokenOutcome {
   return { kind: 'unclear', evidence };
 }
 
-function readSuccess(body: unknown, text: string, evidence: Evidence): TokenOutcome {
-  const read = TokenBody.safeParse(body);
-  if (!read.success) return { kind: 'unclear', raw: new Secret(text.slice(0, TOKEN_MOST)), evidence: { ...evidence, reason: 'unreadable' } };
-  const { access_token, refresh_token, expires_in, scope } = read.data;
+function readSuccess(body: unknown, text: string, evidence: Evidence, dialect: Dialect): TokenOutcome {
+  const places = dialect.token_answer;
+  const place = (name: 'access_token' | 'refresh_token' | 'expires_in' | 'scope' | 'api_base_url' | 'account_id' | 'account_label') =>
+    places[name] === undefined ? (RFC_6749_5_1.has(name) ? at(body, `/${name}`) : undefined) : at(body, places[name]);
+  const life = place('expires_in');
+  const read = Members.safeParse({
+    access_token: place('access_token'),
+    refresh_token: place('refresh_token'),
+    expires_in: dialect.text_numbers && typeof life === 'string' && /^\d+(\.\d+)?$/.test(life.trim()) ? Number(life) : life,
+    scope: place('scope'),
+    token_type: at(body, '/token_type'),
+    api_base_url: place('api_base_url'),
+    account_id: place('account_id'),
+    account_label: place('account_label'),
+  });
+  const typed = places.token_type === 'ignored' || (read.success && /^bearer$/i.test(read.data.token_type ?? ''));
+  if (!read.success || !typed) return { kind: 'unclear', raw: new Secret(text.slice(0, TOKEN_MOST)), evidence: { ...evidence, reason: 'unreadable' } };
+  const { access_token, refresh_token, expires_in, scope, api_base_url, account_id, account_label } = read.data;
   return {
     kind: 'tokens',
     evidence,
     tokens: {
       access: new Secret(access_token),
-      refresh: refresh_token === undefined ? null : new Secret(refresh_token),
-      lifeMs: expires_in === undefined ? null : expires_in * 1000,
-      scopes: scope === undefined ? null : scope.split(' ').filter(Boolean),
+      refresh: refresh_token == null ? null : new Secret(refresh_token),
+      lifeMs: expires_in == null ? null : expires_in * 1000,
+      scopes:
+        scope == null
+          ? null
+          : Array.isArray(scope)
+            ? scope
+            : scope
+                .split(dialect.scope_delimiter)
+                .map((one) => one.trim())
+                .filter(Boolean),
+      ...(api_base_url == null ? {} : { apiBaseUrl: api_base_url }),
+      ...(account_id == null ? {} : { account: { id: String(account_id), label: String(account_label ?? account_id) } }),
     },
   };
 }
+const RFC_6749_5_1 = new Set(['access_token', 'refresh_token', 'expires_in', 'scope']);
 
 /** RFC 6749 §5.2. */
 function classifyError(error: string, evidence: Evidence): TokenOutcome {

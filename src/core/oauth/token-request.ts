@@ -7,19 +7,53 @@ const TOKEN_ANSWER_LIMIT_BYTES = 256 * 1024;
 
 export type TokenRequest =
   | { grantType: 'authorization_code'; code: Secret; redirectUri: string; verifier: Secret | null }
-  | { grantType: 'refresh_token'; refreshToken: Secret };
+  | { grantType: 'refresh_token'; refreshToken: Secret }
+  | { grantType: 'client_credentials'; scopes: readonly string[] };
 
-/** Builds a token request: RFC 6749 §4.1.3 for a code (with RFC 7636 §4.5), §6 for a refresh token. */
-export function tokenRequest(definition: ProviderDefinition, credentials: ClientCredentials, request: TokenRequest, deadlineMs: number): WireRequest {
-  const form = new URLSearchParams({ grant_type: request.grantType });
-  if (request.grantType === 'authorization_code') {
-    form.set('code', request.code.reveal());
-    form.set('redirect_uri', request.redirectUri);
-    if (request.verifier) form.set('code_verifier', request.verifier.reveal());
-  } else {
-    form.set('refresh_token', request.refreshToken.reveal());
+/** What makes one request unlike every other: when it is made (epoch ms), how long it may take, and an id never used before. */
+export interface RequestOnce {
+  now: number;
+  deadlineMs: number;
+  jti: string;
+}
+
+/** Scopes as this provider separates them (RFC 6749 §3.3 says: by a space). */
+export const joinScopes = (dialect: Pick<ProviderDefinition['dialect'], 'scope_delimiter'>, scopes: readonly string[]): string =>
+  scopes.join(dialect.scope_delimiter);
+
+/**
+ * Builds a token request: RFC 6749 §4.1.3 for a code (with RFC 7636 §4.5), §6 for a refresh token, §4.4.2 for a client's own token;
+ * with the dialect's parameters, headers and form.
+ */
+export async function tokenRequest(
+  definition: ProviderDefinition,
+  credentials: ClientCredentials,
+  request: TokenRequest,
+  once: RequestOnce,
+): Promise<WireRequest> {
+  const { dialect } = definition;
+  const parameters = new Map<string, string>([['grant_type', request.grantType], ...Object.entries(dialect.token_parameters)]);
+  switch (request.grantType) {
+    case 'authorization_code':
+      parameters.set('code', request.code.reveal()).set('redirect_uri', request.redirectUri);
+      if (request.verifier) parameters.set('code_verifier', request.verifier.reveal());
+      break;
+    case 'refresh_token':
+      parameters.set('refresh_token', request.refreshToken.reveal());
+      break;
+    case 'client_credentials':
+      if (request.scopes.length > 0) parameters.set('scope', joinScopes(dialect, request.scopes));
+      break;
+    default:
+      request satisfies never;
   }
-  const headers: Record<string, string> = { 'content-type': 'application/x-www-form-urlencoded', accept: 'application/json' };
-  authenticateClient(credentials, form, headers);
-  return { method: 'POST', url: definition.server.token_endpoint, headers, body: form.toString(), deadlineMs, limitBytes: TOKEN_ANSWER_LIMIT_BYTES };
+  const asJson = dialect.token_request === 'json';
+  const headers: Record<string, string> = {
+    ...dialect.token_headers,
+    'content-type': asJson ? 'application/json' : 'application/x-www-form-urlencoded',
+    accept: 'application/json',
+  };
+  await authenticateClient(definition, credentials, parameters, headers, once);
+  const body = asJson ? JSON.stringify(Object.fromEntries(parameters)) : new URLSearchParams([...parameters]).toString();
+  return { method: 'POST', url: definition.server.token_endpoint, headers, body, deadlineMs: once.deadlineMs, limitBytes: TOKEN_ANSWER_LIMIT_BYTES };
 }

@@ -49,11 +49,14 @@ function maskMember(name: string, value: unknown): unknown {
   return mask(value);
 }
 
+function parametersOf(request: WireRequest): [string, string][] {
+  if (!request.headers['content-type']?.startsWith('application/json')) return [...new URLSearchParams(request.body ?? '')];
+  return Object.entries(JSON.parse(request.body ?? '{}') as Record<string, unknown>).map(([name, value]) => [name, String(value)]);
+}
+
 /** The masked record of one request and what came of it. */
 export function wireRecord(request: WireRequest, outcome: WireOutcome): WireRecord {
-  const form = Object.fromEntries(
-    [...new URLSearchParams(request.body ?? '')].map(([name, value]) => [name, FORM_SHOWN.has(name) ? value.slice(0, TEXT_MOST) : mask(value)]),
-  );
+  const form = Object.fromEntries(parametersOf(request).map(([name, value]) => [name, FORM_SHOWN.has(name) ? value.slice(0, TEXT_MOST) : mask(value)]));
   return {
     request: { method: request.method, url: request.url, headers: maskHeaders(request.headers, REQUEST_HEADERS_SHOWN), form },
     answer:

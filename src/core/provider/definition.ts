@@ -1,161 +1,269 @@
 import { z } from 'zod';
-import { parseUrl } from '../url.ts';
-import { isHostSafe, placeholdersIn, withSamples } from './placeholders.ts';
+import { CLIENT_AUTHENTICATION_METHODS } from '../oauth/methods.ts';
+import { Api } from './api.ts';
+import { Dialect, PLAIN_DIALECT } from './dialect.ts';
+import { addressesOf, isHostSafe, placeholdersIn } from './placeholders.ts';
+import { shapeProblem } from './shapes.ts';
+import { jsonPointer, ScopeName, webAddress } from './web-address.ts';
 
 /**
  * A provider definition: everything this service knows of a provider, as data. Members of `server` carry the names of
  * RFC 8414 (authorization server metadata). Unknown members are refused: a misspelt word must not pass in silence.
  */
-const LOOPBACK = /^(127(\.\d{1,3}){3}|localhost|[a-z0-9.-]+\.localhost|\[::1\])$/;
+export const ENVIRONMENTS = ['development', 'sandbox', 'live'] as const;
+export type Environment = (typeof ENVIRONMENTS)[number];
+export const CLIENT_TYPES = ['web', 'desktop', 'public', 'service_account', 'printed_code'] as const;
+export type ClientType = (typeof CLIENT_TYPES)[number];
+export const REACHES = ['listed', 'organisation', 'anyone'] as const;
+export const POWERS = ['identity', 'read', 'write', 'admin'] as const;
+export type Power = (typeof POWERS)[number];
+const text = (most: number) => z.string().max(most);
 
-/** True for hosts that can only be this machine (RFC 6761 §6.3). Plain http is accepted there alone. */
-export const isLoopbackHost = (hostname: string): boolean => LOOPBACK.test(hostname);
-
-const webAddress = (what: string) =>
-  z.string().refine(
-    (text) => {
-      const url = parseUrl(withSamples(text));
-      return url !== null && !url.username && !url.hash && (url.protocol === 'https:' || (url.protocol === 'http:' && isLoopbackHost(url.hostname)));
-    },
-    { error: `${what} must be an absolute https address without a fragment (http on loopback only).` },
-  );
-
-const jsonPointer = z.string().regex(/^(\/[^/]*)+$/, { error: 'Use a JSON pointer (RFC 6901), such as /sub.' });
-
-/** RFC 6749 §3.3: scope-token = 1*( %x21 / %x23-5B / %x5D-7E ). */
-export const ScopeName = z
-  .string()
-  .regex(/^[\x21\x23-\x5b\x5d-\x7e]+$/, { error: 'A scope is one word without spaces, quotes or backslashes (RFC 6749 §3.3).' });
-
-const Server = z.strictObject({
-  issuer: webAddress('issuer'),
-  authorization_endpoint: webAddress('authorization_endpoint'),
+const ServerMembers = {
+  issuer: webAddress('issuer').optional(),
+  authorization_endpoint: webAddress('authorization_endpoint').optional(),
   token_endpoint: webAddress('token_endpoint'),
   userinfo_endpoint: webAddress('userinfo_endpoint').optional(),
-  response_types_supported: z.array(z.string()).default(['code']),
-  grant_types_supported: z.array(z.string()).default(['authorization_code', 'refresh_token']),
-  token_endpoint_auth_methods_supported: z
-    .array(z.enum(['client_secret_basic', 'client_secret_post']))
-    .min(1)
-    .default(['client_secret_basic']),
-  code_challenge_methods_supported: z.array(z.string()).default(['S256']),
+  revocation_endpoint: webAddress('revocation_endpoint').optional(),
+  introspection_endpoint: webAddress('introspection_endpoint').optional(),
+  device_authorization_endpoint: webAddress('device_authorization_endpoint').optional(),
+  jwks_uri: webAddress('jwks_uri').optional(),
+};
+const Server = z.strictObject({
+  ...ServerMembers,
+  response_types_supported: z.array(z.string().max(60)).max(20).default(['code']),
+  grant_types_supported: z.array(z.string().max(100)).max(20).default(['authorization_code', 'refresh_token']),
+  token_endpoint_auth_methods_supported: z.array(z.enum(CLIENT_AUTHENTICATION_METHODS)).min(1).default(['client_secret_basic']),
+  code_challenge_methods_supported: z.array(z.string().max(20)).max(10).default(['S256']),
   authorization_response_iss_parameter_supported: z.boolean().default(false),
   service_documentation: webAddress('service_documentation').optional(),
 });
 
 const Scope = z.strictObject({
   name: ScopeName,
-  says: z.string().min(1).max(200),
-  power: z.enum(['read', 'write', 'admin', 'identity']).default('read'),
+  says: text(200).min(1),
+  power: z.enum(POWERS).default('read'),
+  acts_for: z.enum(['person', 'itself', 'either']).default('person').describe('Whether the client then acts for a signed-in person or for itself'),
+  organisation: z.boolean().default(false).describe('The whole organisation must agree'),
   preset: z.boolean().default(false).describe('Ticked beforehand when a connection is opened'),
 });
+export type Scope = z.output<typeof Scope>;
 
-const Dialect = z.strictObject({
-  rotation: z.enum(['never', 'each_use', 'unknown']).default('unknown').describe('Whether a renewal brings a new refresh token that replaces the old one'),
-  reuse: z.enum(['kills_grant', 'refused', 'grace']).default('kills_grant').describe('What happens to a refresh token that is used a second time'),
-  reuse_grace_seconds: z.number().int().min(1).max(3600).optional().describe('With `reuse: grace`: for how long the old one is still taken'),
-  assumed_life_seconds: z.number().int().min(10).max(86_400).default(1800).describe('The life of an access token where the answer names none'),
-  offline_parameter: z
-    .strictObject({ name: z.string().regex(/^[\x21-\x7e]{1,40}$/), value: z.string().regex(/^[\x21-\x7e]{1,80}$/) })
-    .optional()
-    .describe('Sent along to the authorization endpoint; without it no refresh token comes'),
-  idle_life_seconds: z.number().int().min(60).max(315_360_000).optional().describe('A refresh token that is not used for so long lapses; left out: not known'),
-  absolute_life_seconds: z
-    .number()
-    .int()
-    .min(60)
-    .max(315_360_000)
-    .optional()
-    .describe('So long after the consent the grant ends, however often it was renewed; left out: not known'),
-  pkce: z.enum(['S256', 'none']).default('S256'),
-});
-
+const placeholderName = z.string().regex(/^[a-z][a-z0-9_]{0,30}$/, { error: 'Lower-case letters, digits and underscores, a letter first.' });
 const Placeholder = z.strictObject({
-  name: z.string().regex(/^[a-z][a-z0-9_]{0,30}$/, { error: 'Lower-case letters, digits and underscores, a letter first.' }),
-  title: z.string().min(1).max(60),
-  says: z.string().max(300).default(''),
+  name: placeholderName,
+  title: text(60).min(1),
+  says: text(300).default(''),
+  level: z.enum(['client', 'connection']).default('client').describe('Where it is asked for'),
   choices: z
-    .array(
-      z.strictObject({ value: z.string().regex(/^[a-z0-9-]{1,40}$/, { error: 'Lower-case letters, digits and hyphens.' }), title: z.string().min(1).max(60) }),
-    )
-    .min(1)
-    .max(50),
-});
-
-const Probe = z.strictObject({
-  ability: z.enum(['reading', 'writing']).default('reading'),
-  method: z.literal('GET').default('GET'),
-  path: z.string().regex(/^\/[^\s]*$/, { error: 'The path starts with / and holds no spaces.' }),
-  needs: z.array(ScopeName).default([]).describe('One of these scopes is needed'),
-});
-
-const Api = z.strictObject({
-  name: z.string().regex(/^[a-z][a-z0-9-]{0,40}$/),
-  title: z.string().min(1).max(80),
-  base_url: webAddress('base_url'),
-  probe: Probe.optional(),
+    .array(z.strictObject({ value: z.string().regex(/^[a-z0-9-]{1,40}$/, { error: 'Lower-case letters, digits and hyphens.' }), title: text(60).min(1) }))
+    .max(50)
+    .default([]),
+  pattern: text(200).optional().describe('A regular expression for the whole value, where there are no choices'),
+  example: text(100).optional(),
+  pages: z
+    .array(webAddress('pages'))
+    .max(5)
+    .default([])
+    .describe('Pages of the provider whose address holds the value, such as https://desk.provider.example/{tenant}'),
 });
 
 const Identity = z.strictObject({
   endpoint: webAddress('identity.endpoint').optional().describe('Left out: the userinfo_endpoint of the server'),
   id: jsonPointer,
   label: jsonPointer,
+  opened: jsonPointer.optional().describe('Where the organisation, site or sub-account stands that was opened'),
+  needs: z.array(ScopeName).max(10).default([]).describe('Scopes that only this needs: they are asked for by themselves'),
 });
 
 const Registration = z.strictObject({
   page: webAddress('registration.page').optional(),
-  note: z.string().max(400).optional(),
+  note: text(400).optional(),
+  client_types: z.array(z.enum(CLIENT_TYPES)).min(1).default(['web']),
+  secret_days_most: z.number().int().min(1).max(3650).optional().describe('Secrets end after so many days'),
+  approval: z.enum(['not_needed', 'needed']).default('not_needed'),
 });
+
+const Reach = z.strictObject({
+  reach: z.enum(REACHES),
+  says: text(300).min(1).describe('What it costs'),
+  refresh_token_life_seconds: z.number().int().min(60).max(315_360_000).optional().describe('Refresh tokens live only so long'),
+});
+
+const Shape = z.strictObject({
+  of: z
+    .string()
+    .regex(/^(client_id|client_secret|secret_id|audience|[a-z][a-z0-9_]{0,30})$/)
+    .describe('client_id, client_secret, secret_id, audience, or a placeholder'),
+  pattern: text(200).min(1).describe('A regular expression for the whole value'),
+  says: text(120).min(1).describe('What it looks like, such as \u201cthree letters and 12 digits\u201d'),
+});
+export type Shape = z.output<typeof Shape>;
+
+const Variant = z.strictObject({
+  name: z.string().regex(/^[a-z][a-z0-9-]{0,30}$/),
+  title: text(80).min(1),
+  says: text(300).default(''),
+  environments: z.array(z.enum(ENVIRONMENTS)).default([]).describe('Clients of these environments use it by themselves'),
+  server: z.strictObject({ ...ServerMembers, token_endpoint: webAddress('token_endpoint').optional() }).default({}),
+  apis: z.record(z.string(), z.strictObject({ base_url: webAddress('base_url') })).default({}),
+  identity_endpoint: webAddress('identity_endpoint').optional(),
+  registration_page: webAddress('registration_page').optional(),
+  scopes: z.array(ScopeName).optional().describe('Only these of the catalogue exist there'),
+});
+export type Variant = z.output<typeof Variant>;
+
+const Step = z.strictObject({
+  title: text(120).min(1),
+  side: z.enum(['provider', 'api']).default('provider').describe('In the provider\u2019s console, or on the API\u2019s side, such as a service user'),
+  page: webAddress('guide.page').optional(),
+  where: text(300).default('').describe('Where you are then, in the provider\u2019s words'),
+  does: text(600).min(1).describe('The exact choice'),
+  look_alike: text(300).optional().describe('What is easily taken for it'),
+  leave_empty: text(300).optional(),
+  instead: text(300).optional().describe('What you may see instead'),
+  purpose: text(60).optional().describe('Only for this purpose'),
+  found_right_on: z.iso.date().optional(),
+});
+
+export type GuideStep = z.output<typeof Step>;
+/** What a step may hold in braces beside placeholders. */
+const GUIDE_NAMES = ['redirect_uri', 'scopes', 'client_title', 'home_page'];
+
+const WORDS = ['client', 'client_id', 'client_secret', 'redirect_uri', 'scope', 'account', 'tenant'] as const;
 
 export const ProviderDefinition = z
   .strictObject({
     name: z.string().regex(/^[a-z][a-z0-9-]{0,40}$/, { error: 'A name is lower-case letters, digits and hyphens, and starts with a letter.' }),
-    title: z.string().min(1).max(80),
-    about: z.string().max(400).default(''),
-    placeholders: z.array(Placeholder).default([]).describe('Asked for each client; they fill the {names} in addresses'),
+    title: text(80).min(1),
+    about: text(400).default(''),
+    placeholders: z.array(Placeholder).max(20).default([]).describe('Asked for once; they fill the {names} in addresses and parameters'),
     server: Server,
-    registration: Registration.default({}),
-    scopes: z.array(Scope).default([]),
-    dialect: Dialect.default({ rotation: 'unknown', reuse: 'kills_grant', assumed_life_seconds: 1800, pkce: 'S256' }),
-    apis: z.array(Api).min(1),
+    variants: z.array(Variant).max(10).default([]).describe('Other hosts or fewer scopes, such as a sandbox'),
+    registration: Registration.default({ client_types: ['web'], approval: 'not_needed' }),
+    reach: z.array(Reach).max(3).default([]).describe('What it costs when a client is open to few'),
+    scopes: z.array(Scope).max(500).default([]),
+    dialect: Dialect.default(PLAIN_DIALECT),
+    apis: z.array(Api).min(1).max(50),
+    api_hosts: z
+      .array(z.string().regex(/^(\*\.)?[a-z0-9-]+(\.[a-z0-9-]+)+$/, { error: 'A host name, or *. and a host name.' }))
+      .max(10)
+      .default([])
+      .describe('Hosts that a base URL from a token answer may have'),
     identity: Identity.optional(),
+    shapes: z.array(Shape).max(20).default([]).describe('What an id, a secret, a tenant look like, so that a mis-paste is named at once'),
+    words: z.partialRecord(z.enum(WORDS), text(60).min(1)).default({}).describe('The provider\u2019s own words beside ours'),
+    guide: z.array(Step).max(40).default([]).describe('The steps of registering a client'),
   })
   .superRefine((definition, context) => {
     const issue = (path: (string | number)[], message: string) => context.addIssue({ code: 'custom', path, message });
-    if (definition.dialect.reuse === 'grace' && definition.dialect.reuse_grace_seconds === undefined)
+    const { dialect, server, scopes, placeholders, apis } = definition;
+    if (dialect.reuse === 'grace' && dialect.reuse_grace_seconds === undefined)
       issue(['dialect', 'reuse_grace_seconds'], '`reuse: grace` needs the seconds of the grace.');
-    if (definition.identity && !definition.identity.endpoint && !definition.server.userinfo_endpoint)
+    if (dialect.token_answer.api_base_url && definition.api_hosts.length === 0)
+      issue(['api_hosts'], '`token_answer.api_base_url` needs the hosts that it may name: a token is sent nowhere else.');
+    if (definition.identity && !definition.identity.endpoint && !server.userinfo_endpoint && !dialect.token_answer.account_id)
       issue(['identity', 'endpoint'], 'Name an endpoint here, or a userinfo_endpoint in `server`.');
-    const named = new Set(definition.placeholders.map((one) => one.name));
-    const addresses = [
-      ...Object.entries(definition.server).map(([name, value]) => ({ path: ['server', name], value })),
-      ...definition.apis.map((api, at) => ({ path: ['apis', at, 'base_url'], value: api.base_url })),
-      { path: ['identity', 'endpoint'], value: definition.identity?.endpoint },
-      { path: ['registration', 'page'], value: definition.registration.page },
-    ];
-    for (const { path, value } of addresses) {
-      if (typeof value !== 'string') continue;
+    if (server.grant_types_supported.includes('authorization_code') && !server.authorization_endpoint)
+      issue(['server', 'authorization_endpoint'], 'The authorization code grant type needs it; else leave authorization_code out of grant_types_supported.');
+    if (server.authorization_response_iss_parameter_supported && !server.issuer) issue(['server', 'issuer'], 'The `iss` parameter is compared with it.');
+    const named = new Set(placeholders.map((one) => one.name));
+    placeholders.forEach((one, at) => {
+      if (one.choices.length === 0 && one.pattern === undefined) issue(['placeholders', at], 'Give its choices, or a pattern for its value.');
+      if (one.pages.some((page) => !placeholdersIn(page).includes(one.name))) issue(['placeholders', at, 'pages'], `Each holds {${one.name}}.`);
+      const wrong = one.pattern === undefined ? null : shapeProblem(one.pattern);
+      if (wrong) issue(['placeholders', at, 'pattern'], wrong);
+    });
+    definition.shapes.forEach((shape, at) => {
+      const wrong = shapeProblem(shape.pattern);
+      if (wrong) issue(['shapes', at, 'pattern'], wrong);
+    });
+    const variantAddresses = definition.variants.flatMap((variant, at) => [
+      ...Object.entries(variant.server).map(([name, value]) => ({ path: ['variants', at, 'server', name], value: String(value) })),
+      ...Object.entries(variant.apis).map(([name, api]) => ({ path: ['variants', at, 'apis', name, 'base_url'], value: api.base_url })),
+    ]);
+    for (const { path, value } of [...addressesOf(definition), ...variantAddresses]) {
       for (const name of placeholdersIn(value)) if (!named.has(name)) issue(path, `{${name}} is not among the placeholders.`);
       if (!isHostSafe(value)) issue(path, 'In a host, a placeholder is one whole label left of a fixed suffix, such as {region}.provider.example.');
     }
-    const known = new Set(definition.scopes.map((scope) => scope.name));
-    if (known.size !== definition.scopes.length) issue(['scopes'], 'A scope is listed twice.');
-    definition.apis.forEach((api, at) => {
-      for (const need of api.probe?.needs ?? []) if (!known.has(need)) issue(['apis', at, 'probe', 'needs'], `The scope ${need} is not in the catalogue.`);
+    for (const field of ['authorization_parameters', 'token_parameters', 'token_headers'] as const)
+      for (const [key, value] of Object.entries(dialect[field]))
+        for (const name of placeholdersIn(value)) if (!named.has(name)) issue(['dialect', field, key], `{${name}} is not among the placeholders.`);
+    definition.guide.forEach((step, at) => {
+      for (const name of [step.where, step.does, step.look_alike, step.leave_empty, step.instead, step.page].flatMap((text) => placeholdersIn(text ?? '')))
+        if (!named.has(name) && !GUIDE_NAMES.includes(name)) issue(['guide', at], `{${name}} is neither a placeholder nor one of ${GUIDE_NAMES.join(', ')}.`);
+    });
+    if (new Set(definition.guide.map((step) => step.title)).size !== definition.guide.length) issue(['guide'], 'Two steps have the same title.');
+    const known = new Set(scopes.map((scope) => scope.name));
+    if (known.size !== scopes.length) issue(['scopes'], 'A scope is listed twice.');
+    scopes.forEach((scope, at) => {
+      if (dialect.scope_delimiter !== ' ' && scope.name.includes(dialect.scope_delimiter))
+        issue(['scopes', at, 'name'], 'It holds the delimiter of the scopes.');
+    });
+    const unlisted = (path: (string | number)[], names: readonly string[]) => {
+      for (const name of names) if (known.size > 0 && !known.has(name)) issue(path, `The scope ${name} is not in the catalogue.`);
+    };
+    unlisted(['identity', 'needs'], definition.identity?.needs ?? []);
+    definition.variants.forEach((variant, at) => {
+      unlisted(['variants', at, 'scopes'], variant.scopes ?? []);
+      for (const name of Object.keys(variant.apis)) if (!apis.some((api) => api.name === name)) issue(['variants', at, 'apis', name], 'There is no such API.');
+    });
+    apis.forEach((api, at) => {
+      api.probes.forEach((probe, n) => {
+        unlisted(['apis', at, 'probes', n, 'needs'], probe.needs);
+      });
+      if (new Set(api.operations.map((one) => one.id)).size !== api.operations.length) issue(['apis', at, 'operations'], 'An operation id is listed twice.');
     });
   });
 
 export type ProviderDefinition = z.output<typeof ProviderDefinition>;
-export type Dialect = ProviderDefinition['dialect'];
-export type Probe = z.output<typeof Probe>;
+export type { Dialect } from './dialect.ts';
+export { isSpendable } from './dialect.ts';
 
-/** True where a refresh token may be spent by its use, so that the answer to a renewal must not be lost. */
-export const isSpendable = (dialect: Dialect): boolean => dialect.rotation !== 'never';
+/** A definition as it was stored: earlier versions named one probe for each API. */
+export function storedDefinition(document: unknown): ProviderDefinition {
+  const stored = document as { apis?: { probe?: unknown; probes?: unknown }[] };
+  const apis = stored.apis?.map(({ probe, ...api }) => (probe === undefined ? api : { ...api, probes: [probe] }));
+  return ProviderDefinition.parse({ ...stored, ...(apis ? { apis } : {}) });
+}
+
+/** The definition as a client of this environment meets it; `name` chooses a variant that no environment chooses by itself. */
+export function withVariant(definition: ProviderDefinition, environment: Environment, name: string | null): ProviderDefinition {
+  const variant = definition.variants.find((one) => (name === null ? one.environments.includes(environment) : one.name === name));
+  if (!variant) return definition;
+  const { identity, registration, scopes } = definition;
+  return {
+    ...definition,
+    server: { ...definition.server, ...variant.server } as ProviderDefinition['server'],
+    apis: definition.apis.map((api) => ({ ...api, ...variant.apis[api.name] })),
+    scopes: variant.scopes ? scopes.filter((scope) => variant.scopes?.includes(scope.name)) : scopes,
+    ...(identity && variant.identity_endpoint ? { identity: { ...identity, endpoint: variant.identity_endpoint } } : {}),
+    registration: variant.registration_page ? { ...registration, page: variant.registration_page } : registration,
+  };
+}
+
+/** Where secrets and tokens go, as origins with their {placeholders}: when these change, an operator must confirm. */
+export function trustedOrigins(definition: ProviderDefinition): string[] {
+  const addresses = [
+    definition.server.token_endpoint,
+    definition.server.userinfo_endpoint,
+    definition.server.revocation_endpoint,
+    definition.dialect.revocation?.address,
+    definition.identity?.endpoint,
+    ...definition.apis.map((api) => api.base_url),
+  ].filter((one): one is string => one !== undefined);
+  const origins = addresses.map((address) => /^[a-z]+:\/\/[^/?#]+/.exec(address)?.[0].toLowerCase() ?? address);
+  return [...new Set([...origins, ...definition.api_hosts.map((host) => `https://${host}`)])].sort();
+}
+
+/** Origins to which secrets and tokens would go and that are not among the confirmed ones; `null`: none were kept, and all are trusted. */
+export const unconfirmedOrigins = (definition: ProviderDefinition, confirmed: readonly string[] | null): string[] =>
+  confirmed === null ? [] : trustedOrigins(definition).filter((origin) => !confirmed.includes(origin));
 
 /** Why this version will not run a definition, or null. */
 export function whyUnsupported(definition: ProviderDefinition): string | null {
-  const { dialect } = definition;
-  if (dialect.pkce === 'S256' && !definition.server.code_challenge_methods_supported.includes('S256'))
+  const { dialect, server } = definition;
+  if (server.authorization_endpoint && dialect.pkce === 'S256' && !server.code_challenge_methods_supported.includes('S256'))
     return 'It names no S256 in code_challenge_methods_supported, yet its dialect does not say `pkce: none`.';
   return null;
 }

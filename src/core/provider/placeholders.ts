@@ -2,6 +2,14 @@ import { Fault } from '../fault.ts';
 import type { ProviderDefinition } from './definition.ts';
 
 const PLACEHOLDER = /\{([a-z][a-z0-9_]*)\}/g;
+/** What may stand in an address, whatever the definition's own pattern says: nothing that ends a host, a path segment or a query. */
+const IN_HOST = /^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$/;
+const IN_ADDRESS = /^[A-Za-z0-9_~-]+(\.[A-Za-z0-9_~-]+)*$/;
+const ANYWHERE = /^[\x20-\x7e]{1,200}$/;
+
+/** At which level a value is asked for. */
+export type PlaceholderLevel = 'client' | 'connection';
+export type PlaceholderValues = Record<string, string>;
 
 /** The names of the placeholders in a text, such as `region` in `https://id.{region}.berthline.example`. */
 export const placeholdersIn = (text: string): string[] => [...text.matchAll(PLACEHOLDER)].map((match) => match[1] ?? '');
@@ -9,44 +17,144 @@ export const placeholdersIn = (text: string): string[] => [...text.matchAll(PLAC
 /** A text whose placeholders are filled with something harmless, so that its form can be checked. */
 export const withSamples = (text: string): string => text.replace(PLACEHOLDER, 'sample');
 
+const hostPart = (address: string): string => /^[a-z]+:\/\/([^/:?#]+)/.exec(address)?.[1] ?? '';
+
 /** True where a placeholder in the host is one whole label left of a fixed suffix of two labels: the host stays the provider's. */
 export function isHostSafe(address: string): boolean {
-  const host = /^[a-z]+:\/\/([^/:]+)/.exec(address)?.[1] ?? '';
-  const labels = host.split('.');
+  const labels = hostPart(address).split('.');
   const last = labels.findLastIndex((label) => label.includes('{'));
   return labels.every((label) => !label.includes('{') || /^\{[a-z][a-z0-9_]*\}$/.test(label)) && (last === -1 || labels.length - last > 2);
 }
 
+/** Every address of a definition, as it is written, with the place where it stands. */
+export function addressesOf(
+  definition: Pick<ProviderDefinition, 'server' | 'apis' | 'identity' | 'registration' | 'dialect'>,
+): { path: (string | number)[]; value: string }[] {
+  const all: { path: (string | number)[]; value: unknown }[] = [
+    ...Object.entries(definition.server).map(([name, value]) => ({ path: ['server', name], value })),
+    ...definition.apis.map((api, at) => ({ path: ['apis', at, 'base_url'], value: api.base_url })),
+    { path: ['identity', 'endpoint'], value: definition.identity?.endpoint },
+    { path: ['registration', 'page'], value: definition.registration.page },
+    { path: ['dialect', 'revocation', 'address'], value: definition.dialect.revocation?.address },
+  ];
+  return all.filter((one): one is { path: (string | number)[]; value: string } => typeof one.value === 'string' && /^[a-z]+:\/\//.test(one.value));
+}
+
+/** What is wrong with a value, in words, or null. */
+function whyWrong(definition: ProviderDefinition, name: string, value: string | undefined): string | null {
+  const one = definition.placeholders.find((placeholder) => placeholder.name === name);
+  if (!one) return 'The definition has no such placeholder.';
+  if (value === undefined || value === '')
+    return one.choices.length > 0
+      ? `Choose one of: ${one.choices.map((choice) => choice.value).join(', ')}.`
+      : `Give the ${one.title}${one.example ? `, such as ${one.example}` : ''}.`;
+  if (one.choices.length > 0)
+    return one.choices.some((choice) => choice.value === value) ? null : `Choose one of: ${one.choices.map((choice) => choice.value).join(', ')}.`;
+  if (!ANYWHERE.test(value)) return 'Printable ASCII, at most 200 characters.';
+  if (one.pattern && !new RegExp(`^(?:${one.pattern})$`).test(value))
+    return `It does not look like a ${one.title}${one.example ? `, such as ${one.example}` : ''}.`;
+  const addresses = addressesOf(definition).map((address) => address.value);
+  if (addresses.some((address) => placeholdersIn(hostPart(address)).includes(name)) && !IN_HOST.test(value))
+    return 'It becomes part of a host name: lower-case letters, digits and hyphens, nothing else.';
+  if (addresses.some((address) => placeholdersIn(address).includes(name)) && !IN_ADDRESS.test(value))
+    return 'It becomes part of an address: letters, digits, and . _ ~ - between them, nothing else.';
+  return null;
+}
+
 /**
- * The definition with a client's values in its addresses. @throws {Fault} INPUT_INVALID where a value is missing, or is not one of the
- * choices.
+ * Checks the values asked for at these levels: all of them there, none unknown, each of its shape.
+ * @throws {Fault} INPUT_INVALID with each place.
  */
-export function composeDefinition(definition: ProviderDefinition, values: Record<string, string>): ProviderDefinition {
-  const wrong = definition.placeholders.filter((one) => !one.choices.some((choice) => choice.value === values[one.name]));
-  const unknown = Object.keys(values).filter((name) => !definition.placeholders.some((one) => one.name === name));
-  if (wrong.length > 0 || unknown.length > 0)
-    throw new Fault('INPUT_INVALID', {
-      detail: `${definition.title} needs ${definition.placeholders.map((one) => one.name).join(', ') || 'no placeholders'}.`,
-      places: [
-        ...wrong.map((one) => ({ path: `placeholders.${one.name}`, why: `Choose one of: ${one.choices.map((choice) => choice.value).join(', ')}.` })),
-        ...unknown.map((name) => ({ path: `placeholders.${name}`, why: 'The definition has no such placeholder.' })),
-      ],
-    });
+export function checkPlaceholders(definition: ProviderDefinition, values: PlaceholderValues, levels: readonly PlaceholderLevel[]): void {
+  const asked = definition.placeholders.filter((one) => levels.includes(one.level)).map((one) => one.name);
+  const names = [...new Set([...asked, ...Object.keys(values)])];
+  const places = names.flatMap((name) => {
+    const why = asked.includes(name) ? whyWrong(definition, name, values[name]) : elsewhere(definition, name);
+    return why === null ? [] : [{ path: `placeholders.${name}`, why }];
+  });
+  if (places.length > 0) throw new Fault('INPUT_INVALID', { detail: `${definition.title} asks here for: ${asked.join(', ') || 'no placeholders'}.`, places });
+}
+
+const elsewhere = (definition: ProviderDefinition, name: string): string => {
+  const one = definition.placeholders.find((placeholder) => placeholder.name === name);
+  return one ? `The ${one.title} is asked for at the ${one.level}.` : 'The definition has no such placeholder.';
+};
+
+/** Fills what is known; what is not stays as {name}. The values were checked before they were stored. */
+export function fillKnown(definition: ProviderDefinition, values: PlaceholderValues): ProviderDefinition {
   if (definition.placeholders.length === 0) return definition;
+  const known = new Map(Object.entries(values).filter(([name, value]) => whyWrong(definition, name, value) === null));
   const fill = (value: unknown): unknown => {
-    if (typeof value === 'string') return value.replace(PLACEHOLDER, (all, name: string) => values[name] ?? all);
+    if (typeof value === 'string') return value.replace(PLACEHOLDER, (all, name: string) => known.get(name) ?? all);
     if (Array.isArray(value)) return value.map(fill);
     if (value && typeof value === 'object') return Object.fromEntries(Object.entries(value).map(([name, member]) => [name, fill(member)]));
     return value;
   };
-  const { server, apis, identity, registration } = definition;
-  return { ...definition, ...(fill({ server, apis, identity, registration }) as Pick<ProviderDefinition, 'server' | 'apis' | 'identity' | 'registration'>) };
+  const { server, apis, identity, registration, dialect } = definition;
+  const filled = fill({
+    server,
+    identity,
+    registration,
+    apis: apis.map(({ base_url, headers }) => ({ base_url, headers })),
+    dialect: {
+      token_parameters: dialect.token_parameters,
+      authorization_parameters: dialect.authorization_parameters,
+      token_headers: dialect.token_headers,
+      revocation: dialect.revocation,
+    },
+  }) as Pick<ProviderDefinition, 'server' | 'identity' | 'registration'> & {
+    apis: { base_url: string; headers: Record<string, string> }[];
+    dialect: Partial<ProviderDefinition['dialect']>;
+  };
+  return { ...definition, ...filled, apis: apis.map((api, at) => ({ ...api, ...filled.apis[at] })), dialect: { ...dialect, ...filled.dialect } };
 }
 
-/** Every combination of choices: what a stand-in serves. */
-export function everyChoice(definition: ProviderDefinition): Record<string, string>[] {
-  return definition.placeholders.reduce<Record<string, string>[]>(
-    (all, one) => all.flatMap((values) => one.choices.map((choice) => ({ ...values, [one.name]: choice.value }))),
+/** The definition with all of a connection's values in it. @throws {Fault} INPUT_INVALID where one is missing or wrong. */
+export function composeDefinition(definition: ProviderDefinition, values: PlaceholderValues): ProviderDefinition {
+  checkPlaceholders(definition, values, ['client', 'connection']);
+  return fillKnown(definition, values);
+}
+
+/** Every combination of choices, and the example where any value is taken: what a stand-in serves. */
+export function everyChoice(definition: ProviderDefinition): PlaceholderValues[] {
+  return definition.placeholders.reduce<PlaceholderValues[]>(
+    (all, one) =>
+      all.flatMap((values) =>
+        (one.choices.length > 0 ? one.choices.map((choice) => choice.value) : [one.example ?? 'sample']).map((value) => ({ ...values, [one.name]: value })),
+      ),
     [{}],
   );
+}
+
+/**
+ * Placeholder values read from the address of any of the provider's pages: each address of the definition is tried as a template.
+ * Only values that would be taken are given back.
+ */
+export function placeholdersFrom(definition: ProviderDefinition, pageAddress: string): PlaceholderValues {
+  const found: PlaceholderValues = {};
+  const all = [...definition.placeholders.flatMap((one) => one.pages), ...addressesOf(definition).map((one) => one.value)].map((template) => {
+    const [, origin = '', path = ''] = /^([a-z]+:\/\/[^/?#]+)([^?#]*)/.exec(template) ?? [];
+    const segments = path.split('/').slice(1);
+    // The host and as many leading path segments as hold placeholders must fit; what comes after is free.
+    return [origin, ...segments.slice(0, segments.findLastIndex((segment) => segment.includes('{')) + 1)].join('/');
+  });
+  // The one that says most about the address counts: `pages.desk.example/t/{tenant}` before `{tenant}.desk.example`.
+  for (const wanted of all.sort((a, b) => b.replace(PLACEHOLDER, '').length - a.replace(PLACEHOLDER, '').length)) {
+    const names: string[] = [];
+    if (!wanted.includes('{')) continue;
+    const source = wanted
+      .split(/(\{[a-z][a-z0-9_]*\})/)
+      .map((part) => {
+        if (!/^\{.*\}$/.test(part)) return part.replace(/[.*+?^${}()|[\]\\]/g, '\\$&');
+        names.push(part.slice(1, -1));
+        return '([^/?#:@.]+)';
+      })
+      .join('');
+    const match = new RegExp(`^${source}(?=[/?#:]|$)`, 'i').exec(pageAddress);
+    names.forEach((name, at) => {
+      const value = match?.[at + 1];
+      if (value !== undefined && found[name] === undefined && whyWrong(definition, name, value) === null) found[name] = value;
+    });
+  }
+  return found;
 }

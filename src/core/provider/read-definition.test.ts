@@ -7,7 +7,7 @@ const EELGRASS = readFileSync(new URL('../../../definitions/eelgrass.yaml', impo
 
 test('the definition that ships is good, as YAML and as JSON', () => {
   const read = readDefinition(EELGRASS);
-  expect(read.dialect).toEqual({ rotation: 'each_use', reuse: 'grace', reuse_grace_seconds: 30, assumed_life_seconds: 1800, pkce: 'S256' });
+  expect(read.dialect).toMatchObject({ rotation: 'each_use', reuse: 'grace', reuse_grace_seconds: 30, assumed_life_seconds: 1800, pkce: 'S256' });
   expect(readDefinition(JSON.stringify(read))).toEqual(read);
 });
 
@@ -43,10 +43,10 @@ const cases = [
   },
   {
     name: 'a probe that needs an unlisted scope',
-    from: 'needs: [tables.read]',
-    to: 'needs: [tables.raed]',
+    from: 'path: /tables, needs: [tables.read]',
+    to: 'path: /tables, needs: [tables.raed]',
     code: 'DEFINITION_INVALID',
-    place: { path: 'apis.0.probe.needs', line: line('needs:') },
+    place: { path: 'apis.0.probes.0.needs', line: line('path: /tables, needs') },
   },
   { name: 'not YAML at all', from: 'server:', to: 'server: [', code: 'DEFINITION_INVALID', place: {} },
   { name: 'an alias', from: 'about: Shared', to: 'about: *x Shared', code: 'DEFINITION_INVALID', place: null },

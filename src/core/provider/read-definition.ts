@@ -1,4 +1,4 @@
-import { isAlias, LineCounter, parseDocument, visit } from 'yaml';
+import { isAlias, LineCounter, parseDocument, stringify, visit } from 'yaml';
 import type { z } from 'zod';
 import { Fault, type FaultPlace } from '../fault.ts';
 import { ProviderDefinition, whyUnsupported } from './definition.ts';
@@ -29,6 +29,32 @@ export function readDefinition(text: string): ProviderDefinition {
   const unsupported = whyUnsupported(read.data);
   if (unsupported) throw new Fault('DEFINITION_UNSUPPORTED', { detail: unsupported });
   return read.data;
+}
+
+/** A definition as YAML, for people to read and change; empty lists and objects are left out. */
+export const definitionText = (document: unknown): string =>
+  stringify(document, (_key, value: unknown) => (isEmpty(value) ? undefined : value), { lineWidth: 160 });
+
+const isEmpty = (value: unknown): boolean =>
+  Array.isArray(value) ? value.length === 0 : typeof value === 'object' && value !== null && Object.keys(value).length === 0;
+
+/** JSON or YAML as plain data, bounded in size and free of aliases, which can unfold without bound. @throws {Fault} */
+export function readPlainDocument(text: string, limit: number, fault: 'OPENAPI_WRONG' | 'METADATA_WRONG'): unknown {
+  if (text.length > limit) throw new Fault(fault, { detail: `It is longer than ${limit} characters.` });
+  if (/^\s*[{[]/.test(text))
+    try {
+      return JSON.parse(text); // many times faster than YAML, and most documents are JSON
+    } catch {
+      // perhaps it is YAML in flow style
+    }
+  const document = parseDocument(text, { uniqueKeys: true });
+  if (document.errors.length > 0) throw new Fault(fault, { detail: `It is neither YAML nor JSON: ${firstLine(document.errors[0]?.message ?? '')}` });
+  visit(document, {
+    Node(_key, node) {
+      if (isAlias(node)) throw new Fault(fault, { detail: 'YAML aliases are not taken: they can unfold without bound.', remedy: 'Convert it to JSON first.' });
+    },
+  });
+  return document.toJS();
 }
 
 function place(issue: z.core.$ZodIssue, line: (path: PropertyKey[]) => number | undefined): FaultPlace {

@@ -1,6 +1,7 @@
 import fc from 'fast-check';
 import { expect, test } from 'vitest';
 import type { Dialect } from '../provider/definition.ts';
+import { PLAIN_DIALECT } from '../provider/dialect.ts';
 import { applyUpdate, type ConditionalUpdate } from './conditional-update.ts';
 import { DEFAULT_LIMITS } from './limits.ts';
 import { firstRow, type RenewalRow, rowState } from './row.ts';
@@ -17,9 +18,9 @@ const LIFE_MS = 600_000;
 const FLOOR_MS = 60_000;
 type Kind = 'strict' | 'grace' | 'none';
 const DIALECTS: Record<Kind, Dialect> = {
-  strict: { rotation: 'each_use', reuse: 'kills_grant', assumed_life_seconds: 1800, pkce: 'S256' },
-  grace: { rotation: 'each_use', reuse: 'grace', reuse_grace_seconds: 30, assumed_life_seconds: 1800, pkce: 'S256' },
-  none: { rotation: 'never', reuse: 'kills_grant', assumed_life_seconds: 1800, pkce: 'S256' },
+  strict: { ...PLAIN_DIALECT, rotation: 'each_use', reuse: 'kills_grant' },
+  grace: { ...PLAIN_DIALECT, rotation: 'each_use', reuse: 'grace', reuse_grace_seconds: 30 },
+  none: { ...PLAIN_DIALECT, rotation: 'never', reuse: 'kills_grant' },
 };
 
 interface Answer {

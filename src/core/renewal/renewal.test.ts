@@ -1,6 +1,7 @@
 import fc from 'fast-check';
 import { expect, test } from 'vitest';
 import type { Dialect } from '../provider/definition.ts';
+import { PLAIN_DIALECT } from '../provider/dialect.ts';
 import { applyUpdate } from './conditional-update.ts';
 import { DEFAULT_LIMITS } from './limits.ts';
 import { backoffMs, handoutFloorMs, nextRenewalAt, POLICIES, planRenewal, requestDeadlineMs } from './plan.ts';
@@ -62,7 +63,7 @@ test('back-off grows, stays below its ceiling, and never hits at once', () => {
   expect(requestDeadlineMs(DEFAULT_LIMITS, 3_600_000)).toBe(20_000);
 });
 
-const grace: Dialect = { rotation: 'each_use', reuse: 'grace', reuse_grace_seconds: 30, assumed_life_seconds: 1800, pkce: 'S256' };
+const grace: Dialect = { ...PLAIN_DIALECT, rotation: 'each_use', reuse: 'grace', reuse_grace_seconds: 30 };
 test.each([
   { name: 'within the grace: at once', dialect: grace, ago: 5_000, wait: 0 },
   { name: 'an answer would come after the grace: one lease after sending', dialect: grace, ago: 25_000, wait: 35_000 },

@@ -9,6 +9,7 @@ export const RENEWAL_CAUSES = [
   'unsent',
   'unclear',
   'seal_broken',
+  'unconfirmed',
 ] as const;
 export type RenewalCause = (typeof RENEWAL_CAUSES)[number];
 

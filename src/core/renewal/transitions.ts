@@ -58,6 +58,13 @@ export function arm(a: Attempt, limits: Pick<RenewalLimits, 'marginMs'>, deadlin
   };
 }
 
+/** The client was refused, so that nothing was spent and nobody holds an answer: the mark of T2 goes, and another secret may be tried. */
+export const disarm = (a: Attempt): ConditionalUpdate => ({
+  name: 'disarm',
+  where: [...sameAttempt(a), { equal: ['claimId', a.claimId] }, { equal: ['sentEpoch', a.epoch] }, notEnded],
+  set: { sentEpoch: NULL, sentBy: NULL },
+});
+
 /**
  * A T1 of its own: takes a row whose lease still lives from an owner that has gone silent, so that a retry comes within the
  * provider's grace although the lease outlasts it.

@@ -8,13 +8,13 @@ import { codeVerifier } from '../../core/oauth/pkce.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { Secret } from '../../core/secret.ts';
 import { recordId } from '../ports.ts';
-import { definitionFor, missingOf } from '../registry/clients.ts';
+import { missingOf, refuseUnconfirmed } from '../registry/client-view.ts';
+import { connectionDefinition } from '../registry/connection-definition.ts';
 import { hashText } from '../registry/operators.ts';
-import { findProvider } from '../registry/providers.ts';
 import { iso, isoOrNull, type Services } from '../registry/services.ts';
 import { idBytes } from '../store/database.ts';
 import type { Row } from '../store/tables.ts';
-import { exchange } from './exchange.ts';
+import { type Exchange, exchange } from './exchange.ts';
 import { type ConsentProblem, callbackProblem, emptyOutcome, STALE_PROBLEMS, type StoredOutcome } from './outcome.ts';
 
 type ConsentRow = Row<'consents'>;
@@ -43,12 +43,31 @@ export interface Consents {
 export function consents(s: Services): Consents {
   const running = new Set<Promise<void>>();
 
-  const clientOf = async (consent: ConsentRow): Promise<{ client: Row<'clients'>; definition: ProviderDefinition; connection: Row<'connections'> }> => {
-    const [client, connection] = await Promise.all([s.tables.clients.find({ id: consent.clientId }), s.tables.connections.find({ id: consent.connectionId })]);
-    if (!client || !connection) throw new Fault('NOT_FOUND', { detail: 'The client or connection of this consent was removed.' });
-    const provider = await s.tables.providers.find({ id: client.providerId });
-    const { definition } = await findProvider(s, provider?.name ?? '');
-    return { client, definition: definitionFor(definition, client), connection };
+  const partiesOf = async (connection: Row<'connections'>): Promise<{ client: Row<'clients'>; definition: ProviderDefinition; unconfirmed: string[] }> => {
+    const client = await s.tables.clients.find({ id: connection.clientId });
+    const provider = client && (await s.tables.providers.find({ id: client.providerId }));
+    if (!client || !provider) throw new Fault('NOT_FOUND', { detail: 'The client of this connection was removed.' });
+    const placeholders = (connection.placeholders ?? {}) as Record<string, string>;
+    const { definition, unconfirmed } = await connectionDefinition(s, { provider: provider.name, client: client.name, placeholders, apiBaseUrl: null });
+    return { client, definition, unconfirmed };
+  };
+  const clientOf = async (
+    consent: ConsentRow,
+  ): Promise<{ client: Row<'clients'>; definition: ProviderDefinition; connection: Row<'connections'>; unconfirmed: string[] }> => {
+    const connection = await s.tables.connections.find({ id: consent.connectionId });
+    if (!connection) throw new Fault('NOT_FOUND', { detail: 'The connection of this consent was removed.' });
+    return { ...(await partiesOf(connection)), connection };
+  };
+  /** Runs the exchange behind the answer, and writes down how it went. */
+  const run = (consent: ConsentRow, parties: Awaited<ReturnType<typeof clientOf>>, asks: Exchange['asks']): void => {
+    const { client, definition, connection } = parties;
+    const work = exchange(s, { consent, client, definition, connection, asks, proving: () => advance(consent.id, 'exchanging', 'proving') })
+      .then((outcome) => s.keeper.keep('consent outcome', () => finish(consent, outcome.problem ? 'failed' : 'done', outcome)))
+      .catch((cause: unknown) =>
+        s.ports.log.error({ cause: cause instanceof Error ? cause.message : 'unknown', consent: consent.id }, 'exchange failed on our side'),
+      )
+      .finally(() => running.delete(work));
+    running.add(work);
   };
   /** Moves a consent on, only from the phase that the caller saw. */
   const advance = (id: string, from: string, to: string): Promise<number> => s.tables.consents.change({ id, phase: from }, { phase: to });
@@ -61,14 +80,18 @@ export function consents(s: Services): Consents {
     async open(connectionName, operator) {
       const connection = await s.tables.connections.find({ name: connectionName });
       if (!connection) throw new Fault('NOT_FOUND', { detail: `No connection is called ${connectionName}.` });
-      const client = await s.tables.clients.find({ id: connection.clientId });
-      const secret = client && (await s.tables.clientSecrets.find({ clientId: client.id, state: 'active' }));
-      const missing = client ? missingOf(client, secret !== null) : ['the client'];
+      const parties = await partiesOf(connection);
+      const { client, definition } = parties;
+      const missing = missingOf(client, definition, await s.tables.clientSecrets.list({ clientId: client.id }));
       if (missing.length > 0) throw new Fault('CLIENT_INCOMPLETE', { detail: `Missing: ${missing.join(' and ')}.` });
+      if (client.stage === 'retired') throw new Fault('CLIENT_INCOMPLETE', { detail: 'The client was retired.', remedy: 'Use another client.' });
+      refuseUnconfirmed(parties.unconfirmed);
+      const forItself = connection.grantType === 'client_credentials';
+      const scopes = [...new Set([...(connection.scopes as string[]), ...(forItself ? [] : (definition.identity?.needs ?? []))])];
       const ticket = base64url(s.ports.random.bytes(24));
       const id = recordId(s.ports);
       const expiresAt = s.ports.clock.now() + CONSENT_MS;
-      await s.tables.consents.insert({
+      const row: ConsentRow = {
         id,
         ticketHash: hashText(ticket),
         stateHash: null,
@@ -77,22 +100,29 @@ export function consents(s: Services): Consents {
         connectionId: connection.id,
         grantId: recordId(s.ports),
         verifierSealed: null,
-        scopes: connection.scopes,
-        phase: 'offered',
+        scopes,
+        phase: forItself ? 'exchanging' : 'offered',
         openedBy: operator,
         expiresAt,
         finishedAt: null,
         outcome: emptyOutcome(),
-      });
+      };
+      await s.tables.consents.insert(row);
       await s.database.write(`DELETE FROM consents WHERE expires_at < UTC_TIMESTAMP(3) - INTERVAL ${KEPT_DAYS} DAY LIMIT 100`);
-      return { id, start_url: `${s.settings.publicUrl}/consent/start/${ticket}`, expires_at: iso(expiresAt) };
+      if (forItself) {
+        run(row, { ...parties, connection }, { grantType: 'client_credentials', scopes });
+        return { id, start_url: `${s.settings.publicUrl}/#/consents/${id}`, by_itself: true, expires_at: iso(expiresAt), warnings: [] };
+      }
+      const warnings = await costs(s, connection, client, definition);
+      return { id, start_url: `${s.settings.publicUrl}/consent/start/${ticket}`, by_itself: false, expires_at: iso(expiresAt), warnings };
     },
 
     async start(ticket) {
       const consent = await s.tables.consents.find({ ticketHash: hashText(ticket) });
       if (consent?.phase !== 'offered' || consent.expiresAt <= s.ports.clock.now())
         throw new Fault('TICKET_SPENT', { remedy: 'Open the connection again in the console, or with `rk connection open`.' });
-      const { client, definition } = await clientOf(consent);
+      const { client, definition, unconfirmed } = await clientOf(consent);
+      refuseUnconfirmed(unconfirmed);
       const [state, cookie] = [base64url(s.ports.random.bytes(32)), base64url(s.ports.random.bytes(32))];
       const verifier = definition.dialect.pkce === 'S256' ? new Secret(codeVerifier(s.ports.random.bytes(32))) : null;
       const set = {
@@ -116,12 +146,15 @@ export function consents(s: Services): Consents {
       const state = typeof query.state === 'string' ? query.state : '';
       const consent = state ? await s.tables.consents.find({ stateHash: hashText(state) }) : null;
       if (!consent) throw new Fault('CONSENT_EXPIRED', { detail: 'No consent is waiting for this answer.' });
-      const { client, definition, connection } = await clientOf(consent);
+      const parties = await clientOf(consent);
+      const { client, definition, connection } = parties;
       if (definition.name !== provider || client.name !== clientName)
         throw new Fault('CONSENT_EXPIRED', { detail: 'The answer came to the redirect URI of another client.' });
       if (!matches(consent.cookieHash, cookie(consentCookieName(consent.id)))) throw new Fault('CONSENT_FOREIGN');
       if (consent.phase !== 'started') return { consentId: consent.id }; // a reload shows the outcome; a code is never sent twice
       if (consent.expiresAt <= s.ports.clock.now()) throw new Fault('CONSENT_EXPIRED');
+      // The definition may have changed while the person was away: the code and the secret go nowhere that nobody confirmed.
+      refuseUnconfirmed(parties.unconfirmed);
       // `state` is used up before the exchange, by the one request that wins this update.
       const won = await s.database.write(
         `UPDATE consents SET phase = 'exchanging', expires_at = UTC_TIMESTAMP(3) + INTERVAL ${EXCHANGE_MS * 1000} MICROSECOND WHERE id = $1 AND phase = 'started'`,
@@ -143,21 +176,7 @@ export function consents(s: Services): Consents {
       const verifier = consent.verifierSealed
         ? await s.sealer.open({ table: 'consents', row: consent.id, column: 'verifier_sealed' }, consent.verifierSealed)
         : null;
-      const work = exchange(s, {
-        consent,
-        client,
-        definition,
-        connection,
-        code: answer.code,
-        verifier,
-        proving: () => advance(consent.id, 'exchanging', 'proving'),
-      })
-        .then((outcome) => s.keeper.keep('consent outcome', () => finish(consent, outcome.problem ? 'failed' : 'done', outcome)))
-        .catch((cause: unknown) =>
-          s.ports.log.error({ cause: cause instanceof Error ? cause.message : 'unknown', consent: consent.id }, 'exchange failed on our side'),
-        )
-        .finally(() => running.delete(work));
-      running.add(work);
+      run(consent, parties, { grantType: 'authorization_code', code: answer.code, redirectUri: client.redirectUri, verifier });
       return { consentId: consent.id };
     },
 
@@ -174,6 +193,7 @@ export function consents(s: Services): Consents {
         provider: definition.name,
         provider_title: definition.title,
         client: client.name,
+        by_itself: connection.grantType === 'client_credentials',
         phase: stale ? 'failed' : (consent.phase as ConsentOutcome['phase']),
         expires_at: iso(consent.expiresAt),
         redirect_uri: client.redirectUri,
@@ -191,6 +211,35 @@ export function consents(s: Services): Consents {
       while (running.size > 0) await Promise.all(running);
     },
   };
+}
+
+/** What a consent may cost, said before anybody consents. */
+async function costs(s: Services, connection: Row<'connections'>, client: Row<'clients'>, definition: ProviderDefinition): Promise<string[]> {
+  const warnings: string[] = [];
+  const most = definition.dialect.refresh_tokens_most;
+  if (most !== undefined) {
+    const [count] = await s.database.select<{ n: number | bigint; oldest: string | null }>(
+      `SELECT COUNT(*) AS n, MIN(CONCAT(g.consented_at, ' ', k.name)) AS oldest FROM connections k JOIN grants g ON g.id = k.current_grant_id JOIN renewals r ON r.grant_id = g.id
+       WHERE k.client_id = $1 AND r.ended = 0 AND r.next_at IS NOT NULL AND ($2 IS NULL OR g.account_label = $3 OR g.account_id = $4)`,
+      [idBytes(client.id), connection.expectedAccount, connection.expectedAccount, connection.expectedAccount],
+    );
+    const held = Number(count?.n ?? 0);
+    if (held >= most)
+      warnings.push(
+        `${definition.title} keeps ${most} refresh tokens for each person and client, and ${held} are held here${connection.expectedAccount ? ` for ${connection.expectedAccount}` : ''}: if the same person consents once more, the oldest ends (${count?.oldest?.split(' ').at(-1) ?? ''}).`,
+      );
+  }
+  const reach = definition.reach.find((one) => one.reach === client.reach);
+  if (reach) warnings.push(reach.says);
+  const listed = (client.listedAccounts as string[] | null) ?? [];
+  if (
+    client.reach === 'listed' &&
+    connection.expectedAccount &&
+    listed.length > 0 &&
+    !listed.some((one) => one.toLowerCase() === connection.expectedAccount?.toLowerCase())
+  )
+    warnings.push(`${connection.expectedAccount} is not among the listed accounts of the client: the provider will refuse it until it is listed there.`);
+  return warnings;
 }
 
 const matches = (hash: Buffer | null, cookie: string | undefined): boolean => hash !== null && cookie !== undefined && timingSafeEqual(hash, hashText(cookie));

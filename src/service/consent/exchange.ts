@@ -1,13 +1,17 @@
+import { base64url } from '../../core/identifiers.ts';
+import type { ClientCredentials } from '../../core/oauth/client-authentication.ts';
 import { readTokenOutcome } from '../../core/oauth/token-answer.ts';
-import { tokenRequest } from '../../core/oauth/token-request.ts';
+import { type TokenRequest, tokenRequest } from '../../core/oauth/token-request.ts';
+import { wireRecord } from '../../core/oauth/wire-record.ts';
+import { methodOfProbe, probeOf } from '../../core/provider/api.ts';
+import { apiBaseAllowed, withApiBase } from '../../core/provider/api-base.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { planRenewal, requestDeadlineMs } from '../../core/renewal/plan.ts';
 import { firstRow } from '../../core/renewal/row.ts';
 import { end } from '../../core/renewal/transitions.ts';
 import { compareScopes } from '../../core/scopes/compare.ts';
-import type { Secret } from '../../core/secret.ts';
-import { apiAddress, callApi } from '../calls.ts';
-import { isGood, keepProof, probeOf } from '../registry/connections.ts';
+import { apiAddress, callApi, isGood } from '../calls.ts';
+import { keepProof } from '../registry/connection-calls.ts';
 import type { Services } from '../registry/services.ts';
 import { sealTokens } from '../renewal/answer-keeper.ts';
 import { evidenceText, tokenLife } from '../renewal/evidence.ts';
@@ -22,8 +26,8 @@ export interface Exchange {
   client: Row<'clients'>;
   definition: ProviderDefinition;
   connection: Row<'connections'>;
-  code: Secret;
-  verifier: Secret | null;
+  /** What is exchanged for tokens: a code, or nothing but the client's own credentials. */
+  asks: Exclude<TokenRequest, { grantType: 'refresh_token' }>;
   /** Called once the tokens are safe. */
   proving(): Promise<unknown>;
 }
@@ -32,7 +36,7 @@ export interface Exchange {
 export async function exchange(s: Services, x: Exchange): Promise<StoredOutcome> {
   const subject = `connection:${x.connection.name}`;
   const clientName = `${x.definition.name}/${x.client.name}`;
-  const credentials = await s.contexts.credentialsOf(x.client.id, x.definition);
+  const [credentials] = (await s.contexts.credentialsOf(x.client.id, x.definition)).inOrder;
   if (!credentials)
     return {
       ...emptyOutcome(),
@@ -45,16 +49,15 @@ export async function exchange(s: Services, x: Exchange): Promise<StoredOutcome>
     };
 
   const sentAt = s.ports.clock.now();
-  const request = tokenRequest(
-    x.definition,
-    credentials,
-    { grantType: 'authorization_code', code: x.code, redirectUri: x.client.redirectUri, verifier: x.verifier },
-    requestDeadlineMs(s.settings.limits, null),
-  );
-  const answer = readTokenOutcome(await s.ports.send({ ...request, freshSocket: true }));
+  const once = { now: sentAt, deadlineMs: requestDeadlineMs(s.settings.limits, null), jti: base64url(s.ports.random.bytes(16)) };
+  const request = await tokenRequest(x.definition, credentials, x.asks, once);
+  const seen = await s.ports.send({ ...request, freshSocket: true });
+  const answer = readTokenOutcome(seen, x.definition.dialect);
+  s.wireLog.add(x.consent.grantId, 0, answer.kind, () => wireRecord(request, seen));
   if (answer.kind !== 'tokens') {
-    if (answer.kind === 'client_refused') await s.clientHealth.stop({ id: x.client.id, name: clientName }, evidenceText(answer.evidence));
-    const problem = exchangeProblem(answer);
+    if (answer.kind === 'client_refused')
+      await clientRefused(s, { id: x.client.id, name: clientName }, credentials, x.definition, evidenceText(answer.evidence));
+    const problem = exchangeProblem(answer, x.asks.grantType);
     s.history.add({ actor: 'person', kind: 'consent_failed', subject, says: `${problem.title} (${problem.evidence ?? ''})` });
     return { ...emptyOutcome(), problem };
   }
@@ -73,23 +76,34 @@ export async function exchange(s: Services, x: Exchange): Promise<StoredOutcome>
     scopes: scopes.granted,
     probed: probe !== undefined,
     livesMs: (x.definition.dialect.absolute_life_seconds ?? 0) * 1000,
+    grantType: x.asks.grantType,
   };
   const spilled: SpilledAnswer = { first, grantId, epoch: 0, generation: 0, tokens, life };
   await s.keeper.saveFirst(spilled, () => insertGrant(s, spilled, first));
   s.cache.put(grantId, { access: tokens.access, ...life, generation: 1 });
   await s.keeper.keep(subject, () => s.clientHealth.works({ id: x.client.id, name: clientName }));
+  if (credentials.secretId !== null)
+    await s.keeper.keep(subject, () => s.clientSecrets.proved({ id: x.client.id, name: clientName }, credentials.secretId as string));
   await s.keeper.keep(subject, x.proving);
 
-  const identity = await readIdentity(s.ports, x.definition, tokens.access);
+  const ofClient = x.asks.grantType === 'client_credentials';
+  const identity = ofClient ? { account: null, warning: null } : await readIdentity(s.ports, x.definition, tokens);
+  const { apiBaseUrl } = tokens;
+  const baseTaken = apiBaseUrl !== undefined && apiBaseAllowed(x.definition, apiBaseUrl);
+  if (baseTaken) await s.keeper.keep(subject, async () => void (await s.tables.grants.change({ id: grantId }, { apiBaseUrl })));
+  const definition = withApiBase(x.definition, baseTaken ? apiBaseUrl : null);
   const outcome: StoredOutcome = {
     ...emptyOutcome(),
     account: identity.account,
     scopes: { requested, ...scopes },
     refresh_token: tokens.refresh !== null,
     access_token_life_seconds: tokens.lifeMs === null ? null : tokens.lifeMs / 1000,
-    first_call: probe ? await callApi(s.ports, apiAddress(x.definition, probe.path), tokens.access) : null,
+    first_call: probe ? await callApi(s.ports, apiAddress(definition, probe.path), tokens.access, methodOfProbe(probe)) : null,
     warnings: [
-      ...(tokens.refresh
+      ...(apiBaseUrl !== undefined && !baseTaken
+        ? [`The answer names the API at ${apiBaseUrl.slice(0, 200)}, which is not among the hosts of the definition: nothing is sent there.`]
+        : []),
+      ...(tokens.refresh || ofClient
         ? []
         : ['No refresh token came: this connection ends with its access token. Ask for offline access (often a scope of its own), then agree again.']),
       ...(tokens.lifeMs === null ? [`The provider named no life for the token; ${x.definition.dialect.assumed_life_seconds} seconds are assumed.`] : []),
@@ -98,7 +112,7 @@ export async function exchange(s: Services, x: Exchange): Promise<StoredOutcome>
       ...(identity.warning ? [identity.warning] : []),
     ],
   };
-  if (outcome.first_call) await s.keeper.keep(subject, () => keepProof(s, grantId, outcome.first_call as NonNullable<typeof outcome.first_call>));
+  if (outcome.first_call) await s.keeper.keep(subject, () => keepProof(s, grantId, outcome.first_call as NonNullable<typeof outcome.first_call>, x.definition));
   if (identity.account)
     await s.keeper.keep(
       subject,
@@ -112,10 +126,25 @@ export async function exchange(s: Services, x: Exchange): Promise<StoredOutcome>
     subject,
     says: problem
       ? problem.title
-      : `${outcome.account?.label ?? 'Somebody'} agreed to ${scopes.granted.length} scopes${tokens.refresh ? '' : ', without a refresh token'}.`,
+      : ofClient
+        ? `The client got a token of its own${scopes.granted.length > 0 ? ` with ${scopes.granted.length} scopes` : ''}.`
+        : `${outcome.account?.label ?? 'Somebody'} agreed to ${scopes.granted.length} scopes${tokens.refresh ? '' : ', without a refresh token'}.`,
     data: { granted: scopes.granted, missing: scopes.missing, refresh_token: tokens.refresh !== null, first_call: outcome.first_call?.status ?? null },
   });
   return { ...outcome, problem };
+}
+
+/** Another secret of the client may be the right one: only where none is left does the client stop. */
+async function clientRefused(
+  s: Services,
+  client: { id: string; name: string },
+  used: ClientCredentials,
+  definition: ProviderDefinition,
+  evidence: string,
+): Promise<void> {
+  if (used.secretId !== null) await s.clientSecrets.refused(client, used.secretId, evidence);
+  const left = (await s.contexts.credentialsOf(client.id, definition)).inOrder;
+  if (left.length <= 1 || left[0]?.secretId === used.secretId) await s.clientHealth.stop(client, evidence);
 }
 
 /** Inserts grant, renewal row and tokens; a repeat after a lost acknowledgement, or after a crash, finds its own rows. */
@@ -125,7 +154,7 @@ async function insertGrant(s: Pick<Services, 'tables' | 'renewals' | 'sealer' | 
     await s.tables.grants.insert({
       id,
       connectionId: first.connectionId,
-      kind: 'authorization_code',
+      kind: first.grantType ?? 'authorization_code',
       personKey: null,
       accountId: null,
       accountLabel: null,
@@ -138,9 +167,10 @@ async function insertGrant(s: Pick<Services, 'tables' | 'renewals' | 'sealer' | 
       proof: first.probed ? 'not_tried' : 'not_defined',
       proofAnswer: null,
       lifeEndsAt: first.livesMs > 0 ? s.ports.clock.now() + first.livesMs : null,
+      apiBaseUrl: null,
     });
   if (await s.renewals.read(id)) return;
-  const nextAt = answer.tokens.refresh ? planRenewal(answer.life, s.ports.random.unit()) : null;
+  const nextAt = answer.tokens.refresh || first.grantType === 'client_credentials' ? planRenewal(answer.life, s.ports.random.unit()) : null;
   await s.renewals.insert(id, first.clientId, firstRow(answer.life, nextAt), sealTokens(s.sealer, id, answer.tokens));
 }
 
@@ -202,7 +232,7 @@ async function makeCurrent(s: Services, x: Exchange, outcome: StoredOutcome): Pr
   const formerLives = formerRow !== null && formerRow.row.nextAt !== null && formerRow.row.refusedAt === null;
   const reason =
     otherAccount(x.connection.expectedAccount, former, outcome) ??
-    (formerLives && outcome.first_call && !isGood(outcome.first_call) ? notProved(outcome) : null);
+    (formerLives && outcome.first_call && !isGood(outcome.first_call, x.definition) ? notProved(outcome) : null);
   if (reason) {
     await endGrant(s, x.consent.grantId, 'set_aside');
     return reason;

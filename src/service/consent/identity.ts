@@ -1,4 +1,6 @@
+import { at, type FreshTokens } from '../../core/oauth/token-answer.ts';
 import { reasonInWords } from '../../core/oauth/wire.ts';
+import { callHeaders } from '../../core/provider/api.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import type { Secret } from '../../core/secret.ts';
 import type { Ports } from '../ports.ts';
@@ -12,15 +14,20 @@ const DEADLINE_MS = 15_000;
 const LIMIT_BYTES = 64 * 1024;
 const SHOWN_MOST = 300;
 
-/** Reads who agreed, where the definition says how: id and label by JSON pointer (RFC 6901) from one answer. */
-export async function readIdentity(ports: Pick<Ports, 'send'>, definition: ProviderDefinition, access: Secret): Promise<IdentityFound> {
+/** Reads who agreed, where the definition says how: from the token answer, or id and label by JSON pointer from one call. */
+export async function readIdentity(
+  ports: Pick<Ports, 'send'>,
+  definition: ProviderDefinition,
+  tokens: Pick<FreshTokens, 'access' | 'account'>,
+): Promise<IdentityFound> {
+  if (tokens.account) return { account: { id: tokens.account.id.slice(0, SHOWN_MOST), label: tokens.account.label.slice(0, SHOWN_MOST) }, warning: null };
   const identity = definition.identity;
   const url = identity?.endpoint ?? definition.server.userinfo_endpoint;
   if (!identity || !url) return { account: null, warning: null };
   const answer = await ports.send({
     method: 'GET',
     url,
-    headers: { authorization: `Bearer ${access.reveal()}`, accept: 'application/json' },
+    headers: identityHeaders(definition, url, tokens.access),
     deadlineMs: DEADLINE_MS,
     limitBytes: LIMIT_BYTES,
   });
@@ -33,16 +40,17 @@ export async function readIdentity(ports: Pick<Ports, 'send'>, definition: Provi
   } catch {
     return failed('the answer is not JSON');
   }
-  const [id, label] = [pointer(body, identity.id), pointer(body, identity.label)];
+  const text = (pointer: string): string | null => {
+    const value = at(body, pointer);
+    return typeof value === 'string' || typeof value === 'number' ? String(value).slice(0, SHOWN_MOST) : null;
+  };
+  const [id, label] = [text(identity.id), text(identity.label)];
   if (id === null) return failed(`there is nothing at ${identity.id} in the answer`);
   return { account: { id, label: label ?? id }, warning: null };
 }
 
-function pointer(document: unknown, path: string): string | null {
-  let at: unknown = document;
-  for (const step of path.slice(1).split('/')) {
-    if (typeof at !== 'object' || at === null) return null;
-    at = (at as Record<string, unknown>)[step.replaceAll('~1', '/').replaceAll('~0', '~')];
-  }
-  return typeof at === 'string' || typeof at === 'number' ? String(at).slice(0, SHOWN_MOST) : null;
+/** An endpoint below an API is called as that API wants it; one of the authorization server as RFC 6750 says. */
+function identityHeaders(definition: ProviderDefinition, url: string, access: Secret): Record<string, string> {
+  const api = definition.apis.find((one) => url.startsWith(`${one.base_url.replace(/\/$/, '')}/`));
+  return api ? callHeaders(api, access.reveal()) : { authorization: `Bearer ${access.reveal()}`, accept: 'application/json' };
 }

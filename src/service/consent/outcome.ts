@@ -82,8 +82,16 @@ export function callbackProblem(answer: Exclude<CallbackOutcome, { kind: 'code' 
 }
 
 /** The token endpoint did not give tokens for the code. */
-export function exchangeProblem(outcome: Exclude<TokenOutcome, { kind: 'tokens' }>): ConsentProblem {
+export function exchangeProblem(outcome: Exclude<TokenOutcome, { kind: 'tokens' }>, grantType: 'authorization_code' | 'client_credentials'): ConsentProblem {
   const evidence = evidenceText(outcome.evidence);
+  if (grantType === 'client_credentials' && (outcome.kind === 'set_up_wrong' || outcome.kind === 'refused_grant'))
+    return {
+      title: 'The provider does not give this client a token of its own.',
+      evidence,
+      side: 'client',
+      remedy:
+        'Check at the provider that the client may use client credentials, that its scopes are opened to it, and that tenant and audience are right. Then open the connection again.',
+    };
   switch (outcome.kind) {
     case 'client_refused':
       return {

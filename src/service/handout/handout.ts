@@ -74,6 +74,8 @@ function refusal(cause: RenewalCause | null, retryAfterMs = RETRY_AFTER_MS): Fau
     case 'unsent':
     case 'unclear':
       return new Fault('RENEWAL_PENDING', { ...wait, detail: 'The provider cannot be reached or does not answer.' });
+    case 'unconfirmed':
+      return new Fault('CLIENT_STOPPED', { ...wait, detail: 'New addresses of the provider are not confirmed yet.' });
     case 'no_refresh_token':
       return new Fault('GRANT_REFUSED', { detail: 'Its access token ran out and there is no refresh token.' });
     case 'set_up':

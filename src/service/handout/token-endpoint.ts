@@ -1,3 +1,4 @@
+import { parse as parseForm } from 'node:querystring';
 import { LRUCache } from 'lru-cache';
 import { RateLimiterMemory } from 'rate-limiter-flexible';
 import { Fault } from '../../core/fault.ts';
@@ -109,7 +110,7 @@ export function tokenEndpoint(deps: {
     // Something was paused, retired or withdrawn while this waited for a renewal: ask again before it is handed out.
     if (callers.epoch() !== epoch && triesLeft > 0) return answerFor(request, triesLeft - 1);
     usage.count(caller.id, connection, keyId, 'token');
-    ports.log.debug({ caller: caller.name, connection: connection.name }, 'handout');
+    if (ports.log.isLevelEnabled('debug')) ports.log.debug({ caller: caller.name, connection: connection.name }, 'handout');
     return token;
   };
   return async (request) => {
@@ -139,7 +140,7 @@ async function handOut(
       status: 200,
       headers: HEADERS,
       // Written by hand: JSON.stringify over a long token costs more than all the checks together.
-      body: `{"access_token":${quoted(token.access.reveal())},"token_type":"Bearer","expires_in":${Math.max(expiresIn, 0)},"scope":${quoted(connection.scope)}}`,
+      body: `{"access_token":${quoted(token.access.reveal())},"token_type":"Bearer","expires_in":${Math.max(expiresIn, 0)},"scope":${quoted(connection.scope)}${connection.extras}}`,
     };
   } catch (error) {
     if (error instanceof Fault && error.code === 'GRANT_REFUSED' && error.retryAfterMs === undefined)
@@ -163,9 +164,9 @@ function readForm(request: TokenEndpointRequest): Map<string, string> {
   if (!/^application\/x-www-form-urlencoded\s*(;|$)/i.test(request.contentType ?? ''))
     throw new Refusal(400, 'invalid_request', 'The body must be application/x-www-form-urlencoded.');
   const form = new Map<string, string>();
-  for (const [name, value] of new URLSearchParams(request.body)) {
-    if (form.has(name)) throw new Refusal(400, 'invalid_request', `The parameter ${name.slice(0, 40)} is repeated.`);
-    form.set(name, value);
+  for (const [name, value] of Object.entries(parseForm(request.body))) {
+    if (Array.isArray(value)) throw new Refusal(400, 'invalid_request', `The parameter ${name.slice(0, 40)} is repeated.`);
+    form.set(name, value ?? '');
   }
   return form;
 }

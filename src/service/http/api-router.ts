@@ -15,9 +15,9 @@ const Params = z.record(z.string(), z.string().regex(/^[A-Za-z0-9._-]{1,80}$/));
 /** Every operation of the contract as a route: parse, check who asks, hand over, answer. */
 export function apiRouter(handlers: Handlers, sessions: Sessions, consents: Consents): Router {
   const router = Router();
-  const json = express.json({ limit: BODY_LIMIT, strict: true, type: 'application/json' });
   for (const [name, operation] of Object.entries(operations) as [OperationName, Operation][]) {
     const method = operation.method.toLowerCase() as 'get' | 'post' | 'patch' | 'delete';
+    const json = express.json({ limit: operation.bodyLimit ?? BODY_LIMIT, strict: true, type: 'application/json' });
     const path = operation.path.replace(/\{(\w+)\}/g, ':$1');
     router[method](path, ...(operation.body ? [needsJson, json] : []), route(operation, handlers[name] as never, sessions, consents));
   }

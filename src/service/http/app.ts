@@ -5,6 +5,7 @@ import express, { type Express } from 'express';
 import helmet from 'helmet';
 import type { Logger } from 'pino';
 import { Fault } from '../../core/fault.ts';
+import { definitionSchema } from '../../core/provider/json-schema.ts';
 import { CONSENT_COOKIE_SECONDS, type Consents, consentCookieName } from '../consent/consents.ts';
 import { apiRouter } from './api-router.ts';
 import { errorPage } from './error-page.ts';
@@ -19,6 +20,8 @@ export interface AppParts {
   handlers: Handlers;
   sessions: Sessions;
   consents: Consents;
+  /** A client's public keys (RFC 7517). */
+  publicKeys(provider: string, client: string): Promise<{ keys: object[] }>;
   /** Null while all is well, else why not. */
   notReady(): string | null;
   consoleFolder: string;
@@ -98,6 +101,15 @@ export function app(parts: AppParts): Express {
     response.redirect(303, `${publicUrl}/#/consents/${consentId}`);
   });
 
+  server.get('/oauth/keys/:provider/:client', async (request, response) => {
+    const keys = await parts.publicKeys(request.params.provider, request.params.client);
+    response.set('cache-control', 'public, max-age=300').type('application/jwk-set+json').send(JSON.stringify(keys));
+  });
+  let schema: string | null = null; // made when it is first asked for
+  server.get('/api/v1/provider-definition.schema.json', (_request, response) => {
+    schema ??= JSON.stringify(definitionSchema());
+    response.type('application/schema+json').send(schema);
+  });
   server.use(apiRouter(parts.handlers, parts.sessions, parts.consents));
   if (existsSync(join(parts.consoleFolder, 'index.html'))) {
     server.use(

@@ -2,11 +2,18 @@ import type { z } from 'zod';
 import type { AnswerOf, OperationName, Operations } from '../../api/operations.ts';
 import type { Consents } from '../consent/consents.ts';
 import * as callers from '../registry/callers.ts';
+import { chooseScopes } from '../registry/choose-scopes.ts';
+import * as certificates from '../registry/client-certificates.ts';
+import { notepad } from '../registry/client-notepad.ts';
+import * as secrets from '../registry/client-secrets.ts';
 import * as clients from '../registry/clients.ts';
+import { callConnection, probeConnection } from '../registry/connection-calls.ts';
 import * as connections from '../registry/connections.ts';
+import { draftProvider } from '../registry/drafts.ts';
 import type { Operators, SignedInOperator } from '../registry/operators.ts';
 import * as providers from '../registry/providers.ts';
 import * as replicas from '../registry/replicas.ts';
+import { revokeConnection } from '../registry/revoke.ts';
 import { iso, type Services } from '../registry/services.ts';
 import { installationState, showStatus } from '../registry/status.ts';
 
@@ -51,9 +58,15 @@ export function handlers(s: Services, operators: Operators, consents: Consents):
     adoptReplica: ({ body, operator }) => replicas.adoptReplica(s, body.folder, operator.name),
 
     listProviders: () => providers.listProviders(s),
-    checkProvider: ({ body }) => providers.checkProvider(s, body.document),
+    checkProvider: ({ body }) => providers.checkProvider(s, body),
+    draftProvider: ({ body }) => draftProvider(s, body),
     addProvider: ({ body, operator }) => providers.addProvider(s, body.document, operator.name),
     showProvider: (input) => providers.showProvider(s, p(input, 'provider')),
+    previewProvider: (input) => providers.previewProvider(s, p(input, 'provider'), input.body.document),
+    changeProvider: (input) => providers.changeProvider(s, p(input, 'provider'), input.body, input.operator.name),
+    listVersions: (input) => providers.listVersions(s, p(input, 'provider')),
+    composeProvider: (input) => providers.composeProvider(s, p(input, 'provider'), input.body),
+    chooseScopes: (input) => chooseScopes(s, p(input, 'provider'), input.body),
     removeProvider: (input) => providers.removeProvider(s, p(input, 'provider'), input.operator.name),
 
     listClients: () => clients.listClients(s),
@@ -61,7 +74,15 @@ export function handlers(s: Services, operators: Operators, consents: Consents):
     showClient: (input) => clients.showClient(s, p(input, 'provider'), p(input, 'client')),
     changeClient: (input) => clients.changeClient(s, p(input, 'provider'), p(input, 'client'), input.body, input.operator.name),
     removeClient: (input) => clients.removeClient(s, p(input, 'provider'), p(input, 'client'), input.operator.name),
-    addSecret: (input) => clients.addSecret(s, p(input, 'provider'), p(input, 'client'), input.body, input.operator.name),
+    addSecret: (input) => secrets.addSecret(s, p(input, 'provider'), p(input, 'client'), input.body, input.operator.name),
+    proveSecret: (input) => secrets.proveSecret(s, p(input, 'provider'), p(input, 'client'), p(input, 'secret'), input.operator.name),
+    retireSecret: (input) => secrets.retireSecret(s, p(input, 'provider'), p(input, 'client'), p(input, 'secret'), input.operator.name),
+    makeCertificate: (input) => certificates.makeCertificate(s, p(input, 'provider'), p(input, 'client'), input.body, input.operator.name),
+    showCertificate: (input) => certificates.showCertificate(s, p(input, 'provider'), p(input, 'client'), p(input, 'secret')),
+    compareThumbprint: (input) => certificates.checkThumbprint(s, p(input, 'provider'), p(input, 'client'), p(input, 'secret'), input.body),
+    confirmOrigins: (input) =>
+      clients.confirmOrigins(s, operators, p(input, 'provider'), p(input, 'client'), input.body.password, input.operator, input.address),
+    sortNotepad: (input) => notepad(s, p(input, 'provider'), p(input, 'client'), input.body, input.operator.name),
     checkRedirectUri: (input) => clients.checkRedirectUri(s, p(input, 'provider'), p(input, 'client'), input.body.registered),
 
     listConnections: ({ query }) => connections.listConnections(s, query),
@@ -73,8 +94,9 @@ export function handlers(s: Services, operators: Operators, consents: Consents):
     renewConnection: (input) => connections.renewConnection(s, p(input, 'connection'), input.operator.name),
     pauseConnection: (input) => connections.pauseConnection(s, p(input, 'connection'), input.operator.name),
     resumeConnection: (input) => connections.resumeConnection(s, p(input, 'connection'), input.operator.name),
-    probeConnection: (input) => connections.probeConnection(s, p(input, 'connection')),
-    callConnection: (input) => connections.callConnection(s, p(input, 'connection'), input.body.path, input.operator.name),
+    revokeConnection: (input) => revokeConnection(s, p(input, 'connection'), input.operator.name),
+    probeConnection: (input) => probeConnection(s, p(input, 'connection')),
+    callConnection: (input) => callConnection(s, p(input, 'connection'), input.body.path, input.operator.name),
     listAttempts: (input) => connections.listAttempts(s, p(input, 'connection')),
     showConsent: (input) => consents.outcome(p(input, 'consent')),
 

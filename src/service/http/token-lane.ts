@@ -35,14 +35,9 @@ export function tokenLane(parts: { tokenEndpoint: TokenEndpoint; trustedProxies:
               address: addressOf(request),
             });
     const { body } = answer;
-    response.writeHead(answer.status, [
-      ...answer.headers,
-      'x-request-id',
-      requestId,
-      'content-length',
-      String(Buffer.byteLength(body)),
-      ...(read?.tooLarge ? ['connection', 'close'] : []), // what was not read would be taken for the next request
-    ]);
+    const headers = answer.headers.concat('x-request-id', requestId, 'content-length', String(Buffer.byteLength(body)));
+    if (read?.tooLarge) headers.push('connection', 'close'); // what was not read would be taken for the next request
+    response.writeHead(answer.status, headers);
     response.end(body);
     const level = answer.status >= 500 ? 'warn' : 'debug';
     if (!log.isLevelEnabled(level)) return;

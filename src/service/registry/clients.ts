@@ -1,100 +1,67 @@
 import type { z } from 'zod';
-import type { AddClient, AddSecret, ChangeClient, Client, RedirectUriVerdict } from '../../api/clients.ts';
+import type { AddClient, ChangeClient, Client, RedirectUriVerdict } from '../../api/clients.ts';
 import { Fault } from '../../core/fault.ts';
 import { compareRedirectUris } from '../../core/oauth/redirect-uri.ts';
-import type { ProviderDefinition } from '../../core/provider/definition.ts';
-import { composeDefinition } from '../../core/provider/placeholders.ts';
+import { type ProviderDefinition, trustedOrigins, withVariant } from '../../core/provider/definition.ts';
+import { checkPlaceholders } from '../../core/provider/placeholders.ts';
+import { misplaced } from '../../core/provider/shapes.ts';
+import { isWebAddress } from '../../core/provider/web-address.ts';
 import { bringForward } from '../../core/renewal/transitions.ts';
-import { Secret } from '../../core/secret.ts';
+import { reviewScopes } from '../../core/scopes/compare.ts';
 import { recordId } from '../ports.ts';
-import type { Row } from '../store/tables.ts';
+import { type ClientRow, clientView, definitionFor, registeringOf } from './client-view.ts';
+import type { Operators, SignedInOperator } from './operators.ts';
 import { findProvider } from './providers.ts';
-import { iso, isoOrNull, type Services } from './services.ts';
+import type { Services } from './services.ts';
 
-type Needs = Pick<Services, 'database' | 'tables' | 'history' | 'ports' | 'sealer' | 'settings' | 'renewals' | 'changes'>;
-type ClientRow = Row<'clients'>;
+export { definitionFor, missingOf } from './client-view.ts';
 
 const BROUGHT_BACK_MOST = 10_000;
-const label = (provider: string, name: string): string => `${provider}/${name}`;
-
-/** The definition with this client's placeholders filled in. */
-export const definitionFor = (definition: ProviderDefinition, record: Pick<ClientRow, 'placeholders'>): ProviderDefinition =>
-  composeDefinition(definition, record.placeholders as Record<string, string>);
+export const clientLabel = (provider: string, name: string): string => `${provider}/${name}`;
 
 /** @throws {Fault} NOT_FOUND */
-export async function findClient(s: Pick<Needs, 'tables'>, provider: string, name: string): Promise<{ record: ClientRow; definition: ProviderDefinition }> {
+export async function findClient(
+  s: Pick<Services, 'tables'>,
+  provider: string,
+  name: string,
+): Promise<{ record: ClientRow; definition: ProviderDefinition; whole: ProviderDefinition }> {
   const found = await findProvider(s, provider);
   const record = await s.tables.clients.find({ providerId: found.record.id, name });
-  if (!record) throw new Fault('NOT_FOUND', { detail: `No client is called ${label(provider, name)}.` });
-  return { record, definition: definitionFor(found.definition, record) };
+  if (!record) throw new Fault('NOT_FOUND', { detail: `No client is called ${clientLabel(provider, name)}.` });
+  return { record, definition: definitionFor(found.definition, record), whole: found.definition };
 }
 
-/** What is missing before a consent can start; empty: ready. */
-export const missingOf = (record: Pick<ClientRow, 'clientId'>, hasSecret: boolean): string[] => [
-  ...(record.clientId === null ? ['the client id'] : []),
-  ...(hasSecret ? [] : ['the client secret']),
-];
-
-async function view(s: Needs, record: ClientRow, definition: ProviderDefinition): Promise<Client> {
-  const secrets = await s.tables.clientSecrets.list({ clientId: record.id }, 'startsAt');
-  const active = secrets.filter((secret) => secret.state === 'active');
-  const newest = active.at(-1);
-  const connections = await s.tables.connections.list({ clientId: record.id });
-  const missing = missingOf(record, newest !== undefined);
-  const state = record.stage === 'retired' ? 'retired' : missing.length > 0 ? 'draft' : record.health === 'stopped' ? 'stopped' : 'working';
-  const trouble: Record<string, [string, string]> = {
-    draft: [`Missing: ${missing.join(' and ')}.`, 'Register the client at the provider with the redirect URI shown, then enter what it gives you.'],
-    stopped: [
-      `The provider refuses this client: ${record.evidence ?? 'no evidence kept'}.`,
-      'Compare the client id, and enter the secret again as the provider shows it now.',
-    ],
-    retired: ['It was retired.', 'Use another client.'],
-  };
-  const [cause, remedy] = trouble[state] ?? [null, null];
-  return {
-    provider: definition.name,
-    provider_title: definition.title,
-    name: record.name,
-    title: record.title,
-    environment: record.environment as Client['environment'],
-    placeholders: record.placeholders as Record<string, string>,
-    client_id: record.clientId,
-    redirect_uri: record.redirectUri,
-    registration_page: definition.registration.page ?? null,
-    state,
-    cause,
-    remedy,
-    missing,
-    secret: newest ? { entered_at: iso(newest.startsAt), ends_at: isoOrNull(newest.endsAt), in_use: active.length } : null,
-    connections: connections.length,
-    revision: record.revision,
-  };
-}
-
-export async function listClients(s: Needs): Promise<{ items: Client[] }> {
+export async function listClients(s: Services): Promise<{ items: Client[] }> {
   const providers = await s.tables.providers.list({}, 'name');
   const items = await Promise.all(
     providers.map(async (provider) => {
       const { definition } = await findProvider(s, provider.name);
       return Promise.all(
-        (await s.tables.clients.list({ providerId: provider.id }, 'name')).map((record) => view(s, record, definitionFor(definition, record))),
+        (await s.tables.clients.list({ providerId: provider.id }, 'name')).map((record) => clientView(s, record, definitionFor(definition, record))),
       );
     }),
   );
   return { items: items.flat() };
 }
 
-export async function showClient(s: Needs, provider: string, name: string): Promise<Client> {
+export async function showClient(s: Services, provider: string, name: string): Promise<Client> {
   const { record, definition } = await findClient(s, provider, name);
-  return view(s, record, definition);
+  return clientView(s, record, definition);
 }
 
 /** Starts a draft. Its redirect URI is fixed here and never changes by itself. */
-export async function addClient(s: Needs, input: z.output<typeof AddClient>, operator: string): Promise<Client> {
-  const { record: provider, definition: general } = await findProvider(s, input.provider);
-  const definition = definitionFor(general, input);
+export async function addClient(s: Services, input: z.output<typeof AddClient>, operator: string): Promise<Client> {
+  const { record: provider, definition: whole } = await findProvider(s, input.provider);
+  if (input.variant !== null && !whole.variants.some((one) => one.name === input.variant))
+    throw new Fault('INPUT_INVALID', { places: [{ path: 'variant', why: `There is: ${whole.variants.map((one) => one.name).join(', ') || 'none'}.` }] });
+  const type = input.type ?? whole.registration.client_types[0] ?? 'web';
+  if (!whole.registration.client_types.includes(type))
+    throw new Fault('INPUT_INVALID', {
+      places: [{ path: 'type', why: `${whole.title} has clients of these types: ${whole.registration.client_types.join(', ')}.` }],
+    });
+  checkPlaceholders(withVariant(whole, input.environment, input.variant), input.placeholders, ['client']);
   if (await s.tables.clients.find({ providerId: provider.id, name: input.name }))
-    throw new Fault('NAME_TAKEN', { detail: `${definition.title} has a client called ${input.name}.` });
+    throw new Fault('NAME_TAKEN', { detail: `${whole.title} has a client called ${input.name}.` });
   const record: ClientRow = {
     id: recordId(s.ports),
     providerId: provider.id,
@@ -103,91 +70,151 @@ export async function addClient(s: Needs, input: z.output<typeof AddClient>, ope
     environment: input.environment,
     clientId: null,
     placeholders: input.placeholders,
-    redirectUri: `${s.settings.publicUrl}/oauth/callback/${definition.name}/${input.name}`,
+    redirectUri: `${s.settings.publicUrl}/oauth/callback/${whole.name}/${input.name}`,
     stage: 'draft',
-    approval: 'not_needed',
-    reach: 'anyone',
+    approval: whole.registration.approval === 'needed' ? 'not_asked' : 'not_needed',
+    reach: whole.reach[0]?.reach ?? 'anyone',
     health: 'working',
     nextTryAt: null,
     heldUntil: null,
     evidence: null,
+    type,
+    authMethod: null,
+    variant: input.variant,
+    registeredScopes: [],
+    listedAccounts: [],
+    trustedOrigins: null,
+    registering: null,
     revision: 1,
     createdAt: s.ports.clock.now(),
   };
+  // Whoever starts it has seen the addresses: these are the ones to which its secret may go.
+  record.trustedOrigins = trustedOrigins(definitionFor(whole, record));
   await s.tables.clients.insert(record);
-  s.history.add({
-    actor: operator,
-    kind: 'client_added',
-    subject: `client:${label(input.provider, input.name)}`,
-    says: `Started the client ${label(input.provider, input.name)} as a draft.`,
-  });
-  return view(s, record, definition);
+  const label = clientLabel(input.provider, input.name);
+  s.history.add({ actor: operator, kind: 'client_added', subject: `client:${label}`, says: `Started the client ${label} as a draft.` });
+  return clientView(s, record, definitionFor(whole, record));
 }
 
-/** @throws {Fault} REVISION_OLD */
-export async function changeClient(s: Needs, provider: string, name: string, input: z.output<typeof ChangeClient>, operator: string): Promise<Client> {
-  const { record } = await findClient(s, provider, name);
+/** Changes what is named, and nothing else: no secret is asked for again. @throws {Fault} REVISION_OLD, INPUT_INVALID */
+export async function changeClient(s: Services, provider: string, name: string, input: z.output<typeof ChangeClient>, operator: string): Promise<Client> {
+  const { record, definition, whole } = await findClient(s, provider, name);
   const set: Partial<ClientRow> = { revision: input.revision + 1 };
   if (input.title !== undefined) set.title = input.title;
   if (input.environment !== undefined) set.environment = input.environment;
-  if (input.client_id !== undefined) set.clientId = input.client_id;
+  if (input.placeholders !== undefined) {
+    checkPlaceholders(withVariant(whole, input.environment ?? (record.environment as 'live'), record.variant), input.placeholders, ['client']);
+    set.placeholders = input.placeholders;
+  }
+  if (input.client_id !== undefined) {
+    if (!input.take_as_is) refuseMisplaced(definition, 'client_id', input.client_id);
+    set.clientId = input.client_id;
+  }
+  if (input.method !== undefined) {
+    const known = definition.server.token_endpoint_auth_methods_supported;
+    if (!known.includes(input.method))
+      throw new Fault('INPUT_INVALID', { places: [{ path: 'method', why: `${definition.title} takes: ${known.join(', ')}.` }] });
+    set.authMethod = input.method;
+  }
+  if (input.approval !== undefined) set.approval = input.approval;
+  if (input.registering !== undefined) {
+    const page = input.registering.own_page;
+    if (page && !isWebAddress(page)) throw new Fault('INPUT_INVALID', { places: [{ path: 'registering.own_page', why: 'It is no https address.' }] });
+    set.registering = { ...registeringOf(record), ...input.registering };
+  }
+  if (input.reach !== undefined) set.reach = input.reach;
+  if (input.listed_accounts !== undefined) set.listedAccounts = [...new Set(input.listed_accounts)];
+  if (input.stage !== undefined) set.stage = input.stage;
+  if (input.registered_scopes !== undefined) {
+    const near = reviewScopes(
+      input.registered_scopes,
+      definition.scopes.map((scope) => scope.name),
+    ).filter((remark) => remark.kind === 'misspelt');
+    if (near.length > 0 && !input.take_as_is)
+      throw new Fault('INPUT_INVALID', {
+        detail: near[0]?.says ?? '',
+        places: near.map((remark) => ({ path: 'registered_scopes', why: remark.says })),
+        remedy: 'Mend it; or, if the client has such a scope of its own making, send it with take_as_is.',
+      });
+    set.registeredScopes = [...new Set(input.registered_scopes)];
+  }
   const changed = await s.tables.clients.change({ id: record.id, revision: input.revision }, set);
   if (changed === 0) throw new Fault('REVISION_OLD');
-  const names = Object.keys(input)
-    .filter((key) => key !== 'revision')
-    .join(', ');
-  s.history.add({ actor: operator, kind: 'client_changed', subject: `client:${label(provider, name)}`, says: `Changed ${names}.` });
-  await entered(s, record);
+  const names = Object.keys(input).filter((key) => key !== 'revision' && key !== 'take_as_is');
+  s.history.add({ actor: operator, kind: 'client_changed', subject: `client:${clientLabel(provider, name)}`, says: `Changed ${names.join(', ')}.` });
+  if (input.approval !== undefined && input.approval !== record.approval)
+    s.history.add({
+      actor: operator,
+      kind: 'approval_changed',
+      subject: `client:${clientLabel(provider, name)}`,
+      says: `Approval: ${record.approval.replaceAll('_', ' ')} became ${input.approval.replaceAll('_', ' ')}.`,
+    });
+  if (input.client_id !== undefined || input.method !== undefined) await entered(s, record);
+  else await s.changes.announce('client', name);
   return showClient(s, provider, name);
 }
 
-/** Seals a new secret; the older ones retire. Nothing else of the client needs to be said again. */
-export async function addSecret(s: Needs, provider: string, name: string, input: z.output<typeof AddSecret>, operator: string): Promise<Client> {
-  const { record } = await findClient(s, provider, name);
-  const id = recordId(s.ports);
-  const sealed = s.sealer.seal({ table: 'client_secrets', row: id, column: 'sealed' }, new Secret(input.secret));
-  await s.database.transaction(async (transaction) => {
-    await s.tables.clientSecrets.change({ clientId: record.id, state: 'active' }, { state: 'retired' }, transaction);
-    await s.tables.clientSecrets.insert(
-      {
-        id,
-        clientId: record.id,
-        kind: 'secret',
-        sealed,
-        startsAt: s.ports.clock.now(),
-        endsAt: input.ends_at === null ? null : Date.parse(input.ends_at),
-        state: 'active',
-      },
-      transaction,
-    );
-  });
-  s.history.add({ actor: operator, kind: 'secret_entered', subject: `client:${label(provider, name)}`, says: 'Entered a new secret.' });
-  await entered(s, record);
-  return showClient(s, provider, name);
+/** @throws {Fault} INPUT_INVALID naming the field whose shape the value has. */
+export function refuseMisplaced(definition: ProviderDefinition, field: string, value: string): void {
+  const why = misplaced(definition, field, value);
+  if (why)
+    throw new Fault('INPUT_INVALID', {
+      detail: why,
+      places: [{ path: field, why }],
+      remedy: 'Paste the right value; or, if it is right, send it with take_as_is.',
+    });
 }
 
 /** After an id or secret was entered: a stopped client tries again at once, with all its connections. */
-async function entered(s: Needs, record: ClientRow): Promise<void> {
+export async function entered(s: Pick<Services, 'renewals' | 'tables' | 'changes'>, record: ClientRow): Promise<void> {
   const waiting = await s.renewals.waitingOf(record.id, BROUGHT_BACK_MOST);
-  await s.tables.clients.change({ id: record.id }, { stage: 'active', health: 'working', nextTryAt: null, evidence: null });
+  await s.tables.clients.change(
+    { id: record.id },
+    { ...(record.stage === 'draft' ? { stage: 'active' } : {}), health: 'working', nextTryAt: null, evidence: null },
+  );
   await s.renewals.update(waiting, bringForward());
   await s.changes.announce('client', record.name);
 }
 
+/** The addresses of today are the provider's: the secret and the tokens may go there again. Asked with the operator's own password. */
+export async function confirmOrigins(
+  s: Services,
+  operators: Operators,
+  provider: string,
+  name: string,
+  password: string,
+  operator: SignedInOperator,
+  address: string,
+): Promise<Client> {
+  await operators.checkPassword(operator.name, password, address);
+  const { record, definition } = await findClient(s, provider, name);
+  const origins = trustedOrigins(definition);
+  await s.tables.clients.change({ id: record.id }, { trustedOrigins: origins, revision: record.revision + 1 });
+  s.history.add({
+    actor: operator.name,
+    kind: 'origins_confirmed',
+    subject: `client:${clientLabel(provider, name)}`,
+    says: `Confirmed where its secret and tokens go: ${origins.join(', ')}.`.slice(0, 600),
+  });
+  await entered(s, record);
+  return showClient(s, provider, name);
+}
+
 /** @throws {Fault} IN_USE while it has connections. */
-export async function removeClient(s: Needs, provider: string, name: string, operator: string): Promise<{ done: true }> {
+export async function removeClient(s: Services, provider: string, name: string, operator: string): Promise<{ done: true }> {
   const { record } = await findClient(s, provider, name);
+  const label = clientLabel(provider, name);
   if (await s.tables.connections.find({ clientId: record.id }))
-    throw new Fault('IN_USE', { detail: `The client ${label(provider, name)} has connections.`, remedy: 'Remove its connections first.' });
+    throw new Fault('IN_USE', { detail: `The client ${label} has connections.`, remedy: 'Remove its connections first.' });
   await s.database.transaction(async (transaction) => {
     await s.tables.clientSecrets.remove({ clientId: record.id }, transaction);
     await s.tables.clients.remove({ id: record.id }, transaction);
   });
-  s.history.add({ actor: operator, kind: 'client_removed', subject: `client:${label(provider, name)}`, says: 'Removed the client and its secrets.' });
+  s.history.add({ actor: operator, kind: 'client_removed', subject: `client:${label}`, says: 'Removed the client and its secrets.' });
   return { done: true };
 }
 
-export async function checkRedirectUri(s: Needs, provider: string, name: string, registered: string): Promise<z.output<typeof RedirectUriVerdict>> {
+export async function checkRedirectUri(s: Services, provider: string, name: string, registered: string): Promise<z.output<typeof RedirectUriVerdict>> {
   const { record } = await findClient(s, provider, name);
   const verdict = compareRedirectUris(record.redirectUri, registered);
   if (verdict.kind === 'same') return { same: true, ours: record.redirectUri, says: 'They are the same, character by character.', at: null };

@@ -2,6 +2,7 @@ import type { ConnectionSummary } from '../../api/connections.ts';
 import { type ConnectionFacts, connectionHealth } from '../../core/health.ts';
 import type { RenewalPolicy } from '../../core/renewal/plan.ts';
 import type { RenewalCause } from '../../core/renewal/row.ts';
+import type { GrantType } from '../renewal/grant-context.ts';
 import { type Bind, idText } from '../store/database.ts';
 import { iso, isoOrNull, type Services } from './services.ts';
 
@@ -28,6 +29,12 @@ export interface Known {
   scopes: string[];
   grantedScopes: string[] | null;
   expectedAccount: string | null;
+  grantType: GrantType;
+  /** A refresh token is held; a client's own token is renewed without one. */
+  hasRefresh: boolean;
+  placeholders: Record<string, string>;
+  operations: string[];
+  apiBaseUrl: string | null;
   consentedAt: number | null;
   consentedBy: string | null;
   evidence: string | null;
@@ -52,7 +59,7 @@ export interface Narrow {
 
 /** True in SQL for what is plainly working. */
 const WELL =
-  "(k.intent = 'active' AND g.id IS NOT NULL AND r.cause IS NULL AND r.next_at IS NOT NULL AND r.expires_at > UTC_TIMESTAMP(3) AND r.uncertain_since IS NULL AND c.health <> 'stopped' AND g.proof IN ('proved', 'not_defined') AND t.refresh_sealed IS NOT NULL)";
+  "(k.intent = 'active' AND g.id IS NOT NULL AND r.cause IS NULL AND r.next_at IS NOT NULL AND r.expires_at > UTC_TIMESTAMP(3) AND r.uncertain_since IS NULL AND c.health <> 'stopped' AND g.proof IN ('proved', 'not_defined') AND (t.refresh_sealed IS NOT NULL OR g.kind = 'client_credentials'))";
 const FROM = `FROM connections k JOIN clients c ON c.id = k.client_id JOIN providers p ON p.id = c.provider_id
      LEFT JOIN grants g ON g.id = k.current_grant_id LEFT JOIN renewals r ON r.grant_id = g.id LEFT JOIN tokens t ON t.grant_id = g.id`;
 
@@ -92,7 +99,7 @@ export async function countByFacts(
   const strict = await strictProviders(s);
   const rows = await s.database.select<Stored>(
     `SELECT p.name AS provider, c.name AS client, MAX(c.evidence) AS evidence, k.intent, g.id IS NOT NULL AS grant_id, r.cause, r.expires_at <= UTC_TIMESTAMP(3) AS expired, r.next_at IS NOT NULL AS planned,
-       r.uncertain_since IS NOT NULL AS uncertain, c.health AS client_health, g.proof, t.refresh_sealed IS NOT NULL AS has_refresh, COUNT(*) AS n, MIN(k.name) AS example
+       r.uncertain_since IS NOT NULL AS uncertain, c.health AS client_health, g.proof, (t.refresh_sealed IS NOT NULL OR g.kind = 'client_credentials') AS renewable, COUNT(*) AS n, MIN(k.name) AS example
      ${FROM} GROUP BY p.name, c.name, k.intent, 5, r.cause, 7, 8, 9, c.health, g.proof, 12`,
   );
   return rows.map((row) => ({
@@ -118,10 +125,10 @@ export async function readConnections(s: Pick<Services, 'database'>, narrow: Nar
   const bind: Bind[] = [];
   const strict = await strictProviders(s);
   const rows = await s.database.select<Stored>(
-    `SELECT k.id, k.name, k.intent, k.scopes, k.policy, k.expected_account, k.revision, k.created_at, p.name AS provider, c.name AS client, c.environment, c.health AS client_health,
-       g.id AS grant_id, g.account_label, g.scopes AS granted, g.consented_at, g.consented_by, g.evidence, g.proof, g.life_ends_at,
+    `SELECT k.id, k.name, k.intent, k.scopes, k.policy, k.expected_account, k.grant_type, k.placeholders, k.operations, k.revision, k.created_at, p.name AS provider, c.name AS client, c.environment, c.health AS client_health,
+       g.id AS grant_id, g.account_label, g.scopes AS granted, g.consented_at, g.consented_by, g.evidence, g.proof, g.life_ends_at, g.api_base_url,
        JSON_VALUE(g.proof_answer, '$.status') AS proof_status, JSON_VALUE(g.proof_answer, '$.reason') AS proof_reason,
-       r.next_at, r.issued_at, r.expires_at, r.generation, r.failures, r.cause, r.uncertain_since IS NOT NULL AS uncertain, t.refresh_sealed IS NOT NULL AS has_refresh
+       r.next_at, r.issued_at, r.expires_at, r.generation, r.failures, r.cause, r.uncertain_since IS NOT NULL AS uncertain, t.refresh_sealed IS NOT NULL AS has_refresh, (t.refresh_sealed IS NOT NULL OR g.kind = 'client_credentials') AS renewable
      ${FROM} ${condition(narrow, bind)} ORDER BY k.name ${narrow.limit === undefined ? '' : `LIMIT ${Math.floor(narrow.limit)}`}`,
     bind,
   );
@@ -135,7 +142,7 @@ function factsOf(row: Stored, strict: Set<string>): ConnectionFacts {
   return {
     intent: String(row.intent) as ConnectionFacts['intent'],
     hasGrant: row.grant_id !== null,
-    hasRefreshToken: Number(row.has_refresh) === 1,
+    hasRefreshToken: Number(row.renewable) === 1,
     cause: textOf(row.cause) as RenewalCause | null,
     expiresAt: row.expires_at instanceof Date ? row.expires_at.getTime() : null,
     renewalPlanned: row.next_at !== null,
@@ -166,6 +173,11 @@ function known(row: Stored, strict: Set<string>): Known {
     scopes: JSON.parse(String(row.scopes)) as string[],
     grantedScopes: row.granted ? (JSON.parse(String(row.granted)) as string[]) : null,
     expectedAccount: textOf(row.expected_account),
+    grantType: String(row.grant_type) as GrantType,
+    hasRefresh: Number(row.has_refresh) === 1,
+    placeholders: JSON.parse(String(row.placeholders ?? '{}')) as Record<string, string>,
+    operations: JSON.parse(String(row.operations ?? '[]')) as string[],
+    apiBaseUrl: textOf(row.api_base_url),
     consentedAt: at(row.consented_at),
     consentedBy: textOf(row.consented_by),
     evidence: textOf(row.evidence),

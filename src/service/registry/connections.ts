@@ -2,17 +2,21 @@ import { setTimeout as sleep } from 'node:timers/promises';
 import type { z } from 'zod';
 import type { CallAnswer } from '../../api/common.ts';
 import type { AddConnection, Attempt, ChangeConnection, Connection, ConnectionSummary, ListConnections } from '../../api/connections.ts';
+import { allows, operationsOf } from '../../core/clients/strength.ts';
 import { Fault } from '../../core/fault.ts';
 import { connectionHealth } from '../../core/health.ts';
+import { probeOf } from '../../core/provider/api.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
+import { checkPlaceholders } from '../../core/provider/placeholders.ts';
 import { nextRenewalAt, type RenewalPolicy } from '../../core/renewal/plan.ts';
 import { bringForward, end, planAnew } from '../../core/renewal/transitions.ts';
 import { compareScopes, reviewScopes } from '../../core/scopes/compare.ts';
-import { apiAddress, callApi } from '../calls.ts';
 import { recordId } from '../ports.ts';
 import { idBytes } from '../store/database.ts';
 import type { Row } from '../store/tables.ts';
+import { weakerClientFor } from './choose-scopes.ts';
 import { findClient } from './clients.ts';
+import { connectionDefinition, type DefinedConnection } from './connection-definition.ts';
 import { countConnections, type Known, readConnections, summaries, TICKS_IN_LISTS, TICKS_SHOWN } from './connection-facts.ts';
 import { iso, isoOrNull, type Services } from './services.ts';
 
@@ -27,33 +31,43 @@ export async function listConnections(s: Needs, query: z.output<typeof ListConne
   return { items: await summaries(s, page, TICKS_IN_LISTS), total };
 }
 
-async function find(s: Pick<Needs, 'database'>, name: string): Promise<Known> {
+/** @throws {Fault} NOT_FOUND */
+export async function findKnown(s: Pick<Needs, 'database'>, name: string): Promise<Known> {
   const [found] = await readConnections(s, { name });
   if (!found) throw new Fault('NOT_FOUND', { detail: `No connection is called ${name}.` });
   return found;
 }
 
 export async function showConnection(s: Needs, name: string): Promise<Connection> {
-  const one = await find(s, name);
+  const one = await findKnown(s, name);
   const [summary] = await summaries(s, [one], TICKS_SHOWN);
-  const { definition } = await findClient(s, one.provider, one.client);
+  const { definition, record } = await connectionDefinition(s, one);
   const callers = await s.database.select<{ name: string }>(
     'SELECT c.name FROM permissions p JOIN callers c ON c.id = p.caller_id WHERE p.connection_id = $1 ORDER BY c.name',
     [idBytes(one.id)],
   );
   const probe = probeOf(definition);
+  const operations = operationsOf(definition).filter((operation) => one.operations.includes(operation.id));
   const grant = one.grantId ? await s.tables.grants.find({ id: one.grantId }) : null;
   return {
     ...(summary as ConnectionSummary),
+    grant_type: one.grantType,
+    placeholders: one.placeholders,
+    base_url: definition.apis[0]?.base_url ?? '',
+    operations: one.operations,
+    operations_lacking: operations.filter((operation) => !allows(one.grantedScopes ?? one.scopes, operation)).map((operation) => operation.id),
+    weaker_client: await weakerClientFor(s, definition, record, operations),
+    scopes_by_themselves: (definition.identity?.needs ?? []).filter((scope) => !one.scopes.includes(scope)),
     scopes_requested: one.scopes,
     scopes_granted: one.grantedScopes,
     scopes_missing: one.grantedScopes ? compareScopes(one.scopes, one.grantedScopes).missing : [],
     expected_account: one.expectedAccount,
     consented_at: isoOrNull(one.consentedAt),
     consented_by: one.consentedBy,
-    has_refresh_token: one.facts.hasRefreshToken,
+    has_refresh_token: one.hasRefresh,
     evidence: one.evidence,
     policy: one.policy,
+    api_base_url: one.apiBaseUrl,
     agree_again_by: isoOrNull(one.agreeAgainBy),
     next_renewal_at: isoOrNull(one.nextAt),
     failures: one.failures,
@@ -64,8 +78,6 @@ export async function showConnection(s: Needs, name: string): Promise<Connection
     created_at: iso(one.createdAt),
   };
 }
-
-export const probeOf = (definition: ProviderDefinition) => definition.apis.find((api) => api.probe)?.probe;
 
 /** @throws {Fault} INPUT_INVALID naming each odd scope. */
 function checkScopes(definition: ProviderDefinition, scopes: string[], allowUnlisted: boolean): void {
@@ -81,8 +93,23 @@ function checkScopes(definition: ProviderDefinition, scopes: string[], allowUnli
   });
 }
 
+/** @throws {Fault} INPUT_INVALID naming each operation that the definition does not know. */
+function checkOperations(definition: ProviderDefinition, ids: string[]): void {
+  const known = new Set(operationsOf(definition).map((operation) => operation.id));
+  const unknown = ids.filter((id) => !known.has(id));
+  if (unknown.length > 0)
+    throw new Fault('INPUT_INVALID', { places: unknown.map((id) => ({ path: 'operations', why: `The definition knows no operation ${id}.` })) });
+}
+
 export async function addConnection(s: Needs, input: z.output<typeof AddConnection>, operator: string): Promise<Connection> {
   const { record: client, definition } = await findClient(s, input.provider, input.client);
+  const grantType = input.grant_type ?? (client.type === 'service_account' ? 'client_credentials' : 'authorization_code');
+  if (!definition.server.grant_types_supported.includes(grantType))
+    throw new Fault('INPUT_INVALID', {
+      places: [{ path: 'grant_type', why: `${definition.title} takes: ${definition.server.grant_types_supported.join(', ')}.` }],
+    });
+  checkPlaceholders(definition, input.placeholders, ['connection']);
+  checkOperations(definition, input.operations);
   checkScopes(definition, input.scopes, input.allow_unlisted_scopes);
   if (await s.tables.connections.find({ name: input.name })) throw new Fault('NAME_TAKEN', { detail: `A connection called ${input.name} exists.` });
   await s.tables.connections.insert({
@@ -94,6 +121,9 @@ export async function addConnection(s: Needs, input: z.output<typeof AddConnecti
     scopes: [...new Set(input.scopes)],
     expectedAccount: input.expected_account || null,
     labels: {},
+    grantType,
+    placeholders: input.placeholders,
+    operations: [...new Set(input.operations)],
     policy: input.policy,
     lastUsedAt: null,
     revision: 1,
@@ -110,18 +140,23 @@ export async function addConnection(s: Needs, input: z.output<typeof AddConnecti
 
 /** What the next consent asks for; the tokens held now are not touched. @throws {Fault} REVISION_OLD */
 export async function changeConnection(s: Needs, name: string, input: z.output<typeof ChangeConnection>, operator: string): Promise<Connection> {
-  const one = await find(s, name);
+  const one = await findKnown(s, name);
   const { definition } = await findClient(s, one.provider, one.client);
   const set: Partial<Row<'connections'>> = { revision: input.revision + 1 };
   if (input.scopes) {
     checkScopes(definition, input.scopes, input.allow_unlisted_scopes);
     set.scopes = [...new Set(input.scopes)];
   }
+  if (input.operations) {
+    checkOperations(definition, input.operations);
+    set.operations = [...new Set(input.operations)];
+  }
   if (input.expected_account !== undefined) set.expectedAccount = input.expected_account || null;
   if (input.policy) set.policy = input.policy;
   if ((await s.tables.connections.change({ id: one.id, revision: input.revision }, set)) === 0) throw new Fault('REVISION_OLD');
   if (input.policy && one.grantId) await planAgain(s, one.grantId, definition, { policy: input.policy, paused: one.facts.intent === 'paused' });
   const says = [
+    ...(input.operations ? ['Changed the operations that it is for.'] : []),
     ...(input.scopes || input.expected_account !== undefined ? ['Changed what the next consent asks for.'] : []),
     ...(input.policy ? [`It is renewed ${POLICY_WORDS[input.policy]}.`] : []),
   ];
@@ -146,14 +181,14 @@ async function planAgain(s: Needs, grantId: string, definition: ProviderDefiniti
 
 /** The last attempts, masked. */
 export async function listAttempts(s: Needs, name: string): Promise<{ items: Attempt[] }> {
-  const one = await find(s, name);
+  const one = await findKnown(s, name);
   const kept = one.grantId ? await s.wireLog.list(one.grantId) : [];
   return { items: kept.map(({ at, kind, record }) => ({ at: iso(at), class: kind, ...record })) };
 }
 
 /** Forgets the connection and all its tokens here. What the provider still honours is not touched: the answer of the page says so. */
 export async function removeConnection(s: Needs, name: string, operator: string): Promise<{ done: true }> {
-  const one = await find(s, name);
+  const one = await findKnown(s, name);
   const grants = await s.tables.grants.list({ connectionId: one.id });
   await s.renewals.update(
     grants.map((grant) => grant.id),
@@ -177,14 +212,13 @@ export async function removeConnection(s: Needs, name: string, operator: string)
 }
 
 /** @throws {Fault} CONNECTION_NOT_AGREED */
-async function current(s: Needs, name: string): Promise<{ one: Known; grantId: string; definition: ProviderDefinition }> {
-  const one = await find(s, name);
+export async function current(s: Needs, name: string): Promise<DefinedConnection & { one: Known; grantId: string }> {
+  const one = await findKnown(s, name);
   if (!one.grantId) throw new Fault('CONNECTION_NOT_AGREED');
-  const { definition } = await findClient(s, one.provider, one.client);
-  return { one, grantId: one.grantId, definition };
+  return { one, grantId: one.grantId, ...(await connectionDefinition(s, one)) };
 }
 
-function refusePaused(one: Known): void {
+export function refusePaused(one: Known): void {
   if (one.facts.intent === 'paused') throw new Fault('CONNECTION_PAUSED');
 }
 
@@ -217,7 +251,7 @@ export async function renewConnection(s: Needs, name: string, operator: string):
  * is kept alive. Tokens already handed out live on at the provider.
  */
 export async function pauseConnection(s: Needs, name: string, operator: string): Promise<Connection> {
-  const one = await find(s, name);
+  const one = await findKnown(s, name);
   if (one.facts.intent === 'paused') return showConnection(s, name);
   if ((await s.tables.connections.change({ id: one.id, intent: 'active' }, { intent: 'paused' })) === 0) throw new Fault('CONNECTION_NOT_AGREED');
   if (one.grantId) s.cache.drop(one.grantId);
@@ -230,7 +264,7 @@ export async function pauseConnection(s: Needs, name: string, operator: string):
 
 /** Renews first, so that what is handed out afterwards was good a moment ago; then hands out again. */
 export async function resumeConnection(s: Needs, name: string, operator: string): Promise<Connection> {
-  const one = await find(s, name);
+  const one = await findKnown(s, name);
   if (one.facts.intent !== 'paused') return showConnection(s, name);
   if (one.grantId && (await s.renewals.update([one.grantId], bringForward())) > 0) await renewAndWait(s, one.grantId, one.generation);
   await s.tables.connections.change({ id: one.id, intent: 'paused' }, { intent: 'active' });
@@ -240,37 +274,4 @@ export async function resumeConnection(s: Needs, name: string, operator: string)
   if (one.grantId) await planAgain(s, one.grantId, definition, { policy: one.policy, paused: false });
   s.history.add({ actor: operator, kind: 'resumed', subject: `connection:${name}`, says: 'Resumed it.' });
   return showConnection(s, name);
-}
-
-/** The call that proves the connection; its answer is kept on the grant. */
-export async function probeConnection(s: Needs, name: string): Promise<CallAnswer> {
-  const { one, grantId, definition } = await current(s, name);
-  refusePaused(one);
-  const probe = probeOf(definition);
-  if (!probe) throw new Fault('NOT_FOUND', { detail: `The definition of ${definition.title} names no probe.`, remedy: 'Call a path of your choice instead.' });
-  const token = await s.handout(grantId);
-  const answer = await callApi(s.ports, apiAddress(definition, probe.path), token.access);
-  await keepProof(s, grantId, answer);
-  return answer;
-}
-
-export const isGood = (answer: CallAnswer): boolean => answer.status !== null && answer.status >= 200 && answer.status < 300;
-
-export async function keepProof(s: Pick<Needs, 'tables'>, grantId: string, answer: CallAnswer): Promise<void> {
-  await s.tables.grants.change({ id: grantId }, { proof: isGood(answer) ? 'proved' : 'failed', proofAnswer: answer });
-}
-
-export async function callConnection(s: Needs, name: string, path: string, operator: string): Promise<CallAnswer> {
-  const { one, grantId, definition } = await current(s, name);
-  refusePaused(one);
-  const url = apiAddress(definition, path);
-  const token = await s.handout(grantId);
-  const answer = await callApi(s.ports, url, token.access);
-  s.history.add({
-    actor: operator,
-    kind: 'called',
-    subject: `connection:${name}`,
-    says: `GET ${new URL(url).pathname} answered ${answer.status ?? answer.reason}.`,
-  });
-  return answer;
 }

@@ -40,6 +40,19 @@ export function operators(s: Needs) {
     ];
     return Math.max(...over);
   };
+  /** The operator whose password this is, or null; wrong ones are counted by name and address. @throws {Fault} SIGN_IN_THROTTLED */
+  const withPassword = async (name: string, password: string, address: string) => {
+    const waitMs = await throttled(name, address);
+    if (waitMs > 0) throw new Fault('SIGN_IN_THROTTLED', { retryAfterMs: waitMs });
+    const found = await s.tables.operators.find({ name });
+    const good = await verify(found?.passwordHash ?? (await decoy), password);
+    if (!found || !good) {
+      await Promise.all([byName.consume(`${name}|${address}`), byAddress.consume(address)]).catch(() => undefined); // over the limit: said at the next try
+      return null;
+    }
+    await byName.delete(`${name}|${address}`);
+    return found;
+  };
   return {
     async isFirstNeeded(): Promise<boolean> {
       const [row] = await s.database.select<{ n: number | bigint }>('SELECT COUNT(*) AS n FROM operators');
@@ -77,16 +90,11 @@ export function operators(s: Needs) {
     },
     /** @throws {Fault} SIGN_IN_WRONG, SIGN_IN_THROTTLED */
     async signIn(input: z.output<typeof SignIn>, address: string): Promise<{ token: string; operator: SignedInOperator }> {
-      const waitMs = await throttled(input.name, address);
-      if (waitMs > 0) throw new Fault('SIGN_IN_THROTTLED', { retryAfterMs: waitMs });
-      const found = await s.tables.operators.find({ name: input.name });
-      const good = await verify(found?.passwordHash ?? (await decoy), input.password);
-      if (!found || !good) {
-        await Promise.all([byName.consume(`${input.name}|${address}`), byAddress.consume(address)]).catch(() => undefined); // over the limit: said at the next try
+      const found = await withPassword(input.name, input.password, address);
+      if (!found) {
         s.history.add({ actor: 'anyone', kind: 'sign_in_failed', subject: `operator:${input.name}`, says: 'A sign-in failed.', data: { address } });
         throw new Fault('SIGN_IN_WRONG');
       }
-      await byName.delete(`${input.name}|${address}`);
       const token = base64url(s.ports.random.bytes(32));
       const now = s.ports.clock.now();
       const kind = input.keeps === 'token' ? 'program' : 'browser';
@@ -102,6 +110,10 @@ export function operators(s: Needs) {
         data: { address },
       });
       return { token, operator: { name: found.name, sessionId, endsAt, kind } };
+    },
+    /** For what is asked for with one's own password although one is signed in. @throws {Fault} PASSWORD_WRONG, SIGN_IN_THROTTLED */
+    async checkPassword(name: string, password: string, address: string): Promise<void> {
+      if (!(await withPassword(name, password, address))) throw new Fault('PASSWORD_WRONG');
     },
     async check(token: string): Promise<SignedInOperator | null> {
       const session = await s.tables.sessions.find({ hash: hashText(token) });

@@ -5,6 +5,8 @@ import type { History } from '../history.ts';
 import type { Ports } from '../ports.ts';
 import type { AnswerKeeper } from '../renewal/answer-keeper.ts';
 import type { ClientHealth } from '../renewal/client-health.ts';
+import type { ClientSecrets } from '../renewal/client-secrets.ts';
+import type { Definitions } from '../renewal/definitions.ts';
 import type { RenewalEngine } from '../renewal/engine.ts';
 import type { GrantContexts } from '../renewal/grant-context.ts';
 import type { InstallationHold } from '../renewal/installation-hold.ts';
@@ -29,6 +31,8 @@ export interface Services {
   contexts: GrantContexts;
   cache: TokenCache;
   clientHealth: ClientHealth;
+  clientSecrets: ClientSecrets;
+  definitions: Definitions;
   engine: RenewalEngine;
   lanes: Lanes;
   hold: InstallationHold;

@@ -1,15 +1,17 @@
 import { performance } from 'node:perf_hooks';
 import { Fault } from '../../core/fault.ts';
+import { base64url } from '../../core/identifiers.ts';
 import type { FreshTokens, TokenOutcome } from '../../core/oauth/token-answer.ts';
 import { readTokenOutcome } from '../../core/oauth/token-answer.ts';
-import { tokenRequest } from '../../core/oauth/token-request.ts';
+import { type TokenRequest, tokenRequest } from '../../core/oauth/token-request.ts';
 import { wireRecord } from '../../core/oauth/wire-record.ts';
-import { type Dialect, isSpendable } from '../../core/provider/definition.ts';
+import { apiBaseAllowed } from '../../core/provider/api-base.ts';
+import type { Dialect } from '../../core/provider/definition.ts';
 import type { Entry, Lanes } from '../../core/renewal/lanes.ts';
 import type { RenewalLimits } from '../../core/renewal/limits.ts';
 import { backoffMs, handoutFloorMs, nextRenewalAt, requestDeadlineMs } from '../../core/renewal/plan.ts';
 import type { RenewalCause, RenewalRow } from '../../core/renewal/row.ts';
-import { type Attempt, arm, askOnceMore, giveBack, needsPerson, promote, release, uncertain } from '../../core/renewal/transitions.ts';
+import { type Attempt, arm, askOnceMore, disarm, giveBack, needsPerson, promote, release, uncertain } from '../../core/renewal/transitions.ts';
 import { uncertainWaitMs } from '../../core/renewal/uncertain-wait.ts';
 import type { Secret } from '../../core/secret.ts';
 import type { History } from '../history.ts';
@@ -18,8 +20,9 @@ import type { Sealer } from '../sealer.ts';
 import type { HeldRow, RenewalStore } from '../store/renewals.ts';
 import { type AnswerKeeper, sealTokens } from './answer-keeper.ts';
 import type { ClientHealth } from './client-health.ts';
+import { type ClientSecrets, inTryingOrder } from './client-secrets.ts';
 import { evidenceText, tokenLife } from './evidence.ts';
-import type { GrantContext, GrantContexts } from './grant-context.ts';
+import { canSpend, type GrantContext, type GrantContexts } from './grant-context.ts';
 import type { Holders } from './holders.ts';
 import type { InstallationHold } from './installation-hold.ts';
 import type { Spares } from './spares.ts';
@@ -36,6 +39,7 @@ export interface AttemptParts {
   holders: Holders;
   cache: TokenCache;
   clients: ClientHealth;
+  secrets: ClientSecrets;
   lanes: Lanes;
   hold: InstallationHold;
   wireLog: WireLog;
@@ -43,6 +47,8 @@ export interface AttemptParts {
   limits: RenewalLimits;
   ports: Ports;
   noteEvidence(grantId: string, evidence: string | null): Promise<void>;
+  /** The API's address that an answer named, where it changed. */
+  noteApiBase(grantId: string, address: string): Promise<void>;
 }
 
 /** A claim that was not used: why, and for how long. `cause` null: only the slots are full. */
@@ -65,9 +71,10 @@ export async function renewHeld(parts: AttemptParts, held: HeldRow, context: Gra
     return { cause, waitMs };
   };
   if (!context) return back(limits.backoffMostMs, null);
-  if (!held.refreshSealed) return back(limits.backoffMostMs, 'no_refresh_token');
-  if (!context.credentials) return back(limits.backoffMostMs, 'client_refused');
-  if (parts.hold.isHeld() && isSpendable(context.definition.dialect)) return back(HELD_TRY_MS * (0.5 + ports.random.unit()), 'held');
+  if (!held.refreshSealed && context.grantType !== 'client_credentials') return back(limits.backoffMostMs, 'no_refresh_token');
+  if (context.unconfirmed.length > 0) return back(limits.backoffMostMs, 'unconfirmed');
+  if (context.credentials.inOrder.length === 0) return back(limits.backoffMostMs, 'client_refused');
+  if (parts.hold.isHeld() && canSpend(context)) return back(HELD_TRY_MS * (0.5 + ports.random.unit()), 'held');
 
   const lane = { clientId: context.clientRecordId, origin: new URL(context.definition.server.token_endpoint).origin };
   parts.lanes.hold(lane.clientId, context.clientHeldUntil);
@@ -100,32 +107,44 @@ async function attemptOnce(parts: AttemptParts, held: HeldRow, context: GrantCon
       return null;
     }
   }
-  let refreshToken: Secret;
-  try {
-    refreshToken = await sealer.open({ table: 'tokens', row: grantId, column: 'refresh_sealed' }, held.refreshSealed as Buffer);
-  } catch (cause) {
-    if (!(cause instanceof Fault && cause.code === 'SEAL_BROKEN')) throw cause;
-    const event = { kind: 'renewal_failed', class: 'seal_broken', says: cause.message, evidence: cause.message };
-    await settle(parts, context, attempt, row.failures, release(attempt, limits.backoffMostMs, 'seal_broken'), event);
-    return null;
+  let refreshToken: Secret | null = null;
+  if (context.grantType !== 'client_credentials')
+    try {
+      refreshToken = await sealer.open({ table: 'tokens', row: grantId, column: 'refresh_sealed' }, held.refreshSealed as Buffer);
+    } catch (cause) {
+      if (!(cause instanceof Fault && cause.code === 'SEAL_BROKEN')) throw cause;
+      const event = { kind: 'renewal_failed', class: 'seal_broken', says: cause.message, evidence: cause.message };
+      await settle(parts, context, attempt, row.failures, release(attempt, limits.backoffMostMs, 'seal_broken'), event);
+      return null;
+    }
+  const spends = canSpend(context);
+  const client = { id: context.clientRecordId, name: context.clientName };
+  const choices = await inTryingOrder(context.credentials, parts.secrets.mayTry);
+  for (const [at, credentials] of choices.entries()) {
+    const once = { now: ports.clock.now(), deadlineMs, jti: base64url(ports.random.bytes(16)) };
+    const asks: TokenRequest = refreshToken ? { grantType: 'refresh_token', refreshToken } : { grantType: 'client_credentials', scopes: context.scopes };
+    // Made before it is armed: what cannot be made is not written down as sent.
+    const request = await tokenRequest(context.definition, credentials, asks, once);
+    if (spends && !(await armed(parts, grantId, attempt, deadlineMs))) {
+      await store.update([grantId], giveBack(attempt, backoffMs(limits, row.failures, ports.random.unit()), null));
+      return null;
+    }
+    const sentAt = ports.clock.now();
+    const seen = await ports.send({ ...request, freshSocket: spends && dialect.reuse === 'kills_grant' });
+    const outcome = readTokenOutcome(seen, dialect);
+    parts.wireLog.add(grantId, attempt.epoch, outcome.kind, () => wireRecord(request, seen));
+    const { secretId } = credentials;
+    if (secretId !== null && outcome.kind === 'client_refused') {
+      await parts.secrets.refused(client, secretId, evidenceText(outcome.evidence));
+      // Refused before anything was spent: another of the client's secrets may be the right one, and no call needs to fail.
+      if (at + 1 < choices.length && (!spends || (await store.update([grantId], disarm(attempt))) > 0)) continue;
+    }
+    await conclude(parts, held, context, attempt, outcome, sentAt);
+    // Only tokens prove a secret: a refusal of the grant may come from a provider that looks at the grant first.
+    if (secretId !== null && outcome.kind === 'tokens' && !context.credentials.proved.has(secretId)) await parts.secrets.proved(client, secretId);
+    return outcome;
   }
-  if (isSpendable(dialect) && !(await armed(parts, grantId, attempt, deadlineMs))) {
-    await store.update([grantId], giveBack(attempt, backoffMs(limits, row.failures, ports.random.unit()), null));
-    return null;
-  }
-
-  const sentAt = ports.clock.now();
-  const request = tokenRequest(
-    context.definition,
-    context.credentials as NonNullable<GrantContext['credentials']>,
-    { grantType: 'refresh_token', refreshToken },
-    deadlineMs,
-  );
-  const seen = await ports.send({ ...request, freshSocket: isSpendable(dialect) && dialect.reuse === 'kills_grant' });
-  const outcome = readTokenOutcome(seen);
-  parts.wireLog.add(grantId, attempt.epoch, outcome.kind, () => wireRecord(request, seen));
-  await conclude(parts, held, context, attempt, outcome, sentAt);
-  return outcome;
+  return null;
 }
 
 /** T9's decision for a row, from what is known of those who may hold the answer. */
@@ -205,7 +224,7 @@ async function conclude(parts: AttemptParts, held: HeldRow, context: GrantContex
       return;
     }
     case 'unclear': {
-      if (!isSpendable(dialect)) return later('unclear', waitMs, `The provider did not answer clearly (${evidence}).`);
+      if (!canSpend(context)) return later('unclear', waitMs, `The provider did not answer clearly (${evidence}).`);
       if (outcome.raw) await parts.spares.putRaw(grantId, attempt.epoch, attempt.generation, outcome.raw, sentAt);
       // Our own socket is dead; an earlier sender of the same token may still hold an answer.
       const seen = { ...row, sentAt, sentBy: null, uncertainSince: row.uncertainSince ?? sentAt };
@@ -233,7 +252,7 @@ async function renewed(parts: AttemptParts, held: HeldRow, context: GrantContext
   parts.cache.put(grantId, { access: tokens.access, ...life, generation: attempt.generation + 1 });
   const need = { policy: context.policy, paused: context.intent === 'paused', lastUsedAt: context.lastUsedAt };
   const nextAt = nextRenewalAt(life, need, dialect, parts.ports.random.unit());
-  const urgent = tokens.refresh !== null && dialect.reuse !== 'grace';
+  const urgent = tokens.refresh !== null && canSpend(context) && dialect.reuse !== 'grace';
   const result = await parts.keeper.save({ grantId, attempt, tokens, life, nextAt, urgent });
   const subject = `connection:${context.connectionName}`;
   if (result !== 'saved') {
@@ -242,6 +261,9 @@ async function renewed(parts: AttemptParts, held: HeldRow, context: GrantContext
     return;
   }
   if (held.row.failures > 0) await parts.noteEvidence(grantId, null);
+  const { apiBaseUrl } = tokens;
+  if (apiBaseUrl !== undefined && apiBaseUrl !== context.apiBaseUrl && apiBaseAllowed(context.definition, apiBaseUrl))
+    await parts.noteApiBase(grantId, apiBaseUrl);
   if (context.clientHealth === 'stopped') await parts.clients.works({ id: context.clientRecordId, name: context.clientName });
   parts.history.add({
     actor: 'service',

@@ -1,9 +1,8 @@
-import { isSpendable } from '../../core/provider/definition.ts';
 import { claim, takeOver } from '../../core/renewal/transitions.ts';
 import { recordId } from '../ports.ts';
 import type { HeldRow } from '../store/renewals.ts';
 import { type AttemptParts, type GivenBack, renewHeld } from './attempt.ts';
-import type { GrantContext } from './grant-context.ts';
+import { canSpend, type GrantContext } from './grant-context.ts';
 
 /** Renews grants by the protocol of docs/RENEWAL.md: claims rows and runs an attempt for each. */
 export interface RenewalEngine {
@@ -63,8 +62,8 @@ export function renewalEngine(parts: AttemptParts): RenewalEngine {
     const contexts = await parts.contexts.of(ids);
     return ids.filter((id) => {
       const context = contexts.get(id);
-      if (context && isSpendable(context.definition.dialect)) heldClients.add(context.clientRecordId);
-      return context && !isSpendable(context.definition.dialect);
+      if (context && canSpend(context)) heldClients.add(context.clientRecordId);
+      return context && !canSpend(context);
     });
   };
   const heldClients = new Set<string>();

@@ -1,10 +1,13 @@
-import { LRUCache } from 'lru-cache';
-import { type ClientCredentials, chooseMethod } from '../../core/oauth/client-authentication.ts';
-import { ProviderDefinition } from '../../core/provider/definition.ts';
-import { composeDefinition } from '../../core/provider/placeholders.ts';
+import { chooseMethod } from '../../core/oauth/client-authentication.ts';
+import type { ClientAuthenticationMethod } from '../../core/oauth/methods.ts';
+import type { ProviderDefinition } from '../../core/provider/definition.ts';
+import { isSpendable } from '../../core/provider/definition.ts';
 import type { RenewalPolicy } from '../../core/renewal/plan.ts';
-import type { Sealer } from '../sealer.ts';
 import { type Bind, type Database, idBytes, idText } from '../store/database.ts';
+import type { ClientSecrets, CredentialsAtHand } from './client-secrets.ts';
+import type { Definitions, DefinitionUse } from './definitions.ts';
+
+export type GrantType = 'authorization_code' | 'client_credentials';
 
 /** What a request on behalf of a grant needs to know besides its tokens. */
 export interface GrantContext {
@@ -19,39 +22,28 @@ export interface GrantContext {
   clientHeldUntil: number;
   policy: RenewalPolicy;
   lastUsedAt: number | null;
+  grantType: GrantType;
   definition: ProviderDefinition;
   scopes: string[];
-  /** Null: the client has no id or no secret. */
-  credentials: ClientCredentials | null;
+  apiBaseUrl: string | null;
+  /** Origins that nobody confirmed: nothing is sent while there are any. */
+  unconfirmed: string[];
+  credentials: CredentialsAtHand;
 }
 
 export interface GrantContexts {
   of(grantIds: string[]): Promise<Map<string, GrantContext>>;
-  credentialsOf(clientRecordId: string, definition: ProviderDefinition): Promise<ClientCredentials | null>;
+  /** The credentials of one client; none while an origin is unconfirmed. */
+  credentialsOf(clientRecordId: string, definition: ProviderDefinition): Promise<CredentialsAtHand>;
 }
 
-/** Definitions never change under their version id, so they are kept; clients and secrets are read each time. */
-export function grantContexts(database: Database, sealer: Sealer): GrantContexts {
-  const definitions = new LRUCache<string, ProviderDefinition>({ max: 500 });
-  const definition = async (versionId: Buffer, placeholders: string): Promise<ProviderDefinition> => {
-    const key = `${versionId.toString('hex')} ${placeholders}`;
-    const kept = definitions.get(key);
-    if (kept) return kept;
-    const [row] = await database.select<{ document: string }>('SELECT document FROM provider_versions WHERE id = $1', [versionId]);
-    const read = composeDefinition(ProviderDefinition.parse(JSON.parse(row?.document ?? 'null')), JSON.parse(placeholders) as Record<string, string>);
-    definitions.set(key, read);
-    return read;
-  };
-  const credentials = async (clientRecordId: Buffer, clientId: string | null, of: ProviderDefinition): Promise<ClientCredentials | null> => {
-    if (clientId === null) return null;
-    const [row] = await database.select<{ id: Buffer; sealed: Buffer }>(
-      "SELECT id, sealed FROM client_secrets WHERE client_id = $1 AND state = 'active' ORDER BY starts_at DESC LIMIT 1",
-      [clientRecordId],
-    );
-    if (!row) return null;
-    const secret = await sealer.open({ table: 'client_secrets', row: idText(row.id), column: 'sealed' }, row.sealed);
-    return { clientId, secret, method: chooseMethod(of.server.token_endpoint_auth_methods_supported) };
-  };
+/** True where a renewal may spend something that cannot be had again without a person. */
+export const canSpend = (context: Pick<GrantContext, 'definition' | 'grantType'>): boolean =>
+  context.grantType === 'authorization_code' && isSpendable(context.definition.dialect);
+
+const NONE: CredentialsAtHand = { inOrder: [], unproved: null, unprovedFree: false, proved: new Set() };
+
+export function grantContexts(database: Database, secrets: ClientSecrets, definitions: Definitions): GrantContexts {
   return {
     async of(grantIds) {
       const found = new Map<string, GrantContext>();
@@ -59,31 +51,37 @@ export function grantContexts(database: Database, sealer: Sealer): GrantContexts
       const bind: Bind[] = [];
       const list = grantIds.map((id) => `$${bind.push(idBytes(id))}`).join(', ');
       // From the grants inwards: left to itself, the optimizer starts at the few clients and reads all their connections.
-      const rows = await database.select<{
-        grant_id: Buffer;
-        connection_id: Buffer;
-        name: string;
-        intent: string;
-        client_record: Buffer;
-        client_name: string;
-        client_id: string | null;
-        health: string;
-        held_until: Date | null;
-        policy: string;
-        last_used_at: Date | null;
-        version_id: Buffer;
-        placeholders: string;
-        scopes: string;
-      }>(
-        `SELECT g.id AS grant_id, g.scopes, k.id AS connection_id, k.name, k.intent, k.policy, k.last_used_at, c.placeholders, c.id AS client_record, c.name AS client_name, c.client_id, c.health, c.held_until, p.version_id
+      const rows = await database.select<
+        DefinitionUse & {
+          grant_id: Buffer;
+          kind: string;
+          connection_id: Buffer;
+          name: string;
+          intent: string;
+          client_record: Buffer;
+          client_name: string;
+          client_id: string | null;
+          health: string;
+          held_until: Date | null;
+          policy: string;
+          last_used_at: Date | null;
+          auth_method: string | null;
+          api_base_url: string | null;
+          scopes: string;
+        }
+      >(
+        `SELECT g.id AS grant_id, g.kind, g.scopes, g.api_base_url, k.id AS connection_id, k.name, k.intent, k.policy, k.last_used_at, k.placeholders AS own_placeholders, c.placeholders, c.id AS client_record, c.name AS client_name,
+           c.client_id, c.health, c.held_until, c.environment, c.variant, c.auth_method, c.trusted_origins, p.version_id
          FROM grants g STRAIGHT_JOIN connections k ON k.id = g.connection_id STRAIGHT_JOIN clients c ON c.id = k.client_id STRAIGHT_JOIN providers p ON p.id = c.provider_id WHERE g.id IN (${list})`,
         bind,
       );
-      const byClient = new Map<string, Promise<ClientCredentials | null>>();
+      const byClient = new Map<string, Promise<CredentialsAtHand>>();
       for (const row of rows) {
-        const of = await definition(row.version_id, row.placeholders);
+        const { definition, unconfirmed } = await definitions(row);
         const clientKey = row.client_record.toString('hex');
-        if (!byClient.has(clientKey)) byClient.set(clientKey, credentials(row.client_record, row.client_id, of));
+        const method = (row.auth_method as ClientAuthenticationMethod | null) ?? chooseMethod(definition.server.token_endpoint_auth_methods_supported);
+        if (!byClient.has(clientKey))
+          byClient.set(clientKey, unconfirmed.length > 0 ? Promise.resolve(NONE) : secrets.of(idText(row.client_record), row.client_id, method));
         const grantId = idText(row.grant_id);
         found.set(grantId, {
           grantId,
@@ -91,21 +89,29 @@ export function grantContexts(database: Database, sealer: Sealer): GrantContexts
           connectionName: row.name,
           intent: row.intent,
           clientRecordId: idText(row.client_record),
-          clientName: `${of.name}/${row.client_name}`,
+          clientName: `${definition.name}/${row.client_name}`,
           clientHealth: row.health,
           clientHeldUntil: row.held_until?.getTime() ?? 0,
           policy: row.policy as RenewalPolicy,
           lastUsedAt: row.last_used_at?.getTime() ?? null,
-          definition: of,
+          grantType: row.kind as GrantType,
+          definition,
           scopes: JSON.parse(row.scopes) as string[],
-          credentials: (await byClient.get(clientKey)) ?? null,
+          apiBaseUrl: row.api_base_url,
+          unconfirmed,
+          credentials: (await byClient.get(clientKey)) ?? NONE,
         });
       }
       return found;
     },
-    async credentialsOf(clientRecordId, of) {
-      const [row] = await database.select<{ client_id: string | null }>('SELECT client_id FROM clients WHERE id = $1', [idBytes(clientRecordId)]);
-      return credentials(idBytes(clientRecordId), row?.client_id ?? null, of);
+    async credentialsOf(clientRecordId, definition) {
+      const [row] = await database.select<{ client_id: string | null; auth_method: string | null }>(
+        'SELECT client_id, auth_method FROM clients WHERE id = $1',
+        [idBytes(clientRecordId)],
+      );
+      const method =
+        (row?.auth_method as ClientAuthenticationMethod | null | undefined) ?? chooseMethod(definition.server.token_endpoint_auth_methods_supported);
+      return secrets.of(clientRecordId, row?.client_id ?? null, method);
     },
   };
 }

@@ -19,6 +19,8 @@ export interface FirstAnswer {
   probed: boolean;
   /** How long the grant lives at most, in ms; 0: not known. */
   livesMs: number;
+  /** Left out in files of earlier versions: a code. */
+  grantType?: 'authorization_code' | 'client_credentials';
 }
 
 /** An answer on its way to the database: what T4, or the insert of a new grant, needs to be run again after a crash. */

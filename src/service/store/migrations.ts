@@ -172,6 +172,20 @@ const MIGRATIONS: [name: string, statement: string][] = [
     '0029-installation-hold',
     'ALTER TABLE installations ADD COLUMN IF NOT EXISTS held_why VARCHAR(500) NULL, ADD COLUMN IF NOT EXISTS held_at DATETIME(3) NULL, ADD COLUMN IF NOT EXISTS owned_at DATETIME(3) NULL',
   ],
+  [
+    '0030-clients-kinds',
+    "ALTER TABLE clients ADD COLUMN IF NOT EXISTS type VARCHAR(20) NOT NULL DEFAULT 'web', ADD COLUMN IF NOT EXISTS auth_method VARCHAR(30) NULL, ADD COLUMN IF NOT EXISTS variant VARCHAR(40) NULL, ADD COLUMN IF NOT EXISTS registered_scopes TEXT NULL, ADD COLUMN IF NOT EXISTS listed_accounts TEXT NULL, ADD COLUMN IF NOT EXISTS trusted_origins TEXT NULL",
+  ],
+  [
+    '0031-client-secrets-over-time',
+    "ALTER TABLE client_secrets ADD COLUMN IF NOT EXISTS label VARCHAR(80) NOT NULL DEFAULT '', ADD COLUMN IF NOT EXISTS entered_at DATETIME(3) NULL, ADD COLUMN IF NOT EXISTS proved_at DATETIME(3) NULL, ADD COLUMN IF NOT EXISTS refused_at DATETIME(3) NULL, ADD COLUMN IF NOT EXISTS refused_why VARCHAR(500) NULL, ADD COLUMN IF NOT EXISTS trying_until DATETIME(3) NULL, ADD COLUMN IF NOT EXISTS facts TEXT NULL",
+  ],
+  [
+    '0032-connections-kinds',
+    "ALTER TABLE connections ADD COLUMN IF NOT EXISTS grant_type VARCHAR(30) NOT NULL DEFAULT 'authorization_code', ADD COLUMN IF NOT EXISTS placeholders TEXT NULL, ADD COLUMN IF NOT EXISTS operations TEXT NULL",
+  ],
+  ['0033-grants-api', 'ALTER TABLE grants ADD COLUMN IF NOT EXISTS api_base_url VARCHAR(1000) NULL'],
+  ['0034-clients-registering', 'ALTER TABLE clients ADD COLUMN IF NOT EXISTS registering TEXT NULL'],
 ];
 
 const LEASE_SECONDS = 60;

@@ -107,7 +107,7 @@ export function renewalStore(database: Database): RenewalStore {
     },
     async waitingOf(clientId, limit) {
       const rows = await database.select<{ id: Buffer }>(
-        `SELECT g.id FROM connections c JOIN grants g ON g.id = c.current_grant_id JOIN renewals r ON r.grant_id = g.id WHERE c.client_id = $1 AND r.next_at IS NOT NULL AND r.cause = 'client_refused' LIMIT ${Math.floor(limit)}`,
+        `SELECT g.id FROM connections c JOIN grants g ON g.id = c.current_grant_id JOIN renewals r ON r.grant_id = g.id WHERE c.client_id = $1 AND r.next_at IS NOT NULL AND r.cause IN ('client_refused', 'unconfirmed') LIMIT ${Math.floor(limit)}`,
         [idBytes(clientId)],
       );
       return rows.map((row) => idText(row.id));

@@ -1,0 +1,1 @@
+export { definitionSchema } from '../core/provider/json-schema.ts';

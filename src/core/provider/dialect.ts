@@ -1,0 +1,122 @@
+import { z } from 'zod';
+import { CLIENT_ASSERTION_ALGORITHMS, KEY_NAMES } from '../oauth/methods.ts';
+import { headerName, jsonPointer, printable, webAddress } from './web-address.ts';
+
+/** Header that no definition may set: they decide who is asked, where a message ends, or who we are. */
+const NOT_TO_SET = new Set([
+  'host',
+  'content-length',
+  'transfer-encoding',
+  'connection',
+  'authorization',
+  'cookie',
+  'proxy-authorization',
+  'upgrade',
+  'te',
+  'trailer',
+]);
+
+/** Headers that an API insists on. The token's own header is named elsewhere. */
+export const DefaultHeaders = z
+  .record(headerName, printable(500))
+  .refine((headers) => Object.keys(headers).every((name) => !NOT_TO_SET.has(name)), { error: 'This header is set by the service itself.' });
+
+const Parameters = z.record(printable(60), printable(500));
+const RESERVED_AUTHORIZATION = ['response_type', 'client_id', 'redirect_uri', 'scope', 'state', 'code_challenge', 'code_challenge_method'];
+const RESERVED_TOKEN = [
+  'grant_type',
+  'client_id',
+  'client_secret',
+  'code',
+  'redirect_uri',
+  'code_verifier',
+  'refresh_token',
+  'client_assertion',
+  'client_assertion_type',
+];
+const without = (reserved: string[]) =>
+  Parameters.refine((given) => Object.keys(given).every((name) => !reserved.includes(name)), {
+    error: `These are set by the service itself: ${reserved.join(', ')}.`,
+  });
+
+/** Where the members of a token answer stand that are not where RFC 6749 §5.1 puts them. */
+const TokenAnswerPlaces = z.strictObject({
+  access_token: jsonPointer.optional(),
+  refresh_token: jsonPointer.optional(),
+  token_type: z.enum(['checked', 'ignored']).default('checked').describe('`ignored`: a missing or foreign token_type is taken'),
+  expires_in: jsonPointer.optional().describe('Seconds'),
+  scope: jsonPointer.optional(),
+  api_base_url: jsonPointer.optional().describe('The address of the API, where each answer names it; its host must match `api_hosts`'),
+  account_id: jsonPointer.optional(),
+  account_label: jsonPointer.optional(),
+});
+
+/** Revocation that departs from RFC 7009: one request, the token in its query, form or header. */
+const Revocation = z.strictObject({
+  address: webAddress('revocation.address'),
+  method: z.enum(['GET', 'POST', 'DELETE']).default('POST'),
+  place: z.enum(['query', 'form', 'header']).default('form').describe('Where the token stands; `header`: as in an API call'),
+  parameter: printable(60).default('token'),
+  which: z.enum(['refresh_token', 'access_token']).default('refresh_token'),
+});
+
+/** How a provider departs from the standards. Every field has a default that means "as the RFCs say". */
+export const Dialect = z.strictObject({
+  rotation: z.enum(['never', 'each_use', 'unknown']).default('unknown').describe('Whether a renewal brings a new refresh token that replaces the old one'),
+  reuse: z.enum(['kills_grant', 'refused', 'grace']).default('kills_grant').describe('What happens to a refresh token that is used a second time'),
+  reuse_grace_seconds: z.number().int().min(1).max(3600).optional().describe('With `reuse: grace`: for how long the old one is still taken'),
+  renewal_ends_access_token: z.boolean().default(false).describe('A renewal ends the access token handed out before'),
+  assumed_life_seconds: z.number().int().min(10).max(86_400).default(1800).describe('The life of an access token where the answer names none'),
+  offline_parameter: z
+    .strictObject({ name: printable(40), value: printable(80) })
+    .optional()
+    .describe('Sent along to the authorization endpoint; without it no refresh token comes'),
+  idle_life_seconds: z.number().int().min(60).max(315_360_000).optional().describe('A refresh token that is not used for so long lapses; left out: not known'),
+  absolute_life_seconds: z
+    .number()
+    .int()
+    .min(60)
+    .max(315_360_000)
+    .optional()
+    .describe('So long after the consent the grant ends, however often it was renewed; left out: not known'),
+  refresh_tokens_most: z
+    .number()
+    .int()
+    .min(1)
+    .max(10_000)
+    .optional()
+    .describe('So many refresh tokens for each person and client; one more pushes the oldest out'),
+  pkce: z.enum(['S256', 'none']).default('S256'),
+  scope_delimiter: z.enum([' ', ',', ';', '+']).default(' '),
+  authorization_parameters: without(RESERVED_AUTHORIZATION).default({}).describe('Sent with every authorization request; values may hold {placeholders}'),
+  token_parameters: without(RESERVED_TOKEN).default({}).describe('Sent with every token request, such as an audience; values may hold {placeholders}'),
+  token_request: z.enum(['form', 'json']).default('form'),
+  token_headers: DefaultHeaders.default({}).describe('Sent with every token request'),
+  basic_encoding: z
+    .enum(['form', 'raw'])
+    .default('form')
+    .describe('`raw`: id and secret are joined as they are, for providers that do not decode (RFC 6749 §2.3.1)'),
+  token_answer: TokenAnswerPlaces.default({ token_type: 'checked' }),
+  text_numbers: z.boolean().default(false).describe('Numbers may come as text, such as "3600"'),
+  error_at: jsonPointer.optional().describe('Errors may come with status 200: an answer with something there is an error'),
+  error_words: z
+    .record(printable(100), z.enum(['invalid_grant', 'invalid_client', 'invalid_scope', 'invalid_request', 'temporarily_unavailable']))
+    .default({})
+    .describe('The provider\u2019s own error codes, and the standard one that each means'),
+  client_assertion: z
+    .strictObject({
+      algorithm: z.enum(CLIENT_ASSERTION_ALGORITHMS).default('RS256'),
+      key_name: z.enum(KEY_NAMES).default('kid').describe('The header member by which the provider finds the key'),
+      audience: z.enum(['token_endpoint', 'issuer']).default('token_endpoint'),
+    })
+    .default({ algorithm: 'RS256', key_name: 'kid', audience: 'token_endpoint' })
+    .describe('With private_key_jwt (RFC 7523 §2.2)'),
+  revocation: Revocation.optional().describe('Where it departs from RFC 7009'),
+});
+export type Dialect = z.output<typeof Dialect>;
+
+/** The dialect of a provider that keeps to the RFCs, and of which nothing else is known. */
+export const PLAIN_DIALECT: Dialect = Dialect.parse({});
+
+/** True where a refresh token may be spent by its use, so that the answer to a renewal must not be lost. */
+export const isSpendable = (dialect: Dialect): boolean => dialect.rotation !== 'never';

@@ -1,0 +1,45 @@
+import type { GuideStep, ProviderDefinition } from './definition.ts';
+import { type PlaceholderValues, placeholdersIn } from './placeholders.ts';
+
+export interface ShownStep extends GuideStep {
+  done: boolean;
+  /** The values to be entered, to be copied. */
+  values: { name: string; value: string }[];
+  /** Names of values that are still missing: the step cannot be followed yet. */
+  missing: string[];
+}
+
+const TEXTS = ['where', 'does', 'look_alike', 'leave_empty', 'instead'] as const;
+
+/** The names in braces that a step uses. */
+export const namesIn = (step: GuideStep): string[] => [...new Set([...TEXTS.map((field) => step[field] ?? ''), step.page ?? ''].flatMap(placeholdersIn))];
+
+/**
+ * The steps for one client, with its values filled in; those of another purpose are left out. A value that is missing stays as {name}
+ * and is named, so that nobody copies braces.
+ */
+export function guideFor(
+  definition: Pick<ProviderDefinition, 'guide'>,
+  values: PlaceholderValues,
+  state: { done: readonly string[]; purpose: string | null },
+): ShownStep[] {
+  const fill = (text: string): string => text.replace(/\{([a-z][a-z0-9_]*)\}/g, (all, name: string) => values[name] || all);
+  return definition.guide
+    .filter((step) => step.purpose === undefined || step.purpose === state.purpose)
+    .map((step) => {
+      const names = namesIn(step);
+      const filled = Object.fromEntries(TEXTS.flatMap((field) => (step[field] === undefined ? [] : [[field, fill(step[field])]])));
+      return {
+        ...step,
+        ...filled,
+        ...(step.page === undefined ? {} : { page: fill(step.page) }),
+        done: state.done.includes(step.title),
+        // To be copied: what the step says to enter, not what it only speaks of.
+        values: [...new Set(placeholdersIn(step.does))].flatMap((name) => (values[name] ? [{ name, value: values[name] }] : [])),
+        missing: names.filter((name) => !values[name]),
+      };
+    });
+}
+
+/** The purposes by which steps differ. */
+export const purposesOf = (definition: Pick<ProviderDefinition, 'guide'>): string[] => [...new Set(definition.guide.flatMap((step) => step.purpose ?? []))];

@@ -1,0 +1,122 @@
+import type { ProviderDefinition } from './definition.ts';
+import { placeholdersFrom } from './placeholders.ts';
+
+/**
+ * What an id, a secret, a tenant look like, told by a definition. A value pasted into the wrong box is named at once, and a whole
+ * notepad is sorted into the fields.
+ */
+const UNBOUNDED_MOST = 2;
+
+/** Why a pattern is not taken, or null: it must compile, and must not be able to run for long. */
+export function shapeProblem(pattern: string): string | null {
+  try {
+    new RegExp(`^(?:${pattern})$`);
+  } catch {
+    return 'It is not a regular expression.';
+  }
+  const bare = pattern.replace(/\\./g, 'x').replace(/\[(\\.|[^\]])*\]/g, 'x');
+  if (/\)[*+{?]/.test(bare)) return 'A group must not be repeated: such a pattern can run for very long.';
+  if ((bare.match(/[*+]|\{\d+,\}/g) ?? []).length > UNBOUNDED_MOST) return `At most ${UNBOUNDED_MOST} parts may be of any length: write {1,40} instead of +.`;
+  if (/\\[1-9k]/.test(pattern)) return 'A pattern must not refer back.';
+  return null;
+}
+
+const fits = (pattern: string, value: string): boolean => value.length <= 4000 && new RegExp(`^(?:${pattern})$`).test(value);
+
+interface Known {
+  of: string;
+  pattern: string;
+  says: string;
+}
+
+const shapesOf = (definition: ProviderDefinition): Known[] => [
+  ...definition.shapes,
+  ...definition.placeholders.flatMap((one) =>
+    one.pattern && !definition.shapes.some((shape) => shape.of === one.name) ? [{ of: one.name, pattern: one.pattern, says: one.title }] : [],
+  ),
+];
+
+/** A field's name as people read it: the provider's own word beside ours where there is one. */
+export function fieldName(definition: ProviderDefinition, of: string): string {
+  const ours: Record<string, string> = {
+    client_id: 'client id',
+    client_secret: 'client secret',
+    secret_id: 'id of the secret (not its value)',
+    audience: 'audience',
+  };
+  const name = ours[of] ?? definition.placeholders.find((one) => one.name === of)?.title ?? of;
+  const theirs = (definition.words as Record<string, string | undefined>)[of];
+  return theirs && theirs.toLowerCase() !== name.toLowerCase() ? `${name} (there: ${theirs})` : name;
+}
+
+/** Says what is odd about a value in this field, or null: it fits another field's shape and not its own. */
+export function misplaced(definition: ProviderDefinition, field: string, value: string): string | null {
+  const shapes = shapesOf(definition);
+  const own = shapes.filter((shape) => shape.of === field);
+  if (own.some((shape) => fits(shape.pattern, value))) return null;
+  const other = shapes.find((shape) => shape.of !== field && fits(shape.pattern, value));
+  const expected = own[0] ? ` A ${fieldName(definition, field)} looks like this: ${own[0].says}.` : '';
+  if (other) return `This looks like the ${fieldName(definition, other.of)}, not the ${fieldName(definition, field)}.${expected}`;
+  return own[0] ? `This does not look like a ${fieldName(definition, field)}.${expected}` : null;
+}
+
+/** One thing found in a notepad. The value of a secret stays in here; it is for saving, never for showing. */
+export interface SortedItem {
+  field: string;
+  line: number;
+  value: string;
+  why: string;
+}
+
+const LABELS: [RegExp, string][] = [
+  [/\b(secret|key)[ _-]?id\b/i, 'secret_id'],
+  [/\b(client|app|application|consumer)?[ _-]?(secret|password|key)( value)?\b/i, 'client_secret'],
+  [/\b(client|app|application|consumer)[ _-]?(id|identifier|number)\b/i, 'client_id'],
+  [/\baudience\b/i, 'audience'],
+  [/\bscopes?\b|\bpermissions?\b/i, 'scopes'],
+];
+
+/**
+ * Sorts a pasted notepad into the fields: by shape first, then by the label before a colon or equals sign. Addresses give
+ * placeholder values. What fits nothing is listed by its line, not by its text.
+ */
+export function sortNotepad(definition: ProviderDefinition, notepad: string): { items: SortedItem[]; unsorted: number[] } {
+  const items: SortedItem[] = [];
+  const unsorted: number[] = [];
+  const shapes = shapesOf(definition);
+  const words = Object.entries(definition.words);
+  notepad
+    .slice(0, 20_000)
+    .split(/\r?\n/)
+    .forEach((raw, at) => {
+      const text = raw.trim();
+      if (text === '') return;
+      const line = at + 1;
+      const labelled = /^([^:=]{2,50}?)\s*[:=]\s*(.+)$/.exec(text);
+      const isAddress = /^https?:\/\//i.test(text) || /^https?:\/\//i.test(labelled?.[2] ?? '');
+      const [label, value] = labelled && !/^https?$/i.test(labelled[1] ?? '') ? [labelled[1] ?? '', unquoted(labelled[2] ?? '')] : ['', unquoted(text)];
+      if (isAddress) {
+        const found = Object.entries(placeholdersFrom(definition, value));
+        for (const [field, part] of found) items.push({ field, line, value: part, why: 'read from the address' });
+        if (found.length === 0) unsorted.push(line);
+        return;
+      }
+      const fitting = shapes.filter((shape) => fits(shape.pattern, value));
+      const byWord = words.find(([, word]) => label !== '' && label.toLowerCase().includes(word.toLowerCase()))?.[0];
+      const byLabel =
+        byWord ??
+        LABELS.find(([pattern]) => pattern.test(label))?.[1] ??
+        definition.placeholders.find((one) => label.toLowerCase().includes(one.title.toLowerCase()))?.name;
+      const shape = fitting.find((one) => one.of === byLabel) ?? fitting[0];
+      const field = shape?.of ?? byLabel;
+      if (field === undefined || (label === '' && !shape)) unsorted.push(line);
+      else items.push({ field, line, value, why: shape ? `it looks like it: ${shape.says}` : `its label is \u201c${label.slice(0, 40)}\u201d` });
+    });
+  return { items, unsorted };
+}
+
+const unquoted = (text: string): string =>
+  text
+    .trim()
+    .replace(/^(["'`])(.*)\1[,;]?$/, '$2')
+    .trim();

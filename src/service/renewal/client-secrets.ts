@@ -1,0 +1,146 @@
+import { type KnownSecret, type SecretState, usableSecrets } from '../../core/clients/choose-secret.ts';
+import type { ClientCredentials } from '../../core/oauth/client-authentication.ts';
+import { type ClientAuthenticationMethod, kindsFor, type SecretKind } from '../../core/oauth/methods.ts';
+import type { Changes } from '../changes.ts';
+import type { History } from '../history.ts';
+import type { Ports } from '../ports.ts';
+import type { Sealer } from '../sealer.ts';
+import { type Database, idBytes, idText } from '../store/database.ts';
+
+/** A client's credentials, best first, and the newer secret that waits to be proved, if any. */
+export interface CredentialsAtHand {
+  inOrder: ClientCredentials[];
+  unproved: ClientCredentials | null;
+  /** Nobody is trying it now, and it does not wait to be uploaded: asking for the turn is worth a write. */
+  unprovedFree: boolean;
+  /** Secrets that the provider has taken at least once. */
+  proved: Set<string>;
+}
+
+/**
+ * The secrets of a client over time. A new one is tried by one request at a time, while the one in use stays; the first success makes
+ * it the one in use, a refusal puts it aside; the former one comes back by itself when its successor is refused.
+ */
+export interface ClientSecrets {
+  of(clientRecordId: string, clientId: string | null, method: ClientAuthenticationMethod): Promise<CredentialsAtHand>;
+  /** May this request be the one that tries the new secret? One conditional update decides, on however many replicas. */
+  mayTry(secretId: string): Promise<boolean>;
+  proved(client: { id: string; name: string }, secretId: string): Promise<void>;
+  refused(client: { id: string; name: string }, secretId: string, evidence: string): Promise<void>;
+}
+
+const TRY_SECONDS = 60;
+
+export function clientSecrets(deps: { database: Database; sealer: Sealer; history: History; changes: Changes; ports: Pick<Ports, 'clock'> }): ClientSecrets {
+  const { database, sealer, history, changes, ports } = deps;
+  return {
+    async of(clientRecordId, clientId, method) {
+      const none: CredentialsAtHand = { inOrder: [], unproved: null, unprovedFree: false, proved: new Set() };
+      if (clientId === null) return none;
+      if (method === 'none') return { ...none, inOrder: [{ clientId, method, secret: null, secretId: null }] };
+      const rows = await database.select<{
+        id: Buffer;
+        kind: string;
+        sealed: Buffer;
+        state: string;
+        starts_at: Date;
+        ends_at: Date | null;
+        entered_at: Date | null;
+        proved_at: Date | null;
+        refused_at: Date | null;
+        trying_until: Date | null;
+      }>(
+        "SELECT id, kind, sealed, state, starts_at, ends_at, entered_at, proved_at, refused_at, trying_until FROM client_secrets WHERE client_id = $1 AND state <> 'retired'",
+        [idBytes(clientRecordId)],
+      );
+      const known = rows.map((row) => ({
+        id: idText(row.id),
+        sealed: row.sealed,
+        kind: row.kind as SecretKind,
+        state: row.state as SecretState,
+        startsAt: row.starts_at.getTime(),
+        endsAt: row.ends_at?.getTime() ?? null,
+        enteredAt: (row.entered_at ?? row.starts_at).getTime(),
+        refusedAt: row.refused_at?.getTime() ?? null,
+        provedAt: row.proved_at?.getTime() ?? null,
+        tryingUntil: row.trying_until?.getTime() ?? null,
+      })) satisfies KnownSecret[];
+      const usable = usableSecrets(known, kindsFor(method), ports.clock.now());
+      const opened = await Promise.all(
+        usable.map(async (one): Promise<ClientCredentials> => {
+          const secret = await sealer.open({ table: 'client_secrets', row: one.id, column: 'sealed' }, one.sealed);
+          return { clientId, method, secret, secretId: one.id };
+        }),
+      );
+      const waiting = usable.find((one) => one.state === 'unproved' && one.refusedAt === null);
+      return {
+        inOrder: opened,
+        unproved: opened.find((one) => one.secretId === waiting?.id) ?? null,
+        unprovedFree: (waiting?.tryingUntil ?? 0) < ports.clock.now(),
+        proved: new Set(known.filter((one) => one.provedAt !== null && one.state === 'active' && one.refusedAt === null).map((one) => one.id)),
+      };
+    },
+
+    async mayTry(secretId) {
+      const won = await database.write(
+        `UPDATE client_secrets SET trying_until = UTC_TIMESTAMP(3) + INTERVAL ${TRY_SECONDS} SECOND WHERE id = $1 AND state = 'unproved' AND (trying_until IS NULL OR trying_until < UTC_TIMESTAMP(3))`,
+        [idBytes(secretId)],
+      );
+      return won === 1;
+    },
+
+    async proved(client, secretId) {
+      const became = await database.transaction(async (transaction) => {
+        const changed = await database.write(
+          "UPDATE client_secrets SET state = 'active', proved_at = COALESCE(proved_at, UTC_TIMESTAMP(3)), refused_at = NULL, refused_why = NULL, trying_until = NULL WHERE id = $1 AND state <> 'retired' AND (state <> 'active' OR proved_at IS NULL OR refused_at IS NOT NULL)",
+          [idBytes(secretId)],
+          transaction,
+        );
+        if (changed === 0) return false;
+        const replaced = await database.write(
+          "UPDATE client_secrets SET state = CASE WHEN refused_at IS NULL THEN 'former' ELSE 'refused' END WHERE client_id = $1 AND id <> $2 AND state = 'active'",
+          [idBytes(client.id), idBytes(secretId)],
+          transaction,
+        );
+        return replaced > 0;
+      });
+      if (!became) return;
+      history.add({
+        actor: 'service',
+        kind: 'secret_proved',
+        subject: `client:${client.name}`,
+        says: 'The provider takes this secret: it is the one in use now; the former one is kept in reserve.',
+      });
+      await changes.announce('client', client.name);
+    },
+
+    async refused(client, secretId, evidence) {
+      const changed = await database.write(
+        "UPDATE client_secrets SET refused_at = UTC_TIMESTAMP(3), refused_why = $1, trying_until = NULL, state = CASE WHEN state = 'unproved' THEN 'refused' ELSE state END WHERE id = $2 AND state <> 'retired' AND refused_at IS NULL",
+        [evidence.slice(0, 500), idBytes(secretId)],
+      );
+      if (changed === 0) {
+        await database.write('UPDATE client_secrets SET refused_at = UTC_TIMESTAMP(3) WHERE id = $1', [idBytes(secretId)]);
+        return;
+      }
+      history.add({
+        actor: 'service',
+        kind: 'secret_refused',
+        subject: `client:${client.name}`,
+        says: `The provider does not take one of its secrets: ${evidence}`,
+      });
+    },
+  };
+}
+
+/** Tries with other secrets in one attempt: bounded by the lease. */
+const CHOICES_MOST = 3;
+
+/** A newer secret that waits to be proved goes first, in one request at a time; then the one in use, then those in reserve. */
+export async function inTryingOrder({ inOrder, unproved, unprovedFree }: CredentialsAtHand, mayTry: ClientSecrets['mayTry']): Promise<ClientCredentials[]> {
+  const settled = inOrder.filter((one) => one !== unproved);
+  if (!unproved) return settled.slice(0, CHOICES_MOST);
+  if (settled.length === 0) return [unproved];
+  const first = unprovedFree && unproved.secretId !== null && (await mayTry(unproved.secretId));
+  return (first ? [unproved, ...settled] : [...settled, unproved]).slice(0, CHOICES_MOST);
+}

@@ -1,0 +1,24 @@
+import type { ProviderDefinition } from '../core/provider/definition.ts';
+
+/** What a provider does that its definition cannot say, because the definition says how we cope with it. */
+export interface Habits {
+  /** Its token answers name no life: the token lives as long as the definition assumes. */
+  namesNoLife: boolean;
+  /** Calls that want a token got with a certificate. */
+  wantsKeyFor: RegExp | null;
+}
+
+const NONE: Habits = { namesNoLife: false, wantsKeyFor: null };
+const HABITS: Record<string, Partial<Habits>> = {
+  quaymaster: { namesNoLife: true },
+  ledgerfin: { wantsKeyFor: /^POST .*\/postings$/ },
+};
+
+export const habitsOf = (definition: Pick<ProviderDefinition, 'name'>): Habits => ({ ...NONE, ...HABITS[definition.name] });
+
+/** Where the API stands that a token answer names: beside the one of the definition, on a host of the same suffix. */
+export function answeredApi(definition: ProviderDefinition): string | null {
+  const base = definition.apis[0]?.base_url;
+  if (!base || !definition.dialect.token_answer.api_base_url) return null;
+  return base.replace(/^([a-z]+:\/\/)([a-z0-9-]+)\./, '$1$2-2.');
+}

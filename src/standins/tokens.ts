@@ -1,0 +1,183 @@
+import { createHash, randomBytes } from 'node:crypto';
+import type { Request } from 'express';
+import type { ServerParts } from './authorization-server.ts';
+import { checkClient, type KnownClient } from './client-check.ts';
+import { answeredApi, habitsOf } from './habits.ts';
+import type { GivenGrant, RegisteredClient } from './state.ts';
+import { ACCOUNTS } from './world.ts';
+
+export interface IssuedCode {
+  grantId: string;
+  clientId: string;
+  redirectUri: string;
+  challenge: string | null;
+  offline: boolean;
+  endsAt: number;
+}
+export interface Answer {
+  status: number;
+  body: Record<string, unknown>;
+  /** The standard error that it stands for, whatever words were used. */
+  error: string | null;
+}
+
+const text = (value: unknown): string => (typeof value === 'string' ? value : '');
+export const opaque = (prefix: string): string => `${prefix}${randomBytes(24).toString('base64url')}`;
+
+/** Puts a value at a JSON pointer. */
+function put(body: Record<string, unknown>, pointer: string, value: unknown): void {
+  const steps = pointer.slice(1).split('/');
+  let at = body;
+  for (const step of steps.slice(0, -1)) {
+    at[step] ??= {};
+    at = at[step] as Record<string, unknown>;
+  }
+  at[steps.at(-1) ?? ''] = value;
+}
+
+/** An error as this provider says it: RFC 6749 §5.2, or in words and at a place of its own, with status 200. */
+export function refusal(parts: Pick<ServerParts, 'definition'>, status: number, error: string, description: string): Answer {
+  const { error_at: place, error_words: words } = parts.definition.dialect;
+  if (!place) return { status, body: { error, error_description: description }, error };
+  const body: Record<string, unknown> = { message: description };
+  put(body, place, Object.entries(words).find(([, standard]) => standard === error)?.[0] ?? error);
+  return { status: 200, body, error };
+}
+
+/** One token request, from who asks to what comes of it. */
+export async function tokenAnswer(parts: ServerParts, codes: Map<string, IssuedCode>, request: Request): Promise<Answer> {
+  const { dialect, server } = parts.definition;
+  const json = /^application\/json/i.test(request.headers['content-type'] ?? '');
+  if (json !== (dialect.token_request === 'json') && request.headers['content-length'] !== '0')
+    return refusal(parts, 400, 'invalid_request', `The body must be ${dialect.token_request === 'json' ? 'JSON' : 'a form'}.`);
+  const known = await checkClient(parts, request);
+  if (!known) return refusal(parts, 401, 'invalid_client', 'Client authentication failed.');
+  const body = (request.body ?? {}) as Record<string, unknown>;
+  for (const [name, value] of Object.entries(dialect.token_parameters))
+    if (body[name] !== value) return refusal(parts, 400, 'invalid_request', `The parameter ${name} is missing or wrong.`);
+  for (const [name, value] of Object.entries(dialect.token_headers))
+    if (request.headers[name] !== value) return refusal(parts, 400, 'invalid_request', `The header ${name} is missing or wrong.`);
+  const grantType = text(body.grant_type);
+  if (!server.grant_types_supported.includes(grantType))
+    return refusal(parts, 400, 'unsupported_grant_type', `Only ${server.grant_types_supported.join(', ')}.`);
+  if (grantType === 'authorization_code') return exchangeCode(parts, codes, known, body);
+  if (grantType === 'refresh_token') return refresh(parts, known, text(body.refresh_token));
+  return ownToken(parts, known, text(body.scope));
+}
+
+function exchangeCode(parts: ServerParts, codes: Map<string, IssuedCode>, known: KnownClient, body: Record<string, unknown>): Answer {
+  const code = codes.get(text(body.code));
+  codes.delete(text(body.code));
+  const no = (why: string) => refusal(parts, 400, 'invalid_grant', why);
+  if (!code || code.clientId !== known.client.id || code.endsAt <= parts.now()) return no('The code is unknown, used up or too old.');
+  if (code.redirectUri !== body.redirect_uri) return no('The redirect_uri differs from that of the authorization request.');
+  const verified = code.challenge === null || createHash('sha256').update(text(body.code_verifier)).digest('base64url') === code.challenge;
+  if (!verified) return no('The code_verifier does not fit.');
+  const grant = parts.store.state.grants[code.grantId];
+  if (!grant) return no('The grant is gone.');
+  if (code.offline) pushOut(parts, grant);
+  return issue(parts, grant, code.offline, known.byKey);
+}
+
+/** So many refresh tokens for each person and client: the oldest goes. */
+function pushOut(parts: ServerParts, fresh: GivenGrant): void {
+  const most = parts.definition.dialect.refresh_tokens_most;
+  if (most === undefined) return;
+  const alive = Object.values(parts.store.state.grants).filter((grant) => grant.clientId === fresh.clientId && grant.sub === fresh.sub && !grant.withdrawn);
+  for (const grant of alive.slice(0, Math.max(0, alive.length - most))) grant.withdrawn = true;
+}
+
+/** RFC 6749 §6, with the dialect's rotation and what it does about a second use. */
+function refresh(parts: ServerParts, known: KnownClient, token: string): Answer {
+  const { dialect } = parts.definition;
+  const { state } = parts.store;
+  const issued = state.refreshTokens[token];
+  const grant = issued ? state.grants[issued.grantId] : undefined;
+  const no = (why: string) => refusal(parts, 400, 'invalid_grant', why);
+  if (!issued || !grant || grant.clientId !== known.client.id) return no('The refresh token is unknown.');
+  if (grant.withdrawn) return no('The grant was withdrawn.');
+  if (issued.replacedAt !== null) {
+    const inGrace = dialect.reuse === 'grace' && parts.now() <= issued.replacedAt + (dialect.reuse_grace_seconds ?? 0) * 1000;
+    if (!inGrace) {
+      if (dialect.reuse === 'kills_grant') grant.withdrawn = true;
+      parts.count('reuse');
+      parts.store.touch();
+      return no('The refresh token was used before.');
+    }
+    parts.count('reuse_in_grace');
+  }
+  grant.refreshes += 1;
+  if (dialect.rotation === 'each_use') issued.replacedAt ??= parts.now();
+  if (dialect.renewal_ends_access_token)
+    for (const [access, one] of Object.entries(state.accessTokens)) if (one.grantId === grant.id) delete state.accessTokens[access];
+  return issue(parts, grant, dialect.rotation === 'each_use', known.byKey);
+}
+
+/** RFC 6749 §4.4: the client's own token. */
+function ownToken(parts: ServerParts, known: KnownClient, scope: string): Answer {
+  const scopes = scopesOf(parts, scope);
+  const unknown = scopes.find((one) => !parts.definition.scopes.some((listed) => listed.name === one));
+  if (unknown !== undefined) return refusal(parts, 400, 'invalid_scope', `The scope ${unknown} does not exist.`);
+  const id = `own.${known.client.id}`;
+  const grant = parts.store.state.grants[id] ?? { id, clientId: known.client.id, sub: '', scopes, withdrawn: false, refreshes: 0 };
+  parts.store.state.grants[id] = grant;
+  grant.refreshes += 1;
+  return issue(parts, { ...grant, scopes }, false, known.byKey);
+}
+
+export const scopesOf = (parts: Pick<ServerParts, 'definition'>, scope: string): string[] =>
+  scope.split(parts.definition.dialect.scope_delimiter).filter(Boolean);
+
+function issue(parts: ServerParts, grant: GivenGrant, withRefresh: boolean, byKey: boolean): Answer {
+  const { definition } = parts;
+  const { dialect } = definition;
+  const places = dialect.token_answer;
+  const access = opaque('a.');
+  const { accessSeconds, accessSecondsMost = accessSeconds } = parts.lives;
+  const { namesNoLife } = habitsOf(definition);
+  const seconds = namesNoLife ? dialect.assumed_life_seconds : accessSeconds + Math.floor(Math.random() * (accessSecondsMost - accessSeconds + 1));
+  parts.store.state.accessTokens[access] = { grantId: grant.id, scopes: grant.scopes, expiresAt: parts.now() + seconds * 1000, ...(byKey ? { byKey } : {}) };
+  const body: Record<string, unknown> = {};
+  put(body, places.access_token ?? '/access_token', access);
+  if (places.token_type === 'checked') body.token_type = 'Bearer';
+  if (!namesNoLife) put(body, places.expires_in ?? '/expires_in', dialect.text_numbers ? String(seconds) : seconds);
+  put(body, places.scope ?? '/scope', grant.scopes.join(dialect.scope_delimiter));
+  if (withRefresh) {
+    const token = opaque('r.');
+    parts.store.state.refreshTokens[token] = { grantId: grant.id, replacedAt: null };
+    put(body, places.refresh_token ?? '/refresh_token', token);
+  }
+  const api = answeredApi(definition);
+  if (api && places.api_base_url) put(body, places.api_base_url, api);
+  const account = ACCOUNTS.find((one) => one.sub === grant.sub);
+  if (account && places.account_id) put(body, places.account_id, account.sub);
+  if (account && places.account_label) put(body, places.account_label, account.email);
+  parts.store.touch();
+  return { status: 200, body, error: null };
+}
+
+/** RFC 7009 §2, or the dialect's own way: the grant behind the token ends. */
+export async function revoke(parts: ServerParts, request: Request): Promise<Answer> {
+  const own = parts.definition.dialect.revocation;
+  const given = { ...(request.query as Record<string, unknown>), ...((request.body ?? {}) as Record<string, unknown>) };
+  if (own && request.method !== own.method) return refusal(parts, 405, 'invalid_request', 'Another method is wanted.');
+  const client = await checkClient(parts, Object.assign(Object.create(request) as Request, { body: given }));
+  if (!client) return refusal(parts, 401, 'invalid_client', 'Client authentication failed.');
+  const token = text(given[own?.parameter ?? 'token']);
+  const { state } = parts.store;
+  const grantId = state.refreshTokens[token]?.grantId ?? state.accessTokens[token]?.grantId;
+  const grant = grantId === undefined ? undefined : state.grants[grantId];
+  if (grant && grant.clientId === client.client.id) grant.withdrawn = true;
+  parts.store.touch();
+  return { status: 200, body: {}, error: null };
+}
+
+/** A new secret for a client, beside those that it has. */
+export function newSecret(parts: Pick<ServerParts, 'definition' | 'store'>, client: RegisteredClient): string {
+  const secret = opaque(`${secretPrefix(parts.definition)}.`);
+  client.moreSecrets = [...(client.moreSecrets ?? []), secret];
+  parts.store.touch();
+  return secret;
+}
+
+export const secretPrefix = (definition: { name: string }): string => `${definition.name.slice(0, 2)}s`;

@@ -1,0 +1,75 @@
+import { readFileSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { afterAll, beforeAll, expect, test } from 'vitest';
+import { playConsent, registerAtStandin } from '../demo/consent.ts';
+import { type RunningStandin, startStandin } from '../src/standins/main.ts';
+import { newDatabase } from './support/new-database.ts';
+import { newFolder, PASSWORD, removeFolder, rk, type ServiceUnderTest, signIn, startService } from './support/service.ts';
+
+/** docs/CONNECT-ANY-PROVIDER.md, followed to the letter; only the provider's host is moved to loopback. */
+const page = readFileSync(new URL('../docs/CONNECT-ANY-PROVIDER.md', import.meta.url), 'utf8');
+let [service, standin, home] = [] as unknown as [ServiceUnderTest, RunningStandin, string];
+beforeAll(async () => {
+  standin = await startStandin({ definitionText: readFileSync(new URL('support/saltwire.yaml', import.meta.url), 'utf8'), port: 0, accessSeconds: 3600 });
+  service = await startService({ databaseUrl: await newDatabase() });
+  home = newFolder();
+  await signIn(service);
+  expect((await rk(['sign-in', '--url', service.url, '--name', 'marit'], { home, input: PASSWORD })).code).toBe(0);
+});
+afterAll(async () => {
+  await service.stop();
+  await standin.stop();
+  removeFolder(service.folder);
+  removeFolder(home);
+});
+
+/** The page's own words for the hosts, moved to the stand-in. */
+const moved = (text: string): string => text.replace(/(https:\/\/)?([a-z]+)\.saltwire\.example/g, `http://$2.saltwire.localhost:${standin.port}`);
+
+/** A command line as a shell would split it, with `< file` as its input; files lie in `home`. */
+async function run(line: string) {
+  const [command = '', file] = moved(line).split(' < ');
+  const args = [...command.matchAll(/'([^']*)'|(\S+)/g)].map((match) => match[1] ?? match[2] ?? '').slice(1);
+  const placed = args.map((arg) => (/^[a-z-]+\.yaml$/.test(arg) ? join(home, arg) : arg));
+  return rk(placed, { home, ...(file ? { input: readFileSync(join(home, file.trim()), 'utf8') } : {}) });
+}
+
+test('eight steps, two of them over there: from a bare host to an answer of the API; then the short form', async () => {
+  const [walk = '', short = ''] = page.split('## Without metadata');
+  const steps = [...walk.matchAll(/^## \d+\. (.+)$/gm)].map((match) => match[1] ?? '');
+  const commands = [...walk.matchAll(/```sh\n([\s\S]+?)```/g)].flatMap((match) => (match[1] ?? '').trim().split('\n'));
+  expect([steps.length, steps.filter((step) => step.startsWith('Over there')).length, commands.length]).toEqual([8, 2, 7]);
+  const [draft = '', add = '', client = '', notepad = '', connection = '', open = '', call = ''] = commands;
+
+  const drafted = await run(draft);
+  expect([drafted.code, drafted.err]).toEqual([0, '']);
+  for (const said of [
+    '/.well-known/openid-configuration',
+    'It answers as a token endpoint does',
+    'Ready      Nothing is missing.',
+    'you: the call that proves it',
+  ])
+    expect(drafted.out).toContain(said);
+  expect((await run(add)).code).toBe(0);
+  const started = await run(client);
+  const redirectUri = /Redirect URI\s+(\S+)/.exec(started.out)?.[1] ?? '';
+  const there = await registerAtStandin(`http://id.saltwire.localhost:${standin.port}`, 'Harbour weather', redirectUri);
+  writeFileSync(join(home, 'notes.txt'), `Saltwire, registered today\nClient id: ${there.id}\nClient secret: "${there.secret}"\nRedirect URI ${redirectUri}\n`);
+  const sorted = await run(notepad);
+  expect([sorted.code, sorted.out.includes(there.secret), (sorted.out.match(/saved/g) ?? []).length]).toEqual([0, false, 2]);
+  expect((await run(connection)).code).toBe(0);
+  // The person opens the printed link in a browser while the command waits.
+  const opened = await rk(['connection', 'open', 'harbour-weather', '--no-wait', '--output', 'json'], { home });
+  await playConsent(JSON.parse(opened.out).start_url);
+  expect(open).toBe('rk connection open harbour-weather');
+  const shown = await rk(['connection', 'show', 'harbour-weather'], { home });
+  expect(shown.out).toContain('working');
+  const answer = await run(call);
+  expect([answer.code, answer.out]).toEqual([0, expect.stringContaining('"provider": "Saltwire"')]);
+
+  const byHand = [...short.matchAll(/```sh\n([\s\S]+?)```/g)].flatMap((match) => (match[1] ?? '').trim().split('\n'));
+  const results = [];
+  for (const line of byHand) results.push(await run(line));
+  expect(results.map((one) => one.code)).toEqual([0, 0]);
+  expect(results[0]?.out).toMatch(/Scopes: Commas and the like were taken as separators/);
+});
