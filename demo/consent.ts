@@ -64,6 +64,7 @@ export async function playConsent(startUrl: string, options: PlayOptions = {}, b
     `${origin}/sign-in`,
     new URLSearchParams({ request: pending, account: options.account ?? 'eg-1042', password: options.password ?? 'low-tide' }),
   );
+  if (consent.status === 403) return ended(`${origin}/sign-in`, consent.body);
   const offered = [...consent.body.matchAll(/name="scope" value="([^"]+)"/g)].map((match) => match[1] ?? '');
   const decision = new URLSearchParams({ request: pending, decision: options.refuse ? 'refuse' : 'agree' });
   for (const scope of offered) if (!options.untick?.includes(scope)) decision.append('scope', scope);
@@ -77,12 +78,16 @@ async function follow(browser: Browser, callback: string, options: PlayOptions, 
   return ended(landed.location ?? callback, landed.body);
 }
 
-/** Registers a client at a stand-in's page, or at /clients of an origin, as a person would; id and secret stand on the page once. */
+/**
+ * Registers a client at a stand-in in one go, with everything opened to it: what a person does page by page in its console. `at` is any
+ * address of the part of the provider where it is to be known.
+ */
 export async function registerAtStandin(at: string, name: string, redirectUri: string, certificate = ''): Promise<{ id: string; secret: string }> {
-  const address = new URL(at).pathname === '/' ? `${at.replace(/\/$/, '')}/clients` : at;
-  const page = await new Browser().fetch(address, new URLSearchParams({ name, redirect_uri: redirectUri, ...(certificate ? { certificate } : {}) }));
-  const read = (id: string) => new RegExp(`id="${id}">([^<]+)<`).exec(page.body)?.[1] ?? '';
-  const [id, secret] = [read('client-id'), read('client-secret')];
-  if (!id || !secret) throw new Error('the registration page showed no id and secret');
+  const answer = await new Browser().fetch(
+    `${new URL(at).origin}/standin/clients`,
+    new URLSearchParams({ name, redirect_uri: redirectUri, ...(certificate ? { certificate } : {}) }),
+  );
+  if (answer.status !== 201) throw new Error(`the stand-in registered no client: ${answer.body}`);
+  const { client_id: id, client_secret: secret } = JSON.parse(answer.body) as { client_id: string; client_secret: string };
   return { id, secret };
 }

@@ -43,7 +43,11 @@ beforeAll(async () => {
   registered.wharfpost = await addClient(call, at.wharfpost, 'office', { provider: 'wharfpost' });
   registered.notchboard = await addClient(call, at.notchboard, 'office', { provider: 'notchboard' });
   registered.ledgerfin = await addClient(call, at.ledgerfin, 'office', { provider: 'ledgerfin', placeholders: { tenant: 'lf204816' } });
-  registered.quaymaster = await addClient(call, at.quaymaster, 'office', { provider: 'quaymaster', placeholders: { audience: 'qm:dir:staff' } });
+  registered.quaymaster = await addClient(call, at.quaymaster, 'office', {
+    provider: 'quaymaster',
+    type: 'service_account',
+    placeholders: { audience: 'qm:dir:staff' },
+  });
 });
 afterAll(async () => {
   await service.stop();
@@ -122,7 +126,7 @@ test('Quaymaster: an audience from a placeholder, a header of its own for the to
     headers: { 'x-quay-token': String(body.access_token), 'user-agent': 'saltmarsh-directory/1.0' },
   });
   expect([people.status, (await people.json()).people.length]).toEqual([200, 20]);
-  await call('addClient', { body: { provider: 'quaymaster', name: 'elsewhere', placeholders: { audience: 'qm:dir:crew' } } });
+  await call('addClient', { body: { provider: 'quaymaster', type: 'service_account', name: 'elsewhere', placeholders: { audience: 'qm:dir:crew' } } });
   const params = client('quaymaster', 'elsewhere');
   await call('changeClient', { params, body: { revision: 1, client_id: registered.quaymaster.id } });
   await call('addSecret', { params, body: { secret: registered.quaymaster.secret } });
@@ -171,7 +175,7 @@ test('Ledgerfin: by secret it reads; by a signed assertion with its certificate 
 
 test('Notchboard: no PKCE, commas, raw Basic, lives in text, who agreed and the API\u2019s address from the token answer, a word of its own', async () => {
   const standin = at.notchboard.store.state.clients[registered.notchboard.id];
-  if (standin) standin.secret = 'with+plus%20and:colon';
+  if (standin?.secrets[0]) standin.secrets[0].value = 'with+plus%20and:colon';
   await call('addSecret', { params: client('notchboard'), body: { secret: 'with+plus%20and:colon', at_once: true } });
   await addConnection(call, 'forum-1', ['read', 'post', 'keep'], 'office', 'notchboard');
   const { outcome, played } = await agree(call, 'forum-1');

@@ -3,6 +3,7 @@ import { KEY_KINDS } from '../core/certificates/kinds.ts';
 import { SECRET_STATES } from '../core/clients/choose-secret.ts';
 import { CLIENT_AUTHENTICATION_METHODS, SECRET_KINDS } from '../core/oauth/methods.ts';
 import { CLIENT_TYPES, ENVIRONMENTS, POWERS, REACHES } from '../core/provider/definition.ts';
+import { ANSWERS } from '../core/provider/registration.ts';
 import { ScopeName } from '../core/provider/web-address.ts';
 import { ClientName, Id, Instant, ProviderName } from './common.ts';
 
@@ -21,6 +22,33 @@ export const AddClient = z.strictObject({
   environment: Environment.default('live'),
   variant: z.string().max(40).nullable().default(null).describe('A variant that no environment chooses by itself'),
   placeholders: Values.default({}).describe('Values for the placeholders that the definition asks for at the client'),
+  rehearsal_port: z
+    .number()
+    .int()
+    .min(1)
+    .max(65_535)
+    .nullable()
+    .default(null)
+    .describe('The port on this machine where a simulated provider runs (rk standin FILE): the client is then a rehearsal'),
+});
+const Answer = z.string().trim().max(2000);
+/** What forms of providers ask for again and again, answered once for the installation. */
+export const Answers = z.object(Object.fromEntries(ANSWERS.map((name) => [name, Answer])) as Record<(typeof ANSWERS)[number], typeof Answer>);
+export type Answers = z.output<typeof Answers>;
+export const ChangeAnswers = Answers.partial()
+  .strict()
+  .refine((change) => Object.keys(change).length > 0, { error: 'Name at least one answer.' });
+const Answered = z.array(z.strictObject({ question: z.string().trim().min(1).max(200), answer: z.string().trim().min(1).max(2000) })).max(30);
+export const RecordRequest = z.strictObject({
+  form: z.string().trim().min(1).max(120).describe('The form by which it was sent, or how else'),
+  answers: Answered.min(1).describe('What was sent, as it was sent'),
+  asked_on: z.iso.date().optional().describe('Left out: today'),
+  expected_on: z.iso.date().nullable().default(null),
+});
+export const ReadyLines = z.object({
+  ready: z.boolean(),
+  says: z.string().describe('In one line: ready, or what is missing'),
+  lines: z.array(z.object({ what: z.string(), verdict: z.enum(['good', 'missing', 'doubt']), says: z.string(), remedy: z.string().nullable() })),
 });
 const ClientId = z
   .string()
@@ -43,7 +71,13 @@ const Registering = z.strictObject({
   notes: z.string().trim().max(2000),
   own_page: z.string().trim().max(1000).describe('This very client\u2019s page over there'),
   registered_by: z.string().trim().max(120),
+  approved_on: z.iso.date().nullable().describe('When approval came, or was first seen'),
+  redirect_uris_there: z.array(z.string().max(2000)).max(50).nullable().describe('Redirect URIs as the provider shows them; null: nobody pasted them back'),
+  domains_there: z.array(z.string().trim().max(253)).max(50).nullable().describe('Domains listed at the provider; null: nobody entered them'),
 });
+const Requested = z.array(
+  z.object({ form: z.string(), sent_on: z.string(), sent_by: z.string(), answers: z.array(z.object({ question: z.string(), answer: z.string() })) }),
+);
 export type Registering = z.output<typeof Registering>;
 const GuideStep = z.object({
   title: z.string(),
@@ -126,10 +160,11 @@ export const SortedNotepad = z.object({
   ),
   unsorted: z.array(z.number().int()).describe('Lines that fit nothing'),
 });
-export const CheckRedirectUri = z.strictObject({ registered: z.string().min(1).max(2000) });
+export const CheckRedirectUri = z.strictObject({ registered: z.string().min(1).max(8000).describe('As the provider shows it, one on each line; it is kept') });
 export const RedirectUriVerdict = z.object({
   same: z.boolean(),
   ours: z.string(),
+  shown: z.string().describe('The registered one that was compared'),
   says: z.string(),
   /** Index of the first differing character; null when they are the same. */
   at: z.number().int().nullable(),
@@ -169,10 +204,21 @@ export const Client = z.object({
   methods: z.array(z.enum(CLIENT_AUTHENTICATION_METHODS)),
   redirect_uri: z.string(),
   registration_page: z.string().nullable(),
+  client_page: z.string().nullable().describe('This very client\u2019s page over there'),
+  rehearsal_port: z.number().int().nullable().describe('Not null: a rehearsal, at a simulated provider on this machine'),
+  ready: ReadyLines,
+  form: z
+    .array(z.object({ question: z.string(), answer: z.string(), from: z.string().nullable() }))
+    .describe('The questions of the access request form, with our answers'),
+  requests: Requested.describe('What was sent by forms'),
+  redirect_rules: z.array(z.string()).describe('What the provider\u2019s own rules say against our redirect URI'),
   words: z.record(z.string(), z.string()).describe('The provider\u2019s own words for ours'),
   state: z.enum(CLIENT_STATES),
   stage: z.enum(['draft', 'active', 'retired']),
   approval: z.enum(APPROVALS),
+  approval_told: z.boolean().describe('Whether the token endpoint tells, so that this service looks by itself'),
+  approval_seen_at: Instant.nullable().describe('When this service last asked'),
+  approval_evidence: z.string().nullable(),
   reach: z.enum(REACHES),
   reach_says: z.string().nullable().describe('What this reach costs'),
   listed_accounts: z.array(z.string()),

@@ -2,6 +2,7 @@ import { z } from 'zod';
 import { CONNECTION_STATES, HEALTH_CAUSES, type HealthCause } from '../core/health.ts';
 import { ScopeName } from '../core/provider/web-address.ts';
 import { POLICIES } from '../core/renewal/plan.ts';
+import { ReadyLines } from './clients.ts';
 import { CallAnswer, ClientName, ConnectionName, Id, Instant, ProviderName } from './common.ts';
 
 export const Policy = z
@@ -56,6 +57,7 @@ export const ConnectionSummary = z.object({
   provider_title: z.string(),
   client: ClientName,
   environment: z.string(),
+  rehearsal: z.boolean().describe('Its client stands at a simulated provider'),
   state: z.enum(CONNECTION_STATES),
   cause_key: z.enum(Object.keys(HEALTH_CAUSES) as [HealthCause, ...HealthCause[]]).nullable(),
   cause: z.string().nullable(),
@@ -87,6 +89,8 @@ export const Connection = ConnectionSummary.extend({
   agree_again_by: Instant.nullable().describe('When the grant ends by the provider\u2019s rules, however often it is renewed'),
   next_renewal_at: Instant.nullable(),
   failures: z.number().int(),
+  ready: ReadyLines.describe('What is known before a consent'),
+  scopes_registered: z.array(z.string()).describe('Registered for the client at the provider; empty: not entered'),
   resource: z.string().describe('Names this connection at our token endpoint (RFC 8707)'),
   callers: z.array(z.string()),
   probe: z.object({ path: z.string(), state: z.enum(['not_defined', 'not_tried', 'proved', 'failed']), last: CallAnswer.nullable() }),
@@ -101,6 +105,14 @@ export const OpenedConsent = z.object({
   by_itself: z.boolean().describe('Nobody needs to consent: the client asks for itself'),
   expires_at: Instant,
   warnings: z.array(z.string()).describe('What this consent may cost, said before'),
+  ready: ReadyLines,
+});
+export const PrintedCode = z.strictObject({
+  code: z
+    .string()
+    .max(2000)
+    .transform((text) => text.trim())
+    .pipe(z.string().min(1).max(1500)),
 });
 export const Revoked = z.object({ revoked_there: z.boolean().nullable().describe('Null: the provider has no way to be told'), says: z.string() });
 export type OpenedConsent = z.output<typeof OpenedConsent>;
@@ -114,6 +126,11 @@ export const ConsentOutcome = z.object({
   client: ClientName,
   phase: z.enum(CONSENT_PHASES),
   by_itself: z.boolean().describe('Nobody consented: the client asked for itself'),
+  wants_code: z
+    .object({ page: z.string().nullable(), seconds: z.number().int(), called: z.string().describe('What that page is called over there') })
+    .nullable()
+    .describe('The provider\u2019s console prints a code, which is pasted here'),
+  rehearsal: z.boolean(),
   expires_at: Instant,
   redirect_uri: z.string(),
   finished_at: Instant.nullable(),

@@ -1,20 +1,6 @@
 import { z } from 'zod';
 import { AddCaller, AddKey, Caller, ChangeCaller, NewKey } from './callers.ts';
-import {
-  AddClient,
-  AddSecret,
-  ChangeClient,
-  CheckRedirectUri,
-  Client,
-  CompareThumbprint,
-  ConfirmOrigins,
-  MakeCertificate,
-  Notepad,
-  RedirectUriVerdict,
-  ShownCertificate,
-  SortedNotepad,
-  ThumbprintVerdict,
-} from './clients.ts';
+import { clientOperations } from './client-operations.ts';
 import { CallAnswer, HistoryEntry } from './common.ts';
 import {
   AddConnection,
@@ -26,8 +12,10 @@ import {
   ConsentOutcome,
   ListConnections,
   OpenedConsent,
+  PrintedCode,
   Revoked,
 } from './connections.ts';
+import { Done, list, type Operation } from './operation.ts';
 import { FirstOperator, FirstOperatorState, Session, SignedIn, SignIn } from './operators.ts';
 import {
   AddProvider,
@@ -45,26 +33,10 @@ import {
   ProviderSummary,
   ProviderVersion,
 } from './providers.ts';
+
 import { AdoptedReplica, AdoptReplica, InstallationState, Replica, Status } from './status.ts';
 
-/** Who may call an operation: anyone, a signed-in operator, or a browser that holds this consent's cookie as well. */
-export type Access = 'anyone' | 'operator' | 'consent_or_operator';
-
-export interface Operation {
-  method: 'GET' | 'POST' | 'PATCH' | 'DELETE';
-  /** Parameters in braces, as OpenAPI writes them. */
-  path: string;
-  access: Access;
-  says: string;
-  /** The largest body taken; left out: 256 kB. */
-  bodyLimit?: string;
-  query?: z.ZodType;
-  body?: z.ZodType;
-  answer: z.ZodType;
-}
-
-const list = <T extends z.ZodType>(item: T) => z.object({ items: z.array(item) });
-const Done = z.object({ done: z.literal(true) });
+export type { Access, Operation } from './operation.ts';
 export const HistoryQuery = z.object({ subject: z.string().max(200).optional(), limit: z.coerce.number().int().min(1).max(500).default(100) });
 
 /** The whole contract: the service routes from it, the client calls by it, the OpenAPI document is made from it. */
@@ -189,93 +161,7 @@ export const operations = {
   },
   removeProvider: { method: 'DELETE', path: '/api/v1/providers/{provider}', access: 'operator', says: 'Remove a provider that has no clients', answer: Done },
 
-  listClients: { method: 'GET', path: '/api/v1/clients', access: 'operator', says: 'List clients', answer: list(Client) },
-  addClient: { method: 'POST', path: '/api/v1/clients', access: 'operator', says: 'Start a client as a draft', body: AddClient, answer: Client },
-  showClient: { method: 'GET', path: '/api/v1/clients/{provider}/{client}', access: 'operator', says: 'Show a client', answer: Client },
-  changeClient: {
-    method: 'PATCH',
-    path: '/api/v1/clients/{provider}/{client}',
-    access: 'operator',
-    says: 'Change a client',
-    body: ChangeClient,
-    answer: Client,
-  },
-  removeClient: {
-    method: 'DELETE',
-    path: '/api/v1/clients/{provider}/{client}',
-    access: 'operator',
-    says: 'Remove a client that has no connections',
-    answer: Done,
-  },
-  addSecret: {
-    method: 'POST',
-    path: '/api/v1/clients/{provider}/{client}/secrets',
-    access: 'operator',
-    says: 'Enter the client\u2019s secret; it is never shown again',
-    body: AddSecret,
-    answer: Client,
-  },
-  proveSecret: {
-    method: 'POST',
-    path: '/api/v1/clients/{provider}/{client}/secrets/{secret}/prove',
-    access: 'operator',
-    says: 'Prove a secret by a request that can spend nothing, or with the next due renewal',
-    answer: Client,
-  },
-  retireSecret: {
-    method: 'DELETE',
-    path: '/api/v1/clients/{provider}/{client}/secrets/{secret}',
-    access: 'operator',
-    says: 'Retire a secret: its value is forgotten',
-    answer: Client,
-  },
-  makeCertificate: {
-    method: 'POST',
-    path: '/api/v1/clients/{provider}/{client}/certificates',
-    access: 'operator',
-    says: 'Make a key and its certificate; the private key never leaves',
-    body: MakeCertificate,
-    answer: Client,
-  },
-  showCertificate: {
-    method: 'GET',
-    path: '/api/v1/clients/{provider}/{client}/secrets/{secret}/certificate',
-    access: 'operator',
-    says: 'The public part of a certificate or key, with its thumbprints',
-    answer: ShownCertificate,
-  },
-  compareThumbprint: {
-    method: 'POST',
-    path: '/api/v1/clients/{provider}/{client}/secrets/{secret}/thumbprint',
-    access: 'operator',
-    says: 'Compare the thumbprint that the provider shows with ours',
-    body: CompareThumbprint,
-    answer: ThumbprintVerdict,
-  },
-  confirmOrigins: {
-    method: 'POST',
-    path: '/api/v1/clients/{provider}/{client}/origins',
-    access: 'operator',
-    says: 'Confirm, with your own password, the addresses to which this client\u2019s secret and tokens go',
-    body: ConfirmOrigins,
-    answer: Client,
-  },
-  sortNotepad: {
-    method: 'POST',
-    path: '/api/v1/clients/{provider}/{client}/notepad',
-    access: 'operator',
-    says: 'Sort a pasted notepad into the fields of a client; secrets are never shown back',
-    body: Notepad,
-    answer: SortedNotepad,
-  },
-  checkRedirectUri: {
-    method: 'POST',
-    path: '/api/v1/clients/{provider}/{client}/redirect-uri-check',
-    access: 'operator',
-    says: 'Compare the redirect URI registered at the provider with ours',
-    body: CheckRedirectUri,
-    answer: RedirectUriVerdict,
-  },
+  ...clientOperations,
 
   listConnections: {
     method: 'GET',
@@ -352,6 +238,14 @@ export const operations = {
     says: 'Call the provider\u2019s API with the connection\u2019s token',
     body: CallRequest,
     answer: CallAnswer,
+  },
+  giveCode: {
+    method: 'POST',
+    path: '/api/v1/consents/{consent}/code',
+    access: 'operator',
+    says: 'Give the code that the provider\u2019s console printed; it is exchanged at once',
+    body: PrintedCode,
+    answer: ConsentOutcome,
   },
   showConsent: { method: 'GET', path: '/api/v1/consents/{consent}', access: 'consent_or_operator', says: 'How a consent went', answer: ConsentOutcome },
 

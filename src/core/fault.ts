@@ -80,6 +80,12 @@ export const FAULTS = {
     says: 'The definition is in use, and this change would break what uses it.',
     remedy: 'Mend the places named, or add it as another provider.',
   },
+  APPROVAL_UNTOLD: {
+    status: 409,
+    retry: false,
+    says: 'The provider did not tell whether the client is approved.',
+    remedy: 'Look on its page over there, then say here how it stands.',
+  },
   SECRET_NOT_PROVED: { status: 409, retry: true, says: 'The secret could not be proved now.', remedy: 'Try it again later; the one in use stays until then.' },
   CLIENT_INCOMPLETE: { status: 409, retry: false, says: 'The client is not complete.', remedy: 'Fill in what is named as missing.' },
   CONSENT_EXPIRED: { status: 410, retry: false, says: 'This consent was started too long ago, or is finished.', remedy: 'Open the connection again.' },

@@ -26,6 +26,7 @@ import { sessions } from './http/sessions.ts';
 import { tokenLane } from './http/token-lane.ts';
 import { outgoing } from './outgoing/send.ts';
 import { type Ports, random } from './ports.ts';
+import { watchApprovals } from './registry/approvals.ts';
 import { publicKeys } from './registry/client-certificates.ts';
 import { operators } from './registry/operators.ts';
 import type { Services } from './registry/services.ts';
@@ -214,6 +215,8 @@ async function joinParts(
   const stopping = new AbortController();
   const worker = keepRenewing({ engine, spares: reserve, concurrency: settings.concurrency, pollMs: settings.limits.pollMs, ports }, stopping.signal);
 
+  const watcher = watchApprovals(services, settings.approvalCheckMs, stopping.signal);
+
   const lookAtTokens = tokenLane({
     tokenEndpoint: tokenEndpoint({
       publicUrl,
@@ -250,7 +253,7 @@ async function joinParts(
     stopping.abort();
     const closed = new Promise<void>((resolve) => server.close(() => resolve()));
     server.closeIdleConnections();
-    await worker;
+    await Promise.all([worker, watcher]);
     await within(STOP_IDLE_MS, Promise.all([engine.idle(), agreed.idle()]));
     // An answer that is in memory alone is worth waiting for: losing it costs a person's consent.
     if (keeper.unsaved() > 0) log.error({ unsaved: keeper.unsaved() }, 'stopping waits: answers are not saved yet');

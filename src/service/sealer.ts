@@ -113,6 +113,7 @@ export async function ensureInstallation(deps: {
       heldWhy: null,
       heldAt: null,
       ownedAt: null,
+      answers: null,
       createdAt: ports.clock.now(),
     });
   } catch (error) {

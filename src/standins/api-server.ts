@@ -2,7 +2,7 @@ import { type RequestHandler, Router } from 'express';
 import { findAccess, type ServerParts } from './authorization-server.ts';
 import { habitsOf } from './habits.ts';
 import { refusal } from './tokens.ts';
-import { ACCOUNTS, BERTHS, BOOKINGS, CALENDARS, LEDGER, PARCELS, PEOPLE, TABLES, THREADS } from './world.ts';
+import { ACCOUNTS, ANNOUNCEMENTS, BERTHS, BOOKINGS, CALENDARS, CERTIFICATES, CREW_IDS, LEDGER, PARCELS, PEOPLE, ROSTERS, TABLES, THREADS } from './world.ts';
 
 const PAGE_MOST = 50;
 const BOOKINGS_A_PAGE = 200;
@@ -29,6 +29,9 @@ const guarded =
         return no(403, 'insufficient_scope', `This needs the scope ${anyOf.join(' or ')}.`, `Bearer error="insufficient_scope", scope="${anyOf[0]}"`);
       if (habitsOf(parts.definition).wantsKeyFor?.test(`${request.method} ${request.path}`) && !access.byKey)
         return no(403, 'certificate_needed', 'Postings want a token that was got with a certificate.');
+      if (api && !access.client.apis.includes(api.name)) return no(403, 'api_not_opened', `The API \u201c${api.title}\u201d is not opened to this client.`);
+      const role = parts.definition.registration.roles[0];
+      if (role !== undefined && access.client.serviceUser?.role !== role) return no(403, 'role_missing', `The service user needs the role ${role}.`);
       response.locals.grantId = access.grantId;
       return next();
     },
@@ -136,7 +139,54 @@ function quaymaster(parts: ServerParts): Router {
   return below(parts, router);
 }
 
-const APIS: Record<string, (parts: ServerParts) => Router> = { eelgrass, berthline, ledgerfin, wharfpost, notchboard, quaymaster };
+/** Rosters, the next page as a whole address in the body; who agreed, by a query that names the members. */
+function bosunry(parts: ServerParts): Router {
+  const needs = guarded(parts);
+  const router = Router();
+  router.get('/rosters', ...needs('rosters:read', 'rosters:write'), (request, response) => {
+    const from = Number(request.query.from ?? 0) || 0;
+    const more = from + 10 < ROSTERS.length ? `${parts.definition.apis[0]?.base_url}/rosters?from=${from + 10}` : null;
+    response.json({ rosters: ROSTERS.slice(from, from + 10), more });
+  });
+  router.get('/whoami', ...needs('whoami'), (request, response) => {
+    const account = ACCOUNTS.find((one) => one.sub === parts.store.state.grants[String(response.locals.grantId)]?.sub);
+    const all: Record<string, unknown> = { id: account?.sub, mail: account?.email, name: account?.name };
+    const wanted = String(request.query.fields ?? '').split(',');
+    response.json(Object.fromEntries(Object.entries(all).filter(([name]) => wanted.includes(name))));
+  });
+  return below(parts, router);
+}
+
+/** The certificates of whoever linked their id. */
+function oakum(parts: ServerParts): Router {
+  const router = Router();
+  router.get('/certificates', ...guarded(parts)('/certificates/read'), (_request, response) => {
+    const sub = parts.store.state.grants[String(response.locals.grantId)]?.sub ?? '';
+    response.json({ crew_id: CREW_IDS[sub], certificates: CERTIFICATES });
+  });
+  return below(parts, router);
+}
+
+/** Announcements, at the address that the token answer named. */
+function deckhail(parts: ServerParts): Router {
+  const needs = guarded(parts);
+  const router = Router();
+  router.get('/announcements', ...needs('hear', 'announce'), (_request, response) => void response.json({ announcements: ANNOUNCEMENTS }));
+  router.post('/announcements', ...needs('announce'), (_request, response) => void response.status(201).json({ id: `a-${ANNOUNCEMENTS.length + 1}` }));
+  return below(parts, router);
+}
+
+const APIS: Record<string, (parts: ServerParts) => Router> = {
+  eelgrass,
+  berthline,
+  ledgerfin,
+  wharfpost,
+  notchboard,
+  quaymaster,
+  bosunry,
+  oakum,
+  deckhail,
+};
 
 /** Another definition's stand-in answers each of its probes and GET operations with what it was asked. */
 function plain(parts: ServerParts): Router {

@@ -1,10 +1,10 @@
-import { randomBytes, X509Certificate } from 'node:crypto';
 import express, { type Request, type Response, Router } from 'express';
 import type { ProviderDefinition } from '../core/provider/definition.ts';
+import { developerConsole } from './console/router.ts';
 import type { Faults } from './faults.ts';
-import { consentPage, registeredPage, registrationPage, signInPage, stopPage } from './pages.ts';
+import { consentPage, signInPage, stopPage } from './pages.ts';
 import type { GivenGrant, RegisteredClient, StandinStore } from './state.ts';
-import { type IssuedCode, opaque, revoke, scopesOf, secretPrefix, tokenAnswer } from './tokens.ts';
+import { type IssuedCode, opaque, revoke, scopesOf, tokenAnswer } from './tokens.ts';
 import { ACCOUNTS, STANDIN_PASSWORD } from './world.ts';
 
 const CODE_LIFE_MS = 60_000;
@@ -73,28 +73,7 @@ export function authorizationServer(parts: ServerParts): Router {
   const router = Router();
   const html = (response: Response, page: string, status = 200) => void response.status(status).type('html').send(page);
 
-  const clientsHere = () => Object.values(store.state.clients).filter((client) => client.realm === parts.realm);
-  const registrationPath = pathOf(definition.registration.page) ?? '/clients';
-  router.get(registrationPath, (_request, response) => html(response, registrationPage(definition, clientsHere())));
-  router.post(registrationPath, form, (request, response) => {
-    const [name, redirectUri] = [text(request.body?.name).trim(), text(request.body?.redirect_uri).trim()];
-    if (!name || !URL.canParse(redirectUri))
-      return html(response, registrationPage(definition, clientsHere(), 'A name and a whole redirect URI are needed.'), 400);
-    const certificate = text(request.body?.certificate).trim();
-    if (certificate && !isCertificate(certificate)) return html(response, registrationPage(definition, clientsHere(), 'The certificate cannot be read.'), 400);
-    const client: RegisteredClient = {
-      id: `${ID_PREFIXES[definition.name] ?? definition.name}-${randomBytes(6).toString('hex')}`,
-      secret: opaque(`${secretPrefix(definition)}.`),
-      ...(certificate ? { certificate } : {}),
-      name,
-      redirectUris: [redirectUri],
-      registeredAt: parts.now(),
-      realm: parts.realm,
-    };
-    store.state.clients[client.id] = client;
-    store.touch();
-    return html(response, registeredPage(definition, client));
-  });
+  router.use(developerConsole(parts));
 
   router.get(pathOf(definition.server.authorization_endpoint) ?? '/authorize', (request, response) => {
     const query = request.query as Record<string, unknown>;
@@ -107,6 +86,8 @@ export function authorizationServer(parts: ServerParts): Router {
         stopPage(definition, 'Redirect URI mismatch', `The redirect_uri of this request is not the one registered for ${client.name}.`),
         400,
       );
+    if (client.approval.state !== 'given')
+      return html(response, stopPage(definition, 'Not approved', `${client.name} has not been approved yet, and nobody can agree before.`), 403);
     const back = (parameters: Record<string, string>) =>
       response.redirect(302, callbackUrl(definition, redirectUri, { ...parameters, state: text(query.state) }));
     if (query.response_type !== 'code') return back({ error: 'unsupported_response_type' });
@@ -115,6 +96,8 @@ export function authorizationServer(parts: ServerParts): Router {
     const scopes = scopesOf(parts, text(query.scope));
     const unknown = scopes.find((scope) => !definition.scopes.some((one) => one.name === scope));
     if (unknown !== undefined) return back({ error: 'invalid_scope', error_description: `The scope ${unknown} does not exist.` });
+    const unregistered = scopes.find((scope) => !client.scopes.includes(scope));
+    if (unregistered !== undefined) return back({ error: 'invalid_scope', error_description: `The scope ${unregistered} is not registered for this client.` });
     const challenge = text(query.code_challenge) || null;
     if (definition.dialect.pkce === 'S256' && (!challenge || query.code_challenge_method !== 'S256'))
       return back({ error: 'invalid_request', error_description: 'PKCE with S256 is required.' });
@@ -143,6 +126,13 @@ export function authorizationServer(parts: ServerParts): Router {
     const id = text(request.body?.request);
     if (!account || request.body?.password !== STANDIN_PASSWORD)
       return html(response, signInPage(definition, waiting.client, id, 'Account or password is wrong.'), 401);
+    const { client } = waiting;
+    if (client.reach === 'listed' && !client.listed.includes(account.email))
+      return html(
+        response,
+        stopPage(definition, 'Account not listed', `${client.name} is not published, and ${account.email} is not among its listed accounts.`),
+        403,
+      );
     waiting.sub = account.sub;
     return html(response, consentPage(definition, waiting.client, id, account.email, waiting.scopes));
   });
@@ -161,6 +151,7 @@ export function authorizationServer(parts: ServerParts): Router {
       scopes: waiting.scopes.filter((scope) => ticked.includes(scope)),
       withdrawn: false,
       refreshes: 0,
+      givenAt: parts.now(),
     };
     store.state.grants[grant.id] = grant;
     store.touch();
@@ -211,17 +202,6 @@ export function authorizationServer(parts: ServerParts): Router {
   return router;
 }
 
-/** What ids begin with where it is not the provider's name. */
-const ID_PREFIXES: Record<string, string> = { ledgerfin: 'lf-svc', notchboard: 'nb' };
-
-function isCertificate(pem: string): boolean {
-  try {
-    return new X509Certificate(pem) !== null;
-  } catch {
-    return false;
-  }
-}
-
 /** RFC 6749 §4.1.2, with `iss` (RFC 9207) where the definition claims it. */
 function callbackUrl(definition: ProviderDefinition, redirectUri: string, parameters: Record<string, string>): string {
   const url = new URL(redirectUri);
@@ -241,14 +221,15 @@ export function findAccess(
   const token = sent.token_word === '' ? value : value.startsWith(`${sent.token_word} `) ? value.slice(sent.token_word.length + 1) : '';
   const issued = parts.store.state.accessTokens[token];
   const grant = issued ? parts.store.state.grants[issued.grantId] : undefined;
-  const realm = grant ? parts.store.state.clients[grant.clientId]?.realm : undefined;
-  return issued && grant && !grant.withdrawn && realm === parts.realm && issued.expiresAt > parts.now()
-    ? { grantId: issued.grantId, scopes: issued.scopes, byKey: issued.byKey === true }
+  const client = grant ? parts.store.state.clients[grant.clientId] : undefined;
+  return issued && grant && client?.realm === parts.realm && !grant.withdrawn && issued.expiresAt > parts.now()
+    ? { grantId: issued.grantId, scopes: issued.scopes, byKey: issued.byKey === true, client }
     : null;
 }
 export interface FoundAccess {
   grantId: string;
   scopes: string[];
   byKey: boolean;
+  client: RegisteredClient;
 }
 const BEARER = { token_header: 'authorization', token_word: 'Bearer' };

@@ -1,8 +1,11 @@
 import { createHash, timingSafeEqual, X509Certificate } from 'node:crypto';
 import type { Request } from 'express';
 import { decodeJwt, decodeProtectedHeader, jwtVerify } from 'jose';
+import type { KEY_NAMES } from '../core/oauth/methods.ts';
 import type { ServerParts } from './authorization-server.ts';
 import type { RegisteredClient } from './state.ts';
+
+type KeyName = (typeof KEY_NAMES)[number];
 
 /** A client that showed who it is, and by what. */
 export interface KnownClient {
@@ -34,8 +37,8 @@ export async function checkClient(parts: ServerParts, request: Request): Promise
   if (!basic && !methods.includes('client_secret_post')) return null;
   const [id = '', secret = ''] = basic ? pairOf(parts, basic) : [text(body.client_id), text(body.client_secret)];
   const client = find(id);
-  const good = client && [client.secret, ...(client.moreSecrets ?? [])].some((one) => one !== '' && same(one, secret));
-  return good ? { client, byKey: false } : null;
+  const good = client?.secrets.some((one) => (one.endsAt === null || one.endsAt > parts.now()) && same(one.value, secret));
+  return client && good ? { client, byKey: false } : null;
 }
 
 function pairOf(parts: ServerParts, basic: string): [string, string] {
@@ -53,16 +56,11 @@ function same(a: string, b: string): boolean {
 async function checkAssertion(parts: ServerParts, assertion: string, find: (id: string) => RegisteredClient | null): Promise<RegisteredClient | null> {
   try {
     const client = find(decodeJwt(assertion).sub ?? '');
-    if (!client?.certificate) return null;
-    const own = new X509Certificate(client.certificate);
+    if (!client) return null;
     const { algorithm, key_name: keyName, audience } = parts.definition.dialect.client_assertion;
-    const thumb = (hash: 'sha1' | 'sha256', bytes: Buffer) => createHash(hash).update(bytes).digest('base64url');
-    const wanted = {
-      kid: thumb('sha256', own.publicKey.export({ type: 'spki', format: 'der' })),
-      x5t: thumb('sha1', own.raw),
-      'x5t#S256': thumb('sha256', own.raw),
-    }[keyName];
-    if ((decodeProtectedHeader(assertion) as Record<string, unknown>)[keyName] !== wanted) return null;
+    const named = (decodeProtectedHeader(assertion) as Record<string, unknown>)[keyName];
+    const own = client.certificates.map((pem) => new X509Certificate(pem)).find((certificate) => nameOf(certificate, keyName) === named);
+    if (!own || Date.parse(own.validTo) <= parts.now()) return null;
     const { payload } = await jwtVerify(assertion, own.publicKey, {
       algorithms: [algorithm],
       issuer: client.id,
@@ -76,4 +74,11 @@ async function checkAssertion(parts: ServerParts, assertion: string, find: (id: 
   } catch {
     return null; // whatever is wrong with it, it proves nothing
   }
+}
+
+/** How a key is named in the header of an assertion (RFC 7515 §4.1). */
+function nameOf(certificate: X509Certificate, by: KeyName): string {
+  const thumb = (hash: 'sha1' | 'sha256', bytes: Buffer) => createHash(hash).update(bytes).digest('base64url');
+  if (by === 'kid') return thumb('sha256', certificate.publicKey.export({ type: 'spki', format: 'der' }));
+  return thumb(by === 'x5t' ? 'sha1' : 'sha256', certificate.raw);
 }

@@ -5,13 +5,13 @@ import { Fault } from '../core/fault.ts';
 import { type ProviderDefinition, withVariant } from '../core/provider/definition.ts';
 import { composeDefinition, everyChoice } from '../core/provider/placeholders.ts';
 import { readDefinition } from '../core/provider/read-definition.ts';
+import { localiseText } from '../core/provider/rehearsal.ts';
 import { apiServer } from './api-server.ts';
 import { authorizationServer, type Lives, type RefreshUse } from './authorization-server.ts';
-import { FaultOrder, faults } from './faults.ts';
+import { faults } from './faults.ts';
 import { answeredApi } from './habits.ts';
-import { localiseDefinition } from './localise.ts';
+import { standinOrders } from './orders.ts';
 import { type StandinStore, standinStore } from './state.ts';
-import { newSecret } from './tokens.ts';
 
 export interface StandinOptions {
   /** The text of a definition; its addresses are moved to this port on loopback. */
@@ -26,6 +26,9 @@ export interface StandinOptions {
 
 export interface RunningStandin {
   port: number;
+  /** The provider's name, and where its clients are registered. */
+  name: string;
+  consolePage: string;
   /** The definition with loopback addresses, as text: what is loaded into the service. */
   definitionText: string;
   /** What it remembers, for tests that look for what was issued. */
@@ -33,14 +36,17 @@ export interface RunningStandin {
   stop(): Promise<void>;
 }
 
-const LivesOrder = z.strictObject({ access_seconds: z.number().int().min(1).max(86_400) });
-const WithdrawOrder = z.strictObject({ account: z.string().optional() });
-const SecretsOrder = z.strictObject({ client_id: z.string(), retire_others: z.boolean().default(false) });
-const SkewOrder = z.strictObject({ skew_ms: z.number().int().min(-86_400_000).max(86_400_000) });
-
 const hostsOf = (definition: ProviderDefinition): Set<string> => {
-  const { server, apis } = definition;
-  const addresses = [server.authorization_endpoint, server.token_endpoint, answeredApi(definition), ...apis.map((api) => api.base_url)];
+  const { server, apis, registration, identity } = definition;
+  const addresses = [
+    server.authorization_endpoint,
+    server.token_endpoint,
+    server.userinfo_endpoint,
+    registration.page,
+    identity?.endpoint,
+    answeredApi(definition),
+    ...apis.map((api) => api.base_url),
+  ];
   return new Set(addresses.flatMap((address) => (address ? [new URL(address).hostname] : [])));
 };
 
@@ -75,7 +81,7 @@ export async function startStandin(options: StandinOptions): Promise<RunningStan
   });
   const address = server.address();
   const port = address && typeof address === 'object' ? address.port : options.port;
-  const definitionText = localiseDefinition(options.definitionText, port);
+  const definitionText = localiseText(options.definitionText, port);
   const definition = readDefinition(definitionText);
 
   let skewMs = 0;
@@ -91,6 +97,8 @@ export async function startStandin(options: StandinOptions): Promise<RunningStan
   const places = placesOf(definition).map(({ realm, definition: here }) => {
     const parts = { definition: here, realm, store, faults: wrong, lives, now, count, watch: options.watch };
     return {
+      realm,
+      definition: here,
       hosts: hostsOf(here),
       serve: express.Router().use(authorizationServer(parts)).use(apiServer(parts)),
       server: here.server,
@@ -109,39 +117,17 @@ export async function startStandin(options: StandinOptions): Promise<RunningStan
   app.get('/definition.yaml', (_request, response) => void response.type('text/yaml').send(definitionText));
   app.get('/', (request, response) => response.redirect(placeOf(request).page));
 
-  const control = express.Router().use(express.json());
-  control.post('/faults', (request, response) => void response.json(wrong.order(FaultOrder.parse(request.body)) ?? { ordered: true }));
-  control.delete('/faults', (_request, response) => void response.json(wrong.clear() ?? { cleared: true }));
-  control.post('/lives', (request, response) => {
-    lives.accessSeconds = LivesOrder.parse(request.body).access_seconds;
-    response.json(lives);
+  const control = standinOrders({
+    placeOf,
+    store,
+    faults: wrong,
+    lives,
+    counters,
+    now,
+    skew: (ms) => {
+      skewMs = ms;
+    },
   });
-  control.post('/skew', (request, response) => {
-    skewMs = SkewOrder.parse(request.body).skew_ms;
-    response.json({ skew_ms: skewMs });
-  });
-  control.post('/secrets', (request, response) => {
-    const { client_id: id, retire_others: retire } = SecretsOrder.parse(request.body);
-    const client = store.state.clients[id];
-    if (!client) return void response.status(404).json({ error: 'unknown client' });
-    if (retire) [client.secret, client.moreSecrets] = ['', []];
-    return void response.json({ secret: newSecret({ definition, store }, client) });
-  });
-  control.post('/withdraw', (request, response) => {
-    const { account } = WithdrawOrder.parse(request.body ?? {});
-    const hit = Object.values(store.state.grants).filter((grant) => !grant.withdrawn && (account === undefined || grant.sub === account));
-    for (const grant of hit) grant.withdrawn = true;
-    store.touch();
-    response.json({ withdrawn: hit.length });
-  });
-  control.get(
-    '/counters',
-    (_request, response) =>
-      void response.json({
-        counters,
-        refreshes: Object.values(store.state.grants).map((grant) => ({ account: grant.sub, refreshes: grant.refreshes, withdrawn: grant.withdrawn })),
-      }),
-  );
   app.use('/standin', control);
   // A tenant that nobody has looks like a client that nobody knows.
   app.post(/\/token$/, (_request, response) => void response.status(401).json({ error: 'invalid_client', error_description: 'Client authentication failed.' }));
@@ -155,6 +141,8 @@ export async function startStandin(options: StandinOptions): Promise<RunningStan
 
   return {
     port,
+    name: definition.name,
+    consolePage: places[0]?.definition.registration.page ?? `http://127.0.0.1:${port}/clients`,
     definitionText,
     store,
     stop: () =>

@@ -1,17 +1,52 @@
 import { existsSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
+import type { ClientType, Reach } from '../core/provider/definition.ts';
 
+/** A secret of a client, until it ends or is withdrawn. */
+export interface KeptSecret {
+  /** A short number, as lists of secrets show it. */
+  id: string;
+  label: string;
+  value: string;
+  createdAt: number;
+  endsAt: number | null;
+}
+export type ApprovalState = 'not_asked' | 'asked' | 'they_ask_back' | 'given' | 'refused';
+/** A client as its developer console knows it. */
 export interface RegisteredClient {
   id: string;
-  secret: string;
-  /** Further secrets that are taken as well, until they are withdrawn. */
-  moreSecrets?: string[];
-  /** The public part of its certificate, as PEM. */
-  certificate?: string;
   name: string;
-  redirectUris: string[];
-  registeredAt: number;
   /** Where it was registered: it is unknown elsewhere. Empty where the provider has one place only. */
   realm: string;
+  registeredAt: number;
+  project: string;
+  type: ClientType;
+  secrets: KeptSecret[];
+  /** The public parts of its certificates, as PEM. */
+  certificates: string[];
+  redirectUris: string[];
+  /** Redirect URIs as they were edited and not yet saved; null: nothing is waiting. */
+  unsavedUris: string[] | null;
+  domains: string[];
+  apis: string[];
+  scopes: string[];
+  reach: Reach;
+  listed: string[];
+  /** What people see on the consent page. */
+  consentPage: Record<string, string>;
+  serviceUser: { name: string; role: string } | null;
+  approval: { state: ApprovalState; answers: Record<string, string>; says: string; changedAt: number };
+}
+export interface Project {
+  id: string;
+  name: string;
+  realm: string;
+}
+/** A grant code that the console printed. */
+export interface PrintedCode {
+  clientId: string;
+  sub: string;
+  scopes: string[];
+  endsAt: number;
 }
 export interface GivenGrant {
   id: string;
@@ -20,6 +55,7 @@ export interface GivenGrant {
   scopes: string[];
   withdrawn: boolean;
   refreshes: number;
+  givenAt: number;
 }
 export interface IssuedRefresh {
   grantId: string;
@@ -37,6 +73,8 @@ export interface IssuedAccess {
 /** All that a stand-in remembers. Plain data, so that it can be kept in a file between two starts of the demo. */
 export interface StandinState {
   clients: Record<string, RegisteredClient>;
+  projects: Record<string, Project>;
+  printedCodes: Record<string, PrintedCode>;
   grants: Record<string, GivenGrant>;
   refreshTokens: Record<string, IssuedRefresh>;
   accessTokens: Record<string, IssuedAccess>;
@@ -54,8 +92,8 @@ const ACCESS_KEPT_MS = 3_600_000;
 
 /** `file` null: nothing outlives the process. */
 export function standinStore(file: string | null, now: () => number): StandinStore {
-  const empty: StandinState = { clients: {}, grants: {}, refreshTokens: {}, accessTokens: {} };
-  const state = file && existsSync(file) ? (JSON.parse(readFileSync(file, 'utf8')) as StandinState) : empty;
+  const empty: StandinState = { clients: {}, projects: {}, printedCodes: {}, grants: {}, refreshTokens: {}, accessTokens: {} };
+  const state = file && existsSync(file) ? { ...empty, ...(JSON.parse(readFileSync(file, 'utf8')) as StandinState) } : empty;
   let timer: NodeJS.Timeout | null = null;
   const flush = (): void => {
     if (timer) clearTimeout(timer);

@@ -4,7 +4,7 @@ import type { ServerParts } from './authorization-server.ts';
 import { checkClient, type KnownClient } from './client-check.ts';
 import { answeredApi, habitsOf } from './habits.ts';
 import type { GivenGrant, RegisteredClient } from './state.ts';
-import { ACCOUNTS } from './world.ts';
+import { ACCOUNTS, CREW_IDS } from './world.ts';
 
 export interface IssuedCode {
   grantId: string;
@@ -52,6 +52,8 @@ export async function tokenAnswer(parts: ServerParts, codes: Map<string, IssuedC
     return refusal(parts, 400, 'invalid_request', `The body must be ${dialect.token_request === 'json' ? 'JSON' : 'a form'}.`);
   const known = await checkClient(parts, request);
   if (!known) return refusal(parts, 401, 'invalid_client', 'Client authentication failed.');
+  const unapproved = notApproved(parts, known.client);
+  if (unapproved) return unapproved;
   const body = (request.body ?? {}) as Record<string, unknown>;
   for (const [name, value] of Object.entries(dialect.token_parameters))
     if (body[name] !== value) return refusal(parts, 400, 'invalid_request', `The parameter ${name} is missing or wrong.`);
@@ -65,10 +67,28 @@ export async function tokenAnswer(parts: ServerParts, codes: Map<string, IssuedC
   return ownToken(parts, known, text(body.scope));
 }
 
+/** What the token endpoint says to a client that nobody has approved, in the words by which its definition tells. */
+function notApproved(parts: ServerParts, client: RegisteredClient): Answer | null {
+  const { state } = client.approval;
+  if (state === 'given') return null;
+  const check = parts.definition.dialect.approval_check;
+  const word = state === 'not_asked' ? check?.asked[0] : check?.[state][0];
+  return refusal(parts, 403, word ?? 'unauthorized_client', 'This client is not approved.');
+}
+
 function exchangeCode(parts: ServerParts, codes: Map<string, IssuedCode>, known: KnownClient, body: Record<string, unknown>): Answer {
+  const no = (why: string) => refusal(parts, 400, 'invalid_grant', why);
+  const printed = parts.store.state.printedCodes[text(body.code)];
+  delete parts.store.state.printedCodes[text(body.code)];
+  if (printed) {
+    if (printed.clientId !== known.client.id || printed.endsAt <= parts.now()) return no('The code is unknown, used up or too old.');
+    const { clientId, sub, scopes } = printed;
+    const grant: GivenGrant = { id: opaque('g.'), clientId, sub, scopes, withdrawn: false, refreshes: 0, givenAt: parts.now() };
+    parts.store.state.grants[grant.id] = grant;
+    return issue(parts, grant, true, known.byKey);
+  }
   const code = codes.get(text(body.code));
   codes.delete(text(body.code));
-  const no = (why: string) => refusal(parts, 400, 'invalid_grant', why);
   if (!code || code.clientId !== known.client.id || code.endsAt <= parts.now()) return no('The code is unknown, used up or too old.');
   if (code.redirectUri !== body.redirect_uri) return no('The redirect_uri differs from that of the authorization request.');
   const verified = code.challenge === null || createHash('sha256').update(text(body.code_verifier)).digest('base64url') === code.challenge;
@@ -96,6 +116,8 @@ function refresh(parts: ServerParts, known: KnownClient, token: string): Answer 
   const no = (why: string) => refusal(parts, 400, 'invalid_grant', why);
   if (!issued || !grant || grant.clientId !== known.client.id) return no('The refresh token is unknown.');
   if (grant.withdrawn) return no('The grant was withdrawn.');
+  const life = parts.definition.reach.find((one) => one.reach === known.client.reach)?.refresh_token_life_seconds;
+  if (life !== undefined && grant.givenAt + life * 1000 <= parts.now()) return no('The refresh token of an unpublished client has run out.');
   if (issued.replacedAt !== null) {
     const inGrace = dialect.reuse === 'grace' && parts.now() <= issued.replacedAt + (dialect.reuse_grace_seconds ?? 0) * 1000;
     if (!inGrace) {
@@ -118,8 +140,10 @@ function ownToken(parts: ServerParts, known: KnownClient, scope: string): Answer
   const scopes = scopesOf(parts, scope);
   const unknown = scopes.find((one) => !parts.definition.scopes.some((listed) => listed.name === one));
   if (unknown !== undefined) return refusal(parts, 400, 'invalid_scope', `The scope ${unknown} does not exist.`);
+  const unregistered = scopes.find((one) => !known.client.scopes.includes(one));
+  if (unregistered !== undefined) return refusal(parts, 400, 'invalid_scope', `The scope ${unregistered} is not registered for this client.`);
   const id = `own.${known.client.id}`;
-  const grant = parts.store.state.grants[id] ?? { id, clientId: known.client.id, sub: '', scopes, withdrawn: false, refreshes: 0 };
+  const grant = parts.store.state.grants[id] ?? { id, clientId: known.client.id, sub: '', scopes, withdrawn: false, refreshes: 0, givenAt: parts.now() };
   parts.store.state.grants[id] = grant;
   grant.refreshes += 1;
   return issue(parts, { ...grant, scopes }, false, known.byKey);
@@ -150,8 +174,9 @@ function issue(parts: ServerParts, grant: GivenGrant, withRefresh: boolean, byKe
   const api = answeredApi(definition);
   if (api && places.api_base_url) put(body, places.api_base_url, api);
   const account = ACCOUNTS.find((one) => one.sub === grant.sub);
-  if (account && places.account_id) put(body, places.account_id, account.sub);
-  if (account && places.account_label) put(body, places.account_label, account.email);
+  const lasting = parts.definition.name === 'oakum';
+  if (account && places.account_id) put(body, places.account_id, lasting ? CREW_IDS[account.sub] : account.sub);
+  if (account && places.account_label) put(body, places.account_label, lasting ? account.name : account.email);
   parts.store.touch();
   return { status: 200, body, error: null };
 }
@@ -171,13 +196,3 @@ export async function revoke(parts: ServerParts, request: Request): Promise<Answ
   parts.store.touch();
   return { status: 200, body: {}, error: null };
 }
-
-/** A new secret for a client, beside those that it has. */
-export function newSecret(parts: Pick<ServerParts, 'definition' | 'store'>, client: RegisteredClient): string {
-  const secret = opaque(`${secretPrefix(parts.definition)}.`);
-  client.moreSecrets = [...(client.moreSecrets ?? []), secret];
-  parts.store.touch();
-  return secret;
-}
-
-export const secretPrefix = (definition: { name: string }): string => `${definition.name.slice(0, 2)}s`;

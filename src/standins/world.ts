@@ -109,3 +109,22 @@ export const PEOPLE = Array.from({ length: 48 }, (_none, at) => ({
   name: `${FIRST[at % FIRST.length]} ${['Holm', 'Tarrant', 'Quill', 'Marsh', 'Reed'][at % 5]}`,
   works: ['deck', 'engine', 'office'][at % 3],
 }));
+
+export const ROSTERS = BOATS.flatMap((boat, b) =>
+  Array.from({ length: 7 }, (_none, at) => ({
+    id: `r-${b + 1}-${at + 1}`,
+    boat,
+    day: 1 + at,
+    crew: PEOPLE.slice((b * 7 + at) % 40, ((b * 7 + at) % 40) + 3).map((person) => person.id),
+  })),
+);
+/** The lasting id of each account in the registry of crew certificates, and what it holds. */
+export const CREW_IDS: Record<string, string> = { 'eg-1042': 'CR-7731-0042', 'eg-1077': 'CR-7731-0077', 'eg-2001': 'CR-7731-2001' };
+export const CERTIFICATES = [
+  { id: 'c-1', title: 'Basic safety', issued: '2023-04-11', until: '2028-04-11' },
+  { id: 'c-2', title: 'Boatmaster, sheltered waters', issued: '2024-09-02', until: '2029-09-02' },
+];
+export const ANNOUNCEMENTS = [
+  { id: 'a-1', boat: 'Curlew', at: '06:55', text: 'Departure in five minutes.' },
+  { id: 'a-2', boat: 'Dunlin', at: '07:10', text: 'The bar opens after the outer buoy.' },
+];

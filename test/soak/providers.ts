@@ -1,7 +1,9 @@
 import { randomBytes } from 'node:crypto';
 import { readdirSync, readFileSync } from 'node:fs';
 import { join } from 'node:path';
+import { readDefinition } from '../../src/core/provider/read-definition.ts';
 import type { RefreshUse } from '../../src/standins/authorization-server.ts';
+import { addSecret, openClient } from '../../src/standins/console/record.ts';
 import { type RunningStandin, startStandin } from '../../src/standins/main.ts';
 
 export const KINDS = ['grace', 'strict', 'never'] as const;
@@ -114,13 +116,15 @@ export async function startProvider(kind: Kind, world: World, lives: { least: nu
       lastUse.set(use.grantId, made);
     },
   });
-  const client = { id: opaque('soak-'), secret: opaque('s.'), name: 'soak', redirectUris: [], registeredAt: Date.now(), realm: PROVIDERS[kind].realm };
+  const definition = readDefinition(standin.definitionText);
+  const client = openClient(definition, PROVIDERS[kind].realm, 'soak', Date.now());
+  const { value: secret } = addSecret(definition, client, Date.now());
   standin.store.state.clients[client.id] = client;
   return {
     kind,
     standin,
     clientId: client.id,
-    secret: client.secret,
+    secret,
     judged,
     isCurrent: (token) => standin.store.state.refreshTokens[token]?.replacedAt === null,
     lastUse: (grantId) => lastUse.get(grantId),
@@ -133,6 +137,7 @@ export async function startProvider(kind: Kind, world: World, lives: { least: nu
         scopes: ['profile', 'bookings.read', 'tables.read'],
         withdrawn: false,
         refreshes: 0,
+        givenAt: Date.now(),
       };
       const [access, refresh] = [opaque('a.'), opaque('r.')];
       const issuedAt = Date.now();

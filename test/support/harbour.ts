@@ -30,6 +30,9 @@ const PAGES: Record<string, string> = {
   wharfpost: 'auth.wharfpost.localhost',
   notchboard: 'notchboard.localhost',
   quaymaster: 'id.quaymaster.localhost',
+  bosunry: 'dev.bosunry.localhost',
+  oakum: 'registry.oakum.localhost',
+  deckhail: 'id.deckhail.localhost',
 };
 
 /** Any of the stand-ins that ship, with lives of a few seconds; `change` edits its definition first. */
@@ -61,7 +64,7 @@ export async function addClient(
   call: ApiClient,
   standin: StandinUnderTest,
   client: string,
-  of: { provider: string; placeholders?: Record<string, string>; environment?: 'sandbox' } = { provider: 'eelgrass' },
+  of: { provider: string; type?: 'service_account'; placeholders?: Record<string, string>; environment?: 'sandbox' } = { provider: 'eelgrass' },
 ): Promise<{ id: string; secret: string }> {
   const { provider } = of;
   const draft = await call('addClient', { body: { ...of, name: client } });

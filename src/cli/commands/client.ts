@@ -3,13 +3,15 @@ import type { Client } from '../../api/clients.ts';
 import type { GlobalOptions } from '../connect.ts';
 import { globals, signedIn } from '../connect.ts';
 import { UsageError } from '../exit.ts';
-import { printJson, printList, printOne, relative, say, state } from '../print.ts';
+import { printList, printOne, relative, say, state } from '../print.ts';
+import { clientRegistering } from './client-registering.ts';
 import { clientCertificate, clientSecret, splitClient } from './client-secret.ts';
 
 async function show(all: GlobalOptions, one: Client, next?: string): Promise<void> {
   printOne(all, one, [
     ['Client', `${one.provider}/${one.name}`],
     ['State', await state(one.state)],
+    ['Rehearsal', one.rehearsal_port === null ? null : `at a simulated provider on port ${one.rehearsal_port}: nothing here is real`],
     ['Why', one.cause],
     ['What to do', one.remedy],
     ['Type', one.type.replaceAll('_', ' ')],
@@ -26,14 +28,21 @@ async function show(all: GlobalOptions, one: Client, next?: string): Promise<voi
     ['Client id', one.client_id],
     ['Authenticates', one.method],
     ['Secret', one.secret ? `entered ${relative(one.secret.entered_at)}${one.secret.ends_at ? `, ends ${relative(one.secret.ends_at)}` : ''}` : null],
-    ['Approval', one.approval.replaceAll('_', ' ')],
+    ['Ready', one.ready.says],
+    [
+      'Approval',
+      `${one.approval.replaceAll('_', ' ')}${one.registering.approved_on ? `, on ${one.registering.approved_on}: costly to touch` : ''}${one.approval_seen_at ? `, asked ${relative(one.approval_seen_at)}: ${one.approval_evidence ?? ''}` : ''}`,
+    ],
+    ['Sent', one.requests.map((sent) => `${sent.form}, ${sent.sent_on}, by ${sent.sent_by}`).join('\n')],
     [
       'Asked for',
       [one.registering.asked_on, one.registering.asked_by, one.registering.expected_on ? `expected ${one.registering.expected_on}` : '']
         .filter(Boolean)
         .join(', '),
     ],
-    ['Over there', one.registering.own_page],
+    ['Over there', one.client_page],
+    ['Domains there', (one.registering.domains_there ?? []).join(' ')],
+    ['Against the rules', one.redirect_rules.join('\n')],
     ['Registered by', one.registering.registered_by],
     ['Notes', one.registering.notes],
     ['Reach', `${one.reach}${one.listed_accounts.length > 0 ? ` (${one.listed_accounts.join(', ')})` : ''}${one.reach_says ? `: ${one.reach_says}` : ''}`],
@@ -55,6 +64,7 @@ interface ChangeOptions {
   approval?: 'given';
   reach?: 'anyone';
   listedAccounts?: string;
+  domainsThere?: string;
   askedOn?: string;
   askedBy?: string;
   expectedOn?: string;
@@ -66,6 +76,7 @@ interface ChangeOptions {
 }
 /** What is remembered of registering it, of these options. */
 const remembered = (options: ChangeOptions) => ({
+  ...(options.domainsThere !== undefined && { domains_there: options.domainsThere.split(/[\s,;]+/).filter(Boolean) }),
   ...(options.askedOn !== undefined && { asked_on: options.askedOn || null }),
   ...(options.askedBy !== undefined && { asked_by: options.askedBy }),
   ...(options.expectedOn !== undefined && { expected_on: options.expectedOn || null }),
@@ -97,11 +108,12 @@ export function client(rk: Command): void {
     .option('--environment <word>', 'development, sandbox or live', 'live')
     .option('--variant <name>', 'a variant of the definition that no environment chooses by itself')
     .option('--placeholder <name=value...>', 'a value that the definition asks for, such as region=north')
+    .option('--rehearsal <port>', 'the port of a simulated provider on this machine (rk standin FILE): the client is then a rehearsal')
     .action(
       async (
         provider: string,
         name: string,
-        options: { title: string; type?: 'web'; environment: 'live'; variant?: string; placeholder?: string[] },
+        options: { title: string; type?: 'web'; environment: 'live'; variant?: string; placeholder?: string[]; rehearsal?: string },
         command: Command,
       ) => {
         const all = globals(command);
@@ -113,6 +125,7 @@ export function client(rk: Command): void {
             environment: options.environment,
             variant: options.variant ?? null,
             placeholders: readPairs(options.placeholder ?? []),
+            rehearsal_port: options.rehearsal === undefined ? null : Number(options.rehearsal),
             ...(options.type && { type: options.type }),
           },
         });
@@ -136,6 +149,7 @@ export function client(rk: Command): void {
     .option('--approval <word>', 'not_needed, not_asked, asked, they_ask_back, given or refused')
     .option('--reach <word>', 'listed, organisation or anyone')
     .option('--listed-accounts <list>', 'who may sign in while it is open to listed accounts only, separated by commas')
+    .option('--domains-there <list>', 'domains listed at the provider for redirect URIs')
     .option('--asked-on <date>', 'when approval was asked for (YYYY-MM-DD)')
     .option('--asked-by <form>', 'by which form')
     .option('--expected-on <date>', 'when approval is expected')
@@ -173,49 +187,7 @@ export function client(rk: Command): void {
     });
   clientSecret(noun, show);
   clientCertificate(noun, show);
-  noun
-    .command('guide')
-    .description('the steps of registering a client, with its own values; --tick remembers what is done')
-    .argument('<client>', 'PROVIDER/NAME')
-    .option('--purpose <word>', 'what it is for, where the steps differ by it')
-    .option('--tick <number...>', 'steps that are done')
-    .option('--untick <number...>')
-    .action(async (name: string, options: { purpose?: string; tick?: string[]; untick?: string[] }, command: Command) => {
-      const all = globals(command);
-      const call = await signedIn(all);
-      const params = splitClient(name);
-      let one = await call('showClient', { params });
-      if (options.purpose !== undefined)
-        one = await call('changeClient', { params, body: { revision: one.revision, registering: { purpose: options.purpose || null } } });
-      const titled = (numbers: string[] = []) =>
-        numbers.map((number) => {
-          const step = one.guide[Number(number) - 1];
-          if (!step) throw new UsageError(`There is no step ${number}; there are ${one.guide.length}.`);
-          return step.title;
-        });
-      if (options.tick || options.untick) {
-        const [on, off] = [titled(options.tick), titled(options.untick)];
-        const done = [...new Set([...one.registering.done, ...on])].filter((title) => !off.includes(title));
-        one = await call('changeClient', { params, body: { revision: one.revision, registering: { done } } });
-      }
-      if (all.output === 'json') return printJson(one.guide);
-      if (one.guide.length === 0)
-        return say(all, `The definition of ${one.provider_title} has no guide. Register at: ${one.registration_page ?? 'its own pages'}`);
-      for (const [at, step] of one.guide.entries()) {
-        process.stdout.write(`${step.done ? '\u2713' : '\u00b7'} ${at + 1}. ${step.title}\n`);
-        for (const [label, text] of [
-          ['There', step.where],
-          ['Page', step.page],
-          ['Do', step.does],
-          ['Not', step.look_alike],
-          ['Empty', step.leave_empty],
-          ['Instead', step.instead],
-          ['Missing', step.missing.join(', ')],
-        ])
-          if (text) process.stdout.write(`     ${String(label).padEnd(8)}${text}\n`);
-      }
-      if (one.purposes.length > 0) say(all, `Purposes: ${one.purposes.join(', ')} (now: ${one.registering.purpose ?? 'none'})`);
-    });
+  clientRegistering(noun, show);
   noun
     .command('confirm-addresses')
     .description('confirm, with your own password, the addresses to which a client\u2019s secret and tokens go')
@@ -231,33 +203,6 @@ export function client(rk: Command): void {
       await show(all, await call('confirmOrigins', { params, body: { password: await secret('Your own password') } }));
     });
   noun
-    .command('notepad')
-    .description('sort a notepad on standard input into the fields; secrets are sealed and never shown back')
-    .argument('<client>', 'PROVIDER/NAME')
-    .option('--apply', 'save what was found')
-    .action(async (name: string, options: { apply?: boolean }, command: Command) => {
-      const all = globals(command);
-      const { standardInput } = await import('../ask.ts');
-      const answer = await (await signedIn(all))('sortNotepad', {
-        params: splitClient(name),
-        body: { text: await standardInput(), apply: options.apply ?? false },
-      });
-      await printList(
-        all,
-        answer.found,
-        {
-          LINE: (one) => String(one.line),
-          FIELD: (one) => one.name,
-          VALUE: (one) => one.shows,
-          WHY: (one) => one.why,
-          '': (one) => (one.saved ? 'saved' : ''),
-        },
-        'Nothing in it fits a field of this provider.',
-      );
-      if (answer.unsorted.length > 0) say(all, `Lines that fit nothing: ${answer.unsorted.join(', ')}.`);
-      if (!options.apply && answer.found.length > 0) say(all, 'Nothing is saved yet: say --apply.');
-    });
-  noun
     .command('list')
     .description('list clients')
     .action(async (_options: object, command: Command) => {
@@ -270,7 +215,7 @@ export function client(rk: Command): void {
         {
           CLIENT: (one) => `${one.provider}/${one.name}`,
           STATE: (one) => states.get(one) ?? '',
-          ENVIRONMENT: (one) => one.environment,
+          ENVIRONMENT: (one) => `${one.environment}${one.rehearsal_port === null ? '' : ', rehearsal'}`,
           CONNECTIONS: (one) => String(one.connections),
           WHY: (one) => one.cause ?? '',
         },
@@ -284,21 +229,6 @@ export function client(rk: Command): void {
     .action(async (name: string, _options: object, command: Command) => {
       const all = globals(command);
       await show(all, await (await signedIn(all))('showClient', { params: splitClient(name) }));
-    });
-  noun
-    .command('check-redirect')
-    .description('compare the redirect URI registered at the provider with ours, character by character')
-    .argument('<client>', 'PROVIDER/NAME')
-    .argument('<registered>', 'as it stands at the provider')
-    .action(async (name: string, registered: string, _options: object, command: Command) => {
-      const all = globals(command);
-      const verdict = await (await signedIn(all))('checkRedirectUri', { params: splitClient(name), body: { registered } });
-      printOne(all, verdict, [
-        ['Verdict', verdict.says],
-        ['Ours', verdict.ours],
-        ['Registered', registered],
-        ['', verdict.at === null ? null : `${' '.repeat(verdict.at)}^`],
-      ]);
     });
   noun
     .command('remove')

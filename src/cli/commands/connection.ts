@@ -7,6 +7,7 @@ import { globals, signedIn } from '../connect.ts';
 import { EXIT, Outcome } from '../exit.ts';
 import { printList, printOne, relative, say, state } from '../print.ts';
 import { readPairs } from './client.ts';
+import { showReady } from './client-registering.ts';
 import { splitClient } from './client-secret.ts';
 
 const WAIT_MOST_MS = 31 * 60_000;
@@ -23,7 +24,7 @@ async function show(all: GlobalOptions, one: Connection, next?: string): Promise
     ['Why', one.cause],
     ['Evidence', one.state === 'working' ? null : one.evidence],
     ['What to do', one.remedy],
-    ['Client', `${one.provider}/${one.client} (${one.environment})`],
+    ['Client', `${one.provider}/${one.client} (${one.environment}${one.rehearsal ? ', rehearsal' : ''})`],
     ['Grant type', one.grant_type === 'authorization_code' ? null : one.grant_type.replaceAll('_', ' ')],
     ['API', one.base_url],
     [
@@ -44,6 +45,7 @@ async function show(all: GlobalOptions, one: Connection, next?: string): Promise
     ['Policy', one.policy === 'always' ? null : POLICY_WORDS[one.policy]],
     ['Agree again by', one.agree_again_by ? `${relative(one.agree_again_by)}: the grant ends then by the provider\u2019s rules` : null],
     ['Probe', one.probe.state === 'not_defined' ? null : `GET ${one.probe.path}: ${one.probe.state.replaceAll('_', ' ')}`],
+    ['Ready', one.state === 'draft' || one.state === 'not_yet_agreed' ? one.ready.says : null],
     ['Callers', one.callers.join(', ')],
     ['Resource', one.resource],
     [next?.startsWith('rk ') ? 'Next' : 'Note', next],
@@ -134,12 +136,32 @@ export function connection(rk: Command): void {
       if (!options.wait)
         return printOne(all, opened, [
           [opened.by_itself ? 'How it went' : 'Open in a browser', opened.start_url],
+          ['Ready', opened.ready.says],
           ['Note', opened.warnings.join('\n')],
           ['Good until', opened.expires_at],
         ]);
       for (const warning of opened.warnings) process.stderr.write(`Note: ${warning}\n`);
-      process.stderr.write(opened.by_itself ? 'The client asks for itself\u2026\n' : `Open in a browser: ${opened.start_url}\nWaiting for the consent\u2026\n`);
+      if (!opened.by_itself) process.stderr.write(`${opened.ready.says}\n`);
+      const { wants_code: printed } = await call('showConsent', { params: { consent: opened.id } });
+      if (printed) {
+        process.stderr.write(
+          `Now print the code: \u201c${printed.called}\u201d${printed.page ? ` at ${printed.page}` : ''}. It lives ${printed.seconds} seconds.\n`,
+        );
+        const { secret } = await import('../ask.ts');
+        await call('giveCode', { params: { consent: opened.id }, body: { code: await secret('The code') } });
+      } else
+        process.stderr.write(
+          opened.by_itself ? 'The client asks for itself\u2026\n' : `Open in a browser: ${opened.start_url}\nWaiting for the consent\u2026\n`,
+        );
       await showOutcome(all, await untilFinished(() => call('showConsent', { params: { consent: opened.id } })));
+    });
+  noun
+    .command('check')
+    .description('is it ready for a consent? Says what is missing, and what cannot be known from here')
+    .argument('<name>')
+    .action(async (name: string, _options: object, command: Command) => {
+      const all = globals(command);
+      await showReady(all, (await (await signedIn(all))('showConnection', { params: { connection: name } })).ready);
     });
   noun
     .command('list')
@@ -155,7 +177,7 @@ export function connection(rk: Command): void {
         {
           NAME: (one) => one.name,
           STATE: (one) => states.get(one) ?? '',
-          CLIENT: (one) => `${one.provider}/${one.client}`,
+          CLIENT: (one) => `${one.provider}/${one.client}${one.rehearsal ? ' (rehearsal)' : ''}`,
           ACCOUNT: (one) => one.account ?? '\u2013',
           EXPIRES: (one) => relative(one.life?.expires_at ?? null),
           RENEWED: (one) => String(one.renewals),

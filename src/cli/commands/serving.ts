@@ -16,7 +16,7 @@ export function serving(rk: Command): void {
       untilSignal(running.stop);
     });
   rk.command('standin')
-    .description('run a simulated provider, made from a provider definition, on loopback')
+    .description('run a simulated provider, made from any provider definition, on loopback: a rehearsal')
     .argument('<file>', 'a provider definition')
     .option('--port <port>', 'where it answers; 0: a free port', '0')
     .option('--state <file>', 'keep what is registered and granted in this file')
@@ -29,7 +29,15 @@ export function serving(rk: Command): void {
         stateFile: options.state,
         accessSeconds: Number(options.life),
       });
-      process.stdout.write(`The stand-in answers at http://127.0.0.1:${running.port}; its definition: http://127.0.0.1:${running.port}/definition.yaml\n`);
+      process.stdout.write(
+        [
+          `The stand-in answers at http://127.0.0.1:${running.port}; its definition: http://127.0.0.1:${running.port}/definition.yaml`,
+          `Its developer console: ${running.consolePage}`,
+          `To rehearse with it before the provider has approved anything: rk client add ${running.name} rehearsal --rehearsal ${running.port}`,
+          `(the service must be allowed to call this machine: RUSTY_KETTLE_PRIVATE_HOSTS='*.localhost, 127.0.0.1')`,
+          '',
+        ].join('\n'),
+      );
       untilSignal(running.stop);
     });
 }

@@ -6,7 +6,7 @@ import type { WireRequest } from './wire.ts';
 const TOKEN_ANSWER_LIMIT_BYTES = 256 * 1024;
 
 export type TokenRequest =
-  | { grantType: 'authorization_code'; code: Secret; redirectUri: string; verifier: Secret | null }
+  | { grantType: 'authorization_code'; code: Secret; redirectUri: string | null; verifier: Secret | null }
   | { grantType: 'refresh_token'; refreshToken: Secret }
   | { grantType: 'client_credentials'; scopes: readonly string[] };
 
@@ -35,7 +35,9 @@ export async function tokenRequest(
   const parameters = new Map<string, string>([['grant_type', request.grantType], ...Object.entries(dialect.token_parameters)]);
   switch (request.grantType) {
     case 'authorization_code':
-      parameters.set('code', request.code.reveal()).set('redirect_uri', request.redirectUri);
+      parameters.set('code', request.code.reveal());
+      // RFC 6749 §4.1.3: only where the authorization request held one; a code printed by the provider's console had no request.
+      if (request.redirectUri !== null) parameters.set('redirect_uri', request.redirectUri);
       if (request.verifier) parameters.set('code_verifier', request.verifier.reveal());
       break;
     case 'refresh_token':

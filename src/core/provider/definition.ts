@@ -3,6 +3,7 @@ import { CLIENT_AUTHENTICATION_METHODS } from '../oauth/methods.ts';
 import { Api } from './api.ts';
 import { Dialect, PLAIN_DIALECT } from './dialect.ts';
 import { addressesOf, isHostSafe, placeholdersIn } from './placeholders.ts';
+import { ANSWERS, PLAIN_REGISTRATION, Registration } from './registration.ts';
 import { shapeProblem } from './shapes.ts';
 import { jsonPointer, ScopeName, webAddress } from './web-address.ts';
 
@@ -12,9 +13,8 @@ import { jsonPointer, ScopeName, webAddress } from './web-address.ts';
  */
 export const ENVIRONMENTS = ['development', 'sandbox', 'live'] as const;
 export type Environment = (typeof ENVIRONMENTS)[number];
-export const CLIENT_TYPES = ['web', 'desktop', 'public', 'service_account', 'printed_code'] as const;
-export type ClientType = (typeof CLIENT_TYPES)[number];
 export const REACHES = ['listed', 'organisation', 'anyone'] as const;
+export type Reach = (typeof REACHES)[number];
 export const POWERS = ['identity', 'read', 'write', 'admin'] as const;
 export type Power = (typeof POWERS)[number];
 const text = (most: number) => z.string().max(most);
@@ -76,15 +76,7 @@ const Identity = z.strictObject({
   needs: z.array(ScopeName).max(10).default([]).describe('Scopes that only this needs: they are asked for by themselves'),
 });
 
-const Registration = z.strictObject({
-  page: webAddress('registration.page').optional(),
-  note: text(400).optional(),
-  client_types: z.array(z.enum(CLIENT_TYPES)).min(1).default(['web']),
-  secret_days_most: z.number().int().min(1).max(3650).optional().describe('Secrets end after so many days'),
-  approval: z.enum(['not_needed', 'needed']).default('not_needed'),
-});
-
-const Reach = z.strictObject({
+const ReachFacts = z.strictObject({
   reach: z.enum(REACHES),
   says: text(300).min(1).describe('What it costs'),
   refresh_token_life_seconds: z.number().int().min(60).max(315_360_000).optional().describe('Refresh tokens live only so long'),
@@ -109,6 +101,7 @@ const Variant = z.strictObject({
   apis: z.record(z.string(), z.strictObject({ base_url: webAddress('base_url') })).default({}),
   identity_endpoint: webAddress('identity_endpoint').optional(),
   registration_page: webAddress('registration_page').optional(),
+  client_page: webAddress('client_page').optional(),
   scopes: z.array(ScopeName).optional().describe('Only these of the catalogue exist there'),
 });
 export type Variant = z.output<typeof Variant>;
@@ -128,7 +121,18 @@ const Step = z.strictObject({
 
 export type GuideStep = z.output<typeof Step>;
 /** What a step may hold in braces beside placeholders. */
-const GUIDE_NAMES = ['redirect_uri', 'scopes', 'client_title', 'home_page'];
+export const GUIDE_NAMES = [
+  'redirect_uri',
+  'redirect_host',
+  'origin',
+  'keys_address',
+  'scopes',
+  'client_id',
+  'client_title',
+  'listed_accounts',
+  'sha1',
+  ...ANSWERS,
+] as const;
 
 const WORDS = ['client', 'client_id', 'client_secret', 'redirect_uri', 'scope', 'account', 'tenant'] as const;
 
@@ -140,8 +144,8 @@ export const ProviderDefinition = z
     placeholders: z.array(Placeholder).max(20).default([]).describe('Asked for once; they fill the {names} in addresses and parameters'),
     server: Server,
     variants: z.array(Variant).max(10).default([]).describe('Other hosts or fewer scopes, such as a sandbox'),
-    registration: Registration.default({ client_types: ['web'], approval: 'not_needed' }),
-    reach: z.array(Reach).max(3).default([]).describe('What it costs when a client is open to few'),
+    registration: Registration.default(PLAIN_REGISTRATION),
+    reach: z.array(ReachFacts).max(3).default([]).describe('What it costs when a client is open to few'),
     scopes: z.array(Scope).max(500).default([]),
     dialect: Dialect.default(PLAIN_DIALECT),
     apis: z.array(Api).min(1).max(50),
@@ -164,7 +168,15 @@ export const ProviderDefinition = z
       issue(['api_hosts'], '`token_answer.api_base_url` needs the hosts that it may name: a token is sent nowhere else.');
     if (definition.identity && !definition.identity.endpoint && !server.userinfo_endpoint && !dialect.token_answer.account_id)
       issue(['identity', 'endpoint'], 'Name an endpoint here, or a userinfo_endpoint in `server`.');
-    if (server.grant_types_supported.includes('authorization_code') && !server.authorization_endpoint)
+    const { registration } = definition;
+    const printed = registration.client_types.includes('printed_code');
+    if (printed && registration.printed_code_seconds === undefined)
+      issue(['registration', 'printed_code_seconds'], 'The client type printed_code needs the life of a printed code.');
+    if (new Set(registration.parts.map((one) => one.part)).size !== registration.parts.length) issue(['registration', 'parts'], 'A part is listed twice.');
+    for (const name of placeholdersIn(registration.client_page ?? ''))
+      if (name !== 'client_id' && !placeholders.some((one) => one.name === name))
+        issue(['registration', 'client_page'], `{${name}} is neither a placeholder nor client_id.`);
+    if (server.grant_types_supported.includes('authorization_code') && !server.authorization_endpoint && !printed)
       issue(['server', 'authorization_endpoint'], 'The authorization code grant type needs it; else leave authorization_code out of grant_types_supported.');
     if (server.authorization_response_iss_parameter_supported && !server.issuer) issue(['server', 'issuer'], 'The `iss` parameter is compared with it.');
     const named = new Set(placeholders.map((one) => one.name));
@@ -191,7 +203,8 @@ export const ProviderDefinition = z
         for (const name of placeholdersIn(value)) if (!named.has(name)) issue(['dialect', field, key], `{${name}} is not among the placeholders.`);
     definition.guide.forEach((step, at) => {
       for (const name of [step.where, step.does, step.look_alike, step.leave_empty, step.instead, step.page].flatMap((text) => placeholdersIn(text ?? '')))
-        if (!named.has(name) && !GUIDE_NAMES.includes(name)) issue(['guide', at], `{${name}} is neither a placeholder nor one of ${GUIDE_NAMES.join(', ')}.`);
+        if (!named.has(name) && !(GUIDE_NAMES as readonly string[]).includes(name))
+          issue(['guide', at], `{${name}} is neither a placeholder nor one of ${GUIDE_NAMES.join(', ')}.`);
     });
     if (new Set(definition.guide.map((step) => step.title)).size !== definition.guide.length) issue(['guide'], 'Two steps have the same title.');
     const known = new Set(scopes.map((scope) => scope.name));
@@ -219,6 +232,7 @@ export const ProviderDefinition = z
 export type ProviderDefinition = z.output<typeof ProviderDefinition>;
 export type { Dialect } from './dialect.ts';
 export { isSpendable } from './dialect.ts';
+export { CLIENT_TYPES, type ClientType } from './registration.ts';
 
 /** A definition as it was stored: earlier versions named one probe for each API. */
 export function storedDefinition(document: unknown): ProviderDefinition {
@@ -238,7 +252,11 @@ export function withVariant(definition: ProviderDefinition, environment: Environ
     apis: definition.apis.map((api) => ({ ...api, ...variant.apis[api.name] })),
     scopes: variant.scopes ? scopes.filter((scope) => variant.scopes?.includes(scope.name)) : scopes,
     ...(identity && variant.identity_endpoint ? { identity: { ...identity, endpoint: variant.identity_endpoint } } : {}),
-    registration: variant.registration_page ? { ...registration, page: variant.registration_page } : registration,
+    registration: {
+      ...registration,
+      ...(variant.registration_page ? { page: variant.registration_page } : {}),
+      ...(variant.client_page ? { client_page: variant.client_page } : {}),
+    },
   };
 }
 

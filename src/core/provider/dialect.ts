@@ -60,6 +60,19 @@ const Revocation = z.strictObject({
   which: z.enum(['refresh_token', 'access_token']).default('refresh_token'),
 });
 
+const ErrorCodes = z.array(printable(100)).max(10);
+/** A token request that spends nothing, and what its answer says about the approval of the client. */
+const ApprovalCheck = z.strictObject({
+  grant_type: z
+    .enum(['authorization_code', 'client_credentials'])
+    .default('authorization_code')
+    .describe('`authorization_code`: asked with a code that never existed, so that only a refusal can come'),
+  given: ErrorCodes.default(['invalid_grant']).describe('Error codes that a client gets only once it is approved; tokens say so too'),
+  asked: ErrorCodes.default([]).describe('Error codes while nobody has decided'),
+  they_ask_back: ErrorCodes.default([]).describe('Error codes while the provider waits for an answer'),
+  refused: ErrorCodes.default([]).describe('Error codes of a client that was refused'),
+});
+
 /** How a provider departs from the standards. Every field has a default that means "as the RFCs say". */
 export const Dialect = z.strictObject({
   rotation: z.enum(['never', 'each_use', 'unknown']).default('unknown').describe('Whether a renewal brings a new refresh token that replaces the old one'),
@@ -112,6 +125,7 @@ export const Dialect = z.strictObject({
     .default({ algorithm: 'RS256', key_name: 'kid', audience: 'token_endpoint' })
     .describe('With private_key_jwt (RFC 7523 §2.2)'),
   revocation: Revocation.optional().describe('Where it departs from RFC 7009'),
+  approval_check: ApprovalCheck.optional().describe('How the token endpoint tells whether a client is approved; left out: it does not'),
 });
 export type Dialect = z.output<typeof Dialect>;
 

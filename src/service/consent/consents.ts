@@ -8,9 +8,11 @@ import { codeVerifier } from '../../core/oauth/pkce.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { Secret } from '../../core/secret.ts';
 import { recordId } from '../ports.ts';
-import { missingOf, refuseUnconfirmed } from '../registry/client-view.ts';
+import { clientPage } from '../registry/client-guide.ts';
+import { missingOf, refuseUnconfirmed, registeringOf } from '../registry/client-record.ts';
 import { connectionDefinition } from '../registry/connection-definition.ts';
 import { hashText } from '../registry/operators.ts';
+import { readyOf } from '../registry/ready.ts';
 import { iso, isoOrNull, type Services } from '../registry/services.ts';
 import { idBytes } from '../store/database.ts';
 import type { Row } from '../store/tables.ts';
@@ -34,6 +36,8 @@ export interface Consents {
   start(ticket: string): Promise<{ consentId: string; cookie: string; location: string }>;
   /** Takes a callback; the exchange goes on behind the answer. Returns the consent whose outcome the browser should see. */
   callback(provider: string, client: string, query: Record<string, unknown>, cookie: (name: string) => string | undefined): Promise<{ consentId: string }>;
+  /** Takes a code that the provider's console printed; the exchange goes on behind the answer. @throws {Fault} CONSENT_EXPIRED */
+  giveCode(consentId: string, code: string): Promise<ConsentOutcome>;
   outcome(consentId: string): Promise<ConsentOutcome>;
   holdsCookie(consentId: string, cookie: string | undefined): Promise<boolean>;
   /** Resolves when no exchange is running. */
@@ -82,11 +86,17 @@ export function consents(s: Services): Consents {
       if (!connection) throw new Fault('NOT_FOUND', { detail: `No connection is called ${connectionName}.` });
       const parties = await partiesOf(connection);
       const { client, definition } = parties;
-      const missing = missingOf(client, definition, await s.tables.clientSecrets.list({ clientId: client.id }));
+      const secrets = await s.tables.clientSecrets.list({ clientId: client.id });
+      const missing = missingOf(client, definition, secrets);
       if (missing.length > 0) throw new Fault('CLIENT_INCOMPLETE', { detail: `Missing: ${missing.join(' and ')}.` });
       if (client.stage === 'retired') throw new Fault('CLIENT_INCOMPLETE', { detail: 'The client was retired.', remedy: 'Use another client.' });
       refuseUnconfirmed(parties.unconfirmed);
       const forItself = connection.grantType === 'client_credentials';
+      const ready = readyOf(client, definition, secrets, {
+        ...connection,
+        scopes: connection.scopes as string[],
+        operations: (connection.operations as string[] | null) ?? [],
+      });
       const scopes = [...new Set([...(connection.scopes as string[]), ...(forItself ? [] : (definition.identity?.needs ?? []))])];
       const ticket = base64url(s.ports.random.bytes(24));
       const id = recordId(s.ports);
@@ -111,10 +121,11 @@ export function consents(s: Services): Consents {
       await s.database.write(`DELETE FROM consents WHERE expires_at < UTC_TIMESTAMP(3) - INTERVAL ${KEPT_DAYS} DAY LIMIT 100`);
       if (forItself) {
         run(row, { ...parties, connection }, { grantType: 'client_credentials', scopes });
-        return { id, start_url: `${s.settings.publicUrl}/#/consents/${id}`, by_itself: true, expires_at: iso(expiresAt), warnings: [] };
+        return { id, start_url: `${s.settings.publicUrl}/#/consents/${id}`, by_itself: true, expires_at: iso(expiresAt), warnings: [], ready };
       }
       const warnings = await costs(s, connection, client, definition);
-      return { id, start_url: `${s.settings.publicUrl}/consent/start/${ticket}`, by_itself: false, expires_at: iso(expiresAt), warnings };
+      const startUrl = isPrinted(client) ? `${s.settings.publicUrl}/#/consents/${id}` : `${s.settings.publicUrl}/consent/start/${ticket}`;
+      return { id, start_url: startUrl, by_itself: false, expires_at: iso(expiresAt), warnings, ready };
     },
 
     async start(ticket) {
@@ -180,6 +191,22 @@ export function consents(s: Services): Consents {
       return { consentId: consent.id };
     },
 
+    async giveCode(consentId, code) {
+      const consent = await s.tables.consents.find({ id: consentId });
+      if (!consent) throw new Fault('NOT_FOUND', { detail: 'There is no such consent.' });
+      const parties = await clientOf(consent);
+      if (!isPrinted(parties.client)) throw new Fault('CONSENT_EXPIRED', { detail: 'This consent does not wait for a printed code.' });
+      if (consent.expiresAt <= s.ports.clock.now()) throw new Fault('CONSENT_EXPIRED');
+      refuseUnconfirmed(parties.unconfirmed);
+      // A code is never sent twice: the one request that wins this update sends it.
+      const won = await s.database.write(
+        `UPDATE consents SET phase = 'exchanging', expires_at = UTC_TIMESTAMP(3) + INTERVAL ${EXCHANGE_MS * 1000} MICROSECOND WHERE id = $1 AND phase = 'offered'`,
+        [idBytes(consent.id)],
+      );
+      if (won > 0) run(consent, parties, { grantType: 'authorization_code', code: new Secret(code), redirectUri: null, verifier: null });
+      return this.outcome(consentId);
+    },
+
     async outcome(consentId) {
       const consent = await s.tables.consents.find({ id: consentId });
       if (!consent) throw new Fault('NOT_FOUND', { detail: 'There is no such consent.' });
@@ -194,6 +221,8 @@ export function consents(s: Services): Consents {
         provider_title: definition.title,
         client: client.name,
         by_itself: connection.grantType === 'client_credentials',
+        rehearsal: client.rehearsalPort !== null,
+        wants_code: isPrinted(client) && consent.phase === 'offered' ? printing(client, definition) : null,
         phase: stale ? 'failed' : (consent.phase as ConsentOutcome['phase']),
         expires_at: iso(consent.expiresAt),
         redirect_uri: client.redirectUri,
@@ -210,6 +239,18 @@ export function consents(s: Services): Consents {
     async idle() {
       while (running.size > 0) await Promise.all(running);
     },
+  };
+}
+
+/** A client whose people agree by a code that the provider's console prints: nobody is sent anywhere. */
+const isPrinted = (client: Pick<Row<'clients'>, 'type'>): boolean => client.type === 'printed_code';
+
+function printing(client: Row<'clients'>, definition: ProviderDefinition): NonNullable<ConsentOutcome['wants_code']> {
+  const { registration } = definition;
+  return {
+    page: clientPage(client, definition, registeringOf(client)) ?? registration.page ?? null,
+    seconds: registration.printed_code_seconds ?? 240,
+    called: registration.parts.find((one) => one.part === 'printed_code')?.title ?? 'Print a code',
   };
 }
 
@@ -231,14 +272,6 @@ async function costs(s: Services, connection: Row<'connections'>, client: Row<'c
   }
   const reach = definition.reach.find((one) => one.reach === client.reach);
   if (reach) warnings.push(reach.says);
-  const listed = (client.listedAccounts as string[] | null) ?? [];
-  if (
-    client.reach === 'listed' &&
-    connection.expectedAccount &&
-    listed.length > 0 &&
-    !listed.some((one) => one.toLowerCase() === connection.expectedAccount?.toLowerCase())
-  )
-    warnings.push(`${connection.expectedAccount} is not among the listed accounts of the client: the provider will refuse it until it is listed there.`);
   return warnings;
 }
 

@@ -12,7 +12,7 @@ export interface ExtrasRow extends DefinitionUse {
  */
 export async function chooseHandoutExtras<R extends ExtrasRow>(rows: R[], definitions: Definitions): Promise<(row: R) => string> {
   const keyOf = (row: R) =>
-    `${row.version_id.toString('hex')} ${row.environment} ${row.variant} ${row.placeholders} ${row.own_placeholders} ${row.api_base_url} ${row.trusted_origins}`;
+    `${row.version_id.toString('hex')} ${row.environment} ${row.variant} ${row.rehearsal_port} ${row.placeholders} ${row.own_placeholders} ${row.api_base_url} ${row.trusted_origins}`;
   const texts = new Map<string, string>();
   for (const row of rows) {
     const key = keyOf(row);

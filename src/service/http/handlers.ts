@@ -1,6 +1,8 @@
 import type { z } from 'zod';
 import type { AnswerOf, OperationName, Operations } from '../../api/operations.ts';
 import type { Consents } from '../consent/consents.ts';
+import { changeAnswers, showAnswers } from '../registry/answers.ts';
+import * as approvals from '../registry/approvals.ts';
 import * as callers from '../registry/callers.ts';
 import { chooseScopes } from '../registry/choose-scopes.ts';
 import * as certificates from '../registry/client-certificates.ts';
@@ -83,7 +85,11 @@ export function handlers(s: Services, operators: Operators, consents: Consents):
     confirmOrigins: (input) =>
       clients.confirmOrigins(s, operators, p(input, 'provider'), p(input, 'client'), input.body.password, input.operator, input.address),
     sortNotepad: (input) => notepad(s, p(input, 'provider'), p(input, 'client'), input.body, input.operator.name),
-    checkRedirectUri: (input) => clients.checkRedirectUri(s, p(input, 'provider'), p(input, 'client'), input.body.registered),
+    checkRedirectUri: (input) => clients.checkRedirectUri(s, p(input, 'provider'), p(input, 'client'), input.body.registered, input.operator.name),
+    recordRequest: (input) => approvals.recordRequest(s, p(input, 'provider'), p(input, 'client'), input.body, input.operator.name),
+    checkApproval: (input) => approvals.checkApproval(s, p(input, 'provider'), p(input, 'client'), input.operator.name),
+    showAnswers: () => showAnswers(s),
+    changeAnswers: ({ body, operator }) => changeAnswers(s, body, operator.name),
 
     listConnections: ({ query }) => connections.listConnections(s, query),
     addConnection: ({ body, operator }) => connections.addConnection(s, body, operator.name),
@@ -98,6 +104,7 @@ export function handlers(s: Services, operators: Operators, consents: Consents):
     probeConnection: (input) => probeConnection(s, p(input, 'connection')),
     callConnection: (input) => callConnection(s, p(input, 'connection'), input.body.path, input.operator.name),
     listAttempts: (input) => connections.listAttempts(s, p(input, 'connection')),
+    giveCode: (input) => consents.giveCode(p(input, 'consent'), input.body.code),
     showConsent: (input) => consents.outcome(p(input, 'consent')),
 
     listCallers: () => callers.listCallers(s),

@@ -3,7 +3,7 @@ import type { ChooseScopes, ChosenScopes } from '../../api/providers.ts';
 import { alongside, operationsOf, scopesFor, weakerClient } from '../../core/clients/strength.ts';
 import type { Operation } from '../../core/provider/api.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
-import type { ClientRow } from './client-view.ts';
+import type { ClientRow } from './client-record.ts';
 import { findClient } from './clients.ts';
 import { findProvider } from './providers.ts';
 import type { Services } from './services.ts';

@@ -6,8 +6,8 @@ import type { KeyKind } from '../../core/certificates/kinds.ts';
 import { compareThumbprint, thumbprintsOf } from '../../core/certificates/thumbprints.ts';
 import { Fault } from '../../core/fault.ts';
 import { type KeyFacts, openClientKey } from '../../core/oauth/client-keys.ts';
+import type { SecretRow } from './client-record.ts';
 import { addSecret, findSecret } from './client-secrets.ts';
-import type { SecretRow } from './client-view.ts';
 import { findClient } from './clients.ts';
 import { iso, isoOrNull, type Services } from './services.ts';
 

@@ -12,7 +12,8 @@ import { bringForward } from '../../core/renewal/transitions.ts';
 import { Secret } from '../../core/secret.ts';
 import { recordId } from '../ports.ts';
 import { evidenceText } from '../renewal/evidence.ts';
-import { type ClientRow, methodOf, refuseUnconfirmed, type SecretRow, unconfirmedOf, WAITS_UNTIL } from './client-view.ts';
+import { type ClientRow, methodOf, refuseUnconfirmed, type SecretRow, unconfirmedOf } from './client-record.ts';
+import { WAITS_UNTIL } from './client-view.ts';
 import { clientLabel, entered, findClient, refuseMisplaced, showClient } from './clients.ts';
 import type { Services } from './services.ts';
 
@@ -129,8 +130,11 @@ async function readSecret(
 }
 
 /** True where a client-credentials request can prove a secret: it spends nothing. */
-const canAskForItself = (record: Pick<ClientRow, 'clientId'>, definition: ProviderDefinition): boolean =>
-  record.clientId !== null && definition.server.grant_types_supported.includes('client_credentials') && !definition.server.token_endpoint.includes('{');
+const canAskForItself = (record: Pick<ClientRow, 'clientId' | 'type'>, definition: ProviderDefinition): boolean =>
+  record.clientId !== null &&
+  record.type === 'service_account' &&
+  definition.server.grant_types_supported.includes('client_credentials') &&
+  !definition.server.token_endpoint.includes('{');
 
 /** One client-credentials request with this very secret. True: the provider takes it; false: it refuses it; null: it did not say. */
 async function proveByOwnToken(s: Services, record: ClientRow, definition: ProviderDefinition, row: SecretRow): Promise<boolean | null> {

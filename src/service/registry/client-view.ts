@@ -1,47 +1,17 @@
-import type { Client, ClientSecret, Registering } from '../../api/clients.ts';
+import type { Client, ClientSecret } from '../../api/clients.ts';
 import { secretInWords } from '../../core/clients/choose-secret.ts';
 import { strengthOf } from '../../core/clients/strength.ts';
-import { Fault } from '../../core/fault.ts';
-import { chooseMethod } from '../../core/oauth/client-authentication.ts';
 import type { KeyFacts } from '../../core/oauth/client-keys.ts';
-import { type ClientAuthenticationMethod, kindsFor, type SecretKind } from '../../core/oauth/methods.ts';
-import { type Environment, type ProviderDefinition, unconfirmedOrigins, withVariant } from '../../core/provider/definition.ts';
-import { guideFor, purposesOf } from '../../core/provider/guide.ts';
-import { addressesOf, fillKnown, type PlaceholderValues } from '../../core/provider/placeholders.ts';
-import type { Row } from '../store/tables.ts';
+import type { SecretKind } from '../../core/oauth/methods.ts';
+import { redirectRemarks } from '../../core/oauth/redirect-rules.ts';
+import type { Environment, ProviderDefinition } from '../../core/provider/definition.ts';
+import { purposesOf } from '../../core/provider/guide.ts';
+import { addressesOf, type PlaceholderValues } from '../../core/provider/placeholders.ts';
+import { showAnswers } from './answers.ts';
+import { clientPage, formOf, guideOf } from './client-guide.ts';
+import { type ClientRow, methodOf, missingOf, registeringOf, type SecretRow, unconfirmedOf } from './client-record.ts';
+import { readyOf } from './ready.ts';
 import { iso, isoOrNull, type Services } from './services.ts';
-
-export type ClientRow = Row<'clients'>;
-export type SecretRow = Row<'clientSecrets'>;
-
-/** The definition as this client meets it: its variant, with its own values; those asked for at connections stay as {names}. */
-export const definitionFor = (whole: ProviderDefinition, record: Pick<ClientRow, 'environment' | 'variant' | 'placeholders'>): ProviderDefinition =>
-  fillKnown(withVariant(whole, record.environment as Environment, record.variant), record.placeholders as PlaceholderValues);
-
-export const methodOf = (record: Pick<ClientRow, 'authMethod'>, definition: ProviderDefinition): ClientAuthenticationMethod =>
-  (record.authMethod as ClientAuthenticationMethod | null) ?? chooseMethod(definition.server.token_endpoint_auth_methods_supported);
-
-/** Origins that nobody confirmed for this client. */
-export const unconfirmedOf = (record: Pick<ClientRow, 'trustedOrigins'>, definition: ProviderDefinition): string[] =>
-  unconfirmedOrigins(definition, record.trustedOrigins as string[] | null);
-
-/** Nothing is sent where nobody confirmed that it may go. @throws {Fault} ORIGIN_UNCONFIRMED */
-export function refuseUnconfirmed(origins: readonly string[]): void {
-  if (origins.length > 0) throw new Fault('ORIGIN_UNCONFIRMED', { detail: `New: ${origins.join(', ')}.` });
-}
-
-/** What is missing before a connection can be opened; empty: ready. */
-export function missingOf(record: ClientRow, definition: ProviderDefinition, secrets: readonly Pick<SecretRow, 'kind' | 'state'>[]): string[] {
-  const kinds = kindsFor(methodOf(record, definition));
-  const usable = secrets.some((one) => one.state !== 'retired' && kinds.includes(one.kind as SecretKind));
-  const what = kinds.includes('key') ? 'its certificate or key' : 'the client secret';
-  const values = record.placeholders as PlaceholderValues;
-  return [
-    ...(record.clientId === null ? ['the client id'] : []),
-    ...(kinds.length === 0 || usable ? [] : [what]),
-    ...definition.placeholders.filter((one) => one.level === 'client' && !values[one.name]).map((one) => one.title),
-  ];
-}
 
 const addressNames: Record<string, string> = {
   'server.authorization_endpoint': 'Authorization',
@@ -122,32 +92,11 @@ function stateOf(record: ClientRow, missing: string[], unconfirmed: string[]): P
   }
 }
 
-/** What is remembered of registering this client. */
-export const registeringOf = (record: Pick<ClientRow, 'registering'>): Registering => ({
-  done: [],
-  purpose: null,
-  asked_on: null,
-  asked_by: '',
-  expected_on: null,
-  notes: '',
-  own_page: '',
-  registered_by: '',
-  ...((record.registering ?? {}) as Partial<Registering>),
-});
-
-/** The values that a step of the guide may hold. */
-const guideValues = (record: ClientRow, definition: ProviderDefinition, registered: string[]): PlaceholderValues => ({
-  ...(record.placeholders as PlaceholderValues),
-  redirect_uri: record.redirectUri,
-  client_title: record.title || record.name,
-  home_page: new URL(record.redirectUri).origin,
-  scopes: (registered.length > 0 ? registered : definition.scopes.filter((scope) => scope.preset).map((scope) => scope.name)).join(' '),
-});
-
 export async function clientView(s: Pick<Services, 'tables' | 'ports'>, record: ClientRow, definition: ProviderDefinition): Promise<Client> {
-  const [secrets, connections] = await Promise.all([
+  const [secrets, connections, answers] = await Promise.all([
     s.tables.clientSecrets.list({ clientId: record.id }, 'startsAt'),
     s.tables.connections.list({ clientId: record.id }),
+    showAnswers(s),
   ]);
   const now = s.ports.clock.now();
   const kept = secrets.filter((one) => one.state !== 'retired');
@@ -155,7 +104,7 @@ export async function clientView(s: Pick<Services, 'tables' | 'ports'>, record: 
   const missing = missingOf(record, definition, secrets);
   const unconfirmed = unconfirmedOf(record, definition);
   const registered = (record.registeredScopes as string[] | null) ?? [];
-  const registering = registeringOf(record);
+  const { requests, ...registering } = registeringOf(record);
   const strength = strengthOf(definition.scopes, registered, record.type);
   return {
     provider: definition.name,
@@ -174,16 +123,25 @@ export async function clientView(s: Pick<Services, 'tables' | 'ports'>, record: 
     methods: definition.server.token_endpoint_auth_methods_supported,
     redirect_uri: record.redirectUri,
     registration_page: definition.registration.page?.includes('{') ? null : (definition.registration.page ?? null),
+    client_page: clientPage(record, definition, registering),
+    rehearsal_port: record.rehearsalPort,
+    ready: readyOf(record, definition, secrets, null),
+    form: formOf(definition, answers),
+    requests,
+    redirect_rules: redirectRemarks(record.redirectUri, definition.registration.redirect_uri, registering.domains_there).map((one) => one.says),
     words: definition.words as Record<string, string>,
     ...stateOf(record, missing, unconfirmed),
     stage: record.stage as Client['stage'],
     approval: record.approval as Client['approval'],
+    approval_told: definition.dialect.approval_check !== undefined,
+    approval_seen_at: isoOrNull(record.approvalSeenAt),
+    approval_evidence: record.approvalEvidence,
     reach: record.reach as Client['reach'],
     reach_says: definition.reach.find((one) => one.reach === record.reach)?.says ?? null,
     listed_accounts: (record.listedAccounts as string[] | null) ?? [],
     health: record.health as Client['health'],
     missing,
-    guide: guideFor(definition, guideValues(record, definition, registered), registering),
+    guide: guideOf(record, definition, secrets, answers, registering),
     purposes: purposesOf(definition),
     registering,
     unconfirmed_origins: unconfirmed,

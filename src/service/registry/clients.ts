@@ -1,5 +1,6 @@
 import type { z } from 'zod';
 import type { AddClient, ChangeClient, Client, RedirectUriVerdict } from '../../api/clients.ts';
+import { nearest } from '../../core/clients/ready.ts';
 import { Fault } from '../../core/fault.ts';
 import { compareRedirectUris } from '../../core/oauth/redirect-uri.ts';
 import { type ProviderDefinition, trustedOrigins, withVariant } from '../../core/provider/definition.ts';
@@ -9,12 +10,11 @@ import { isWebAddress } from '../../core/provider/web-address.ts';
 import { bringForward } from '../../core/renewal/transitions.ts';
 import { reviewScopes } from '../../core/scopes/compare.ts';
 import { recordId } from '../ports.ts';
-import { type ClientRow, clientView, definitionFor, registeringOf } from './client-view.ts';
+import { type ClientRow, definitionFor, registeringOf } from './client-record.ts';
+import { clientView } from './client-view.ts';
 import type { Operators, SignedInOperator } from './operators.ts';
 import { findProvider } from './providers.ts';
 import type { Services } from './services.ts';
-
-export { definitionFor, missingOf } from './client-view.ts';
 
 const BROUGHT_BACK_MOST = 10_000;
 export const clientLabel = (provider: string, name: string): string => `${provider}/${name}`;
@@ -85,6 +85,9 @@ export async function addClient(s: Services, input: z.output<typeof AddClient>, 
     listedAccounts: [],
     trustedOrigins: null,
     registering: null,
+    rehearsalPort: input.rehearsal_port,
+    approvalSeenAt: null,
+    approvalEvidence: null,
     revision: 1,
     createdAt: s.ports.clock.now(),
   };
@@ -121,6 +124,10 @@ export async function changeClient(s: Services, provider: string, name: string, 
     const page = input.registering.own_page;
     if (page && !isWebAddress(page)) throw new Fault('INPUT_INVALID', { places: [{ path: 'registering.own_page', why: 'It is no https address.' }] });
     set.registering = { ...registeringOf(record), ...input.registering };
+  }
+  if (input.approval === 'given' && record.approval !== 'given') {
+    const remembered = { ...registeringOf(record), ...input.registering };
+    set.registering = { ...remembered, approved_on: remembered.approved_on ?? new Date(s.ports.clock.now()).toISOString().slice(0, 10) };
   }
   if (input.reach !== undefined) set.reach = input.reach;
   if (input.listed_accounts !== undefined) set.listedAccounts = [...new Set(input.listed_accounts)];
@@ -214,9 +221,29 @@ export async function removeClient(s: Services, provider: string, name: string, 
   return { done: true };
 }
 
-export async function checkRedirectUri(s: Services, provider: string, name: string, registered: string): Promise<z.output<typeof RedirectUriVerdict>> {
+/** Compares what the provider shows with ours, character by character, and keeps it: the ready line speaks of it from then on. */
+export async function checkRedirectUri(
+  s: Services,
+  provider: string,
+  name: string,
+  pasted: string,
+  operator: string,
+): Promise<z.output<typeof RedirectUriVerdict>> {
   const { record } = await findClient(s, provider, name);
-  const verdict = compareRedirectUris(record.redirectUri, registered);
-  if (verdict.kind === 'same') return { same: true, ours: record.redirectUri, says: 'They are the same, character by character.', at: null };
-  return { same: false, ours: record.redirectUri, says: verdict.says, at: verdict.at };
+  const there = pasted.split(/\r?\n/).filter((line) => line.trim() !== '');
+  const ours = record.redirectUri;
+  const shown = there.includes(ours) ? ours : nearest(ours, there);
+  await s.tables.clients.change(
+    { id: record.id },
+    { registering: { ...registeringOf(record), redirect_uris_there: there.slice(0, 50) }, revision: record.revision + 1 },
+  );
+  const verdict = compareRedirectUris(ours, shown);
+  const same = verdict.kind === 'same';
+  s.history.add({
+    actor: operator,
+    kind: 'redirect_uri_compared',
+    subject: `client:${clientLabel(provider, name)}`,
+    says: same ? 'The redirect URI is the same over there.' : `The redirect URI differs over there. ${verdict.says}`,
+  });
+  return { same, ours, shown, says: same ? 'They are the same, character by character.' : verdict.says, at: same ? null : verdict.at };
 }

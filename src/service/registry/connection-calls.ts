@@ -3,7 +3,7 @@ import { Fault } from '../../core/fault.ts';
 import { methodOfProbe, probeOf } from '../../core/provider/api.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { apiAddress, callApi, isGood } from '../calls.ts';
-import { refuseUnconfirmed } from './client-view.ts';
+import { refuseUnconfirmed } from './client-record.ts';
 import { current, refusePaused } from './connections.ts';
 import type { Services } from './services.ts';
 

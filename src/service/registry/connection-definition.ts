@@ -1,7 +1,7 @@
 import { withApiBase } from '../../core/provider/api-base.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { fillKnown } from '../../core/provider/placeholders.ts';
-import { type ClientRow, unconfirmedOf } from './client-view.ts';
+import { type ClientRow, unconfirmedOf } from './client-record.ts';
 import { findClient } from './clients.ts';
 import type { Services } from './services.ts';
 

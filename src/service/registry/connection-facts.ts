@@ -17,6 +17,8 @@ export interface Known {
   provider: string;
   client: string;
   environment: string;
+  /** Its client stands at a simulated provider. */
+  rehearsal: boolean;
   facts: ConnectionFacts;
   account: string | null;
   issuedAt: number | null;
@@ -125,7 +127,7 @@ export async function readConnections(s: Pick<Services, 'database'>, narrow: Nar
   const bind: Bind[] = [];
   const strict = await strictProviders(s);
   const rows = await s.database.select<Stored>(
-    `SELECT k.id, k.name, k.intent, k.scopes, k.policy, k.expected_account, k.grant_type, k.placeholders, k.operations, k.revision, k.created_at, p.name AS provider, c.name AS client, c.environment, c.health AS client_health,
+    `SELECT k.id, k.name, k.intent, k.scopes, k.policy, k.expected_account, k.grant_type, k.placeholders, k.operations, k.revision, k.created_at, p.name AS provider, c.name AS client, c.environment, c.rehearsal_port IS NOT NULL AS rehearsal, c.health AS client_health,
        g.id AS grant_id, g.account_label, g.scopes AS granted, g.consented_at, g.consented_by, g.evidence, g.proof, g.life_ends_at, g.api_base_url,
        JSON_VALUE(g.proof_answer, '$.status') AS proof_status, JSON_VALUE(g.proof_answer, '$.reason') AS proof_reason,
        r.next_at, r.issued_at, r.expires_at, r.generation, r.failures, r.cause, r.uncertain_since IS NOT NULL AS uncertain, t.refresh_sealed IS NOT NULL AS has_refresh, (t.refresh_sealed IS NOT NULL OR g.kind = 'client_credentials') AS renewable
@@ -161,6 +163,7 @@ function known(row: Stored, strict: Set<string>): Known {
     provider: String(row.provider),
     client: String(row.client),
     environment: String(row.environment),
+    rehearsal: Number(row.rehearsal) === 1,
     facts: factsOf(row, strict),
     account: textOf(row.account_label),
     issuedAt: at(row.issued_at),
@@ -202,6 +205,7 @@ export async function summaries(s: Pick<Services, 'ports' | 'tables' | 'history'
     provider_title: titles.get(one.provider) ?? one.provider,
     client: one.client,
     environment: one.environment,
+    rehearsal: one.rehearsal,
     ...connectionHealth(one.facts, now),
     account: one.account,
     life:

@@ -18,6 +18,7 @@ import { weakerClientFor } from './choose-scopes.ts';
 import { findClient } from './clients.ts';
 import { connectionDefinition, type DefinedConnection } from './connection-definition.ts';
 import { countConnections, type Known, readConnections, summaries, TICKS_IN_LISTS, TICKS_SHOWN } from './connection-facts.ts';
+import { readyOf } from './ready.ts';
 import { iso, isoOrNull, type Services } from './services.ts';
 
 type Needs = Services;
@@ -65,6 +66,8 @@ export async function showConnection(s: Needs, name: string): Promise<Connection
     consented_at: isoOrNull(one.consentedAt),
     consented_by: one.consentedBy,
     has_refresh_token: one.hasRefresh,
+    scopes_registered: (record.registeredScopes as string[] | null) ?? [],
+    ready: readyOf(record, definition, await s.tables.clientSecrets.list({ clientId: record.id }), one),
     evidence: one.evidence,
     policy: one.policy,
     api_base_url: one.apiBaseUrl,

@@ -2,7 +2,7 @@ import { chooseMethod } from '../../core/oauth/client-authentication.ts';
 import { isSpendable, type ProviderDefinition, trustedOrigins, unconfirmedOrigins } from '../../core/provider/definition.ts';
 import type { PlaceholderValues } from '../../core/provider/placeholders.ts';
 import type { Row } from '../store/tables.ts';
-import { definitionFor, methodOf } from './client-view.ts';
+import { definitionFor, methodOf } from './client-record.ts';
 
 /** What a changed definition does to one client and its connections; `refused`: why it must not be saved. */
 export function effectOn(

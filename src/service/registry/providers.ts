@@ -20,7 +20,8 @@ import { definitionText, readDefinition } from '../../core/provider/read-definit
 import { tidyAddress } from '../../core/provider/tidy.ts';
 import { recordId } from '../ports.ts';
 import type { Row } from '../store/tables.ts';
-import { definitionFor, shownAddresses } from './client-view.ts';
+import { definitionFor } from './client-record.ts';
+import { shownAddresses } from './client-view.ts';
 import { effectOn } from './definition-effects.ts';
 import { askEndpoints } from './endpoints.ts';
 import { iso, type Services } from './services.ts';

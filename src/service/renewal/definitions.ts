@@ -2,6 +2,7 @@ import { LRUCache } from 'lru-cache';
 import { Fault } from '../../core/fault.ts';
 import { type Environment, type ProviderDefinition, storedDefinition, unconfirmedOrigins, withVariant } from '../../core/provider/definition.ts';
 import { fillKnown, type PlaceholderValues } from '../../core/provider/placeholders.ts';
+import { rehearsed } from '../../core/provider/rehearsal.ts';
 import type { Database } from '../store/database.ts';
 
 /**
@@ -12,6 +13,8 @@ export interface DefinitionUse {
   version_id: Buffer;
   environment: string;
   variant: string | null;
+  /** Where a simulated provider stands in for the real one, on loopback. */
+  rehearsal_port: number | null;
   placeholders: string;
   /** Of the connection. */
   own_placeholders: string | null;
@@ -34,7 +37,7 @@ export function definitions(database: Database): Definitions {
   return async (use) => {
     const version = use.version_id.toString('hex');
     // None of these can hold a line break: each is a word, or JSON on one line.
-    const key = `${version}\n${use.environment}\n${use.variant}\n${use.placeholders}\n${use.own_placeholders}\n${use.trusted_origins}`;
+    const key = `${version}\n${use.environment}\n${use.variant}\n${use.rehearsal_port}\n${use.placeholders}\n${use.own_placeholders}\n${use.trusted_origins}`;
     const kept = filled.get(key);
     if (kept) return kept;
     let whole = read.get(version);
@@ -45,7 +48,7 @@ export function definitions(database: Database): Definitions {
       read.set(version, whole);
     }
     const [clientValues, connectionValues] = [use.placeholders, use.own_placeholders].map((text) => JSON.parse(text ?? '{}') as PlaceholderValues);
-    const ofClient = fillKnown(withVariant(whole, use.environment as Environment, use.variant), clientValues ?? {});
+    const ofClient = fillKnown(rehearsed(withVariant(whole, use.environment as Environment, use.variant), use.rehearsal_port), clientValues ?? {});
     const inUse: DefinitionInUse = {
       definition: fillKnown(ofClient, { ...clientValues, ...connectionValues }),
       unconfirmed: unconfirmedOrigins(ofClient, JSON.parse(use.trusted_origins ?? 'null') as string[] | null),

@@ -71,7 +71,7 @@ export function grantContexts(database: Database, secrets: ClientSecrets, defini
         }
       >(
         `SELECT g.id AS grant_id, g.kind, g.scopes, g.api_base_url, k.id AS connection_id, k.name, k.intent, k.policy, k.last_used_at, k.placeholders AS own_placeholders, c.placeholders, c.id AS client_record, c.name AS client_name,
-           c.client_id, c.health, c.held_until, c.environment, c.variant, c.auth_method, c.trusted_origins, p.version_id
+           c.client_id, c.health, c.held_until, c.environment, c.variant, c.rehearsal_port, c.auth_method, c.trusted_origins, p.version_id
          FROM grants g STRAIGHT_JOIN connections k ON k.id = g.connection_id STRAIGHT_JOIN clients c ON c.id = k.client_id STRAIGHT_JOIN providers p ON p.id = c.provider_id WHERE g.id IN (${list})`,
         bind,
       );

@@ -186,6 +186,11 @@ const MIGRATIONS: [name: string, statement: string][] = [
   ],
   ['0033-grants-api', 'ALTER TABLE grants ADD COLUMN IF NOT EXISTS api_base_url VARCHAR(1000) NULL'],
   ['0034-clients-registering', 'ALTER TABLE clients ADD COLUMN IF NOT EXISTS registering TEXT NULL'],
+  [
+    '0035-clients-rehearsal-and-approval',
+    'ALTER TABLE clients ADD COLUMN IF NOT EXISTS rehearsal_port SMALLINT UNSIGNED NULL, ADD COLUMN IF NOT EXISTS approval_seen_at DATETIME(3) NULL, ADD COLUMN IF NOT EXISTS approval_evidence VARCHAR(500) NULL',
+  ],
+  ['0036-installation-answers', 'ALTER TABLE installations ADD COLUMN IF NOT EXISTS answers TEXT NULL'],
 ];
 
 const LEASE_SECONDS = 60;

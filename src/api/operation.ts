@@ -1,0 +1,20 @@
+import { z } from 'zod';
+
+/** Who may call an operation: anyone, a signed-in operator, or a browser that holds this consent's cookie as well. */
+export type Access = 'anyone' | 'operator' | 'consent_or_operator';
+
+export interface Operation {
+  method: 'GET' | 'POST' | 'PATCH' | 'DELETE';
+  /** Parameters in braces, as OpenAPI writes them. */
+  path: string;
+  access: Access;
+  says: string;
+  /** The largest body taken; left out: 256 kB. */
+  bodyLimit?: string;
+  query?: z.ZodType;
+  body?: z.ZodType;
+  answer: z.ZodType;
+}
+
+export const list = <T extends z.ZodType>(item: T) => z.object({ items: z.array(item) });
+export const Done = z.object({ done: z.literal(true) });

@@ -1,0 +1,86 @@
+import { readFileSync } from 'node:fs';
+import { expect, test } from 'vitest';
+import { readDefinition } from '../provider/read-definition.ts';
+import { nearest, readyInOne, readyLines, type Standing } from './ready.ts';
+
+const read = (name: string) => readDefinition(readFileSync(new URL(`../../../definitions/${name}.yaml`, import.meta.url), 'utf8'));
+const [bosunry, ledgerfin] = [read('bosunry'), read('ledgerfin')];
+const OURS = 'https://rk.ferry.example/oauth/callback/bosunry/rosters';
+const GOOD: Standing = {
+  missing: [],
+  unconfirmed: [],
+  redirectUri: OURS,
+  redirectUrisThere: [OURS],
+  domainsThere: ['ferry.example'],
+  approval: 'not_needed',
+  reach: 'listed',
+  listedAccounts: ['joss@ferry.example'],
+  registeredScopes: ['rosters:read', 'whoami'],
+  wants: {
+    grantType: 'authorization_code',
+    scopes: ['rosters:read'],
+    operations: [{ id: 'list', needs: [['rosters:read'], ['rosters:write']] }],
+    expectedAccount: 'Joss@ferry.example',
+  },
+};
+const wants = (change: Partial<NonNullable<Standing['wants']>>): Partial<Standing> => ({
+  wants: { ...(GOOD.wants as NonNullable<Standing['wants']>), ...change },
+});
+
+test('where everything is in order, every line is good, and the one line says so', () => {
+  const lines = readyLines(bosunry, GOOD);
+  expect(lines.map((line) => [line.what, line.verdict])).toEqual([
+    ['entered', 'good'],
+    ['redirect URI', 'good'],
+    ['scopes', 'good'],
+    ['listed accounts', 'good'],
+  ]);
+  expect(readyInOne(lines)).toBe('Ready.');
+});
+
+test.each<[string, Partial<Standing>, 'missing' | 'doubt', string]>([
+  ['a value is missing', { missing: ['the client id'] }, 'missing', 'the client id'],
+  ['an address is not confirmed', { unconfirmed: ['https://new.example'] }, 'missing', 'https://new.example'],
+  ['a slash too many over there', { redirectUrisThere: [`${OURS}/`] }, 'missing', 'slash too many'],
+  ['none is saved over there', { redirectUrisThere: [] }, 'missing', 'ends too early'],
+  ['nobody pasted it back', { redirectUrisThere: null }, 'doubt', 'Nobody has compared'],
+  ['http in public', { redirectUri: OURS.replace('https', 'http'), redirectUrisThere: [OURS.replace('https', 'http')] }, 'missing', 'takes https only'],
+  ['its domain is not listed', { domainsThere: ['berry.example'] }, 'missing', 'not among the listed domains'],
+  ['domains were not entered', { domainsThere: null }, 'doubt', 'must be listed'],
+  ['approval was not asked for', { approval: 'not_asked' }, 'missing', 'nobody has asked'],
+  ['approval is awaited', { approval: 'asked' }, 'doubt', 'has not come'],
+  ['they have asked back', { approval: 'they_ask_back' }, 'missing', 'asked back'],
+  ['approval was refused', { approval: 'refused' }, 'missing', 'refused'],
+  ['nobody is listed', { listedAccounts: [] }, 'missing', 'none is entered'],
+  ['another account is listed', { listedAccounts: ['ane@ferry.example'] }, 'missing', 'not among the listed'],
+  ['no account is expected', wants({ expectedAccount: null }), 'doubt', 'Only these can agree'],
+  ['a scope is not registered', wants({ scopes: ['rosters:read', 'offline_access'] }), 'missing', 'not registered there: offline_access'],
+  ['a scope is registered misspelt', { registeredScopes: ['roster:read'] }, 'missing', 'may be \u201croster:read\u201d there'],
+  ['what is registered is not known', { registeredScopes: [] }, 'doubt', 'cannot be compared'],
+  ['an operation needs more', wants({ operations: [{ id: 'change', needs: [['rosters:write']] }] }), 'missing', 'change needs rosters:write'],
+])('%s: said, with what to do, on the right side', (_name, change, verdict, says) => {
+  const lines = readyLines(bosunry, { ...GOOD, ...change });
+  const found = lines.filter((line) => line.verdict !== 'good');
+  expect(found).toHaveLength(1);
+  expect(found[0]).toMatchObject({ verdict, says: expect.stringContaining(says), remedy: expect.any(String) });
+  expect(readyInOne(lines)).toMatch(verdict === 'missing' ? /^Not ready: / : /^Ready, with one thing/);
+});
+
+test('a client that acts for itself has no redirect URI and no accounts to compare; scopes that the organisation must agree to are said', () => {
+  const lines = readyLines(ledgerfin, {
+    ...GOOD,
+    redirectUrisThere: null,
+    registeredScopes: ['books.read', 'books.post'],
+    wants: { grantType: 'client_credentials', scopes: ['books.post'], operations: [], expectedAccount: null },
+  });
+  expect(lines.map((line) => [line.what, line.verdict])).toEqual([
+    ['entered', 'good'],
+    ['scopes', 'doubt'],
+    ['scopes', 'good'],
+  ]);
+});
+
+test('of several registered ones, the one that agrees longest is compared', () => {
+  expect(nearest('https://a.example/cb/x', ['https://b.example/cb/x', 'https://a.example/cb/y', 'https://a.example/'])).toBe('https://a.example/cb/y');
+  expect(nearest('https://a.example', ['https://a.example/more'])).toBe('https://a.example/more');
+});

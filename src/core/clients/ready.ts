@@ -1,0 +1,177 @@
+import { redirectRemarks } from '../oauth/redirect-rules.ts';
+import { compareRedirectUris } from '../oauth/redirect-uri.ts';
+import type { ProviderDefinition } from '../provider/definition.ts';
+import { reviewScopes } from '../scopes/compare.ts';
+
+/** An operation ticked for a connection; any one of the sets in `needs` lets it be called. */
+export interface ChosenOperation {
+  id: string;
+  needs: readonly (readonly string[])[];
+}
+
+/** What is known of a client before a consent, and of the connection for which it is asked. */
+export interface Standing {
+  /** What has no value yet, by its name. */
+  missing: readonly string[];
+  unconfirmed: readonly string[];
+  redirectUri: string;
+  /** Redirect URIs as they stand at the provider; null: nobody entered them. */
+  redirectUrisThere: readonly string[] | null;
+  domainsThere: readonly string[] | null;
+  approval: string;
+  reach: string;
+  listedAccounts: readonly string[];
+  registeredScopes: readonly string[];
+  /** Null for a client on its own, before any connection. */
+  wants: { grantType: string; scopes: readonly string[]; operations: readonly ChosenOperation[]; expectedAccount: string | null } | null;
+}
+
+export interface ReadyLine {
+  what: string;
+  /** `missing` stops a consent; `doubt` is said and stops nothing. */
+  verdict: 'good' | 'missing' | 'doubt';
+  says: string;
+  remedy: string | null;
+}
+
+const list = (names: readonly string[]): string => names.join(', ');
+
+/**
+ * Everything that can be known before something short-lived or final is started: what is entered, the redirect URI against the one
+ * registered and the provider's rules, scopes registered against requested and needed, listed accounts against the expected one.
+ */
+export function readyLines(definition: ProviderDefinition, standing: Standing): ReadyLine[] {
+  const lines: ReadyLine[] = [];
+  const add = (what: string, verdict: ReadyLine['verdict'], says: string, remedy: string | null = null) => lines.push({ what, verdict, says, remedy });
+  const { wants } = standing;
+  const redirects =
+    wants === null
+      ? definition.server.authorization_endpoint !== undefined
+      : wants.grantType === 'authorization_code' && definition.server.authorization_endpoint !== undefined;
+
+  if (standing.missing.length > 0) add('entered', 'missing', `Missing: ${list(standing.missing)}.`, 'Enter it on the page of the client.');
+  else add('entered', 'good', 'Id, secret and placeholders are entered.');
+  if (standing.unconfirmed.length > 0)
+    add('addresses', 'missing', `Not confirmed: ${list(standing.unconfirmed)}.`, 'If they are the provider\u2019s, confirm them with your own password.');
+
+  if (redirects) lines.push(...redirectLines(definition, standing));
+  if (wants) lines.push(...scopeLines(definition, standing.registeredScopes, wants));
+
+  if (['asked', 'not_asked', 'they_ask_back', 'refused'].includes(standing.approval))
+    add('approval', standing.approval === 'asked' ? 'doubt' : 'missing', APPROVAL_SAYS[standing.approval] ?? '', APPROVAL_REMEDY[standing.approval] ?? null);
+  if (standing.reach === 'listed' && redirects) lines.push(listedLine(standing.listedAccounts, wants?.expectedAccount ?? null));
+  return lines;
+}
+
+const APPROVAL_SAYS: Record<string, string> = {
+  not_asked: 'The provider wants to approve the client, and nobody has asked.',
+  asked: 'Approval was asked for and has not come: the provider may refuse until then.',
+  they_ask_back: 'The provider has asked back and waits for an answer.',
+  refused: 'The provider refused the client.',
+};
+const APPROVAL_REMEDY: Record<string, string> = {
+  not_asked: 'Send their form, with the answers offered on the page of the client.',
+  asked: 'Build against a rehearsal of this provider meanwhile.',
+  they_ask_back: 'Answer them, then say so here.',
+  refused: 'Ask again there, or use another client.',
+};
+
+function redirectLines(definition: ProviderDefinition, standing: Standing): ReadyLine[] {
+  const ours = standing.redirectUri;
+  const there = standing.redirectUrisThere;
+  const remarks = redirectRemarks(ours, definition.registration.redirect_uri, standing.domainsThere);
+  const lines: ReadyLine[] = remarks.map((one) => ({
+    what: 'redirect URI',
+    verdict: one.verdict === 'broken' ? 'missing' : 'doubt',
+    says: one.says,
+    remedy: one.remedy,
+  }));
+  if (there === null)
+    lines.push({
+      what: 'redirect URI',
+      verdict: 'doubt',
+      says: 'Nobody has compared it with the one registered there.',
+      remedy: 'Paste back what their page shows after saving.',
+    });
+  else if (there.includes(ours)) lines.push({ what: 'redirect URI', verdict: 'good', says: 'It is the same there, character by character.', remedy: null });
+  else {
+    const verdict = compareRedirectUris(ours, nearest(ours, there));
+    lines.push({
+      what: 'redirect URI',
+      verdict: 'missing',
+      says: verdict.kind === 'same' ? '' : verdict.says,
+      remedy: 'Mend it there, save it there, then paste it back here.',
+    });
+  }
+  return lines;
+}
+
+/** Of several registered ones, the one that agrees longest with ours. */
+export function nearest(ours: string, there: readonly string[]): string {
+  const same = (other: string) => [...ours].findIndex((letter, at) => letter !== other[at]);
+  const rate = (other: string) => (same(other) === -1 ? ours.length : same(other));
+  return [...there].sort((a, b) => rate(b) - rate(a))[0] ?? '';
+}
+
+function scopeLines(definition: ProviderDefinition, registered: readonly string[], wants: NonNullable<Standing['wants']>): ReadyLine[] {
+  const lines: ReadyLine[] = [];
+  const unregistered = wants.scopes.filter((scope) => !registered.includes(scope));
+  const near = reviewScopes(unregistered, registered).flatMap((one) =>
+    one.meant === null ? [] : [`\u201c${one.scope}\u201d may be \u201c${one.meant}\u201d there.`],
+  );
+  if (registered.length === 0)
+    lines.push({
+      what: 'scopes',
+      verdict: 'doubt',
+      says: 'Which scopes are registered there is not entered, so they cannot be compared.',
+      remedy: 'Enter them under \u201cHow it stands\u201d on the page of the client.',
+    });
+  else if (unregistered.length > 0)
+    lines.push({
+      what: 'scopes',
+      verdict: 'missing',
+      says: `Requested, but not registered there: ${list(unregistered)}.${near.map((one) => ` ${one}`).join('')}`,
+      remedy: 'Register them there, or ask for less.',
+    });
+  for (const operation of wants.operations)
+    if (operation.needs.length > 0 && !operation.needs.some((set) => set.every((scope) => wants.scopes.includes(scope))))
+      lines.push({
+        what: 'scopes',
+        verdict: 'missing',
+        says: `The operation ${operation.id} needs ${operation.needs.map((set) => list(set)).join(' or ')}, which is not requested.`,
+        remedy: 'Tick these scopes at the connection.',
+      });
+  const agreement = definition.scopes.filter((scope) => scope.organisation && wants.scopes.includes(scope.name)).map((scope) => scope.name);
+  if (agreement.length > 0)
+    lines.push({
+      what: 'scopes',
+      verdict: 'doubt',
+      says: `The whole organisation must agree to ${list(agreement)}.`,
+      remedy: 'Make sure that whoever may do so has agreed.',
+    });
+  if (lines.every((line) => line.verdict === 'doubt') && registered.length > 0)
+    lines.push({ what: 'scopes', verdict: 'good', says: 'Every scope requested is registered there.', remedy: null });
+  return lines;
+}
+
+function listedLine(listed: readonly string[], expected: string | null): ReadyLine {
+  const line = (verdict: ReadyLine['verdict'], says: string, remedy: string | null): ReadyLine => ({ what: 'listed accounts', verdict, says, remedy });
+  if (listed.length === 0)
+    return line('missing', 'The client is open to listed accounts only, and none is entered here.', 'List the account there, then enter it here.');
+  if (expected === null)
+    return line('doubt', `Only these can agree: ${list(listed)}.`, 'Name the expected account at the connection, so that it can be compared.');
+  if (listed.some((one) => one.toLowerCase() === expected.toLowerCase())) return line('good', `${expected} is listed there.`, null);
+  return line(
+    'missing',
+    `${expected} is not among the listed accounts: ${list(listed)}.`,
+    'List it there, then enter it here; or name another expected account.',
+  );
+}
+
+/** The one line: ready, or what is missing. */
+export function readyInOne(lines: readonly ReadyLine[]): string {
+  const missing = lines.filter((line) => line.verdict === 'missing');
+  const doubts = lines.filter((line) => line.verdict === 'doubt').length;
+  if (missing.length > 0) return `Not ready: ${missing.map((line) => line.says).join(' ')}`;
+  return doubts > 0 ? `Ready, with ${doubts === 1 ? 'one thing that cannot be known' : `${doubts} things that cannot be known`} from here.` : 'Ready.';
+}

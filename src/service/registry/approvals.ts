@@ -1,0 +1,126 @@
+import { setTimeout as sleep } from 'node:timers/promises';
+import type { z } from 'zod';
+import type { Client, RecordRequest } from '../../api/clients.ts';
+import { Fault } from '../../core/fault.ts';
+import { base64url } from '../../core/identifiers.ts';
+import { approvalQuestion, approvalSeen, type SeenApproval } from '../../core/oauth/approval-check.ts';
+import { readTokenOutcome } from '../../core/oauth/token-answer.ts';
+import { tokenRequest } from '../../core/oauth/token-request.ts';
+import type { ProviderDefinition } from '../../core/provider/definition.ts';
+import { requestDeadlineMs } from '../../core/renewal/plan.ts';
+import { evidenceText } from '../renewal/evidence.ts';
+import { idBytes, idText } from '../store/database.ts';
+import { type ClientRow, refuseUnconfirmed, registeringOf, unconfirmedOf } from './client-record.ts';
+import { clientLabel, findClient, showClient } from './clients.ts';
+import type { Services } from './services.ts';
+
+/** Approval on its axis: what was sent, and whether it has come, asked of the token endpoint where that tells. */
+const REQUESTS_MOST = 50;
+const AT_ONCE = 20;
+const day = (instant: number): string => new Date(instant).toISOString().slice(0, 10);
+
+/** Keeps what was sent by a form, word by word, and that approval is asked for. */
+export async function recordRequest(s: Services, provider: string, name: string, sent: z.output<typeof RecordRequest>, operator: string): Promise<Client> {
+  const { record } = await findClient(s, provider, name);
+  const registering = registeringOf(record);
+  const sentOn = sent.asked_on ?? day(s.ports.clock.now());
+  const requests = [...registering.requests, { form: sent.form, sent_on: sentOn, sent_by: operator, answers: sent.answers }].slice(-REQUESTS_MOST);
+  const asks = record.approval !== 'given' && record.approval !== 'not_needed';
+  const changed = await s.tables.clients.change(
+    { id: record.id, revision: record.revision },
+    {
+      revision: record.revision + 1,
+      ...(asks ? { approval: 'asked' } : {}),
+      registering: { ...registering, requests, asked_on: sentOn, asked_by: sent.form, expected_on: sent.expected_on ?? registering.expected_on },
+    },
+  );
+  if (changed === 0) throw new Fault('REVISION_OLD');
+  s.history.add({
+    actor: operator,
+    kind: 'request_sent',
+    subject: `client:${clientLabel(provider, name)}`,
+    says: `Sent the form \u201c${sent.form}\u201d, ${sent.answers.length === 1 ? 'one answer' : `${sent.answers.length} answers`}.`,
+  });
+  return showClient(s, provider, name);
+}
+
+/** Asks now. @throws {Fault} APPROVAL_UNTOLD where the provider has no way to tell, or did not. */
+export async function checkApproval(s: Services, provider: string, name: string, operator: string): Promise<Client> {
+  const { record, definition } = await findClient(s, provider, name);
+  if (!definition.dialect.approval_check)
+    throw new Fault('APPROVAL_UNTOLD', {
+      detail: `The token endpoint of ${definition.title} does not tell whether a client is approved.`,
+      remedy: 'Look on the page of the client over there, then say here how it stands.',
+    });
+  refuseUnconfirmed(unconfirmedOf(record, definition));
+  const { seen, evidence } = await ask(s, record, definition);
+  if (seen === null) throw new Fault('APPROVAL_UNTOLD', { detail: `The answer was: ${evidence}.`, remedy: 'Ask again later; nothing was changed.' });
+  await keep(s, record, definition, seen, evidence, operator);
+  return showClient(s, provider, name);
+}
+
+async function ask(s: Services, record: ClientRow, definition: ProviderDefinition): Promise<{ seen: SeenApproval | null; evidence: string }> {
+  const question = approvalQuestion(definition, `approval-check-${base64url(s.ports.random.bytes(9))}`);
+  const [credentials] = (await s.contexts.credentialsOf(record.id, definition)).inOrder;
+  if (!question || !credentials || record.clientId === null || definition.server.token_endpoint.includes('{'))
+    return { seen: null, evidence: 'the client has no id or secret yet' };
+  const once = { now: s.ports.clock.now(), deadlineMs: requestDeadlineMs(s.settings.limits, null), jti: base64url(s.ports.random.bytes(16)) };
+  const answer = readTokenOutcome(await s.ports.send(await tokenRequest(definition, credentials, question, once)), definition.dialect);
+  return { seen: approvalSeen(definition, answer), evidence: evidenceText(answer.evidence) };
+}
+
+async function keep(s: Services, record: ClientRow, definition: ProviderDefinition, seen: SeenApproval, evidence: string, actor: string): Promise<void> {
+  const now = s.ports.clock.now();
+  const label = clientLabel(definition.name, record.name);
+  const registering = registeringOf(record);
+  const changed = await s.tables.clients.change(
+    { id: record.id, approval: record.approval, revision: record.revision },
+    {
+      approval: seen,
+      approvalSeenAt: now,
+      approvalEvidence: evidence.slice(0, 500),
+      ...(seen === 'given' && registering.approved_on === null ? { registering: { ...registering, approved_on: day(now) } } : {}),
+    },
+  );
+  if (changed === 0 || seen === record.approval) return;
+  s.history.add({
+    actor,
+    kind: 'approval_changed',
+    subject: `client:${label}`,
+    says: `Approval: ${record.approval.replaceAll('_', ' ')} became ${seen.replaceAll('_', ' ')}, as the token endpoint tells.`,
+  });
+  await s.changes.announce('client', record.name);
+}
+
+/**
+ * Looks at every client whose approval is awaited, each once in `everyMs`, on whichever replica gets to it first: the row is claimed by
+ * a conditional update. Ends when told to stop.
+ */
+export async function watchApprovals(s: Services, everyMs: number, stop: AbortSignal): Promise<void> {
+  const pauseMs = Math.min(60_000, Math.max(500, Math.floor(everyMs / 4)));
+  while (!stop.aborted) {
+    try {
+      await lookAround(s, everyMs, stop);
+    } catch (cause) {
+      s.ports.log.error({ cause: cause instanceof Error ? cause.message : 'unknown' }, 'looking for approvals failed');
+    }
+    await sleep(pauseMs, undefined, { signal: stop }).catch(() => undefined); // aborted: the loop's condition ends it
+  }
+}
+
+async function lookAround(s: Services, everyMs: number, stop: AbortSignal): Promise<void> {
+  const due = `approval IN ('asked', 'they_ask_back') AND stage <> 'retired' AND client_id IS NOT NULL AND (approval_seen_at IS NULL OR approval_seen_at < UTC_TIMESTAMP(3) - INTERVAL ${Math.floor(everyMs * 1000)} MICROSECOND)`;
+  const rows = await s.database.select<{ id: Buffer; name: string; provider: string }>(
+    `SELECT c.id, c.name, p.name AS provider FROM clients c JOIN providers p ON p.id = c.provider_id WHERE ${due} ORDER BY c.approval_seen_at LIMIT ${AT_ONCE}`,
+  );
+  for (const row of rows) {
+    if (stop.aborted) return;
+    const claimed = await s.database.write(`UPDATE clients SET approval_seen_at = UTC_TIMESTAMP(3) WHERE id = $1 AND ${due}`, [idBytes(idText(row.id))]);
+    if (claimed === 0) continue;
+    const { record, definition } = await findClient(s, row.provider, row.name);
+    if (!definition.dialect.approval_check || unconfirmedOf(record, definition).length > 0) continue;
+    const { seen, evidence } = await ask(s, record, definition);
+    if (seen !== null) await keep(s, record, definition, seen, evidence, 'service');
+    else await s.tables.clients.change({ id: record.id }, { approvalEvidence: evidence.slice(0, 500) });
+  }
+}

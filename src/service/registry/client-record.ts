@@ -1,0 +1,61 @@
+import type { Client, Registering } from '../../api/clients.ts';
+import { Fault } from '../../core/fault.ts';
+import { chooseMethod } from '../../core/oauth/client-authentication.ts';
+import { type ClientAuthenticationMethod, kindsFor, type SecretKind } from '../../core/oauth/methods.ts';
+import { type Environment, type ProviderDefinition, unconfirmedOrigins, withVariant } from '../../core/provider/definition.ts';
+import { fillKnown, type PlaceholderValues } from '../../core/provider/placeholders.ts';
+import { rehearsed } from '../../core/provider/rehearsal.ts';
+import type { Row } from '../store/tables.ts';
+
+/** A stored client, and what follows from its row alone. */
+export type ClientRow = Row<'clients'>;
+export type SecretRow = Row<'clientSecrets'>;
+
+/** The definition as this client meets it: its variant, with its own values; those asked for at connections stay as {names}. */
+export const definitionFor = (
+  whole: ProviderDefinition,
+  record: Pick<ClientRow, 'environment' | 'variant' | 'placeholders' | 'rehearsalPort'>,
+): ProviderDefinition =>
+  fillKnown(rehearsed(withVariant(whole, record.environment as Environment, record.variant), record.rehearsalPort), record.placeholders as PlaceholderValues);
+
+export const methodOf = (record: Pick<ClientRow, 'authMethod'>, definition: ProviderDefinition): ClientAuthenticationMethod =>
+  (record.authMethod as ClientAuthenticationMethod | null) ?? chooseMethod(definition.server.token_endpoint_auth_methods_supported);
+
+/** Origins that nobody confirmed for this client. */
+export const unconfirmedOf = (record: Pick<ClientRow, 'trustedOrigins'>, definition: ProviderDefinition): string[] =>
+  unconfirmedOrigins(definition, record.trustedOrigins as string[] | null);
+
+/** Nothing is sent where nobody confirmed that it may go. @throws {Fault} ORIGIN_UNCONFIRMED */
+export function refuseUnconfirmed(origins: readonly string[]): void {
+  if (origins.length > 0) throw new Fault('ORIGIN_UNCONFIRMED', { detail: `New: ${origins.join(', ')}.` });
+}
+
+/** What is missing before a connection can be opened; empty: ready. */
+export function missingOf(record: ClientRow, definition: ProviderDefinition, secrets: readonly Pick<SecretRow, 'kind' | 'state'>[]): string[] {
+  const kinds = kindsFor(methodOf(record, definition));
+  const usable = secrets.some((one) => one.state !== 'retired' && kinds.includes(one.kind as SecretKind));
+  const what = kinds.includes('key') ? 'its certificate or key' : 'the client secret';
+  const values = record.placeholders as PlaceholderValues;
+  return [
+    ...(record.clientId === null ? ['the client id'] : []),
+    ...(kinds.length === 0 || usable ? [] : [what]),
+    ...definition.placeholders.filter((one) => one.level === 'client' && !values[one.name]).map((one) => one.title),
+  ];
+}
+
+/** What is remembered of registering this client. */
+export const registeringOf = (record: Pick<ClientRow, 'registering'>): Registering & { requests: Client['requests'] } => ({
+  done: [],
+  purpose: null,
+  asked_on: null,
+  asked_by: '',
+  expected_on: null,
+  notes: '',
+  own_page: '',
+  registered_by: '',
+  approved_on: null,
+  redirect_uris_there: null,
+  domains_there: null,
+  requests: [],
+  ...((record.registering ?? {}) as Partial<Registering & { requests: Client['requests'] }>),
+});

@@ -1,0 +1,37 @@
+import type { z } from 'zod';
+import type { ReadyLines } from '../../api/clients.ts';
+import { readyInOne, readyLines, type Standing } from '../../core/clients/ready.ts';
+import { operationsOf } from '../../core/clients/strength.ts';
+import type { ProviderDefinition } from '../../core/provider/definition.ts';
+import { type ClientRow, missingOf, registeringOf, type SecretRow, unconfirmedOf } from './client-record.ts';
+
+interface Wanted {
+  grantType: string;
+  scopes: readonly string[];
+  operations: readonly string[];
+  expectedAccount: string | null;
+}
+
+/** Everything known before a consent, for a client on its own or for one connection through it. */
+export function readyOf(record: ClientRow, definition: ProviderDefinition, secrets: readonly SecretRow[], wanted: Wanted | null): z.output<typeof ReadyLines> {
+  const registering = registeringOf(record);
+  const standing: Standing = {
+    missing: missingOf(record, definition, secrets),
+    unconfirmed: unconfirmedOf(record, definition),
+    redirectUri: record.redirectUri,
+    redirectUrisThere: registering.redirect_uris_there,
+    domainsThere: registering.domains_there,
+    approval: record.approval,
+    reach: record.reach,
+    listedAccounts: (record.listedAccounts as string[] | null) ?? [],
+    registeredScopes: (record.registeredScopes as string[] | null) ?? [],
+    wants: wanted && {
+      grantType: wanted.grantType,
+      scopes: wanted.scopes,
+      operations: operationsOf(definition).filter((operation) => wanted.operations.includes(operation.id)),
+      expectedAccount: wanted.expectedAccount,
+    },
+  };
+  const lines = readyLines(definition, standing);
+  return { ready: lines.every((line) => line.verdict !== 'missing'), says: readyInOne(lines), lines };
+}
