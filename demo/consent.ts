@@ -82,10 +82,16 @@ async function follow(browser: Browser, callback: string, options: PlayOptions, 
  * Registers a client at a stand-in in one go, with everything opened to it: what a person does page by page in its console. `at` is any
  * address of the part of the provider where it is to be known.
  */
-export async function registerAtStandin(at: string, name: string, redirectUri: string, certificate = ''): Promise<{ id: string; secret: string }> {
+export async function registerAtStandin(
+  at: string,
+  name: string,
+  redirectUri: string,
+  certificate = '',
+  more: { listed?: string; approval?: 'asked' } = {},
+): Promise<{ id: string; secret: string }> {
   const answer = await new Browser().fetch(
     `${new URL(at).origin}/standin/clients`,
-    new URLSearchParams({ name, redirect_uri: redirectUri, ...(certificate ? { certificate } : {}) }),
+    new URLSearchParams({ name, redirect_uri: redirectUri, ...(certificate ? { certificate } : {}), ...more }),
   );
   if (answer.status !== 201) throw new Error(`the stand-in registered no client: ${answer.body}`);
   const { client_id: id, client_secret: secret } = JSON.parse(answer.body) as { client_id: string; client_secret: string };

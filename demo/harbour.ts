@@ -4,9 +4,9 @@ import { homedir } from 'node:os';
 import { join } from 'node:path';
 import { setTimeout as sleep } from 'node:timers/promises';
 import { type ApiClient, apiClient } from '../src/api/client.ts';
-import { makeCertificate } from './certificate.ts';
 import { playConsent, registerAtStandin } from './consent.ts';
 import { ROOT, type Running, startRk, untilReady } from './processes.ts';
+import { seedOthers } from './providers.ts';
 
 /** The demo's own sign-in. It exists nowhere else. */
 export const DEMO_OPERATOR = 'marit';
@@ -37,7 +37,7 @@ export function emptyDemoFolder(folder: string): void {
 }
 
 /** The providers beside Eelgrass and Berthline. */
-export const OTHERS = ['ledgerfin', 'wharfpost', 'notchboard', 'quaymaster'] as const;
+export const OTHERS = ['ledgerfin', 'wharfpost', 'notchboard', 'quaymaster', 'bosunry', 'oakum', 'deckhail'] as const;
 
 /** Starts the stand-ins and the service over one folder. */
 export async function openHarbour(options: {
@@ -88,6 +88,7 @@ export async function openHarbour(options: {
       RUSTY_KETTLE_DATA_FOLDER: join(folder, 'service'),
       RUSTY_KETTLE_PORT: String(options.port),
       RUSTY_KETTLE_PRIVATE_HOSTS: '*.localhost, 127.0.0.1',
+      RUSTY_KETTLE_APPROVAL_CHECK_SECONDS: '10',
       ...options.environment,
     };
     service = startRk(['serve'], environment);
@@ -143,12 +144,17 @@ export interface IntegrationSettings {
   API_URL: string;
 }
 
-async function agree(call: ApiClient, connection: string, account: string): Promise<void> {
+export async function agree(call: ApiClient, connection: string, account: string): Promise<void> {
   const opened = await call('openConnection', { params: { connection } });
   if (!opened.by_itself) await playConsent(opened.start_url, { account });
+  await finished(call, opened.id);
+}
+
+/** Waits until a consent came to its end. @throws where it failed */
+export async function finished(call: ApiClient, consent: string): Promise<void> {
   for (let tries = 0; tries < 100; tries += 1, await sleep(100)) {
-    const outcome = await call('showConsent', { params: { consent: opened.id } });
-    if (outcome.phase === 'failed') throw new Error(`the demo's consent failed: ${outcome.problem?.title}`);
+    const outcome = await call('showConsent', { params: { consent } });
+    if (outcome.phase === 'failed') throw new Error(`the demo's consent failed: ${outcome.problem?.title} ${outcome.problem?.evidence ?? ''}`);
     if (outcome.phase === 'done') return;
   }
 }
@@ -168,51 +174,6 @@ export async function seedBerthline(harbour: Harbour, call: ApiClient, connectio
     await agree(call, name, 'eg-1077');
   }
   return registered.secret;
-}
-
-/**
- * The other providers of Saltmarsh Ferries: books with a certificate, parcels, the staff directory, and the passengers' forum with a
- * client for its sandbox beside the live one.
- */
-export async function seedOthers(harbour: Harbour, call: ApiClient): Promise<void> {
-  for (const url of Object.values(harbour.others)) await call('addProvider', { body: { document: await (await fetch(`${url}/definition.yaml`)).text() } });
-  const certificate = await makeCertificate('saltmarsh-ledger');
-  const client = async (
-    provider: string,
-    name: string,
-    title: string,
-    more: { placeholders?: Record<string, string>; environment?: 'sandbox'; byKey?: boolean; scopes: string[]; endsInDays?: number },
-  ) => {
-    const { byKey, scopes, endsInDays, ...rest } = more;
-    const draft = await call('addClient', { body: { provider, name, title, ...rest } });
-    const there = await registerAtStandin(draft.registration_page ?? '', title, draft.redirect_uri, byKey ? certificate.certificate : '');
-    const params = { provider, client: name };
-    await call('changeClient', {
-      params,
-      body: { revision: draft.revision, client_id: there.id, registered_scopes: scopes, ...(byKey ? { method: 'private_key_jwt' as const } : {}) },
-    });
-    const ends_at = endsInDays ? new Date(Date.now() + endsInDays * 86_400_000).toISOString() : null;
-    await call('addSecret', { params, body: byKey ? { kind: 'certificate', secret: certificate.pem } : { secret: there.secret, ends_at } });
-  };
-  const connection = async (
-    name: string,
-    provider: string,
-    through: string,
-    scopes: string[],
-    more: { placeholders?: Record<string, string>; operations?: string[] } = {},
-  ) => {
-    await call('addConnection', { body: { name, provider, client: through, scopes, ...more } });
-    await agree(call, name, 'eg-2001');
-  };
-  await client('ledgerfin', 'nightly', 'Nightly ledger', { placeholders: { tenant: 'lf204816' }, byKey: true, scopes: ['books.read', 'books.post'] });
-  await connection('ledger', 'ledgerfin', 'nightly', ['books.read', 'books.post'], { operations: ['list-postings', 'post-entry'] });
-  await client('wharfpost', 'counter', 'Parcel counter', { scopes: ['parcels'] });
-  await connection('parcels', 'wharfpost', 'counter', ['parcels'], { placeholders: { account: '40017788' }, operations: ['list-parcels'] });
-  await client('quaymaster', 'directory', 'Staff directory', { placeholders: { audience: 'qm:dir:staff' }, scopes: ['staff.read'], endsInDays: 60 });
-  await connection('staff', 'quaymaster', 'directory', ['staff.read'], { operations: ['list-people'] });
-  await client('notchboard', 'forum', 'Passengers\u2019 forum', { scopes: ['read', 'post', 'keep'] });
-  await client('notchboard', 'forum-sandbox', 'Passengers\u2019 forum, for trying', { environment: 'sandbox', scopes: ['read', 'post', 'moderate', 'keep'] });
-  await connection('forum', 'notchboard', 'forum', ['read', 'post', 'keep'], { operations: ['list-threads', 'answer-thread'] });
 }
 
 /** Saltmarsh Ferries, all through the API; the consent is played over HTTP as a browser would. Done once for a folder. */

@@ -2,6 +2,7 @@ import { spawnSync } from 'node:child_process';
 import { parseArgs } from 'node:util';
 import { DEMO_OPERATOR, DEMO_PASSWORD, demoFolder, emptyDemoFolder, ensureOperator, OTHERS, openHarbour, seed } from './harbour.ts';
 import { ROOT, start } from './processes.ts';
+import { approveAtOakum } from './providers.ts';
 
 const PORT = 7420;
 const STANDIN_PORT = 7421;
@@ -10,7 +11,7 @@ const OTHER_PORTS = Object.fromEntries(OTHERS.map((name, at) => [name, BERTHLINE
 const LIFE_SECONDS = 60;
 const say = (text = '') => process.stdout.write(`${text}\n`);
 
-const { values } = parseArgs({ options: { fresh: { type: 'boolean' }, tour: { type: 'boolean' } } });
+const { values } = parseArgs({ options: { fresh: { type: 'boolean' }, tour: { type: 'boolean' }, approve: { type: 'boolean' } } });
 if (values.tour) {
   const prepared = spawnSync(process.execPath, ['scripts/prepare.mjs', 'chromium'], { cwd: ROOT, stdio: 'inherit' }); // installed only for those who take the tour
   if (prepared.status !== 0) process.exit(1);
@@ -18,7 +19,13 @@ if (values.tour) {
   process.exit((await tour(say)) ? 0 : 1);
 }
 
-/** `npm run demo`: six stand-in providers, the service with its console, Saltmarsh Ferries, and one integration at work. */
+if (values.approve) {
+  const [approved] = await approveAtOakum(OTHER_PORTS.oakum ?? 0);
+  say(approved ? `Oakum's staff has approved ${approved}; within 10 s the service sees it by itself.` : 'Nothing waits for approval at Oakum.');
+  process.exit(0);
+}
+
+/** `npm run demo`: nine stand-in providers, the service with its console, Saltmarsh Ferries, and one integration at work. */
 const folder = demoFolder();
 try {
   if (values.fresh) emptyDemoFolder(folder);
@@ -44,7 +51,8 @@ try {
   say(`Console      ${harbour.url}`);
   say(`Sign in      name ${DEMO_OPERATOR}, password ${DEMO_PASSWORD}`);
   say(`Providers    stand-ins: Eelgrass at ${harbour.standinUrl}, Berthline at ${harbour.berthlineUrl}`);
-  say(`             Ledgerfin, Wharfpost, Notchboard and Quaymaster on the ports ${Object.values(OTHER_PORTS).join(', ')}`);
+  say(`             ${OTHERS.map((name) => `${name[0]?.toUpperCase()}${name.slice(1)} ${OTHER_PORTS[name]}`).join(', ')}`);
+  say('             Oakum has not approved its client yet. To decide as its staff: npm run demo -- --approve');
   say(`             (tokens live ${LIFE_SECONDS} s, so that you see renewals)`);
   say('Integration  timetable-board calls the API every 5 s and knows nothing of us but a token URL\n');
   say('Three commands to try, in another terminal:');

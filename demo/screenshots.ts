@@ -1,8 +1,9 @@
 import { mkdirSync } from 'node:fs';
 import { join } from 'node:path';
 import type { Page } from 'playwright-core';
-import { ensureOperator, seedBerthline, seedOthers } from './harbour.ts';
+import { ensureOperator, seedBerthline } from './harbour.ts';
 import { ROOT, rk } from './processes.ts';
+import { seedOthers } from './providers.ts';
 import { tour } from './tour.ts';
 
 /** `npm run screenshots`: plays the tour and keeps a picture of each main page in docs/screenshots/ (or the folder named). */

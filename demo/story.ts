@@ -119,13 +119,31 @@ export async function playStory(stage: Stage): Promise<{ calls: number; failures
   return { calls: Number(calls), failures: Number(failures) };
 }
 
-/** The provider's own registration page, in a tab of its own. */
+/** The provider's own developer console, in a tab of its own: what the guide shows, page by page. */
 async function register(page: Page, redirectUri: string): Promise<{ id: string; secret: string }> {
   const [there] = await Promise.all([page.waitForEvent('popup'), page.getByRole('link', { name: 'Open their registration page' }).click()]);
-  await there.getByLabel('Name people will see').fill('Saltmarsh Ferries timetable');
-  await there.getByLabel('Redirect URI').fill(redirectUri);
-  await there.getByRole('button', { name: 'Save' }).click();
-  const found = { id: await there.locator('#client-id').innerText(), secret: await there.locator('#client-secret').innerText() };
+  const part = async (name: string, work: () => Promise<unknown>, button: string): Promise<void> => {
+    await there.getByRole('link', { name, exact: true }).click();
+    await work();
+    await there.getByRole('button', { name: button, exact: true }).click();
+  };
+  const back = () => there.getByRole('link', { name: 'Saltmarsh Ferries timetable' }).click();
+  await there.getByLabel('Name of the client').fill('Saltmarsh Ferries timetable');
+  await there.getByRole('button', { name: 'Create' }).click();
+  const id = await there.locator('#client-id').innerText();
+  await part('Services', () => there.getByLabel('Tables and calendars').check(), 'Save');
+  await back();
+  const scopes = ['tables.read', 'calendars.read', 'profile', 'offline_access'];
+  const tick = async () => {
+    for (const scope of scopes) await there.locator(`input[value="${scope}"]`).check();
+  };
+  await part('Permissions', tick, 'Save');
+  await back();
+  await part('Redirect URIs', () => there.getByLabel('Address to add').fill(redirectUri), 'Add');
+  await there.getByRole('button', { name: 'Save the list' }).click();
+  await back();
+  await part('Secrets', () => there.getByLabel('Label').fill('Rusty Kettle'), 'Make a secret');
+  const secret = await there.locator('#client-secret').innerText();
   await there.close();
-  return found;
+  return { id, secret };
 }

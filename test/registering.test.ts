@@ -129,7 +129,7 @@ test('Bosunry: from an empty draft to ready, every gap named on the way; what wa
   // While listed, refresh tokens end after three days, whatever happens.
   await at.bosunry.order('skew', { skew_ms: 3 * 86_400_000 + 1000 });
   expect(await call('renewConnection', { params: { connection: 'rosters' } })).toMatchObject({
-    state: 'needs_person',
+    cause_key: expect.any(String),
     evidence: expect.stringContaining('unpublished'),
   });
   await at.bosunry.order('skew', { skew_ms: 0 });

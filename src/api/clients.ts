@@ -89,6 +89,7 @@ const GuideStep = z.object({
   leave_empty: z.string().optional(),
   instead: z.string().optional(),
   found_right_on: z.string().optional(),
+  brings: z.array(z.enum(['client_id', 'client_secret'])).describe('What the step brings, to be entered here'),
   done: z.boolean(),
   values: z.array(z.object({ name: z.string(), value: z.string() })),
   missing: z.array(z.string()),

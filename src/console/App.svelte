@@ -14,6 +14,7 @@
   import Now from './pages/Now.svelte';
   import Provider from './pages/Provider.svelte';
   import Providers from './pages/Providers.svelte';
+  import Settings from './pages/Settings.svelte';
   import SignIn from './pages/SignIn.svelte';
   import Shell from './parts/Shell.svelte';
   import { session } from './state/session.svelte.ts';
@@ -30,6 +31,7 @@
     '/providers/:provider/clients/:client': Client,
     '/callers': Callers,
     '/callers/:caller': Caller,
+    '/settings': Settings,
     '/consents/:consent': Consent,
     '/first-operator/:ticket': FirstOperator,
     '*': Nothing,

@@ -4,7 +4,7 @@ import type { ProviderDefinition } from '../core/provider/definition.ts';
 import type { Lives } from './authorization-server.ts';
 import { readCertificate } from './console/parts.ts';
 import { printCode } from './console/printed-code.ts';
-import { addSecret, openClient } from './console/record.ts';
+import { addSecret, hasPart, openClient } from './console/record.ts';
 import { FaultOrder, type Faults } from './faults.ts';
 import type { StandinStore } from './state.ts';
 import { ACCOUNTS } from './world.ts';
@@ -14,7 +14,13 @@ const LivesOrder = z.strictObject({ access_seconds: z.number().int().min(1).max(
 const WithdrawOrder = z.strictObject({ account: z.string().optional() });
 const SecretsOrder = z.strictObject({ client_id: z.string(), retire_others: z.boolean().default(false) });
 const SkewOrder = z.strictObject({ skew_ms: z.number().int().min(-35_000_000_000).max(35_000_000_000) });
-const ClientOrder = z.strictObject({ name: z.string().min(1), redirect_uri: z.url(), certificate: z.string().default('') });
+const ClientOrder = z.strictObject({
+  name: z.string().min(1),
+  redirect_uri: z.url(),
+  certificate: z.string().default(''),
+  listed: z.string().default(''),
+  approval: z.enum(['given', 'asked']).default('given'),
+});
 const ApprovalOrder = z.strictObject({ client_id: z.string(), state: z.enum(['given', 'refused', 'they_ask_back']), says: z.string().max(500).default('') });
 const CodeOrder = z.strictObject({ client_id: z.string(), account: z.string() });
 
@@ -44,12 +50,18 @@ export function standinOrders(parts: Orders): Router {
   });
   // A client in one go, as if somebody had gone through all of the console: with everything opened, and approved.
   control.post('/clients', (request, response) => {
-    const { name, redirect_uri: redirectUri, certificate } = ClientOrder.parse(request.body);
+    const { name, redirect_uri: redirectUri, certificate, listed, approval } = ClientOrder.parse(request.body);
     if (certificate && !readCertificate(certificate)) return void response.status(400).json({ error: 'the certificate cannot be read' });
     const { realm, definition } = parts.placeOf(request);
     const client = openClient(definition, realm, name, parts.now());
     client.redirectUris = [redirectUri];
     if (certificate) client.certificates = [certificate];
+    if (listed) [client.reach, client.listed] = ['listed', [listed]];
+    client.approval.state = approval;
+    if (hasPart(definition, 'project')) {
+      client.project = 'Quick';
+      store.state.projects[`${realm}/quick`] = { id: 'quick', name: client.project, realm };
+    }
     const { value } = addSecret(definition, client, parts.now());
     store.state.clients[client.id] = client;
     store.touch();
@@ -73,6 +85,15 @@ export function standinOrders(parts: Orders): Router {
     store.touch();
     return void response.json({ approval: state });
   });
+  control.get(
+    '/approvals',
+    (_request, response) =>
+      void response.json({
+        waiting: Object.values(store.state.clients)
+          .filter((client) => client.approval.state === 'asked')
+          .map((client) => ({ client_id: client.id, name: client.name, answers: client.approval.answers })),
+      }),
+  );
   control.post('/printed-codes', (request, response) => {
     const { client_id: id, account } = CodeOrder.parse(request.body);
     const client = store.state.clients[id];

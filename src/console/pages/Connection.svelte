@@ -14,6 +14,8 @@
   import HistoryList from '../parts/HistoryList.svelte';
   import LifeLine from '../parts/LifeLine.svelte';
   import Moment from '../parts/Moment.svelte';
+  import ReadyNote from '../parts/ReadyNote.svelte';
+  import RehearsalMark from '../parts/RehearsalMark.svelte';
   import ProblemNote from '../parts/ProblemNote.svelte';
   import StateMark from '../parts/StateMark.svelte';
   import Title from '../parts/Title.svelte';
@@ -67,8 +69,9 @@
 </Title>
 <ProblemNote problem={loaded.problem ?? doing.problem} />
 {#if c}
+  {#if !agreed && c.state !== 'revoked'}<ReadyNote ready={c.ready} />{/if}
   <section class="panel px-4 py-3 mb-5" aria-label="State">
-    <p class="flex flex-wrap gap-x-4"><StateMark state={c.state} />{#if c.cause}<span>{c.cause}</span>{/if}</p>
+    <p class="flex flex-wrap gap-x-4"><StateMark state={c.state} />{#if c.rehearsal}<RehearsalMark />{/if}{#if c.cause}<span>{c.cause}</span>{/if}</p>
     {#if c.evidence && c.state !== 'working'}<p class="text-sm">The provider said: <code>{c.evidence}</code></p>{/if}
     {#if c.remedy}<p><strong>What to do:</strong> {c.remedy}</p>{/if}
     {#if c.life}
@@ -82,12 +85,13 @@
     <section aria-labelledby="what"><h2 id="what" class="mb-1">What was agreed</h2>
       <dl class="facts">
         {#if c.grant_type === 'client_credentials'}<dt>Acts</dt><dd>for itself: the client asks for its own token</dd>{:else}<dt>Account</dt><dd>{c.account ?? (agreed ? 'not read' : 'nobody yet')}{#if c.expected_account && c.expected_account !== c.account}{' '}<span class="text-base-content/70">expected: {c.expected_account}</span>{/if}</dd>{/if}
-        <dt>Client</dt><dd><a class="link" href={`#/providers/${c.provider}/clients/${c.client}`}>{c.provider_title}/{c.client}</a>, {c.environment}</dd>
+        <dt>Client</dt><dd><a class="link" href={`#/providers/${c.provider}/clients/${c.client}`}>{c.provider_title}/{c.client}</a>, {c.rehearsal ? `a rehearsal of ${c.environment}` : c.environment}</dd>
         {#if c.consented_at}<dt>{c.grant_type === 'client_credentials' ? 'Asked' : 'Consented'}</dt><dd><Moment at={c.consented_at} />, started by {c.consented_by}</dd>
           <dt>Refresh token</dt><dd class={c.grant_type === 'client_credentials' || c.has_refresh_token && c.next_renewal_at ? '' : 'text-warning font-semibold'}>{c.grant_type === 'client_credentials' ? 'not needed: a new token is asked for in time' : !c.has_refresh_token ? 'none came: it ends with its access token' : c.next_renewal_at ? 'yes: it is renewed by itself' : 'held, and refused by the provider'}</dd>{/if}
         {#if c.agree_again_by}<dt>Agree again by</dt><dd><Moment at={c.agree_again_by} />: the grant ends then by the provider’s rules</dd>{/if}
         <dt>Renewed</dt><dd><PolicyChoice connection={c} done={() => loaded.load()} /></dd>
         <dt>Scopes</dt><dd>{#each c.scopes_granted ?? c.scopes_requested as scope (scope)}<code class="mr-2">{scope}</code>{/each}</dd>
+        {#if c.scopes_registered.length > 0 && !agreed}<dt>Registered there</dt><dd>{#each c.scopes_registered as scope (scope)}<code class="mr-2">{scope}</code>{/each}</dd>{/if}
         {#if c.scopes_by_themselves.length > 0}<dt>Also asked for</dt><dd>{#each c.scopes_by_themselves as scope (scope)}<code class="mr-2">{scope}</code>{/each}<span class="text-base-content/70">to read who agreed</span></dd>{/if}
         {#if Object.keys(c.placeholders).length > 0}<dt>Placeholders</dt><dd>{#each Object.entries(c.placeholders) as [name, value] (name)}<span class="mr-3">{name} <code>{value}</code></span>{/each}</dd>{/if}
         {#if c.operations.length > 0}<dt>It is for</dt><dd>{c.operations.join(', ')}</dd>{/if}

@@ -6,6 +6,8 @@
   import NothingCameBack from '../parts/NothingCameBack.svelte';
   import Moment from '../parts/Moment.svelte';
   import ProblemNote from '../parts/ProblemNote.svelte';
+  import PrintedCode from '../parts/PrintedCode.svelte';
+  import RehearsalMark from '../parts/RehearsalMark.svelte';
   import Title from '../parts/Title.svelte';
   import { Loaded } from '../state/loaded.svelte.ts';
   import { call, session } from '../state/session.svelte.ts';
@@ -18,6 +20,10 @@
     return loaded.start();
   });
   const o = $derived(loaded.value);
+  const connection = new Loaded(() => call('showConnection', { params: { connection: loaded.value?.connection ?? '' } }));
+  $effect(() => {
+    if (o?.wants_code && connection.value === null && connection.problem === null) void connection.load();
+  });
   const signedIn = $derived(typeof session.who === 'object' && session.who !== null);
   const finished = $derived(o?.phase === 'done' || o?.phase === 'failed');
   const blockedLink = $derived(sessionStorage.getItem(`rk-consent-${params.consent}`));
@@ -27,7 +33,10 @@
 
 {#if o}
   <Title title={finished ? (o.problem ? 'It did not work' : `${o.connection} is connected`) : o.by_itself ? `Asking ${o.provider_title}` : `Waiting for ${o.provider_title}`} up={signedIn ? { href: `#/connections/${o.connection}`, name: o.connection } : null} />
-  {#if !finished}
+  {#if o.rehearsal}<p class="mb-3"><RehearsalMark /> At a simulated provider on this machine: nothing here is real.</p>{/if}
+  {#if o.wants_code && !finished && signedIn}
+    <PrintedCode outcome={o} ready={connection.value?.ready ?? null} done={() => loaded.load()} />
+  {:else if !finished}
     <p class="flex items-center gap-3 mb-4" role="status"><span class="loading loading-dots loading-sm" aria-hidden="true"></span>{o.by_itself && o.phase === 'exchanging' ? 'The client asks for a token of its own…' : WAITS[o.phase]} <span class="text-base-content/70">Runs out <Moment at={o.expires_at} />.</span></p>
     {#if o.phase === 'offered' && blockedLink}<p class="mb-4">Your browser kept the new tab from opening: <a class="btn btn-primary btn-sm" href={blockedLink} target="_blank" rel="noopener">Go to {o.provider_title}</a></p>{/if}
     {#if o.phase === 'started' && signedIn}

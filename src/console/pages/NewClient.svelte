@@ -10,6 +10,7 @@
 
   const { params }: { params: { provider: string } } = $props();
   let name = $state('');
+  let rehearsal = $state('');
   let title = $state('');
   let environment = $state<'development' | 'sandbox' | 'live'>('live');
   const provider = new Loaded(() => call('showProvider', { params }));
@@ -24,7 +25,7 @@
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
     void saving.run(async () => {
-      await call('addClient', { body: { provider: params.provider, name: name.trim(), title: title.trim(), type: chosen, environment, placeholders: $state.snapshot(values) } });
+      await call('addClient', { body: { provider: params.provider, name: name.trim(), title: title.trim(), type: chosen, environment, placeholders: $state.snapshot(values), rehearsal_port: rehearsal ? Number(rehearsal) : null } });
       await push(`/providers/${params.provider}/clients/${name.trim()}`);
     });
   };
@@ -41,6 +42,7 @@
   {/if}
   <Field id="environment" label="Environment" help={variant ? `${variant.title}: ${variant.says}` : ''}><select id="environment" class="select w-full" bind:value={environment}><option value="development">development</option><option value="sandbox">sandbox</option><option value="live">live</option></select></Field>
   {#if definition}<Placeholders {definition} level="client" {environment} bind:values />{/if}
+  <details class="mb-3"><summary class="cursor-pointer">A rehearsal, before the provider has approved anything</summary><div class="mt-2"><Field id="rehearsal" label="Port of the simulated provider" help={`Start one on this machine with “rk standin” and the definition of ${params.provider}; it prints its port. The real client is a second one.`}><input id="rehearsal" class="input w-32 mono" inputmode="numeric" pattern="[0-9]{'{'}1,5{'}'}" bind:value={rehearsal} /></Field></div></details>
   <ProblemNote problem={provider.problem ?? saving.problem} />
   <button class="btn btn-primary" disabled={saving.busy}>Start the draft</button>
 </form>

@@ -61,7 +61,7 @@
 {:else if clients.value}
   <form onsubmit={submit} class="max-w-2xl">
     <Field id="client" label="Client">
-      <select id="client" class="select w-full" bind:value={chosen}>{#each items as one (`${one.provider}/${one.name}`)}<option value={`${one.provider}/${one.name}`}>{one.provider_title} / {one.name} ({one.environment})</option>{/each}</select>
+      <select id="client" class="select w-full" bind:value={chosen}>{#each items as one (`${one.provider}/${one.name}`)}<option value={`${one.provider}/${one.name}`}>{one.provider_title} / {one.name} ({one.environment}{one.rehearsal_port === null ? '' : ', rehearsal'})</option>{/each}</select>
     </Field>
     {#if client && client.missing.length > 0}<p class="mb-3"><StateMark state={client.state} /> {client.cause} <a class="link link-primary" href={`#/providers/${client.provider}/clients/${client.name}`}>Complete it</a> before somebody consents.</p>{/if}
     <Field id="name" label="Name" help="Integrations use it; it can be the name of the job, such as sailings."><input id="name" class="input w-full mono" required pattern="[a-z0-9][a-z0-9._\-]*" maxlength="63" bind:value={name} /></Field>

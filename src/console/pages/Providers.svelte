@@ -2,6 +2,7 @@
   import Plus from '@lucide/svelte/icons/plus';
   import { onMount } from 'svelte';
   import ProblemNote from '../parts/ProblemNote.svelte';
+  import RehearsalMark from '../parts/RehearsalMark.svelte';
   import StateMark from '../parts/StateMark.svelte';
   import Title from '../parts/Title.svelte';
   import { Loaded } from '../state/loaded.svelte.ts';
@@ -23,10 +24,10 @@
     <section class="mb-6" aria-labelledby={`p-${provider.name}`}>
       <div class="flex items-baseline gap-3 mb-1"><h2 id={`p-${provider.name}`}><a class="link" href={`#/providers/${provider.name}`}>{provider.title}</a></h2><span class="text-base-content/70">{provider.about}</span></div>
       <table class="list-table">
-        <thead><tr><th class="w-48">Client</th><th class="w-40">State</th><th class="w-32">Environment</th><th>Client id</th><th class="text-right w-28">Connections</th></tr></thead>
+        <thead><tr><th class="w-48">Client</th><th class="w-40">State</th><th class="w-44">Environment</th><th>Client id</th><th class="text-right w-28">Connections</th></tr></thead>
         <tbody>
           {#each clients as client (client.name)}
-            <tr><td class="font-semibold"><a class="link" href={`#/providers/${provider.name}/clients/${client.name}`}>{client.name}</a> <span class="font-normal">{client.title}</span></td><td><StateMark state={client.state} /></td><td>{client.environment}</td><td class="mono break-all">{client.client_id ?? '–'}</td><td class="text-right tabular-nums">{client.connections}</td></tr>
+            <tr><td class="font-semibold"><a class="link" href={`#/providers/${provider.name}/clients/${client.name}`}>{client.name}</a> <span class="font-normal">{client.title}</span></td><td><StateMark state={client.state} /></td><td>{client.environment}{#if client.rehearsal_port !== null}{' '}<RehearsalMark />{/if}</td><td class="mono break-all">{client.client_id ?? '–'}</td><td class="text-right tabular-nums">{client.connections}</td></tr>
           {:else}<tr><td colspan="5">No client yet.</td></tr>{/each}
         </tbody>
       </table>

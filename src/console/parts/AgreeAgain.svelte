@@ -18,7 +18,8 @@
     void doing.run(async () => {
       const opened = await call('openConnection', { params: { connection } });
       warnings = opened.warnings;
-      if (opened.by_itself) tab?.close();
+      const here = opened.start_url.startsWith(`${location.origin}/#`); // a page of ours, such as that for a printed code
+      if (opened.by_itself || (here && (warnings.length === 0 || seen))) tab?.close();
       else if (warnings.length > 0 && !seen) {
         // Said before anybody consents: the link waits until it was read.
         tab?.close();

@@ -2,6 +2,7 @@
   import type { ConnectionSummary } from '../../api/connections.ts';
   import LifeLine from './LifeLine.svelte';
   import Moment from './Moment.svelte';
+  import RehearsalMark from './RehearsalMark.svelte';
   import StateMark from './StateMark.svelte';
 
   const { items }: { items: ConnectionSummary[] } = $props();
@@ -16,7 +17,7 @@
           <td class="font-semibold"><a class="link" href={`#/connections/${one.name}`}>{one.name}</a></td>
           <td><StateMark state={one.state} />{#if one.cause}<div class="text-sm max-w-64">{one.cause}</div>{/if}</td>
           <td class="break-all">{one.account ?? '–'}</td>
-          <td><a class="link" href={`#/providers/${one.provider}/clients/${one.client}`}>{one.provider_title}/{one.client}</a> <span class="text-sm text-base-content/70">{one.environment}</span></td>
+          <td><a class="link" href={`#/providers/${one.provider}/clients/${one.client}`}>{one.provider_title}/{one.client}</a> <span class="text-sm text-base-content/70">{one.environment}</span>{#if one.rehearsal}{' '}<RehearsalMark />{/if}</td>
           <td><LifeLine life={one.life} /></td>
           <td><Moment at={one.life?.expires_at ?? null} /></td>
           <td class="text-right tabular-nums">{one.renewals}</td>

@@ -3,12 +3,23 @@
   import { Doing } from '../state/loaded.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import Copy from './Copy.svelte';
+  import GuideEntry from './GuideEntry.svelte';
   import ProblemNote from './ProblemNote.svelte';
 
   /** The steps of registering this client over there, with its own values; what is ticked is remembered. */
   const { client: c, done }: { client: Client; done: () => unknown } = $props();
   const doing = new Doing();
-  const NAMES: Record<string, string> = { redirect_uri: 'the redirect URI', scopes: 'the scopes', client_title: 'the title', home_page: 'the home page' };
+  const NAMES: Record<string, string> = {
+    redirect_uri: 'the redirect URI',
+    redirect_host: 'our host',
+    client_title: 'the title',
+    client_id: 'the client id',
+    listed_accounts: 'the listed accounts',
+    sha1: 'the thumbprint of the certificate',
+    keys_address: 'the address of the public keys',
+  };
+  const nameOf = (name: string) => NAMES[name] ?? `the ${name.replaceAll('_', ' ')}`;
+  const ANSWERED = ['organisation', 'purpose', 'contact', 'platform', 'home_page', 'privacy_page', 'terms_page'];
   const remember = (registering: Partial<Client['registering']>) =>
     doing.run(async () => {
       await call('changeClient', { params: { provider: c.provider, client: c.name }, body: { revision: c.revision, registering } });
@@ -20,8 +31,9 @@
 
 {#if c.guide.length > 0}
   {#if c.purposes.length > 0}
-    <p class="mb-2 flex items-center gap-2"><label for="purpose" class="font-semibold">What is it for?</label><select id="purpose" class="select select-sm w-48" disabled={doing.busy} value={c.registering.purpose ?? ''} onchange={(event) => remember({ purpose: event.currentTarget.value || null })}><option value="">nothing of these</option>{#each c.purposes as one (one)}<option value={one}>{one}</option>{/each}</select></p>
+    <p class="mb-2 flex items-center gap-2"><label for="purpose" class="font-semibold">What is it for?</label><select id="purpose" class="select select-sm w-48" disabled={doing.busy} value={c.registering.purpose ?? ''} onchange={(event) => remember({ purpose: event.currentTarget.value || null })}><option value="">choose</option>{#each c.purposes as one (one)}<option value={one}>{one}</option>{/each}</select></p>
   {/if}
+  {#if c.purposes.length > 0 && c.registering.purpose === null}<p class="text-warning mb-1">Some steps depend on it and are not shown yet.</p>{/if}
   <p class="text-sm text-base-content/70 mb-1" role="status">{left === 0 ? 'Every step is ticked.' : `${left} of ${c.guide.length} steps are left.`}</p>
   <ol class="mb-2">
     {#each c.guide as step, at (step.title)}
@@ -30,9 +42,10 @@
         <div class="min-w-0">
           <label for={`step-${at}`} class={['font-semibold', step.done && 'text-base-content/70']}>{at + 1}. {step.title}</label>{#if step.side === 'api'} <span class="text-sm text-base-content/70">on the API’s side</span>{/if}
           {#if step.where}<p class="text-sm text-base-content/70">There: {step.where}{#if step.page && !step.page.includes('{')}. <a class="link" href={step.page} target="_blank" rel="noopener">Open that page</a>{/if}</p>{/if}
-          <p class="break-words">{step.does}</p>
-          {#each step.values as one (one.name)}{#if one.name !== 'home_page'}<p class="my-0.5"><Copy value={one.value} label={NAMES[one.name] ?? one.name} /></p>{/if}{/each}
-          {#if step.missing.length > 0}<p class="text-warning font-semibold">Still missing: {step.missing.join(', ')}. Enter it before you follow this step.</p>{/if}
+          <p class="break-words" data-step>{step.does}</p>
+          {#each step.values as one (one.name)}<p class="my-0.5"><Copy value={one.value} label={nameOf(one.name)} /></p>{/each}
+          <GuideEntry client={c} {step} {done} />
+          {#if step.missing.length > 0}<p class="text-warning"><strong>Still missing:</strong> {step.missing.map(nameOf).join(', ')}. Enter it before you follow this step{#if step.missing.some((name) => ANSWERED.includes(name))}; <a class="link" href="#/settings">what every form asks for</a> is answered once{/if}.</p>{/if}
           {#if step.look_alike}<p class="text-sm"><strong>Not to be taken for it:</strong> {step.look_alike}</p>{/if}
           {#if step.leave_empty}<p class="text-sm"><strong>Leave it empty, or else:</strong> {step.leave_empty}</p>{/if}
           {#if step.instead}<p class="text-sm"><strong>You may see instead:</strong> {step.instead}</p>{/if}

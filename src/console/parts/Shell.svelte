@@ -4,6 +4,7 @@
   import Landmark from '@lucide/svelte/icons/landmark';
   import LogOut from '@lucide/svelte/icons/log-out';
   import Moon from '@lucide/svelte/icons/moon';
+  import SettingsIcon from '@lucide/svelte/icons/settings';
   import Sun from '@lucide/svelte/icons/sun';
   import Workflow from '@lucide/svelte/icons/workflow';
   import type { Snippet } from 'svelte';
@@ -17,6 +18,7 @@
     { path: '/connections', name: 'Connections', icon: Cable },
     { path: '/providers', name: 'Providers', icon: Landmark },
     { path: '/callers', name: 'Callers', icon: Workflow },
+    { path: '/settings', name: 'Settings', icon: SettingsIcon },
   ];
   const isHere = (path: string) => (path === '/' ? router.location === '/' : router.location.startsWith(path));
   const who = $derived(typeof session.who === 'object' ? session.who : null);

@@ -27,8 +27,10 @@ export class Loaded<T> {
     }
   }
 
-  /** Loads now and then on; the answer stops it. */
+  /** Loads now and then on; the answer stops it. What an earlier start had read is not shown as if it were this one's. */
   start(): () => void {
+    this.value = null;
+    this.problem = null;
     void this.load();
     const timer = this.#everyMs > 0 ? setInterval(() => void (document.hidden || this.load()), this.#everyMs) : undefined;
     return () => {

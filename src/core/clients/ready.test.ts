@@ -63,7 +63,7 @@ test.each<[string, Partial<Standing>, 'missing' | 'doubt', string]>([
   const found = lines.filter((line) => line.verdict !== 'good');
   expect(found).toHaveLength(1);
   expect(found[0]).toMatchObject({ verdict, says: expect.stringContaining(says), remedy: expect.any(String) });
-  expect(readyInOne(lines)).toMatch(verdict === 'missing' ? /^Not ready: / : /^Ready, with one thing/);
+  expect(readyInOne(lines)).toMatch(verdict === 'missing' ? /^Not ready: / : /^Ready, but look at: [a-zA-Z ]+\.$/);
 });
 
 test('a client that acts for itself has no redirect URI and no accounts to compare; scopes that the organisation must agree to are said', () => {

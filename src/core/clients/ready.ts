@@ -171,7 +171,7 @@ function listedLine(listed: readonly string[], expected: string | null): ReadyLi
 /** The one line: ready, or what is missing. */
 export function readyInOne(lines: readonly ReadyLine[]): string {
   const missing = lines.filter((line) => line.verdict === 'missing');
-  const doubts = lines.filter((line) => line.verdict === 'doubt').length;
+  const doubts = [...new Set(lines.filter((line) => line.verdict === 'doubt').map((line) => line.what))];
   if (missing.length > 0) return `Not ready: ${missing.map((line) => line.says).join(' ')}`;
-  return doubts > 0 ? `Ready, with ${doubts === 1 ? 'one thing that cannot be known' : `${doubts} things that cannot be known`} from here.` : 'Ready.';
+  return doubts.length > 0 ? `Ready, but look at: ${list(doubts)}.` : 'Ready.';
 }

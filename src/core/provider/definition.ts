@@ -115,6 +115,10 @@ const Step = z.strictObject({
   look_alike: text(300).optional().describe('What is easily taken for it'),
   leave_empty: text(300).optional(),
   instead: text(300).optional().describe('What you may see instead'),
+  brings: z
+    .array(z.enum(['client_id', 'client_secret']))
+    .default([])
+    .describe('What the step brings, to be entered here'),
   purpose: text(60).optional().describe('Only for this purpose'),
   found_right_on: z.iso.date().optional(),
 });

@@ -84,7 +84,11 @@ export function sortNotepad(definition: ProviderDefinition, notepad: string): { 
   const items: SortedItem[] = [];
   const unsorted: number[] = [];
   const shapes = shapesOf(definition);
-  const words = Object.entries(definition.words);
+  // Only words of fields, the longest first: “Client” must not take the line of “Client id”.
+  const fields = new Set(['client_id', 'client_secret', ...definition.placeholders.map((one) => one.name)]);
+  const words = Object.entries(definition.words)
+    .filter(([of]) => fields.has(of))
+    .sort(([, a], [, b]) => b.length - a.length);
   notepad
     .slice(0, 20_000)
     .split(/\r?\n/)

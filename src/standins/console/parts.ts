@@ -201,7 +201,7 @@ const secrets: ConsolePart = {
       ),
       'None yet.',
     );
-    return `${field('label', 'Label', '')}<label>Ends <select name="days">${lives.map((days) => `<option value="${days}">after ${days} days</option>`).join('')}${most === undefined ? '<option value="" selected>never</option>' : ''}</select></label>${button('new', 'Make a secret')}${list}`;
+    return `${field('label', 'Label', '')}<label for="days">Ends</label> <select id="days" name="days">${lives.map((days) => `<option value="${days}">after ${days} days</option>`).join('')}${most === undefined ? '<option value="" selected>never</option>' : ''}</select><p>${button('new', 'Make a secret')}</p>${list}`;
   },
   press: ({ definition, client, now }, fields) => {
     const [action = '', id] = one(fields.action).split(':');
@@ -256,10 +256,10 @@ export function readCertificate(pem: string): X509Certificate | null {
 const serviceUser: ConsolePart = {
   sums: ({ client }) => (client.serviceUser ? `${client.serviceUser.name}, ${client.serviceUser.role}` : 'none'),
   form: ({ definition, client }) =>
-    `${field('name', 'Name of the service user', client.serviceUser?.name ?? '')}<label>Role <select name="role"><option value="">choose</option>${definition.registration.roles
+    `${field('name', 'Name of the service user', client.serviceUser?.name ?? '')}<label for="role">Role</label><select id="role" name="role"><option value="">choose</option>${definition.registration.roles
       .toSorted()
       .map((role) => `<option${client.serviceUser?.role === role ? ' selected' : ''}>${esc(role)}</option>`)
-      .join('')}</select></label>${button('save', 'Save')}`,
+      .join('')}</select><p>${button('save', 'Save')}</p>`,
   press: ({ definition, client }, fields) => {
     const [name, role] = [one(fields.name), one(fields.role)];
     if (!name || !definition.registration.roles.includes(role)) return { problem: 'A name and a role are needed.' };

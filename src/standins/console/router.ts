@@ -112,7 +112,7 @@ export function developerConsole(parts: ServerParts): Router {
     return send(
       response,
       found.title,
-      `<p><a href="${base}/${context.client.id}">${esc(context.client.name)}</a></p>${note(pressed)}<form method="post" action="${base}/${context.client.id}/${found.part}">${PARTS[found.part].form(context)}</form>`,
+      `<p><a href="${base}/${context.client.id}">${esc(context.client.name)}</a></p>${note(pressed)}<form method="post" action="${base}/${context.client.id}/${found.part}">${PARTS[found.part].form(context)}</form><h2>Parts</h2>${menu(context)}`,
       pressed.problem ? 400 : 200,
     );
   };

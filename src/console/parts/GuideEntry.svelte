@@ -1,0 +1,62 @@
+<script lang="ts">
+  import type { Client } from '../../api/clients.ts';
+  import { Doing } from '../state/loaded.svelte.ts';
+  import { call } from '../state/session.svelte.ts';
+  import ProblemNote from './ProblemNote.svelte';
+
+  /** Takes what a step of the guide brings, at that step: the id, the secret, or what was ticked over there. */
+  const { client: c, step, done }: { client: Client; step: Client['guide'][number]; done: () => unknown } = $props();
+  const key = $derived({ provider: c.provider, client: c.name });
+  let id = $state('');
+  let secret = $state('');
+  let ends = $state('');
+  let accounts = $state('');
+  let asIs = $state(false);
+  const doing = new Doing();
+  const change = (body: object) =>
+    doing.run(async () => {
+      await call('changeClient', { params: key, body: { revision: c.revision, ...body } });
+      await done();
+    });
+  const saveId = (event: SubmitEvent) => {
+    event.preventDefault();
+    void change({ client_id: id, take_as_is: asIs });
+  };
+  const saveSecret = (event: SubmitEvent) => {
+    event.preventDefault();
+    void doing.run(async () => {
+      await call('addSecret', { params: key, body: { secret, ends_at: ends ? new Date(ends).toISOString() : null, take_as_is: asIs } });
+      [secret, ends] = ['', ''];
+      await done();
+    });
+  };
+  const saveAccounts = (event: SubmitEvent) => {
+    event.preventDefault();
+    void change({ reach: 'listed', listed_accounts: accounts.split(/[\s,;]+/).filter(Boolean) });
+  };
+  const scopes = $derived(step.values.find((one) => one.name === 'scopes')?.value.split(' ') ?? []);
+  const host = $derived(step.values.find((one) => one.name === 'redirect_host')?.value);
+  const takesSecret = $derived(c.method === 'client_secret_basic' || c.method === 'client_secret_post');
+</script>
+
+{#if step.brings.includes('client_id')}
+  {#if c.client_id}<p class="text-sm">Entered: <code>{c.client_id}</code></p>
+  {:else}<form onsubmit={saveId} class="flex flex-wrap items-end gap-2 max-w-xl my-1"><label class="grow text-sm">From their page: {c.words.client_id ?? 'the id'}<input class="input input-sm w-full mono" required autocomplete="off" bind:value={id} /></label><button class="btn btn-sm" disabled={doing.busy}>Keep it</button></form>{/if}
+{/if}
+{#if step.brings.includes('client_secret') && takesSecret}
+  {#if c.secret}<p class="text-sm">Entered and sealed.</p>
+  {:else}<form onsubmit={saveSecret} class="flex flex-wrap items-end gap-2 max-w-xl my-1" autocomplete="off"><label class="grow text-sm">From their page: {c.words.client_secret ?? 'the secret'}<input type="password" class="input input-sm w-full mono" required autocomplete="new-password" bind:value={secret} /></label><label class="text-sm">Its last day<input type="date" class="input input-sm w-40" bind:value={ends} /></label><button class="btn btn-sm" disabled={doing.busy}>Seal it</button></form>{/if}
+{/if}
+{#if step.missing.includes('listed_accounts')}
+  <form onsubmit={saveAccounts} class="flex flex-wrap items-end gap-2 max-w-xl my-1"><label class="grow text-sm">Who will agree: the account to list<input class="input input-sm w-full" required bind:value={accounts} /></label><button class="btn btn-sm" disabled={doing.busy}>Keep it</button></form>
+{/if}
+{#if scopes.length > 0}
+  {#if scopes.every((scope) => c.registered_scopes.includes(scope))}<p class="text-sm">Kept as registered there.</p>
+  {:else}<button type="button" class="btn btn-sm my-1" disabled={doing.busy} onclick={() => change({ registered_scopes: [...new Set([...c.registered_scopes, ...scopes])] })}>They are registered there now</button>{/if}
+{/if}
+{#if host}
+  {#if c.registering.domains_there?.includes(host)}<p class="text-sm">Kept as listed there.</p>
+  {:else}<button type="button" class="btn btn-sm my-1" disabled={doing.busy} onclick={() => change({ registering: { domains_there: [...(c.registering.domains_there ?? []), host] } })}>It is listed there now</button>{/if}
+{/if}
+<ProblemNote problem={doing.problem} />
+{#if doing.problem?.places?.some((place) => /look/.test(place.why))}<label class="flex items-center gap-2 mb-2"><input type="checkbox" class="checkbox checkbox-sm" bind:checked={asIs} />It is right: take it as it is</label>{/if}

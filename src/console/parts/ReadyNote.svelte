@@ -1,0 +1,30 @@
+<script lang="ts">
+  import CircleAlert from '@lucide/svelte/icons/circle-alert';
+  import CircleCheck from '@lucide/svelte/icons/circle-check';
+  import CircleHelp from '@lucide/svelte/icons/circle-question-mark';
+  import type { Client } from '../../api/clients.ts';
+
+  /** The ready line before a consent, and what it is made of. */
+  const { ready, open = false }: { ready: Client['ready']; open?: boolean } = $props();
+  const LOOKS = {
+    good: { icon: CircleCheck, word: 'good', colour: 'text-success' },
+    missing: { icon: CircleAlert, word: 'missing', colour: 'text-error' },
+    doubt: { icon: CircleHelp, word: 'not known', colour: 'text-warning' },
+  };
+  const odd = $derived(ready.lines.filter((line) => line.verdict !== 'good'));
+</script>
+
+<div class={['border-l-4 pl-3 py-1 mb-4 max-w-5xl', !ready.ready ? 'border-error' : odd.length > 0 ? 'border-warning' : 'border-success']} role="status" aria-label="Ready line">
+  <p class="font-semibold">{ready.ready ? ready.says : `Not ready: ${ready.lines.filter((line) => line.verdict === 'missing').length === 1 ? 'one thing is' : `${ready.lines.filter((line) => line.verdict === 'missing').length} things are`} missing.`}</p>
+  <details open={open || !ready.ready}>
+    <summary class="cursor-pointer text-sm">What was compared</summary>
+    <table class="list-table mt-1">
+      <tbody>
+        {#each ready.lines as line, at (at)}
+          {@const look = LOOKS[line.verdict]}
+          <tr><td class="w-28"><span class={['inline-flex items-center gap-1 whitespace-nowrap font-semibold', look.colour]}><look.icon size={15} aria-hidden="true" />{look.word}</span></td><td class="w-32">{line.what}</td><td class="break-words">{line.says}{#if line.remedy}<div class="text-sm"><strong>What to do:</strong> {line.remedy}</div>{/if}</td></tr>
+        {/each}
+      </tbody>
+    </table>
+  </details>
+</div>
