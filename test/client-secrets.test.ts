@@ -264,3 +264,25 @@ test('a certificate made here: uploaded, compared, in use; another beside it; bo
   expect(JSON.stringify([keys, shown, next, made])).not.toMatch(/PRIVATE KEY|"d":/);
   expect((await fetch(`${service.url}/oauth/keys/ledgerfin/nobody`)).status).toBe(404);
 });
+
+test('certificates as people bring them: expired, not begun, of another key, a whole chain, only the public part', async () => {
+  const params = { provider: 'ledgerfin', client: 'brought' };
+  const started = await call('addClient', { body: { provider: 'ledgerfin', name: 'brought', placeholders: { tenant: 'lf204816' } } });
+  await call('changeClient', { params, body: { revision: started.revision, method: 'private_key_jwt', client_id: 'lf-svc-0123456789ab' } });
+  const [good, above] = [await makeCertificate('Brought'), await makeCertificate('The issuer above')];
+  const add = (secret: string) => call('addSecret', { params, body: { kind: 'certificate', secret } });
+  for (const [pem, why] of [
+    [(await makeCertificate('Old', { startsInDays: -400, days: 300 })).pem, 'the provider will not take it'],
+    [good.pem.replace(good.certificate, above.certificate), 'belongs to another private key'],
+    [good.certificate, 'no private key'],
+    [good.certificate.replace(/.{60}\n/, ''), 'no private key'],
+    [good.pem.replace('PRIVATE KEY-----\n', 'PRIVATE KEY-----\nAAAA'), 'cannot be read'],
+  ] as const)
+    await expect(add(pem)).rejects.toMatchObject({ problem: { code: 'INPUT_INVALID', detail: expect.stringContaining(why), remedy: expect.any(String) } });
+  expect((await show(params)).secrets).toEqual([]);
+  const early = await add((await makeCertificate('Next year', { startsInDays: 40 })).pem);
+  expect(early).toMatchObject({ state: 'draft', missing: [expect.stringContaining('a secret that is good today: the one entered begins on')] });
+  // A chain: the one that belongs to the key is taken, wherever it stands.
+  const chained = await add(`${above.certificate}\n${good.pem}`);
+  expect([chained.missing, chained.secrets.map((one) => one.key?.subject).sort()]).toEqual([[], ['CN=Brought', 'CN=Next year']]);
+});

@@ -183,8 +183,8 @@ test('a whole notepad is sorted by shape, by label, and by addresses; what fits 
   ]);
   expect(unsorted).toEqual([1, 8]);
   // The provider's word for a client itself takes no line from the words of its fields.
-  const worded = { ...shaped, shapes: [], words: { client: 'Key', client_id: 'Key id', client_secret: 'Key word' } };
-  expect(sortNotepad(worded, 'Key id: 7\nKey word: w').items.map((item) => item.field)).toEqual(['client_id', 'client_secret']);
+  const worded = { ...shaped, shapes: [], placeholders: [], words: { client: 'Key', client_id: 'Key id', client_secret: 'Key word' } };
+  expect(sortNotepad(worded, 'Key id: *7\nKey word: *8').items.map((item) => item.field)).toEqual(['client_id', 'client_secret']);
 });
 
 test('a pattern that could run for long is not taken', () => {

@@ -87,16 +87,22 @@ export function consents(s: Services): Consents {
       const parties = await partiesOf(connection);
       const { client, definition } = parties;
       const secrets = await s.tables.clientSecrets.list({ clientId: client.id });
-      const missing = missingOf(client, definition, secrets);
+      const missing = missingOf(client, definition, secrets, s.ports.clock.now());
       if (missing.length > 0) throw new Fault('CLIENT_INCOMPLETE', { detail: `Missing: ${missing.join(' and ')}.` });
       if (client.stage === 'retired') throw new Fault('CLIENT_INCOMPLETE', { detail: 'The client was retired.', remedy: 'Use another client.' });
       refuseUnconfirmed(parties.unconfirmed);
       const forItself = connection.grantType === 'client_credentials';
-      const ready = readyOf(client, definition, secrets, {
-        ...connection,
-        scopes: connection.scopes as string[],
-        operations: (connection.operations as string[] | null) ?? [],
-      });
+      const ready = readyOf(
+        client,
+        definition,
+        secrets,
+        {
+          ...connection,
+          scopes: connection.scopes as string[],
+          operations: (connection.operations as string[] | null) ?? [],
+        },
+        s.ports.clock.now(),
+      );
       const scopes = [...new Set([...(connection.scopes as string[]), ...(forItself ? [] : (definition.identity?.needs ?? []))])];
       const ticket = base64url(s.ports.random.bytes(24));
       const id = recordId(s.ports);

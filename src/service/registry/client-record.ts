@@ -31,14 +31,21 @@ export function refuseUnconfirmed(origins: readonly string[]): void {
 }
 
 /** What is missing before a connection can be opened; empty: ready. */
-export function missingOf(record: ClientRow, definition: ProviderDefinition, secrets: readonly Pick<SecretRow, 'kind' | 'state'>[]): string[] {
+export function missingOf(
+  record: ClientRow,
+  definition: ProviderDefinition,
+  secrets: readonly Pick<SecretRow, 'kind' | 'state' | 'startsAt'>[],
+  now: number,
+): string[] {
   const kinds = kindsFor(methodOf(record, definition));
-  const usable = secrets.some((one) => one.state !== 'retired' && kinds.includes(one.kind as SecretKind));
+  const kept = secrets.filter((one) => one.state !== 'retired' && kinds.includes(one.kind as SecretKind));
+  const begins = Math.min(...kept.map((one) => one.startsAt));
   const what = kinds.includes('key') ? 'its certificate or key' : 'the client secret';
   const values = record.placeholders as PlaceholderValues;
   return [
     ...(record.clientId === null ? ['the client id'] : []),
-    ...(kinds.length === 0 || usable ? [] : [what]),
+    ...(kinds.length === 0 || kept.length > 0 ? [] : [what]),
+    ...(kept.length > 0 && begins > now ? [`a secret that is good today: the one entered begins on ${new Date(begins).toISOString().slice(0, 10)}`] : []),
     ...definition.placeholders.filter((one) => one.level === 'client' && !values[one.name]).map((one) => one.title),
   ];
 }

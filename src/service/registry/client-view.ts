@@ -101,7 +101,7 @@ export async function clientView(s: Pick<Services, 'tables' | 'ports'>, record: 
   const now = s.ports.clock.now();
   const kept = secrets.filter((one) => one.state !== 'retired');
   const newest = kept.filter((one) => one.state === 'active').at(-1) ?? kept.at(-1);
-  const missing = missingOf(record, definition, secrets);
+  const missing = missingOf(record, definition, secrets, now);
   const unconfirmed = unconfirmedOf(record, definition);
   const registered = (record.registeredScopes as string[] | null) ?? [];
   const { requests, ...registering } = registeringOf(record);
@@ -125,7 +125,7 @@ export async function clientView(s: Pick<Services, 'tables' | 'ports'>, record: 
     registration_page: definition.registration.page?.includes('{') ? null : (definition.registration.page ?? null),
     client_page: clientPage(record, definition, registering),
     rehearsal_port: record.rehearsalPort,
-    ready: readyOf(record, definition, secrets, null),
+    ready: readyOf(record, definition, secrets, null, now),
     form: formOf(definition, answers),
     requests,
     redirect_rules: redirectRemarks(record.redirectUri, definition.registration.redirect_uri, registering.domains_there).map((one) => one.says),

@@ -67,7 +67,7 @@ export async function showConnection(s: Needs, name: string): Promise<Connection
     consented_by: one.consentedBy,
     has_refresh_token: one.hasRefresh,
     scopes_registered: (record.registeredScopes as string[] | null) ?? [],
-    ready: readyOf(record, definition, await s.tables.clientSecrets.list({ clientId: record.id }), one),
+    ready: readyOf(record, definition, await s.tables.clientSecrets.list({ clientId: record.id }), one, s.ports.clock.now()),
     evidence: one.evidence,
     policy: one.policy,
     api_base_url: one.apiBaseUrl,

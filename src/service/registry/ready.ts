@@ -13,10 +13,16 @@ interface Wanted {
 }
 
 /** Everything known before a consent, for a client on its own or for one connection through it. */
-export function readyOf(record: ClientRow, definition: ProviderDefinition, secrets: readonly SecretRow[], wanted: Wanted | null): z.output<typeof ReadyLines> {
+export function readyOf(
+  record: ClientRow,
+  definition: ProviderDefinition,
+  secrets: readonly SecretRow[],
+  wanted: Wanted | null,
+  now: number,
+): z.output<typeof ReadyLines> {
   const registering = registeringOf(record);
   const standing: Standing = {
-    missing: missingOf(record, definition, secrets),
+    missing: missingOf(record, definition, secrets, now),
     unconfirmed: unconfirmedOf(record, definition),
     redirectUri: record.redirectUri,
     redirectUrisThere: registering.redirect_uris_there,
