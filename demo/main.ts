@@ -2,7 +2,7 @@ import { spawnSync } from 'node:child_process';
 import { parseArgs } from 'node:util';
 import { DEMO_OPERATOR, DEMO_PASSWORD, demoFolder, emptyDemoFolder, ensureOperator, OTHERS, openHarbour, seed } from './harbour.ts';
 import { ROOT, start } from './processes.ts';
-import { approveAtOakum } from './providers.ts';
+import { approveAtOakum, postTwice } from './providers.ts';
 
 const PORT = 7420;
 const STANDIN_PORT = 7421;
@@ -38,10 +38,12 @@ try {
     otherPorts: OTHER_PORTS,
     lifeSeconds: LIFE_SECONDS,
   });
-  const settings = await seed(harbour, await ensureOperator(harbour)).catch(async (error: unknown) => {
+  const call = await ensureOperator(harbour);
+  const settings = await seed(harbour, call).catch(async (error: unknown) => {
     await harbour.stop();
     throw error;
   });
+  for (const line of await postTwice(call)) say(`nightly-ledger   ${line}`);
   let latest = '';
   const board = start(`${ROOT}examples/timetable-board.mjs`, [], { ...settings, EVERY_MS: '5000' }, (line) => {
     if (line.startsWith('FAILED') || latest === '') say(`timetable-board  ${line}`);

@@ -16,11 +16,50 @@ async function shoot(page: Page, name: string): Promise<void> {
   await page.screenshot({ path: join(folder, `${name}.png`), animations: 'disabled' });
 }
 
-async function shootAt(page: Page, name: string, hash: string, shows: string): Promise<void> {
+async function shootAt(page: Page, name: string, hash: string, shows: string, heading?: string): Promise<void> {
   await page.evaluate((to) => location.assign(to), hash);
   await page.getByText(shows).first().waitFor();
   await page.waitForTimeout(1_200); // the life line moves once a second
+  if (heading) await page.locator(heading).evaluate((one) => one.scrollIntoView());
   await shoot(page, name);
+}
+
+/** The provider's console and our guide, each at half a screen's width, as they stand beside each other at work. */
+async function sideBySide(page: Page, consolePage: string, ours: (clientId: string) => Promise<string>): Promise<void> {
+  const there = await page.context().newPage();
+  await there.setViewportSize({ width: 640, height: 800 });
+  await there.goto(consolePage);
+  await there.getByLabel('Name').fill('Saltmarsh Ferries');
+  await there.getByRole('button', { name: 'Create' }).click();
+  await there.getByLabel('Name of the app').fill('Roster board');
+  await there.getByRole('button', { name: 'Create' }).click();
+  const clientId = await there.locator('#client-id').innerText();
+  await there.getByRole('link', { name: 'Trusted hosts' }).click();
+  await there.getByLabel('Domain').fill('127.0.0.1');
+  await there.getByRole('button', { name: 'Add' }).click();
+  await there.getByRole('link', { name: 'Return addresses' }).click();
+  const hash = await ours(clientId);
+  await page.bringToFront();
+  await page.setViewportSize({ width: 640, height: 800 });
+  await page.evaluate((to) => location.assign(to), hash);
+  await page.getByText('steps are left').first().waitFor();
+  const step = page
+    .locator('li')
+    .filter({ has: page.locator('[data-step]') })
+    .filter({ hasText: 'save the list' })
+    .last();
+  await there.getByLabel('Address to add').fill(await step.locator('code').first().innerText());
+  await there.getByRole('button', { name: 'Add', exact: true }).click();
+  await step.evaluate((one) => one.scrollIntoView());
+  const halves = await Promise.all([there, page].map(async (half) => (await half.screenshot({ animations: 'disabled' })).toString('base64')));
+  await page.setViewportSize({ width: 1280, height: 800 });
+  await there.setViewportSize({ width: 1280, height: 800 });
+  await there.setContent(
+    `<body style="margin:0;display:flex">${halves.map((half) => `<img width="640" height="800" alt="" src="data:image/png;base64,${half}">`).join('')}</body>`,
+  );
+  await there.waitForTimeout(300);
+  await shoot(there, 'guide');
+  await there.close();
 }
 
 /** What a terminal shows, drawn by the browser: the text is rk's own, untouched. */
@@ -40,7 +79,7 @@ async function shootTerminal(page: Page, commands: string[][], environment: Reco
 }
 
 /** Of the pages that the tour comes by. */
-const SHOWN = new Set(['open-connection', 'standin-consent', 'landing', 'now', 'connection']);
+const SHOWN = new Set(['standin-consent', 'landing', 'now', 'connection']);
 const good = await tour(say, {
   others: true,
   lifeSeconds: 20,
@@ -50,13 +89,24 @@ const good = await tour(say, {
     await seedBerthline(harbour, call, ['berths-inner-quay', 'berths-ferry-quay', 'berths-winter']);
     await seedOthers(harbour, call);
     await shootAt(page, 'client', '#/providers/ledgerfin/clients/nightly', 'How it stands');
-    const posting = { provider: 'ledgerfin', client: 'posting' };
-    await call('addClient', { body: { provider: 'ledgerfin', name: 'posting', title: 'Nightly posting', placeholders: { tenant: 'lf204816' } } });
-    await call('changeClient', {
-      params: posting,
-      body: { revision: 1, method: 'private_key_jwt', registering: { purpose: 'posting', done: ['Open the page of service clients'] } },
+    const stand = { provider: 'bosunry', client: 'board' };
+    const board = await call('addClient', { body: { provider: 'bosunry', name: 'board', title: 'Roster board' } });
+    await sideBySide(page, board.registration_page ?? '', async (clientId) => {
+      await call('changeClient', {
+        params: stand,
+        body: { revision: board.revision, client_id: clientId, registering: { done: board.guide.slice(0, 6).map((step) => step.title) } },
+      });
+      return '#/providers/bosunry/clients/board';
     });
-    await shootAt(page, 'guide', '#/providers/ledgerfin/clients/posting', 'Step by step');
+    await shootAt(page, 'access-request', '#/providers/oakum/clients/crew', 'Their question', '#forms');
+    await call('addConnection', {
+      body: { name: 'staff-again', provider: 'quaymaster', client: 'directory', scopes: ['staff.read'], operations: ['list-people'] },
+    });
+    await page.evaluate(() => location.assign('#/connections/staff-again'));
+    await page.getByRole('button', { name: 'Go to consent' }).click();
+    await page.getByText('Now print the code').waitFor();
+    await page.getByText('What was compared').click();
+    await shoot(page, 'printed-code');
     await page.evaluate(() => location.assign('#/providers/new'));
     await page.getByLabel('Issuer', { exact: true }).fill(new URL(harbour.standinUrl).host);
     await page.getByLabel('One API call').fill(`${harbour.standinUrl.replace('id.', 'api.')}/v1/tables`);
@@ -66,7 +116,6 @@ const good = await tour(say, {
     await shootAt(page, 'provider', '#/providers/notchboard', 'Change the definition');
     await shootAt(page, 'connections', '#/connections', 'Show only');
     await shootAt(page, 'providers', '#/providers', 'Start a client');
-    await shootAt(page, 'callers', '#/callers', 'Add a caller');
     await shootAt(page, 'caller', '#/callers/timetable-board', 'What the integration needs');
     await page.getByRole('button', { name: 'Dark' }).click();
     await shootAt(page, 'connection-night', '#/connections/sailings', 'What was agreed');

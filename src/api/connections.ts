@@ -90,6 +90,7 @@ export const Connection = ConnectionSummary.extend({
   next_renewal_at: Instant.nullable(),
   failures: z.number().int(),
   ready: ReadyLines.describe('What is known before a consent'),
+  scopes_needed: z.array(z.string()).describe('What the ticked operations need at least'),
   scopes_registered: z.array(z.string()).describe('Registered for the client at the provider; empty: not entered'),
   resource: z.string().describe('Names this connection at our token endpoint (RFC 8707)'),
   callers: z.array(z.string()),

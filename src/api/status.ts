@@ -41,6 +41,9 @@ export const Status = z.object({
     other: z.number().int(),
   }),
   installation: InstallationState,
+  approvals: z
+    .array(z.object({ provider: z.string(), client: z.string(), approval: z.string(), on: z.string().nullable(), seen_at: Instant.nullable() }))
+    .describe('Clients whose approval is awaited or refused, and those approved within two weeks'),
   groups: z.array(CauseGroup).describe('The same by cause, largest first'),
   endpoints: z
     .array(z.object({ origin: z.string(), running: z.number().int(), left_alone_until: Instant.nullable() }))

@@ -31,6 +31,15 @@ export function using(rk: Command): void {
             .map((one) => `${one.origin}: next try ${relative(one.left_alone_until)}`)
             .join('\n'),
         ],
+        [
+          'Approvals',
+          now.approvals
+            .map(
+              (one) =>
+                `${one.provider}/${one.client}: ${one.approval.replaceAll('_', ' ')}${one.on ? `, ${one.approval === 'given' ? 'on' : 'asked on'} ${one.on}` : ''}`,
+            )
+            .join('\n'),
+        ],
         ['Handouts', `${h.last_hour} in the last hour, ${h.refused_last_hour} refused`],
         [
           'Replicas',

@@ -17,6 +17,7 @@
   import ReadyNote from '../parts/ReadyNote.svelte';
   import RehearsalMark from '../parts/RehearsalMark.svelte';
   import ProblemNote from '../parts/ProblemNote.svelte';
+  import ScopeTable from '../parts/ScopeTable.svelte';
   import StateMark from '../parts/StateMark.svelte';
   import Title from '../parts/Title.svelte';
   import { Doing, Loaded } from '../state/loaded.svelte.ts';
@@ -91,7 +92,6 @@
         {#if c.agree_again_by}<dt>Agree again by</dt><dd><Moment at={c.agree_again_by} />: the grant ends then by the provider’s rules</dd>{/if}
         <dt>Renewed</dt><dd><PolicyChoice connection={c} done={() => loaded.load()} /></dd>
         <dt>Scopes</dt><dd>{#each c.scopes_granted ?? c.scopes_requested as scope (scope)}<code class="mr-2">{scope}</code>{/each}</dd>
-        {#if c.scopes_registered.length > 0 && !agreed}<dt>Registered there</dt><dd>{#each c.scopes_registered as scope (scope)}<code class="mr-2">{scope}</code>{/each}</dd>{/if}
         {#if c.scopes_by_themselves.length > 0}<dt>Also asked for</dt><dd>{#each c.scopes_by_themselves as scope (scope)}<code class="mr-2">{scope}</code>{/each}<span class="text-base-content/70">to read who agreed</span></dd>{/if}
         {#if Object.keys(c.placeholders).length > 0}<dt>Placeholders</dt><dd>{#each Object.entries(c.placeholders) as [name, value] (name)}<span class="mr-3">{name} <code>{value}</code></span>{/each}</dd>{/if}
         {#if c.operations.length > 0}<dt>It is for</dt><dd>{c.operations.join(', ')}</dd>{/if}
@@ -109,6 +109,7 @@
       </dl>
     </section>
   </div>
+  <section class="mb-6 max-w-5xl" aria-labelledby="scopes"><h2 id="scopes" class="mb-1">Scopes, side by side</h2><ScopeTable connection={c} /></section>
   {#if c.probe.last}<section class="mb-6" aria-labelledby="proof"><h2 id="proof" class="mb-1">The call that proves it, when it was last tried</h2><Answer answer={c.probe.last} /></section>{/if}
   <section aria-labelledby="attempts" class="mb-6"><h2 id="attempts" class="mb-1">Attempts to renew</h2><AttemptList items={attempts.value?.items ?? []} /></section>
   <section aria-labelledby="past" class="mb-6"><h2 id="past" class="mb-1">History</h2><HistoryList items={past.value?.items ?? []} /></section>

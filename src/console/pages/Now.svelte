@@ -5,6 +5,7 @@
   import HeldNote from '../parts/HeldNote.svelte';
   import Moment from '../parts/Moment.svelte';
   import ProblemNote from '../parts/ProblemNote.svelte';
+  import StateMark from '../parts/StateMark.svelte';
   import Title from '../parts/Title.svelte';
   import { Loaded } from '../state/loaded.svelte.ts';
   import { call } from '../state/session.svelte.ts';
@@ -50,6 +51,11 @@
       {#if s.groups.reduce((sum, group) => sum + group.count, 0) > s.attention.length}<p class="mt-1">The first {s.attention.length} are shown. <a class="link" href="#/connections">All {s.connections.total} connections</a></p>{/if}
     {/if}
   </section>
+  {#if s.approvals.length > 0}
+    <section class="mb-6" aria-labelledby="approvals"><h2 id="approvals" class="mb-1">Approval by providers</h2>
+      <ul>{#each s.approvals as one (`${one.provider}/${one.client}`)}<li class="flex flex-wrap gap-x-3"><StateMark state={one.approval} /><a class="link" href={`#/providers/${one.provider}/clients/${one.client}`}>{one.provider}/{one.client}</a><span class="text-base-content/70">{one.on ? `${one.approval === 'given' ? 'on' : 'asked on'} ${one.on}` : ''}{#if one.seen_at && one.approval !== 'given'}, looked for <Moment at={one.seen_at} />{/if}</span></li>{/each}</ul>
+    </section>
+  {/if}
   {#if working.length > 0}
     <section class="mb-6" aria-labelledby="alive"><h2 id="alive" class="mb-1">Kept alive</h2><ConnectionTable items={working} />
       {#if s.connections.working > working.length}<p class="mt-1"><a class="link" href="#/connections">All {s.connections.total} connections</a></p>{/if}

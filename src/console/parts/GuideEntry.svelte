@@ -45,7 +45,7 @@
 {/if}
 {#if step.brings.includes('client_secret') && takesSecret}
   {#if c.secret}<p class="text-sm">Entered and sealed.</p>
-  {:else}<form onsubmit={saveSecret} class="flex flex-wrap items-end gap-2 max-w-xl my-1" autocomplete="off"><label class="grow text-sm">From their page: {c.words.client_secret ?? 'the secret'}<input type="password" class="input input-sm w-full mono" required autocomplete="new-password" bind:value={secret} /></label><label class="text-sm">Its last day<input type="date" class="input input-sm w-40" bind:value={ends} /></label><button class="btn btn-sm" disabled={doing.busy}>Seal it</button></form>{/if}
+  {:else}<form onsubmit={saveSecret} class="flex flex-wrap items-end gap-2 max-w-xl my-1" autocomplete="off"><label class="grow text-sm">From their page: {c.words.client_secret ?? 'the secret'}<input type="password" class="input input-sm w-full mono" required autocomplete="new-password" bind:value={secret} /></label><label class="text-sm flex flex-col">Its last day<input type="date" class="input input-sm w-40" bind:value={ends} /></label><button class="btn btn-sm" disabled={doing.busy}>Seal it</button></form>{/if}
 {/if}
 {#if step.missing.includes('listed_accounts')}
   <form onsubmit={saveAccounts} class="flex flex-wrap items-end gap-2 max-w-xl my-1"><label class="grow text-sm">Who will agree: the account to list<input class="input input-sm w-full" required bind:value={accounts} /></label><button class="btn btn-sm" disabled={doing.busy}>Keep it</button></form>

@@ -21,6 +21,7 @@
     they_ask_back: { icon: UserRound, word: 'they ask back', colour: 'text-warning' },
     asked: { icon: CircleDashed, word: 'approval asked', colour: 'text-warning' },
     not_asked: { icon: CircleDashed, word: 'approval not asked', colour: 'text-warning' },
+    given: { icon: CircleCheck, word: 'approved', colour: 'text-success' },
     unproved: { icon: CircleDashed, word: 'to be proved', colour: 'text-warning' },
     active: { icon: CircleCheck, word: 'in use', colour: 'text-success' },
     former: { icon: CirclePause, word: 'in reserve', colour: 'text-base-content/70' },

@@ -15,24 +15,27 @@ const TEXTS = ['where', 'does', 'look_alike', 'leave_empty', 'instead'] as const
 export const namesIn = (step: GuideStep): string[] => [...new Set([...TEXTS.map((field) => step[field] ?? ''), step.page ?? ''].flatMap(placeholdersIn))];
 
 /**
- * The steps for one client, with its values filled in; those of another purpose are left out. A value that is missing stays as {name}
- * and is named, so that nobody copies braces.
+ * The steps for one client, with its values filled in; those of another purpose are left out. A value that is missing stands
+ * there as ‹name› and is named; in the address of a page it stays as {name}.
  */
 export function guideFor(
   definition: Pick<ProviderDefinition, 'guide'>,
   values: PlaceholderValues,
   state: { done: readonly string[]; purpose: string | null },
 ): ShownStep[] {
-  const fill = (text: string): string => text.replace(/\{([a-z][a-z0-9_]*)\}/g, (all, name: string) => values[name] || all);
+  const fill = (text: string, missing: (name: string) => string): string =>
+    text.replace(/\{([a-z][a-z0-9_]*)\}/g, (_all, name: string) => values[name] || missing(name));
+  // Nobody copies braces: what is missing stands there by its name.
+  const named = (name: string): string => `\u2039${name.replaceAll('_', ' ')}\u203a`;
   return definition.guide
     .filter((step) => step.purpose === undefined || step.purpose === state.purpose)
     .map((step) => {
       const names = namesIn(step);
-      const filled = Object.fromEntries(TEXTS.flatMap((field) => (step[field] === undefined ? [] : [[field, fill(step[field])]])));
+      const filled = Object.fromEntries(TEXTS.flatMap((field) => (step[field] === undefined ? [] : [[field, fill(step[field], named)]])));
       return {
         ...step,
         ...filled,
-        ...(step.page === undefined ? {} : { page: fill(step.page) }),
+        ...(step.page === undefined ? {} : { page: fill(step.page, (name) => `{${name}}`) }),
         done: state.done.includes(step.title),
         // To be copied: what the step says to enter, not what it only speaks of.
         values: [...new Set(placeholdersIn(step.does))].flatMap((name) => (values[name] ? [{ name, value: values[name] }] : [])),

@@ -2,7 +2,7 @@ import { setTimeout as sleep } from 'node:timers/promises';
 import type { z } from 'zod';
 import type { CallAnswer } from '../../api/common.ts';
 import type { AddConnection, Attempt, ChangeConnection, Connection, ConnectionSummary, ListConnections } from '../../api/connections.ts';
-import { allows, operationsOf } from '../../core/clients/strength.ts';
+import { allows, operationsOf, scopesFor } from '../../core/clients/strength.ts';
 import { Fault } from '../../core/fault.ts';
 import { connectionHealth } from '../../core/health.ts';
 import { probeOf } from '../../core/provider/api.ts';
@@ -66,6 +66,7 @@ export async function showConnection(s: Needs, name: string): Promise<Connection
     consented_at: isoOrNull(one.consentedAt),
     consented_by: one.consentedBy,
     has_refresh_token: one.hasRefresh,
+    scopes_needed: scopesFor(definition.scopes, operations).scopes,
     scopes_registered: (record.registeredScopes as string[] | null) ?? [],
     ready: readyOf(record, definition, await s.tables.clientSecrets.list({ clientId: record.id }), one, s.ports.clock.now()),
     evidence: one.evidence,

@@ -46,6 +46,34 @@ async function causeGroups(s: Services, counted: Counted[], now: number): Promis
   return [...groups.values()].sort((a, b) => weight(b) - weight(a)).slice(0, GROUPS_MOST);
 }
 
+const APPROVED_NEWS_DAYS = 14;
+const APPROVALS_MOST = 50;
+
+async function approvals(s: Services, now: number): Promise<Status['approvals']> {
+  const since = iso(now - APPROVED_NEWS_DAYS * 24 * HOUR_MS).slice(0, 10);
+  const rows = await s.database.select<{
+    provider: string;
+    client: string;
+    approval: string;
+    asked: string | null;
+    approved: string | null;
+    seen: Date | null;
+  }>(
+    `SELECT p.name AS provider, c.name AS client, c.approval, JSON_VALUE(c.registering, '$.asked_on') AS asked, JSON_VALUE(c.registering, '$.approved_on') AS approved, c.approval_seen_at AS seen
+     FROM clients c JOIN providers p ON p.id = c.provider_id
+     WHERE c.stage <> 'retired' AND c.rehearsal_port IS NULL AND (c.approval IN ('not_asked', 'asked', 'they_ask_back', 'refused') OR (c.approval = 'given' AND JSON_VALUE(c.registering, '$.approved_on') >= $1))
+     ORDER BY c.approval, p.name, c.name LIMIT ${APPROVALS_MOST}`,
+    [since],
+  );
+  return rows.map((row) => ({
+    provider: row.provider,
+    client: row.client,
+    approval: row.approval,
+    on: row.approval === 'given' ? row.approved : row.asked,
+    seen_at: row.seen instanceof Date ? row.seen.toISOString() : null,
+  }));
+}
+
 /** What works, what struggles, what needs a person: the Now page and `rk status`. */
 export async function showStatus(s: Services): Promise<Status> {
   const now = s.ports.clock.now();
@@ -85,6 +113,7 @@ export async function showStatus(s: Services): Promise<Status> {
       at_risk: sum((one) => one.cause_key === 'at_risk'),
       other: total - working - struggling - person,
     },
+    approvals: await approvals(s, now),
     groups: await causeGroups(s, counted, now),
     endpoints: s.lanes.view(now).map((one) => ({ origin: one.origin, running: one.running, left_alone_until: isoOrNull(one.openUntilAt) })),
     attention: await summaries(s, attention, TICKS_IN_LISTS),

@@ -191,6 +191,7 @@ const MIGRATIONS: [name: string, statement: string][] = [
     'ALTER TABLE clients ADD COLUMN IF NOT EXISTS rehearsal_port SMALLINT UNSIGNED NULL, ADD COLUMN IF NOT EXISTS approval_seen_at DATETIME(3) NULL, ADD COLUMN IF NOT EXISTS approval_evidence VARCHAR(500) NULL',
   ],
   ['0036-installation-answers', 'ALTER TABLE installations ADD COLUMN IF NOT EXISTS answers TEXT NULL'],
+  ['0037-clients-registering-longer', 'ALTER TABLE clients MODIFY COLUMN registering MEDIUMTEXT NULL'],
 ];
 
 const LEASE_SECONDS = 60;

@@ -123,8 +123,7 @@ const domains: ConsolePart = {
 
 /** Added first, saved separately: what is only added is forgotten when one leaves the page for good. */
 const redirectUris: ConsolePart = {
-  sums: ({ client }) =>
-    `${client.redirectUris.length === 0 ? 'none saved' : client.redirectUris.map(esc).join(' ')}${client.unsavedUris ? ' (not saved yet)' : ''}`,
+  sums: ({ client }) => `${client.redirectUris.length === 0 ? 'none saved' : client.redirectUris.join(' ')}${client.unsavedUris ? ' (not saved yet)' : ''}`,
   form: ({ client }) => {
     const shown = client.unsavedUris ?? client.redirectUris;
     return `${field('uri', 'Address to add', '', 'It is compared character by character.')}${button('add', 'Add', ' class="plain"')}${rows(

@@ -90,7 +90,7 @@ export function developerConsole(parts: ServerParts): Router {
       .filter(({ part }) => part !== 'project')
       .map(
         ({ part, title }) =>
-          `<li><a href="${base}/${context.client.id}/${part}">${esc(title)}</a> <span class="small">${PARTS[part].sums(context)}</span></li>`,
+          `<li><a href="${base}/${context.client.id}/${part}">${esc(title)}</a> <span class="small">${esc(PARTS[part].sums(context))}</span></li>`,
       )
       .join('')}</ol></nav>`;
 
