@@ -1,7 +1,7 @@
 import { readFileSync } from 'node:fs';
 import { performance } from 'node:perf_hooks';
 import type { ApiClient } from '../src/api/client.ts';
-import { localiseDefinition } from '../src/standins/localise.ts';
+import { localiseText } from '../src/core/provider/rehearsal.ts';
 import { newMasterKey, OWN_LIMITS, type ServiceUnderTest, signIn, startService } from '../test/support/service.ts';
 
 /** One measured figure beside its baseline and its target. */
@@ -40,7 +40,7 @@ export async function startRig(databaseUrl: string, standinPort: number, environ
   const masterKey = newMasterKey();
   const service = await startService({ databaseUrl, masterKey, environment: { ...LIMITS, ...environment } });
   const call = await signIn(service);
-  const document = localiseDefinition(readFileSync(new URL('../definitions/eelgrass.yaml', import.meta.url), 'utf8'), standinPort);
+  const document = localiseText(readFileSync(new URL('../definitions/eelgrass.yaml', import.meta.url), 'utf8'), standinPort);
   await call('addProvider', { body: { document } });
   const draft = await call('addClient', { body: { provider: 'eelgrass', name: 'bench' } });
   await call('changeClient', { params: { provider: 'eelgrass', client: 'bench' }, body: { revision: draft.revision, client_id: 'bench' } });

@@ -23,7 +23,8 @@ test.each(shipped)('%s: every step can be followed once the values are there, an
     }
     const bare = guideFor(definition, {}, { done: [], purpose });
     expect(bare.flatMap((step) => step.missing).length).toBeGreaterThan(0);
-    for (const step of bare) expect(step.does.includes('\u2039')).toBe(step.missing.some((name) => step.does.includes(`{${name}}`)));
+    for (const step of bare)
+      expect(step.does.includes('\u2039')).toBe(step.missing.some((name) => step.does.includes(`\u2039${name.replaceAll('_', ' ')}\u203a`)));
   }
 });
 
