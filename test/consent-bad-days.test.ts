@@ -76,6 +76,7 @@ test('a wrong id or a redirect URI off by a slash: the provider stops on its own
   expect(verdict).toEqual({
     same: false,
     ours: draft.redirect_uri,
+    shown: `${draft.redirect_uri}/`,
     says: 'The registered one has a slash too many at its end.',
     at: draft.redirect_uri.length,
   });
