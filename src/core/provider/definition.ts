@@ -174,8 +174,6 @@ export const ProviderDefinition = z
       issue(['identity', 'endpoint'], 'Name an endpoint here, or a userinfo_endpoint in `server`.');
     const { registration } = definition;
     const printed = registration.client_types.includes('printed_code');
-    if (printed && registration.printed_code_seconds === undefined)
-      issue(['registration', 'printed_code_seconds'], 'The client type printed_code needs the life of a printed code.');
     if (new Set(registration.parts.map((one) => one.part)).size !== registration.parts.length) issue(['registration', 'parts'], 'A part is listed twice.');
     for (const name of placeholdersIn(registration.client_page ?? ''))
       if (name !== 'client_id' && !placeholders.some((one) => one.name === name))
