@@ -56,7 +56,13 @@ export const Registration = z.strictObject({
   redirect_uri: RedirectRules.default(PLAIN_REDIRECT_RULES).describe('What redirect URIs it takes'),
   secrets_shown: z.enum(['once', 'again']).default('once'),
   secret_days_most: z.number().int().min(1).max(3650).optional().describe('Secrets end after so many days'),
-  printed_code_seconds: z.number().int().min(30).max(86_400).optional().describe('How long a code lives that its console prints; left out: not known, and 4 minutes are assumed'),
+  printed_code_seconds: z
+    .number()
+    .int()
+    .min(30)
+    .max(86_400)
+    .optional()
+    .describe('How long a code lives that its console prints; left out: not known, and 4 minutes are assumed'),
   roles: z.array(text(60).min(1)).max(20).default([]).describe('Roles of a service user; the first is the one that is needed'),
   approval: z.enum(['not_needed', 'needed']).default('not_needed'),
   form: z.array(Question).max(30).default([]).describe('The questions of its access request form'),
