@@ -4,13 +4,16 @@ import type { ProviderDefinition } from '../core/provider/definition.ts';
 export interface Habits {
   /** Its token answers name no life: the token lives as long as the definition assumes. */
   namesNoLife: boolean;
+  /** Its token answers name people by an id that they have for life, and by their name. */
+  lastingIds: boolean;
   /** Calls that want a token got with a certificate. */
   wantsKeyFor: RegExp | null;
 }
 
-const NONE: Habits = { namesNoLife: false, wantsKeyFor: null };
+const NONE: Habits = { namesNoLife: false, lastingIds: false, wantsKeyFor: null };
 const HABITS: Record<string, Partial<Habits>> = {
   quaymaster: { namesNoLife: true },
+  oakum: { lastingIds: true },
   ledgerfin: { wantsKeyFor: /^POST .*\/postings$/ },
 };
 

@@ -158,7 +158,7 @@ function issue(parts: ServerParts, grant: GivenGrant, withRefresh: boolean, byKe
   const places = dialect.token_answer;
   const access = opaque('a.');
   const { accessSeconds, accessSecondsMost = accessSeconds } = parts.lives;
-  const { namesNoLife } = habitsOf(definition);
+  const { namesNoLife, lastingIds } = habitsOf(definition);
   const seconds = namesNoLife ? dialect.assumed_life_seconds : accessSeconds + Math.floor(Math.random() * (accessSecondsMost - accessSeconds + 1));
   parts.store.state.accessTokens[access] = { grantId: grant.id, scopes: grant.scopes, expiresAt: parts.now() + seconds * 1000, ...(byKey ? { byKey } : {}) };
   const body: Record<string, unknown> = {};
@@ -174,9 +174,8 @@ function issue(parts: ServerParts, grant: GivenGrant, withRefresh: boolean, byKe
   const api = answeredApi(definition);
   if (api && places.api_base_url) put(body, places.api_base_url, api);
   const account = ACCOUNTS.find((one) => one.sub === grant.sub);
-  const lasting = parts.definition.name === 'oakum';
-  if (account && places.account_id) put(body, places.account_id, lasting ? CREW_IDS[account.sub] : account.sub);
-  if (account && places.account_label) put(body, places.account_label, lasting ? account.name : account.email);
+  if (account && places.account_id) put(body, places.account_id, lastingIds ? CREW_IDS[account.sub] : account.sub);
+  if (account && places.account_label) put(body, places.account_label, lastingIds ? account.name : account.email);
   parts.store.touch();
   return { status: 200, body, error: null };
 }

@@ -4,6 +4,7 @@
   import { call } from '../state/session.svelte.ts';
   import Copy from './Copy.svelte';
   import Field from './Field.svelte';
+  import Moment from './Moment.svelte';
   import ProblemNote from './ProblemNote.svelte';
 
   /** The provider's access request form: its questions with our answers, what was sent, and whether approval has come. */
@@ -39,7 +40,7 @@
 
 <p class="mb-2">{c.approval_told ? 'This service asks the token endpoint by itself whether approval has come, and says so in the history.' : 'Nobody tells when approval comes: look over there, then say so under “How it stands”.'}
   {#if c.approval_told && c.missing.length === 0}<button type="button" class="btn btn-xs ml-1" disabled={doing.busy} onclick={look}>Ask now</button>{/if}</p>
-<p class="mb-3"><span class="font-semibold">Approval:</span> {c.approval.replaceAll('_', ' ')}{#if c.registering.approved_on}, on {c.registering.approved_on}{/if}{#if c.approval_seen_at}. Last asked <time datetime={c.approval_seen_at}>{c.approval_seen_at.slice(0, 16).replace('T', ' ')} UTC</time>: <code>{c.approval_evidence ?? 'no answer yet'}</code>{/if}</p>
+<p class="mb-3"><span class="font-semibold">Approval:</span> {c.approval.replaceAll('_', ' ')}{#if c.registering.approved_on}, on {c.registering.approved_on}{/if}{#if c.approval_seen_at}. Last asked <Moment at={c.approval_seen_at} />: <code>{c.approval_evidence ?? 'no answer yet'}</code>{/if}</p>
 {#if !sending}
   {#if c.form.length > 0}
     <table class="list-table mb-2"><thead><tr><th class="w-1/3">Their question</th><th>Our answer</th></tr></thead><tbody>

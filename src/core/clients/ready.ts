@@ -1,13 +1,9 @@
 import { redirectRemarks } from '../oauth/redirect-rules.ts';
 import { compareRedirectUris } from '../oauth/redirect-uri.ts';
+import type { Operation } from '../provider/api.ts';
 import type { ProviderDefinition } from '../provider/definition.ts';
 import { reviewScopes } from '../scopes/compare.ts';
-
-/** An operation ticked for a connection; any one of the sets in `needs` lets it be called. */
-export interface ChosenOperation {
-  id: string;
-  needs: readonly (readonly string[])[];
-}
+import { allows } from './strength.ts';
 
 /** What is known of a client before a consent, and of the connection for which it is asked. */
 export interface Standing {
@@ -23,7 +19,7 @@ export interface Standing {
   listedAccounts: readonly string[];
   registeredScopes: readonly string[];
   /** Null for a client on its own, before any connection. */
-  wants: { grantType: string; scopes: readonly string[]; operations: readonly ChosenOperation[]; expectedAccount: string | null } | null;
+  wants: { grantType: string; scopes: readonly string[]; operations: readonly Pick<Operation, 'id' | 'needs'>[]; expectedAccount: string | null } | null;
 }
 
 export interface ReadyLine {
@@ -134,7 +130,7 @@ function scopeLines(definition: ProviderDefinition, registered: readonly string[
       remedy: 'Register them there, or ask for less.',
     });
   for (const operation of wants.operations)
-    if (operation.needs.length > 0 && !operation.needs.some((set) => set.every((scope) => wants.scopes.includes(scope))))
+    if (!allows(wants.scopes, operation))
       lines.push({
         what: 'scopes',
         verdict: 'missing',

@@ -13,7 +13,7 @@ export interface RedirectRemark {
 const BARE_IP = /^(\d{1,3}(\.\d{1,3}){3}|\[[0-9a-f:.]+\])$/i;
 
 /** True where `host` is one of the domains, or below one of them. */
-export const isListedDomain = (host: string, domains: readonly string[]): boolean =>
+const isListedDomain = (host: string, domains: readonly string[]): boolean =>
   domains.some((domain) => host === domain.toLowerCase() || host.endsWith(`.${domain.toLowerCase()}`));
 
 /**

@@ -1,4 +1,4 @@
-import type { Client, ClientSecret } from '../../api/clients.ts';
+import type { Answers, Client, ClientSecret } from '../../api/clients.ts';
 import { secretInWords } from '../../core/clients/choose-secret.ts';
 import { strengthOf } from '../../core/clients/strength.ts';
 import type { KeyFacts } from '../../core/oauth/client-keys.ts';
@@ -7,7 +7,6 @@ import { redirectRemarks } from '../../core/oauth/redirect-rules.ts';
 import type { Environment, ProviderDefinition } from '../../core/provider/definition.ts';
 import { purposesOf } from '../../core/provider/guide.ts';
 import { addressesOf, type PlaceholderValues } from '../../core/provider/placeholders.ts';
-import { showAnswers } from './answers.ts';
 import { clientPage, formOf, guideOf } from './client-guide.ts';
 import { type ClientRow, methodOf, missingOf, registeringOf, type SecretRow, unconfirmedOf } from './client-record.ts';
 import { readyOf } from './ready.ts';
@@ -92,11 +91,10 @@ function stateOf(record: ClientRow, missing: string[], unconfirmed: string[]): P
   }
 }
 
-export async function clientView(s: Pick<Services, 'tables' | 'ports'>, record: ClientRow, definition: ProviderDefinition): Promise<Client> {
-  const [secrets, connections, answers] = await Promise.all([
+export async function clientView(s: Pick<Services, 'tables' | 'ports'>, record: ClientRow, definition: ProviderDefinition, answers: Answers): Promise<Client> {
+  const [secrets, connections] = await Promise.all([
     s.tables.clientSecrets.list({ clientId: record.id }, 'startsAt'),
     s.tables.connections.list({ clientId: record.id }),
-    showAnswers(s),
   ]);
   const now = s.ports.clock.now();
   const kept = secrets.filter((one) => one.state !== 'retired');

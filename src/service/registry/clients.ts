@@ -10,6 +10,7 @@ import { isWebAddress } from '../../core/provider/web-address.ts';
 import { bringForward } from '../../core/renewal/transitions.ts';
 import { reviewScopes } from '../../core/scopes/compare.ts';
 import { recordId } from '../ports.ts';
+import { showAnswers } from './answers.ts';
 import { type ClientRow, definitionFor, registeringOf } from './client-record.ts';
 import { clientView } from './client-view.ts';
 import type { Operators, SignedInOperator } from './operators.ts';
@@ -33,11 +34,12 @@ export async function findClient(
 
 export async function listClients(s: Services): Promise<{ items: Client[] }> {
   const providers = await s.tables.providers.list({}, 'name');
+  const answers = await showAnswers(s);
   const items = await Promise.all(
     providers.map(async (provider) => {
       const { definition } = await findProvider(s, provider.name);
       return Promise.all(
-        (await s.tables.clients.list({ providerId: provider.id }, 'name')).map((record) => clientView(s, record, definitionFor(definition, record))),
+        (await s.tables.clients.list({ providerId: provider.id }, 'name')).map((record) => clientView(s, record, definitionFor(definition, record), answers)),
       );
     }),
   );
@@ -46,7 +48,7 @@ export async function listClients(s: Services): Promise<{ items: Client[] }> {
 
 export async function showClient(s: Services, provider: string, name: string): Promise<Client> {
   const { record, definition } = await findClient(s, provider, name);
-  return clientView(s, record, definition);
+  return clientView(s, record, definition, await showAnswers(s));
 }
 
 /** Starts a draft. Its redirect URI is fixed here and never changes by itself. */
@@ -96,7 +98,7 @@ export async function addClient(s: Services, input: z.output<typeof AddClient>, 
   await s.tables.clients.insert(record);
   const label = clientLabel(input.provider, input.name);
   s.history.add({ actor: operator, kind: 'client_added', subject: `client:${label}`, says: `Started the client ${label} as a draft.` });
-  return clientView(s, record, definitionFor(whole, record));
+  return clientView(s, record, definitionFor(whole, record), await showAnswers(s));
 }
 
 /** Changes what is named, and nothing else: no secret is asked for again. @throws {Fault} REVISION_OLD, INPUT_INVALID */
@@ -123,11 +125,12 @@ export async function changeClient(s: Services, provider: string, name: string, 
   if (input.registering !== undefined) {
     const page = input.registering.own_page;
     if (page && !isWebAddress(page)) throw new Fault('INPUT_INVALID', { places: [{ path: 'registering.own_page', why: 'It is no https address.' }] });
-    set.registering = { ...registeringOf(record), ...input.registering };
   }
-  if (input.approval === 'given' && record.approval !== 'given') {
+  const comes = input.approval === 'given' && record.approval !== 'given';
+  if (input.registering !== undefined || comes) {
     const remembered = { ...registeringOf(record), ...input.registering };
-    set.registering = { ...remembered, approved_on: remembered.approved_on ?? new Date(s.ports.clock.now()).toISOString().slice(0, 10) };
+    const today = new Date(s.ports.clock.now()).toISOString().slice(0, 10);
+    set.registering = comes ? { ...remembered, approved_on: remembered.approved_on ?? today } : remembered;
   }
   if (input.reach !== undefined) set.reach = input.reach;
   if (input.listed_accounts !== undefined) set.listedAccounts = [...new Set(input.listed_accounts)];

@@ -2,6 +2,7 @@ import { randomBytes } from 'node:crypto';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import type { RegistrationPart } from '../../core/provider/registration.ts';
 import type { KeptSecret, RegisteredClient } from '../state.ts';
+import { opaque } from '../tokens.ts';
 
 /** The parts of a console where its definition names none: what such a client cannot do without. */
 const usualParts = (definition: ProviderDefinition): RegistrationPart[] => {
@@ -78,15 +79,13 @@ export function openClient(definition: ProviderDefinition, realm: string, name: 
   };
 }
 
-export const secretPrefix = (definition: { name: string }): string => `${definition.name.slice(0, 2)}s`;
-
 export function addSecret(definition: ProviderDefinition, client: RegisteredClient, now: number, label = '', days: number | null = null): KeptSecret {
   const most = definition.registration.secret_days_most;
   const lasts = most === undefined ? days : Math.min(days ?? most, most);
   const secret = {
     id: String(client.secrets.length + 1),
     label,
-    value: `${secretPrefix(definition)}.${randomBytes(24).toString('base64url')}`,
+    value: opaque(`${definition.name.slice(0, 2)}s.`),
     createdAt: now,
     endsAt: lasts === null ? null : now + lasts * 86_400_000,
   };
