@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import { Diagnosis } from './diagnosis.ts';
 
 /** An instant on the wire: ISO 8601, UTC, milliseconds. */
 export const Instant = z.iso.datetime();
@@ -34,5 +35,6 @@ export const CallAnswer = z.object({
   cut: z.boolean(),
   took_ms: z.number(),
   at: Instant,
+  diagnosis: Diagnosis.nullable().optional().describe('What it means where it did not work; left out in answers of earlier versions'),
 });
 export type CallAnswer = z.output<typeof CallAnswer>;

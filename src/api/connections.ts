@@ -1,22 +1,29 @@
 import { z } from 'zod';
 import { CONNECTION_STATES, HEALTH_CAUSES, type HealthCause } from '../core/health.ts';
+import { GRANT_KINDS, GRANT_TYPES } from '../core/oauth/grant-kinds.ts';
+import { WAYS } from '../core/oauth/ways.ts';
 import { ScopeName } from '../core/provider/web-address.ts';
 import { POLICIES } from '../core/renewal/plan.ts';
 import { ReadyLines } from './clients.ts';
 import { CallAnswer, ClientName, ConnectionName, Id, Instant, ProviderName } from './common.ts';
+import { Diagnosis } from './diagnosis.ts';
 
 export const Policy = z
   .enum(POLICIES)
   .describe('Renew always in time; only while it was handed out in the last 30 days; or when a caller asks. It is kept alive in any case');
 
-export const GRANT_TYPES = ['authorization_code', 'client_credentials'] as const;
 const Operations = z.array(z.string().max(90)).max(200).describe('Operations of the API that it is for: they say which scopes it needs');
 
 export const AddConnection = z.strictObject({
   name: ConnectionName,
   provider: ProviderName,
   client: ClientName,
-  grant_type: z.enum(GRANT_TYPES).optional().describe('Left out: a code for clients that people sign in to, client_credentials for service accounts'),
+  grant_type: z
+    .enum(GRANT_TYPES)
+    .optional()
+    .describe(
+      'Left out: a code for clients that people sign in to, client_credentials for service accounts. With jwt_bearer, `expected_account` is the account in whose name it asks',
+    ),
   scopes: z.array(ScopeName).max(100),
   operations: Operations.default([]),
   placeholders: z.record(z.string().max(40), z.string().max(200)).default({}).describe('Values that the definition asks for at the connection'),
@@ -68,8 +75,66 @@ export const ConnectionSummary = z.object({
 });
 export type ConnectionSummary = z.output<typeof ConnectionSummary>;
 
+/** A grant that waits beside the one in use. */
+export const Standby = z.object({
+  why: z.enum(['prepared', 'former', 'other_account', 'not_proved']),
+  kind: z.enum(GRANT_KINDS),
+  account: z.string().nullable(),
+  opened: z.string().nullable(),
+  client: ClientName,
+  scopes: z.array(z.string()),
+  consented_at: Instant,
+  proof: z.enum(['not_defined', 'not_tried', 'proved', 'failed']),
+  alive: z.boolean(),
+  says: z.string(),
+});
+export const Ability = z.object({
+  name: z.string(),
+  api: z.string(),
+  call: z.string().describe('Method and path'),
+  effects: z.boolean().describe('It changes something there, or somebody sees it: made only when asked for'),
+  allowed: z.boolean().describe('The scopes held allow it'),
+  state: z.enum(['not_tried', 'proved', 'failed']),
+  at: Instant.nullable(),
+  diagnosis: Diagnosis.nullable(),
+});
+/** Will it live? What keeps it alive, what ends it first and when, and what of that was seen. */
+export const WillItLive = z.object({
+  verdict: z.enum(['lives', 'ends', 'not_known', 'not_agreed']),
+  says: z.string(),
+  lines: z.array(z.object({ what: z.string(), verdict: z.enum(['good', 'doubt', 'bad']), says: z.string(), remedy: z.string().nullable() })),
+  ends: z.array(z.object({ what: z.string(), at: Instant })).describe('What ends it, the first one first'),
+  may_prove_renewal: z.boolean().describe('One renewal can be proved at no risk'),
+});
+export const OrganisationAgreement = z.object({
+  scopes: z.array(z.string()),
+  link: z.string(),
+  text: z.string().describe('To be sent to whoever may agree'),
+  check: z.boolean().describe('Whether the yes can be looked for without a person'),
+});
+
 export const Connection = ConnectionSummary.extend({
   grant_type: z.enum(GRANT_TYPES),
+  grant_kind: z.enum(GRANT_KINDS).nullable().describe('What the tokens in use came from'),
+  ways: z.array(z.enum(WAYS)).describe('How an agreement can travel back, the usual way first'),
+  takes_key: z.boolean().describe('Its API also takes a static key'),
+  opened: z.string().nullable().describe('What was opened by the consent: the organisation, site or sub-account'),
+  standby: Standby.nullable(),
+  abilities: z.array(Ability),
+  live: WillItLive,
+  diagnosis: Diagnosis.nullable().describe('What the last failure means'),
+  claims: z.record(z.string(), z.string()).nullable().describe('Claims of the access token, where it is a JWT; never the token'),
+  organisation_agreement: OrganisationAgreement.nullable().describe('Where the whole organisation must agree first'),
+  callers_last_used: z.array(z.object({ caller: z.string(), at: Instant.nullable() })),
+  scopes_unused: z.array(z.string()).describe('Granted, and needed by nothing that is ticked'),
+  open_consent: z
+    .object({ id: Id, phase: z.string(), way: z.string(), opened_by: z.string(), expires_at: Instant })
+    .nullable()
+    .describe('A consent that was started and is not finished: it can be gone on with'),
+  revocation: z
+    .object({ says: z.string(), tries: z.number().int(), next_at: Instant.nullable() })
+    .nullable()
+    .describe('A revocation of which the provider does not know yet'),
   placeholders: z.record(z.string(), z.string()),
   base_url: z.string().describe('The API\u2019s address, composed'),
   operations: z.array(z.string()),
@@ -100,8 +165,46 @@ export const Connection = ConnectionSummary.extend({
 });
 export type Connection = z.output<typeof Connection>;
 
+export const OpenConnection = z.strictObject({
+  way: z.enum(WAYS).optional().describe('How the agreement travels back; left out: the usual way'),
+  client: ClientName.optional().describe('Another client of the same provider: the connection moves there once the new tokens are proved'),
+  placeholders: z.record(z.string().max(40), z.string().max(200)).optional().describe('With another client: values that are asked for at the connection'),
+  prepare: z.boolean().default(false).describe('Keep the new tokens beside those in use, for a stated switch'),
+  port: z.number().int().min(1024).max(65_535).optional().describe('With the way `loopback`: where the program listens, if not at the registered port'),
+});
+/** What came back by hand or by a program on the engineer's machine. */
+export const AnswerConsent = z.strictObject({ pasted: z.string().min(1).max(8_000) });
+export const ExplainPage = z.strictObject({
+  page: z.string().trim().min(1).max(8_000).describe('The words of the page on which the provider stopped, or its address'),
+});
+export const TakeOver = z.strictObject({
+  refresh_token: z.string().trim().min(1).max(15_000),
+  scopes: z.array(ScopeName).max(100).optional().describe('What it was granted, where known; left out: those of the connection'),
+});
+export const GiveKey = z.strictObject({ key: z.string().trim().min(1).max(4_000) });
+export const DecideStandby = z.strictObject({
+  decision: z.enum(['use', 'forget']),
+  path: z.string().min(1).max(4_000).optional().describe('The reference call, made before and after; left out: the probe'),
+});
+export const CheckedAgreement = z.object({ agreed: z.boolean().nullable().describe('Null: it was not told'), says: z.string(), evidence: z.string() });
+export const Compared = z.object({ same: z.boolean(), differences: z.array(z.string()) });
+export const DecidedStandby = z.object({
+  decision: z.enum(['use', 'forget']),
+  says: z.string(),
+  before: CallAnswer.nullable(),
+  after: CallAnswer.nullable(),
+  compared: Compared.nullable(),
+  went_back: z.boolean().describe('The call with the new tokens failed: the former ones are in use again'),
+});
+export const ProbeRequest = z.strictObject({
+  ability: z.string().max(100).optional().describe('Left out: the first without effects'),
+  effects: z.boolean().default(false).describe('Yes to a call that changes something there, or that somebody sees'),
+});
 export const OpenedConsent = z.object({
   id: Id,
+  way: z.enum(WAYS),
+  authorization_url: z.string().nullable().describe('Where the browser goes, where no redirect to this service is waited for'),
+  redirect_uri: z.string().nullable(),
   start_url: z.string().describe('Where the person goes; where the client asks for itself, the page that says how it went'),
   by_itself: z.boolean().describe('Nobody needs to consent: the client asks for itself'),
   expires_at: Instant,
@@ -118,35 +221,6 @@ export const PrintedCode = z.strictObject({
 export const Revoked = z.object({ revoked_there: z.boolean().nullable().describe('Null: the provider has no way to be told'), says: z.string() });
 export type OpenedConsent = z.output<typeof OpenedConsent>;
 
-export const CONSENT_PHASES = ['offered', 'started', 'exchanging', 'proving', 'done', 'failed'] as const;
-export const ConsentOutcome = z.object({
-  id: Id,
-  connection: ConnectionName,
-  provider: ProviderName,
-  provider_title: z.string(),
-  client: ClientName,
-  phase: z.enum(CONSENT_PHASES),
-  by_itself: z.boolean().describe('Nobody consented: the client asked for itself'),
-  wants_code: z
-    .object({ page: z.string().nullable(), seconds: z.number().int(), called: z.string().describe('What that page is called over there') })
-    .nullable()
-    .describe('The provider\u2019s console prints a code, which is pasted here'),
-  rehearsal: z.boolean(),
-  expires_at: Instant,
-  redirect_uri: z.string(),
-  finished_at: Instant.nullable(),
-  account: z.object({ id: z.string(), label: z.string() }).nullable(),
-  scopes: z.object({ requested: z.array(z.string()), granted: z.array(z.string()), missing: z.array(z.string()), unasked: z.array(z.string()) }).nullable(),
-  refresh_token: z.boolean().nullable(),
-  access_token_life_seconds: z.number().nullable(),
-  first_call: CallAnswer.nullable(),
-  problem: z
-    .object({ title: z.string(), evidence: z.string().nullable(), side: z.enum(['person', 'client', 'provider', 'ours']), remedy: z.string() })
-    .nullable(),
-  warnings: z.array(z.string()),
-});
-export type ConsentOutcome = z.output<typeof ConsentOutcome>;
-
 /** One attempt to renew, as it went over the wire: secrets and tokens are masked before it is stored. */
 export const Attempt = z.object({
   at: Instant,
@@ -157,6 +231,55 @@ export const Attempt = z.object({
   took_ms: z.number(),
 });
 export type Attempt = z.output<typeof Attempt>;
+
+export const CONSENT_PHASES = ['offered', 'started', 'polling', 'exchanging', 'proving', 'done', 'failed'] as const;
+export const ConsentOutcome = z.object({
+  id: Id,
+  connection: ConnectionName,
+  provider: ProviderName,
+  provider_title: z.string(),
+  client: ClientName,
+  phase: z.enum(CONSENT_PHASES),
+  by_itself: z.boolean().describe('Nobody consented: the client asked for itself'),
+  way: z.enum(WAYS).or(z.literal('taken_over')),
+  device: z
+    .object({ user_code: z.string(), page: z.string(), page_with_code: z.string().nullable(), interval_seconds: z.number(), polls: z.number().int() })
+    .nullable()
+    .describe('A code that is entered on another device (RFC 8628)'),
+  wants_pasted: z.boolean().describe('The address at which the browser stopped is pasted here'),
+  authorization_url: z.string().nullable().describe('Where the browser goes; for the operator who opened it'),
+  moves_to: ClientName.nullable().describe('The client to which the connection moves once this is proved'),
+  prepares: z.boolean(),
+  decide: z.enum(['prepared', 'former', 'other_account', 'not_proved']).nullable().describe('The tokens wait beside those in use'),
+  live: WillItLive.nullable(),
+  attempts: z.array(Attempt).describe('Token requests and answers of this consent, masked; for operators'),
+  wants_code: z
+    .object({ page: z.string().nullable(), seconds: z.number().int(), called: z.string().describe('What that page is called over there') })
+    .nullable()
+    .describe('The provider\u2019s console prints a code, which is pasted here'),
+  rehearsal: z.boolean(),
+  expires_at: Instant,
+  redirect_uri: z.string(),
+  finished_at: Instant.nullable(),
+  account: z.object({ id: z.string(), label: z.string() }).nullable(),
+  opened: z.string().nullable().describe('What was opened: the organisation, site or sub-account'),
+  scopes: z.object({ requested: z.array(z.string()), granted: z.array(z.string()), missing: z.array(z.string()), unasked: z.array(z.string()) }).nullable(),
+  refresh_token: z.boolean().nullable(),
+  access_token_life_seconds: z.number().nullable(),
+  first_call: CallAnswer.nullable(),
+  problem: z
+    .object({
+      title: z.string(),
+      evidence: z.string().nullable(),
+      side: Diagnosis.shape.side,
+      remedy: z.string(),
+      diagnosis: Diagnosis.optional().describe('Left out in outcomes of earlier versions, and where it is plain'),
+    })
+    .nullable(),
+  page_diagnosis: Diagnosis.nullable().describe('What the pasted page of the provider means'),
+  warnings: z.array(z.string()),
+});
+export type ConsentOutcome = z.output<typeof ConsentOutcome>;
 
 export const CallRequest = z.strictObject({
   method: z.literal('GET', { error: 'Only GET for now.' }).default('GET'),

@@ -13,6 +13,8 @@ export interface Operation {
   bodyLimit?: string;
   query?: z.ZodType;
   body?: z.ZodType;
+  /** A request without a body is taken as an empty one. */
+  bodyOptional?: true;
   answer: z.ZodType;
 }
 

@@ -19,6 +19,8 @@ export interface ConnectionFacts {
   /** An answer did not come, and a second use of the refresh token could end the grant: it is waited for whoever may hold it. */
   atRisk: boolean;
   clientStopped: boolean;
+  /** Somebody agreed with another account than expected, or without proof, and nobody has decided yet. */
+  undecided?: boolean;
   proof: ProofState;
   proofSays: string | null;
 }
@@ -28,6 +30,7 @@ export const HEALTH_CAUSES = {
   revoked: 'connection',
   paused: 'connection',
   not_agreed: 'connection',
+  undecided: 'connection',
   refused: 'connection',
   lost_in_flight: 'connection',
   no_refresh_token: 'connection',
@@ -99,6 +102,13 @@ export function connectionHealth(facts: ConnectionFacts, now: number): Connectio
       cause: 'An operator paused it: no tokens are handed out. Those handed out before live on at the provider until they run out.',
       remedy: 'Resume it.',
     };
+  if (!facts.hasGrant && facts.undecided)
+    return {
+      state: 'needs_person',
+      cause_key: 'undecided',
+      cause: 'Tokens came and are kept, but not as expected: nobody has decided yet whether to use them.',
+      remedy: 'Look at who agreed and to what, then use them or forget them.',
+    };
   if (!facts.hasGrant)
     return {
       state: facts.intent === 'draft' ? 'draft' : 'not_yet_agreed',
@@ -144,6 +154,7 @@ export function groupInWords(key: HealthCause, provider: string, client: string)
   const words: Record<HealthCause, string> = {
     revoked: `Revoked here: connections through ${client}`,
     paused: `Paused: connections through ${client}`,
+    undecided: `Not as expected, and not decided: connections through ${client}`,
     not_agreed: `Nobody has agreed yet: connections through ${client}`,
     refused: `${provider} refuses refresh tokens of ${client}`,
     lost_in_flight: `Answers of ${provider} to ${client} were lost in flight`,

@@ -1,6 +1,8 @@
 import type { CallAnswer } from '../api/common.ts';
+import { type CallSeen, diagnoseCall } from '../core/diagnosis/call.ts';
+import { shownClaims } from '../core/diagnosis/claims.ts';
 import { Fault } from '../core/fault.ts';
-import { at } from '../core/oauth/token-answer.ts';
+import { at, retryAfter } from '../core/oauth/token-answer.ts';
 import { reasonInWords, type WireOutcome } from '../core/oauth/wire.ts';
 import { type Api, callHeaders } from '../core/provider/api.ts';
 import type { ProviderDefinition } from '../core/provider/definition.ts';
@@ -38,23 +40,43 @@ export function apiAddress(definition: ProviderDefinition, path: string): ApiAdd
   return { url: url.href, api: chosen.api };
 }
 
-/** Reads an address of the provider with the connection's token, sent as this API wants it; it is masked should the answer echo it. */
+/** What is known of the token, for a verdict on an answer that is not good. */
+export interface AboutToken extends Pick<CallSeen, 'scopesRequested' | 'scopesGranted' | 'ofClient' | 'byCertificate'> {
+  definition: ProviderDefinition;
+  needs?: readonly string[];
+}
+
+/** Makes a call with the connection's token, sent as this API wants it; the token is masked should the answer echo it. */
 export async function callApi(
   ports: Pick<Ports, 'send' | 'clock'>,
   { url, api }: ApiAddress,
   token: Secret,
-  method: 'GET' | 'HEAD' = 'GET',
+  what: { method: string; body?: string | undefined },
+  about: AboutToken,
 ): Promise<CallAnswer> {
+  const { method } = what;
   const sentAt = new Date(ports.clock.now()).toISOString();
   const outcome: WireOutcome = await ports.send({
     method,
     url,
-    headers: callHeaders(api, token.reveal()),
+    headers: { ...callHeaders(api, token.reveal()), ...(what.body === undefined ? {} : { 'content-type': 'application/json' }) },
+    ...(what.body === undefined ? {} : { body: what.body }),
     deadlineMs: CALL_DEADLINE_MS,
     limitBytes: SHOWN_BYTES,
   });
   const common = { method, url, took_ms: outcome.tookMs, at: sentAt };
-  if (outcome.kind !== 'answer') return { ...common, status: null, reason: reasonInWords(outcome.reason), content_type: null, body: '', cut: false };
+  const seen = { ...about, needs: about.needs ?? needsOf(api, method, url), api, claims: shownClaims(token), now: ports.clock.now() };
+  if (outcome.kind !== 'answer')
+    return {
+      ...common,
+      status: null,
+      reason: reasonInWords(outcome.reason),
+      content_type: null,
+      body: '',
+      cut: false,
+      diagnosis: diagnoseCall({ ...seen, status: null, reason: outcome.reason, body: '', challenge: null, retryAfterSeconds: null }),
+    };
+  const waitMs = retryAfter(outcome);
   return {
     ...common,
     status: outcome.status,
@@ -62,7 +84,23 @@ export async function callApi(
     content_type: outcome.headers['content-type'] ?? null,
     body: pretty(outcome.body.replaceAll(token.reveal(), '[secret]')),
     cut: outcome.cut,
+    diagnosis: diagnoseCall({
+      ...seen,
+      status: outcome.status,
+      reason: null,
+      body: outcome.body.replaceAll(token.reveal(), '[secret]'),
+      challenge: outcome.headers['www-authenticate'] ?? null,
+      retryAfterSeconds: waitMs === null ? null : Math.ceil(waitMs / 1000),
+    }),
   };
+}
+
+/** The scopes of which one is needed for a call, where the definition knows its operation. */
+function needsOf(api: Api, method: string, url: string): readonly string[] {
+  const path = url.slice(api.base_url.replace(/\/$/, '').length).split('?')[0] ?? '';
+  const fits = (pattern: string) => new RegExp(`^${pattern.replace(/[.*+?^$()|[\]\\]/g, '\\$&').replace(/\{\w+\}/g, '[^/]+')}$`).test(path);
+  const operation = api.operations.find((one) => one.method === method && fits(one.path));
+  return operation?.needs.flat() ?? api.probes.find((one) => one.method === method && one.path.split('?')[0] === path)?.needs ?? [];
 }
 
 /** True for an answer that proves an ability: a good status, and no error of the dialect's own inside. */

@@ -11,7 +11,8 @@ import { DEFAULT_LANES, lanes } from '../core/renewal/lanes.ts';
 import { type MasterKey, masterKey } from '../core/sealing/master-key.ts';
 import { changes } from './changes.ts';
 import { consents } from './consent/consents.ts';
-import { resumeFirst } from './consent/exchange.ts';
+import { pollDevices } from './consent/devices.ts';
+import { resumeFirst } from './consent/grants.ts';
 import { type DataFolder, openDataFolder } from './database/data-folder.ts';
 import { databaseClock } from './database/database-clock.ts';
 import { type PrivateMariadb, startPrivateMariadb } from './database/private-mariadb.ts';
@@ -29,6 +30,7 @@ import { type Ports, random } from './ports.ts';
 import { watchApprovals } from './registry/approvals.ts';
 import { publicKeys } from './registry/client-certificates.ts';
 import { operators } from './registry/operators.ts';
+import { keepRevoking } from './registry/revoke.ts';
 import type { Services } from './registry/services.ts';
 import { answerKeeper } from './renewal/answer-keeper.ts';
 import { clientHealth } from './renewal/client-health.ts';
@@ -38,6 +40,7 @@ import { renewalEngine } from './renewal/engine.ts';
 import { grantContexts } from './renewal/grant-context.ts';
 import { holders } from './renewal/holders.ts';
 import { installationHold } from './renewal/installation-hold.ts';
+import { sightings } from './renewal/sightings.ts';
 import { spares } from './renewal/spares.ts';
 import { type Spill, spill } from './renewal/spill.ts';
 import { tokenCache } from './renewal/token-cache.ts';
@@ -132,6 +135,7 @@ async function joinParts(
   const keeper = answerKeeper({ store: renewals, sealer, spill: spilled, spares: reserve, ports });
   const wire = wireLog({ database, ports });
   const lane = lanes({ ...DEFAULT_LANES, originMost: settings.originConcurrency, clientMost: settings.clientConcurrency });
+  const seen = sightings({ database, ports });
   const hold = await installationHold({ database, changes: told, history: past, ports });
   const clients = clientHealth({ database, store: renewals, history: past, changes: told, limits: settings.limits });
   const noteEvidence = async (id: string, evidence: string | null) => void (await tables.grants.change({ id }, { evidence: evidence?.slice(0, 500) ?? null }));
@@ -161,6 +165,7 @@ async function joinParts(
     lanes: lane,
     hold,
     wireLog: wire,
+    sightings: seen,
     history: past,
     limits: settings.limits,
     ports,
@@ -189,6 +194,7 @@ async function joinParts(
     lanes: lane,
     hold,
     wireLog: wire,
+    sightings: seen,
     keeper,
     spill: spilled,
     recover: (path, instanceId) => recoverFormerLives({ ...recovery(), spill: spill({ folder: path, master, ports }), instanceId }),
@@ -215,7 +221,11 @@ async function joinParts(
   const stopping = new AbortController();
   const worker = keepRenewing({ engine, spares: reserve, concurrency: settings.concurrency, pollMs: settings.limits.pollMs, ports }, stopping.signal);
 
-  const watcher = watchApprovals(services, settings.approvalCheckMs, stopping.signal);
+  const watchers = [
+    watchApprovals(services, settings.approvalCheckMs, stopping.signal),
+    pollDevices(services, agreed, stopping.signal),
+    keepRevoking(services, stopping.signal),
+  ];
 
   const lookAtTokens = tokenLane({
     tokenEndpoint: tokenEndpoint({
@@ -253,7 +263,7 @@ async function joinParts(
     stopping.abort();
     const closed = new Promise<void>((resolve) => server.close(() => resolve()));
     server.closeIdleConnections();
-    await Promise.all([worker, watcher]);
+    await Promise.all([worker, ...watchers]);
     await within(STOP_IDLE_MS, Promise.all([engine.idle(), agreed.idle()]));
     // An answer that is in memory alone is worth waiting for: losing it costs a person's consent.
     if (keeper.unsaved() > 0) log.error({ unsaved: keeper.unsaved() }, 'stopping waits: answers are not saved yet');

@@ -33,6 +33,8 @@ export interface Settings {
   blindLimitMs: number;
   /** How often a provider that tells is asked whether a client is approved. */
   approvalCheckMs: number;
+  /** Prove one renewal right after a consent, where a lost answer would cost nothing. */
+  proveRenewal: boolean;
   /** Where this setting came from, for messages. */
   publicUrlIsDefault: boolean;
 }
@@ -66,6 +68,7 @@ const Environment = z.object({
   RUSTY_KETTLE_CLIENT_CONCURRENCY: wholeNumber(1, 500).default(DEFAULT_LANES.clientMost),
   RUSTY_KETTLE_BLIND_SECONDS: wholeNumber(0, 3_600).default(300),
   RUSTY_KETTLE_APPROVAL_CHECK_SECONDS: wholeNumber(2, 86_400).default(3_600),
+  RUSTY_KETTLE_PROVE_RENEWAL: z.enum(['on', 'off']).default('on'),
   RUSTY_KETTLE_DEADLINE_MS: wholeNumber(200, 60_000).default(DEFAULT_LIMITS.deadlineMs),
   RUSTY_KETTLE_LEASE_MS: wholeNumber(1_000, 600_000).default(DEFAULT_LIMITS.leaseMs),
   RUSTY_KETTLE_MARGIN_MS: wholeNumber(100, 60_000).default(DEFAULT_LIMITS.marginMs),
@@ -107,6 +110,7 @@ export function readSettings(environment: NodeJS.ProcessEnv): Settings {
     clientConcurrency: e.RUSTY_KETTLE_CLIENT_CONCURRENCY,
     blindLimitMs: Math.max(e.RUSTY_KETTLE_BLIND_SECONDS * 1000, LEAST_BLIND_MS),
     approvalCheckMs: e.RUSTY_KETTLE_APPROVAL_CHECK_SECONDS * 1000,
+    proveRenewal: e.RUSTY_KETTLE_PROVE_RENEWAL === 'on',
     limits: {
       ...DEFAULT_LIMITS,
       deadlineMs: e.RUSTY_KETTLE_DEADLINE_MS,

@@ -1,7 +1,7 @@
 import { type RequestHandler, Router } from 'express';
+import { refusal } from './answers.ts';
 import { findAccess, type ServerParts } from './authorization-server.ts';
 import { habitsOf } from './habits.ts';
-import { refusal } from './tokens.ts';
 import { ACCOUNTS, ANNOUNCEMENTS, BERTHS, BOOKINGS, CALENDARS, CERTIFICATES, CREW_IDS, LEDGER, PARCELS, PEOPLE, ROSTERS, TABLES, THREADS } from './world.ts';
 
 const PAGE_MOST = 50;
@@ -21,17 +21,29 @@ const guarded =
       };
       const missing = Object.entries(api?.headers ?? {}).find(([name, value]) => request.headers[name] !== value);
       if (missing) return no(400, 'invalid_request', `The header ${missing[0]} is wanted.`);
+      const key = api?.static_key ? request.headers[api.static_key.header] : undefined;
+      const owner = typeof key === 'string' ? parts.store.state.apiKeys[key] : undefined;
+      if (owner && owner.realm === parts.realm) {
+        parts.count('api.by_static_key');
+        response.locals.sub = owner.sub;
+        return next();
+      }
       const access = findAccess(parts, request, api);
       parts.count(access ? 'api.ok' : 'api.unauthorized');
       response.setHeader('x-rate-limit', '600');
       if (!access) return no(401, 'invalid_token', 'The access token is missing, unknown or has run out.', 'Bearer error="invalid_token"');
+      const habits = habitsOf(parts.definition);
+      if (habits.audience !== null && access.audience !== habits.audience)
+        return no(401, 'invalid_token', 'The token was made for another audience.', 'Bearer error="invalid_token"');
       if (!anyOf.some((scope) => access.scopes.includes(scope)))
         return no(403, 'insufficient_scope', `This needs the scope ${anyOf.join(' or ')}.`, `Bearer error="insufficient_scope", scope="${anyOf[0]}"`);
-      if (habitsOf(parts.definition).wantsKeyFor?.test(`${request.method} ${request.path}`) && !access.byKey)
+      if (habits.wantsKeyFor?.test(`${request.method} ${request.path}`) && !access.byKey)
         return no(403, 'certificate_needed', 'Postings want a token that was got with a certificate.');
       if (api && !access.client.apis.includes(api.name)) return no(403, 'api_not_opened', `The API \u201c${api.title}\u201d is not opened to this client.`);
       const role = parts.definition.registration.roles[0];
       if (role !== undefined && access.client.serviceUser?.role !== role) return no(403, 'role_missing', `The service user needs the role ${role}.`);
+      const sub = parts.store.state.grants[access.grantId]?.sub;
+      if (habits.needsRight?.test(`${request.method} ${request.path}`) && sub === 'eg-2001') return no(403, 'forbidden', 'This account may not see calendars.');
       response.locals.grantId = access.grantId;
       return next();
     },

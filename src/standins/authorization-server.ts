@@ -1,10 +1,15 @@
 import express, { type Request, type Response, Router } from 'express';
+import { sameButPort } from '../core/oauth/ways.ts';
 import type { ProviderDefinition } from '../core/provider/definition.ts';
+import { opaque, scopesOf } from './answers.ts';
 import { developerConsole } from './console/router.ts';
+import { type DeviceRequest, deviceFlow } from './device.ts';
 import type { Faults } from './faults.ts';
-import { consentPage, signInPage, stopPage } from './pages.ts';
+import { habitsOf } from './habits.ts';
+import { consentPage, organisationPage, signInPage, stopPage } from './pages.ts';
+import { publishedKeys } from './signing.ts';
 import type { GivenGrant, RegisteredClient, StandinStore } from './state.ts';
-import { type IssuedCode, opaque, revoke, scopesOf, tokenAnswer } from './tokens.ts';
+import { type IssuedCode, revoke, tokenAnswer, type Waiting } from './tokens.ts';
 import { ACCOUNTS, STANDIN_PASSWORD } from './world.ts';
 
 const CODE_LIFE_MS = 60_000;
@@ -48,6 +53,8 @@ interface PendingRequest {
   scopes: string[];
   state: string;
   challenge: string | null;
+  nonce: string | null;
+  hint: string;
   sub: string | null;
   offline: boolean;
   endsAt: number;
@@ -70,17 +77,38 @@ export function authorizationServer(parts: ServerParts): Router {
   const { definition, store } = parts;
   const requests = new Map<string, PendingRequest>();
   const codes = new Map<string, IssuedCode>();
+  const devices = new Map<string, DeviceRequest>();
+  const waitingFor: Waiting = { codes, used: new Set(), devices };
   const router = Router();
   const html = (response: Response, page: string, status = 200) => void response.status(status).type('html').send(page);
 
   router.use(developerConsole(parts));
+  router.use(deviceFlow(parts, devices, (query) => asksOffline(definition, query)));
+  const jwks = pathOf(definition.server.jwks_uri);
+  if (jwks) router.get(jwks, (_request, response) => void response.json(publishedKeys(store)));
+
+  // Where whoever may agree for the organisation does so.
+  const agreementPage = pathOf(definition.dialect.organisation_agreement?.page);
+  if (agreementPage)
+    router.all(agreementPage, form, (request, response) => {
+      const client = store.state.clients[text(request.query.client_id)];
+      if (!client) return html(response, stopPage(definition, 'Unknown client', 'No client is registered under this client_id.'), 400);
+      if (request.method === 'POST' && !store.state.organisationAgreed.includes(client.id)) {
+        store.state.organisationAgreed.push(client.id);
+        store.touch();
+      }
+      const scopes = scopesOf(parts, text(request.query.scopes));
+      return html(response, organisationPage(definition, client, scopes, store.state.organisationAgreed.includes(client.id), request.originalUrl));
+    });
 
   router.get(pathOf(definition.server.authorization_endpoint) ?? '/authorize', (request, response) => {
     const query = request.query as Record<string, unknown>;
     const client = store.state.clients[text(query.client_id)];
     if (client?.realm !== parts.realm) return html(response, stopPage(definition, 'Unknown client', 'No client is registered under this client_id.'), 400);
     const redirectUri = text(query.redirect_uri);
-    if (!client.redirectUris.includes(redirectUri))
+    // RFC 8252 §7.3: a loopback redirect URI may come with another port.
+    const anyPort = client.type === 'desktop' && definition.registration.redirect_uri.loopback_port === 'any';
+    if (!client.redirectUris.some((one) => one === redirectUri || (anyPort && sameButPort(one, redirectUri))))
       return html(
         response,
         stopPage(definition, 'Redirect URI mismatch', `The redirect_uri of this request is not the one registered for ${client.name}.`),
@@ -98,6 +126,12 @@ export function authorizationServer(parts: ServerParts): Router {
     if (unknown !== undefined) return back({ error: 'invalid_scope', error_description: `The scope ${unknown} does not exist.` });
     const unregistered = scopes.find((scope) => !client.scopes.includes(scope));
     if (unregistered !== undefined) return back({ error: 'invalid_scope', error_description: `The scope ${unregistered} is not registered for this client.` });
+    const { resource } = definition.dialect;
+    if (resource && query.resource !== undefined && query.resource !== resource)
+      return back({ error: 'invalid_target', error_description: 'There is no such resource.' });
+    const wide = scopes.filter((scope) => definition.scopes.some((one) => one.name === scope && one.organisation));
+    if (wide.length > 0 && definition.dialect.organisation_agreement && !store.state.organisationAgreed.includes(client.id))
+      return back({ error: 'consent_required', error_description: `The organisation has not agreed to ${wide.join(', ')}.` });
     const challenge = text(query.code_challenge) || null;
     if (definition.dialect.pkce === 'S256' && (!challenge || query.code_challenge_method !== 'S256'))
       return back({ error: 'invalid_request', error_description: 'PKCE with S256 is required.' });
@@ -108,11 +142,13 @@ export function authorizationServer(parts: ServerParts): Router {
       scopes,
       state: text(query.state),
       challenge,
+      nonce: text(query.nonce) || null,
+      hint: text(query[definition.dialect.login_hint ?? 'login_hint']),
       sub: null,
       offline: asksOffline(definition, query),
       endsAt: parts.now() + REQUEST_LIFE_MS,
     });
-    return html(response, signInPage(definition, client, id));
+    return html(response, signInPage(definition, client, id, '', { hint: text(query[definition.dialect.login_hint ?? 'login_hint']) }));
   });
 
   const pending = (request: Request): PendingRequest | null => {
@@ -131,6 +167,13 @@ export function authorizationServer(parts: ServerParts): Router {
       return html(
         response,
         stopPage(definition, 'Account not listed', `${client.name} is not published, and ${account.email} is not among its listed accounts.`),
+        403,
+      );
+    const { kindRefused } = habitsOf(definition);
+    if (kindRefused !== null && account.is === kindRefused)
+      return html(
+        response,
+        stopPage(definition, 'This kind of account cannot be used', `${account.email} is a ${account.is}; only a person\u2019s own account can agree here.`),
         403,
       );
     waiting.sub = account.sub;
@@ -161,6 +204,7 @@ export function authorizationServer(parts: ServerParts): Router {
       clientId: grant.clientId,
       redirectUri: waiting.redirectUri,
       challenge: waiting.challenge,
+      nonce: waiting.nonce,
       offline: waiting.offline && (definition.dialect.offline_parameter !== undefined || grant.scopes.includes('offline_access')),
       endsAt: parts.now() + CODE_LIFE_MS,
     });
@@ -171,7 +215,7 @@ export function authorizationServer(parts: ServerParts): Router {
     const token = text(request.body?.refresh_token);
     const issued = store.state.refreshTokens[token];
     const before = { token, grantId: issued?.grantId ?? null, headers: request.headers, second: issued != null && issued.replacedAt !== null };
-    const answer = await tokenAnswer(parts, codes, request);
+    const answer = await tokenAnswer(parts, waitingFor, request);
     if (token)
       parts.watch?.({
         ...before,
@@ -197,7 +241,7 @@ export function authorizationServer(parts: ServerParts): Router {
     const account = ACCOUNTS.find((one) => one.sub === grant?.sub);
     if (!grant || !account) return void response.status(401).set('www-authenticate', 'Bearer error="invalid_token"').json({ error: 'invalid_token' });
     if (!grant.scopes.includes('profile')) return void response.status(403).json({ error: 'insufficient_scope', scope: 'profile' });
-    response.json({ sub: account.sub, name: account.name, email: account.email });
+    response.json({ sub: account.sub, name: account.name, email: account.email, organisation: account.organisation });
   });
   return router;
 }
@@ -223,7 +267,7 @@ export function findAccess(
   const grant = issued ? parts.store.state.grants[issued.grantId] : undefined;
   const client = grant ? parts.store.state.clients[grant.clientId] : undefined;
   return issued && grant && client?.realm === parts.realm && !grant.withdrawn && issued.expiresAt > parts.now()
-    ? { grantId: issued.grantId, scopes: issued.scopes, byKey: issued.byKey === true, client }
+    ? { grantId: issued.grantId, scopes: issued.scopes, byKey: issued.byKey === true, client, audience: issued.audience ?? null }
     : null;
 }
 export interface FoundAccess {
@@ -231,5 +275,6 @@ export interface FoundAccess {
   scopes: string[];
   byKey: boolean;
   client: RegisteredClient;
+  audience: string | null;
 }
 const BEARER = { token_header: 'authorization', token_word: 'Bearer' };

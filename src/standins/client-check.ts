@@ -4,6 +4,7 @@ import { decodeJwt, decodeProtectedHeader, jwtVerify } from 'jose';
 import type { KEY_NAMES } from '../core/oauth/methods.ts';
 import type { ServerParts } from './authorization-server.ts';
 import type { RegisteredClient } from './state.ts';
+import { ACCOUNTS } from './world.ts';
 
 type KeyName = (typeof KEY_NAMES)[number];
 
@@ -53,9 +54,26 @@ function same(a: string, b: string): boolean {
   return one.length === other.length && timingSafeEqual(one, other);
 }
 
-async function checkAssertion(parts: ServerParts, assertion: string, find: (id: string) => RegisteredClient | null): Promise<RegisteredClient | null> {
+/** RFC 7523 §2.1: a service account asks in the name of an account that it may act for. Null: the assertion is not good. */
+export async function checkAssertionGrant(parts: ServerParts, assertion: string): Promise<{ known: KnownClient; sub: string; scope: string } | null> {
+  const find = (id: string): RegisteredClient | null => {
+    const client = parts.store.state.clients[id];
+    return client?.realm === parts.realm ? client : null;
+  };
+  const client = await checkAssertion(parts, assertion, find, 'iss');
+  const { sub: named, scope } = client ? decodeJwt(assertion) : {};
+  const account = ACCOUNTS.find((one) => one.email === named || one.sub === named);
+  return client && account ? { known: { client, byKey: true }, sub: account.sub, scope: text(scope) } : null;
+}
+
+async function checkAssertion(
+  parts: ServerParts,
+  assertion: string,
+  find: (id: string) => RegisteredClient | null,
+  by: 'sub' | 'iss' = 'sub',
+): Promise<RegisteredClient | null> {
   try {
-    const client = find(decodeJwt(assertion).sub ?? '');
+    const client = find(decodeJwt(assertion)[by] ?? '');
     if (!client) return null;
     const { algorithm, key_name: keyName, audience } = parts.definition.dialect.client_assertion;
     const named = (decodeProtectedHeader(assertion) as Record<string, unknown>)[keyName];

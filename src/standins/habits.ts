@@ -8,11 +8,19 @@ export interface Habits {
   lastingIds: boolean;
   /** Calls that want a token got with a certificate. */
   wantsKeyFor: RegExp | null;
+  /** Access tokens are JWTs that name an audience; any is taken at the token endpoint, one by the API. */
+  audience: string | null;
+  /** Calls for which an account must have a right of its own. */
+  needsRight: RegExp | null;
+  /** Accounts that are of a kind which it does not take. */
+  kindRefused: string | null;
 }
 
-const NONE: Habits = { namesNoLife: false, lastingIds: false, wantsKeyFor: null };
+const NONE: Habits = { namesNoLife: false, lastingIds: false, wantsKeyFor: null, audience: null, needsRight: null, kindRefused: null };
 const HABITS: Record<string, Partial<Habits>> = {
-  quaymaster: { namesNoLife: true },
+  quaymaster: { namesNoLife: true, audience: 'qm:dir:staff' },
+  eelgrass: { needsRight: /^GET .*\/calendars$/ },
+  bosunry: { kindRefused: 'shared account' },
   oakum: { lastingIds: true },
   ledgerfin: { wantsKeyFor: /^POST .*\/postings$/ },
 };

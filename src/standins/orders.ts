@@ -1,6 +1,7 @@
 import express, { type Request, Router } from 'express';
 import { z } from 'zod';
 import type { ProviderDefinition } from '../core/provider/definition.ts';
+import { opaque } from './answers.ts';
 import type { Lives } from './authorization-server.ts';
 import { readCertificate } from './console/parts.ts';
 import { printCode } from './console/printed-code.ts';
@@ -22,6 +23,7 @@ const ClientOrder = z.strictObject({
   approval: z.enum(['given', 'asked']).default('given'),
 });
 const ApprovalOrder = z.strictObject({ client_id: z.string(), state: z.enum(['given', 'refused', 'they_ask_back']), says: z.string().max(500).default('') });
+const KeyOrder = z.strictObject({ account: z.string() });
 const CodeOrder = z.strictObject({ client_id: z.string(), account: z.string() });
 
 export interface Orders {
@@ -99,6 +101,32 @@ export function standinOrders(parts: Orders): Router {
     const client = store.state.clients[id];
     if (!client || !ACCOUNTS.some((one) => one.sub === account)) return void response.status(404).json({ error: 'unknown client or account' });
     return void response.json({ code: printCode({ definition: parts.placeOf(request).definition, client, store, now: parts.now() }, account).code });
+  });
+  // A static key, as somebody copied it from the provider's page long ago.
+  control.post('/keys', (request, response) => {
+    const { account } = KeyOrder.parse(request.body);
+    const key = opaque('key.');
+    store.state.apiKeys[key] = { sub: account, realm: parts.placeOf(request).realm };
+    store.touch();
+    response.status(201).json({ key });
+  });
+  // A refresh token, as an old script holds it: of a grant that somebody gave that script.
+  control.post('/script-tokens', (request, response) => {
+    const { client_id: id, account } = CodeOrder.parse(request.body);
+    const client = store.state.clients[id];
+    if (!client || !ACCOUNTS.some((one) => one.sub === account)) return void response.status(404).json({ error: 'unknown client or account' });
+    const grant = { id: opaque('g.'), clientId: id, sub: account, scopes: client.scopes, withdrawn: false, refreshes: 0, givenAt: parts.now() };
+    const token = opaque('r.');
+    store.state.grants[grant.id] = grant;
+    store.state.refreshTokens[token] = { grantId: grant.id, replacedAt: null };
+    store.touch();
+    return void response.status(201).json({ refresh_token: token });
+  });
+  control.post('/organisation', (request, response) => {
+    const { client_id: id } = SecretsOrder.parse(request.body);
+    if (!store.state.organisationAgreed.includes(id)) store.state.organisationAgreed.push(id);
+    store.touch();
+    response.json({ agreed: true });
   });
   control.post('/withdraw', (request, response) => {
     const { account } = WithdrawOrder.parse(request.body ?? {});

@@ -20,22 +20,58 @@ export const page = (
 /** What people see as the name of a client. */
 const seenName = (client: RegisteredClient): string => client.consentPage.name || client.name;
 
-export const signInPage = (definition: ProviderDefinition, client: RegisteredClient, request: string, problem = ''): string =>
+export const signInPage = (
+  definition: ProviderDefinition,
+  client: RegisteredClient,
+  request: string,
+  problem = '',
+  { action = '/sign-in', hint = '' }: { action?: string; hint?: string } = {},
+): string =>
   page(
     'Sign in',
     definition,
-    `<p>to go on to <strong>${escapeHtml(seenName(client))}</strong></p>${problem ? `<p class="bad">${escapeHtml(problem)}</p>` : ''}<form method="post" action="/sign-in"><input type="hidden" name="request" value="${escapeHtml(request)}">
-<fieldset><legend>Account</legend>${ACCOUNTS.map((account, at) => `<label><input type="radio" name="account" value="${account.sub}"${at === 0 ? ' checked' : ''}> ${escapeHtml(account.email)} <span class="small">${escapeHtml(account.name)}, ${escapeHtml(account.is)}</span></label>`).join('')}</fieldset>
+    `<p>to go on to <strong>${escapeHtml(seenName(client))}</strong></p>${problem ? `<p class="bad">${escapeHtml(problem)}</p>` : ''}<form method="post" action="${action}"><input type="hidden" name="request" value="${escapeHtml(request)}">
+<fieldset><legend>Account</legend>${ACCOUNTS.map((account, at) => `<label><input type="radio" name="account" value="${account.sub}"${(hint ? account.email === hint || account.sub === hint : at === 0) ? ' checked' : ''}> ${escapeHtml(account.email)} <span class="small">${escapeHtml(account.name)}, ${escapeHtml(account.is)}</span></label>`).join('')}</fieldset>
 <label>Password <input type="password" name="password" autocomplete="off"></label><p class="small">Every made-up account has the password <code>${STANDIN_PASSWORD}</code></p><button>Sign in</button></form>`,
   );
 
-export const consentPage = (definition: ProviderDefinition, client: RegisteredClient, request: string, who: string, scopes: string[]): string =>
+export const consentPage = (
+  definition: ProviderDefinition,
+  client: RegisteredClient,
+  request: string,
+  who: string,
+  scopes: string[],
+  action = '/decide',
+): string =>
   page(
     'Do you agree?',
     definition,
-    `${client.reach === 'listed' ? `<p class="bad"><strong>This application is not published.</strong> Only listed accounts can agree, and its access ends soon.</p>` : ''}<p><strong>${escapeHtml(seenName(client))}</strong> would like to act for <strong>${escapeHtml(who)}</strong>:</p><form method="post" action="/decide"><input type="hidden" name="request" value="${escapeHtml(request)}">
+    `${client.reach === 'listed' ? `<p class="bad"><strong>This application is not published.</strong> Only listed accounts can agree, and its access ends soon.</p>` : ''}<p><strong>${escapeHtml(seenName(client))}</strong> would like to act for <strong>${escapeHtml(who)}</strong>:</p><form method="post" action="${action}"><input type="hidden" name="request" value="${escapeHtml(request)}">
 <fieldset><legend>Untick what you do not want</legend>${scopes.map((scope) => `<label><input type="checkbox" name="scope" value="${escapeHtml(scope)}" checked> ${escapeHtml(definition.scopes.find((one) => one.name === scope)?.says ?? scope)} <span class="small">${escapeHtml(scope)}</span></label>`).join('')}</fieldset>
 <button name="decision" value="agree">Agree</button><button class="plain" name="decision" value="refuse">Refuse</button></form>`,
+  );
+
+export const deviceCodePage = (definition: ProviderDefinition, userCode: string, action: string, problem = ''): string =>
+  page(
+    'Enter the code',
+    definition,
+    `<p>that another device or program shows you.</p>${problem ? `<p class="bad">${escapeHtml(problem)}</p>` : ''}<form method="post" action="${action}"><label>Code <input type="text" name="user_code" value="${escapeHtml(userCode)}" autocomplete="off" maxlength="20"></label><button>Go on</button></form>`,
+  );
+
+export const deviceDonePage = (definition: ProviderDefinition, agreed: boolean): string =>
+  page(
+    agreed ? 'Agreed' : 'Refused',
+    definition,
+    `<p class="${agreed ? 'good' : 'bad'}">${agreed ? 'The device goes on by itself.' : 'The device gets no access.'} You may close this page.</p>`,
+  );
+
+export const organisationPage = (definition: ProviderDefinition, client: RegisteredClient, scopes: string[], agreed: boolean, action: string): string =>
+  page(
+    'For the whole organisation',
+    definition,
+    agreed
+      ? `<p class="good">The organisation has agreed to what <strong>${escapeHtml(seenName(client))}</strong> asks for.</p>`
+      : `<p><strong>${escapeHtml(seenName(client))}</strong> asks for rights over all of the organisation:</p><ul>${scopes.map((scope) => `<li>${escapeHtml(definition.scopes.find((one) => one.name === scope)?.says ?? scope)} <span class="small">${escapeHtml(scope)}</span></li>`).join('')}</ul><form method="post" action="${escapeHtml(action)}"><p class="small">Only an administrator may agree; in this stand-in everybody is one.</p><button>Agree for the organisation</button></form>`,
   );
 
 export const stopPage = (definition: ProviderDefinition, says: string, detail: string): string =>

@@ -68,6 +68,8 @@ export interface IssuedAccess {
   expiresAt: number;
   /** It was issued for a signed assertion, not for a secret. */
   byKey?: boolean;
+  /** The audience for which it was asked. */
+  audience?: string;
 }
 
 /** All that a stand-in remembers. Plain data, so that it can be kept in a file between two starts of the demo. */
@@ -78,6 +80,11 @@ export interface StandinState {
   grants: Record<string, GivenGrant>;
   refreshTokens: Record<string, IssuedRefresh>;
   accessTokens: Record<string, IssuedAccess>;
+  /** Static keys, and the account to which each belongs. */
+  apiKeys: Record<string, { sub: string; realm: string }>;
+  /** Clients for which the organisation has agreed. */
+  organisationAgreed: string[];
+  signing: { kid: string; pem: string } | null;
 }
 
 export interface StandinStore {
@@ -92,7 +99,17 @@ const ACCESS_KEPT_MS = 3_600_000;
 
 /** `file` null: nothing outlives the process. */
 export function standinStore(file: string | null, now: () => number): StandinStore {
-  const empty: StandinState = { clients: {}, projects: {}, printedCodes: {}, grants: {}, refreshTokens: {}, accessTokens: {} };
+  const empty: StandinState = {
+    clients: {},
+    projects: {},
+    printedCodes: {},
+    grants: {},
+    refreshTokens: {},
+    accessTokens: {},
+    apiKeys: {},
+    organisationAgreed: [],
+    signing: null,
+  };
   const state = file && existsSync(file) ? { ...empty, ...(JSON.parse(readFileSync(file, 'utf8')) as StandinState) } : empty;
   let timer: NodeJS.Timeout | null = null;
   const flush = (): void => {

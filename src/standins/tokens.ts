@@ -1,8 +1,12 @@
-import { createHash, randomBytes } from 'node:crypto';
+import { createHash } from 'node:crypto';
 import type { Request } from 'express';
+import { WIRE_GRANT_TYPES } from '../core/oauth/grant-kinds.ts';
+import { type Answer, opaque, put, refusal, scopesOf } from './answers.ts';
 import type { ServerParts } from './authorization-server.ts';
-import { checkClient, type KnownClient } from './client-check.ts';
+import { checkAssertionGrant, checkClient, type KnownClient } from './client-check.ts';
+import { type DeviceRequest, polled } from './device.ts';
 import { answeredApi, habitsOf } from './habits.ts';
+import { signed } from './signing.ts';
 import type { GivenGrant, RegisteredClient } from './state.ts';
 import { ACCOUNTS, CREW_IDS } from './world.ts';
 
@@ -11,60 +15,50 @@ export interface IssuedCode {
   clientId: string;
   redirectUri: string;
   challenge: string | null;
+  nonce: string | null;
   offline: boolean;
   endsAt: number;
 }
-export interface Answer {
-  status: number;
-  body: Record<string, unknown>;
-  /** The standard error that it stands for, whatever words were used. */
-  error: string | null;
+/** Codes and device codes that wait, and codes that were used. */
+export interface Waiting {
+  codes: Map<string, IssuedCode>;
+  used: Set<string>;
+  devices: Map<string, DeviceRequest>;
 }
 
 const text = (value: unknown): string => (typeof value === 'string' ? value : '');
-export const opaque = (prefix: string): string => `${prefix}${randomBytes(24).toString('base64url')}`;
-
-/** Puts a value at a JSON pointer. */
-function put(body: Record<string, unknown>, pointer: string, value: unknown): void {
-  const steps = pointer.slice(1).split('/');
-  let at = body;
-  for (const step of steps.slice(0, -1)) {
-    at[step] ??= {};
-    at = at[step] as Record<string, unknown>;
-  }
-  at[steps.at(-1) ?? ''] = value;
-}
-
-/** An error as this provider says it: RFC 6749 §5.2, or in words and at a place of its own, with status 200. */
-export function refusal(parts: Pick<ServerParts, 'definition'>, status: number, error: string, description: string): Answer {
-  const { error_at: place, error_words: words } = parts.definition.dialect;
-  if (!place) return { status, body: { error, error_description: description }, error };
-  const body: Record<string, unknown> = { message: description };
-  put(body, place, Object.entries(words).find(([, standard]) => standard === error)?.[0] ?? error);
-  return { status: 200, body, error };
-}
 
 /** One token request, from who asks to what comes of it. */
-export async function tokenAnswer(parts: ServerParts, codes: Map<string, IssuedCode>, request: Request): Promise<Answer> {
+export async function tokenAnswer(parts: ServerParts, waiting: Waiting, request: Request): Promise<Answer> {
   const { dialect, server } = parts.definition;
   const json = /^application\/json/i.test(request.headers['content-type'] ?? '');
   if (json !== (dialect.token_request === 'json') && request.headers['content-length'] !== '0')
     return refusal(parts, 400, 'invalid_request', `The body must be ${dialect.token_request === 'json' ? 'JSON' : 'a form'}.`);
-  const known = await checkClient(parts, request);
+  const form = (request.body ?? {}) as Record<string, unknown>;
+  const byAssertion = form.grant_type === WIRE_GRANT_TYPES.jwt_bearer;
+  const asserted = byAssertion ? await checkAssertionGrant(parts, text(form.assertion)) : null;
+  if (byAssertion && !asserted) return refusal(parts, 400, 'invalid_grant', 'The assertion is not good: its key, its audience or its times.');
+  const known = asserted?.known ?? (await checkClient(parts, request));
   if (!known) return refusal(parts, 401, 'invalid_client', 'Client authentication failed.');
   const unapproved = notApproved(parts, known.client);
   if (unapproved) return unapproved;
-  const body = (request.body ?? {}) as Record<string, unknown>;
+  const body = form;
+  const { audience } = habitsOf(parts.definition);
+  if (dialect.resource && body.resource !== undefined && body.resource !== dialect.resource)
+    return refusal(parts, 400, 'invalid_target', `There is no resource ${text(body.resource)}.`);
   for (const [name, value] of Object.entries(dialect.token_parameters))
-    if (body[name] !== value) return refusal(parts, 400, 'invalid_request', `The parameter ${name} is missing or wrong.`);
+    if (body[name] !== value && !(name === 'audience' && audience !== null && text(body.audience) !== ''))
+      return refusal(parts, 400, 'invalid_request', `The parameter ${name} is missing or wrong.`);
   for (const [name, value] of Object.entries(dialect.token_headers))
     if (request.headers[name] !== value) return refusal(parts, 400, 'invalid_request', `The header ${name} is missing or wrong.`);
   const grantType = text(body.grant_type);
   if (!server.grant_types_supported.includes(grantType))
     return refusal(parts, 400, 'unsupported_grant_type', `Only ${server.grant_types_supported.join(', ')}.`);
-  if (grantType === 'authorization_code') return exchangeCode(parts, codes, known, body);
-  if (grantType === 'refresh_token') return refresh(parts, known, text(body.refresh_token));
-  return ownToken(parts, known, text(body.scope));
+  const asked = { byKey: known.byKey, audience: text(body.audience) };
+  if (grantType === 'authorization_code') return exchangeCode(parts, waiting, known, body, asked);
+  if (grantType === 'refresh_token') return refresh(parts, known, text(body.refresh_token), asked);
+  if (grantType === WIRE_GRANT_TYPES.device_code) return exchangeDevice(parts, waiting, known, text(body.device_code), asked);
+  return ownToken(parts, known, dialect.assertion_grant.scope_in === 'claim' && asserted ? asserted.scope : text(body.scope), asserted?.sub ?? '', asked);
 }
 
 /** What the token endpoint says to a client that nobody has approved, in the words by which its definition tells. */
@@ -76,27 +70,57 @@ function notApproved(parts: ServerParts, client: RegisteredClient): Answer | nul
   return refusal(parts, 403, word ?? 'unauthorized_client', 'This client is not approved.');
 }
 
-function exchangeCode(parts: ServerParts, codes: Map<string, IssuedCode>, known: KnownClient, body: Record<string, unknown>): Answer {
+/** How a token was asked for, as far as the token shows it. */
+interface AskedHow {
+  byKey: boolean;
+  audience: string;
+}
+
+function exchangeDevice(parts: ServerParts, waiting: Waiting, known: KnownClient, deviceCode: string, how: AskedHow): Answer | Promise<Answer> {
+  const device = waiting.devices.get(deviceCode);
+  const not = polled(parts, device, known.client);
+  if (not || !device) return not ?? refusal(parts, 400, 'invalid_grant', 'The device code is unknown.');
+  waiting.devices.delete(deviceCode);
+  const grant: GivenGrant = {
+    id: opaque('g.'),
+    clientId: known.client.id,
+    sub: device.sub ?? '',
+    scopes: device.granted,
+    withdrawn: false,
+    refreshes: 0,
+    givenAt: parts.now(),
+  };
+  parts.store.state.grants[grant.id] = grant;
+  if (device.offline) pushOut(parts, grant);
+  return issue(parts, grant, device.offline, how);
+}
+
+function exchangeCode(parts: ServerParts, waiting: Waiting, known: KnownClient, body: Record<string, unknown>, how: AskedHow): Answer | Promise<Answer> {
   const no = (why: string) => refusal(parts, 400, 'invalid_grant', why);
   const printed = parts.store.state.printedCodes[text(body.code)];
   delete parts.store.state.printedCodes[text(body.code)];
   if (printed) {
-    if (printed.clientId !== known.client.id || printed.endsAt <= parts.now()) return no('The code is unknown, used up or too old.');
+    waiting.used.add(text(body.code));
+    if (printed.clientId !== known.client.id) return no('The code belongs to another script.');
+    if (printed.endsAt <= parts.now()) return no('The code has expired.');
     const { clientId, sub, scopes } = printed;
     const grant: GivenGrant = { id: opaque('g.'), clientId, sub, scopes, withdrawn: false, refreshes: 0, givenAt: parts.now() };
     parts.store.state.grants[grant.id] = grant;
-    return issue(parts, grant, true, known.byKey);
+    return issue(parts, grant, true, how);
   }
-  const code = codes.get(text(body.code));
-  codes.delete(text(body.code));
-  if (!code || code.clientId !== known.client.id || code.endsAt <= parts.now()) return no('The code is unknown, used up or too old.');
+  const code = waiting.codes.get(text(body.code));
+  waiting.codes.delete(text(body.code));
+  if (waiting.used.has(text(body.code))) return no('The code was used before.');
+  if (!code || code.clientId !== known.client.id) return no('The code is unknown.');
+  waiting.used.add(text(body.code));
+  if (code.endsAt <= parts.now()) return no('The code has expired.');
   if (code.redirectUri !== body.redirect_uri) return no('The redirect_uri differs from that of the authorization request.');
   const verified = code.challenge === null || createHash('sha256').update(text(body.code_verifier)).digest('base64url') === code.challenge;
   if (!verified) return no('The code_verifier does not fit.');
   const grant = parts.store.state.grants[code.grantId];
   if (!grant) return no('The grant is gone.');
   if (code.offline) pushOut(parts, grant);
-  return issue(parts, grant, code.offline, known.byKey);
+  return issue(parts, grant, code.offline, how, code.nonce);
 }
 
 /** So many refresh tokens for each person and client: the oldest goes. */
@@ -108,7 +132,7 @@ function pushOut(parts: ServerParts, fresh: GivenGrant): void {
 }
 
 /** RFC 6749 §6, with the dialect's rotation and what it does about a second use. */
-function refresh(parts: ServerParts, known: KnownClient, token: string): Answer {
+function refresh(parts: ServerParts, known: KnownClient, token: string, how: AskedHow): Answer | Promise<Answer> {
   const { dialect } = parts.definition;
   const { state } = parts.store;
   const issued = state.refreshTokens[token];
@@ -132,35 +156,52 @@ function refresh(parts: ServerParts, known: KnownClient, token: string): Answer 
   if (dialect.rotation === 'each_use') issued.replacedAt ??= parts.now();
   if (dialect.renewal_ends_access_token)
     for (const [access, one] of Object.entries(state.accessTokens)) if (one.grantId === grant.id) delete state.accessTokens[access];
-  return issue(parts, grant, dialect.rotation === 'each_use', known.byKey);
+  return issue(parts, grant, dialect.rotation === 'each_use', how);
 }
 
-/** RFC 6749 §4.4: the client's own token. */
-function ownToken(parts: ServerParts, known: KnownClient, scope: string): Answer {
+/** RFC 6749 §4.4: the client's own token; or, with a subject, one in an account's name (RFC 7523 §2.1). */
+function ownToken(parts: ServerParts, known: KnownClient, scope: string, sub: string, how: AskedHow): Answer | Promise<Answer> {
   const scopes = scopesOf(parts, scope);
   const unknown = scopes.find((one) => !parts.definition.scopes.some((listed) => listed.name === one));
   if (unknown !== undefined) return refusal(parts, 400, 'invalid_scope', `The scope ${unknown} does not exist.`);
   const unregistered = scopes.find((one) => !known.client.scopes.includes(one));
   if (unregistered !== undefined) return refusal(parts, 400, 'invalid_scope', `The scope ${unregistered} is not registered for this client.`);
-  const id = `own.${known.client.id}`;
-  const grant = parts.store.state.grants[id] ?? { id, clientId: known.client.id, sub: '', scopes, withdrawn: false, refreshes: 0, givenAt: parts.now() };
+  const wide = scopes.filter((one) => parts.definition.scopes.some((listed) => listed.name === one && listed.organisation));
+  if (wide.length > 0 && parts.definition.dialect.organisation_agreement && !parts.store.state.organisationAgreed.includes(known.client.id))
+    return refusal(parts, 403, 'consent_required', `The organisation has not agreed to ${wide.join(', ')}.`);
+  const id = `own.${known.client.id}${sub && `.${sub}`}`;
+  const grant = parts.store.state.grants[id] ?? { id, clientId: known.client.id, sub, scopes, withdrawn: false, refreshes: 0, givenAt: parts.now() };
   parts.store.state.grants[id] = grant;
   grant.refreshes += 1;
-  return issue(parts, { ...grant, scopes }, false, known.byKey);
+  return issue(parts, { ...grant, scopes }, false, how);
 }
 
-export const scopesOf = (parts: Pick<ServerParts, 'definition'>, scope: string): string[] =>
-  scope.split(parts.definition.dialect.scope_delimiter).filter(Boolean);
-
-function issue(parts: ServerParts, grant: GivenGrant, withRefresh: boolean, byKey: boolean): Answer {
+async function issue(parts: ServerParts, grant: GivenGrant, withRefresh: boolean, { byKey, audience }: AskedHow, nonce: string | null = null): Promise<Answer> {
   const { definition } = parts;
   const { dialect } = definition;
   const places = dialect.token_answer;
-  const access = opaque('a.');
+  const own = habitsOf(definition);
   const { accessSeconds, accessSecondsMost = accessSeconds } = parts.lives;
-  const { namesNoLife, lastingIds } = habitsOf(definition);
+  const { namesNoLife, lastingIds } = own;
   const seconds = namesNoLife ? dialect.assumed_life_seconds : accessSeconds + Math.floor(Math.random() * (accessSecondsMost - accessSeconds + 1));
-  parts.store.state.accessTokens[access] = { grantId: grant.id, scopes: grant.scopes, expiresAt: parts.now() + seconds * 1000, ...(byKey ? { byKey } : {}) };
+  const lives = { now: parts.now(), seconds };
+  const iss = definition.server.issuer ?? '';
+  const access =
+    own.audience === null
+      ? opaque('a.')
+      : await signed(
+          parts.store,
+          { iss, sub: grant.sub || grant.clientId, aud: audience, client_id: grant.clientId, scope: grant.scopes.join(' ') },
+          'at+jwt',
+          lives,
+        );
+  parts.store.state.accessTokens[access] = {
+    grantId: grant.id,
+    scopes: grant.scopes,
+    expiresAt: parts.now() + seconds * 1000,
+    ...(byKey ? { byKey } : {}),
+    ...(audience ? { audience } : {}),
+  };
   const body: Record<string, unknown> = {};
   put(body, places.access_token ?? '/access_token', access);
   if (places.token_type === 'checked') body.token_type = 'Bearer';
@@ -176,6 +217,13 @@ function issue(parts: ServerParts, grant: GivenGrant, withRefresh: boolean, byKe
   const account = ACCOUNTS.find((one) => one.sub === grant.sub);
   if (account && places.account_id) put(body, places.account_id, lastingIds ? CREW_IDS[account.sub] : account.sub);
   if (account && places.account_label) put(body, places.account_label, lastingIds ? account.name : account.email);
+  if (account && grant.scopes.includes('openid') && definition.server.jwks_uri)
+    body.id_token = await signed(
+      parts.store,
+      { iss, sub: account.sub, aud: grant.clientId, email: account.email, ...(nonce === null ? {} : { nonce }) },
+      'JWT',
+      lives,
+    );
   parts.store.touch();
   return { status: 200, body, error: null };
 }

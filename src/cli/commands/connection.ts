@@ -1,17 +1,16 @@
-import { setTimeout as sleep } from 'node:timers/promises';
 import type { Command } from 'commander';
 import type { ApiClient } from '../../api/client.ts';
-import type { Connection, ConnectionSummary, ConsentOutcome } from '../../api/connections.ts';
+import type { Connection, ConnectionSummary } from '../../api/connections.ts';
 import type { GlobalOptions } from '../connect.ts';
 import { globals, signedIn } from '../connect.ts';
-import { EXIT, Outcome } from '../exit.ts';
 import { printList, printOne, relative, say, state } from '../print.ts';
 import { readPairs } from './client.ts';
 import { showReady } from './client-registering.ts';
 import { splitClient } from './client-secret.ts';
-
-const WAIT_MOST_MS = 31 * 60_000;
-const LOOK_EVERY_MS = 700;
+import { connectionEnding } from './connection-ending.ts';
+import { connectionGrants } from './connection-grants.ts';
+import { connectionOpen } from './connection-open.ts';
+import { diagnosisLines } from './consent-outcome.ts';
 
 const POLICY_WORDS = { always: 'renewed always in time', when_used: 'renewed while callers use it', on_demand: 'renewed when a caller asks' };
 const POLICY_HELP = 'always, when_used (handed out in the last 30 days) or on_demand (when a caller asks)';
@@ -23,6 +22,7 @@ async function show(all: GlobalOptions, one: Connection, next?: string): Promise
     ['State', await state(one.state)],
     ['Why', one.cause],
     ['Evidence', one.state === 'working' ? null : one.evidence],
+    ['Verdict', one.state === 'working' ? null : diagnosisLines(one.diagnosis)],
     ['What to do', one.remedy],
     ['Client', `${one.provider}/${one.client} (${one.environment}${one.rehearsal ? ', rehearsal' : ''})`],
     ['Grant type', one.grant_type === 'authorization_code' ? null : one.grant_type.replaceAll('_', ' ')],
@@ -37,6 +37,11 @@ async function show(all: GlobalOptions, one: Connection, next?: string): Promise
     ['Not allowed', one.operations_lacking.join(', ')],
     ['Weaker client', one.weaker_client ? `${one.provider}/${one.weaker_client} would do for these operations` : null],
     ['Account', one.account],
+    ['Opened', one.opened],
+    ['Waits', one.standby ? `${one.standby.says} (${one.standby.kind.replaceAll('_', ' ')}${one.standby.account ? `, ${one.standby.account}` : ''})` : null],
+    ['Will it live', one.live.verdict === 'not_agreed' ? null : one.live.says],
+    ['Never used', one.scopes_unused.length > 0 ? `${one.scopes_unused.join(' ')}: granted, and needed by nothing that is ticked` : null],
+    ['Not told', one.revocation?.says],
     ['Consented', one.consented_at ? `${relative(one.consented_at)}, started by ${one.consented_by}` : null],
     ['Scopes', one.scopes_granted?.join(' ') ?? one.scopes_requested.join(' ')],
     ['Not granted', one.scopes_missing.join(' ')],
@@ -56,7 +61,7 @@ interface AddOptions {
   client: string;
   scope?: string[];
   account?: string;
-  grantType?: 'client_credentials';
+  grantType?: 'client_credentials' | 'jwt_bearer';
   placeholder?: string[];
   operation?: string[];
   policy: PolicyWord;
@@ -72,7 +77,10 @@ export function connection(rk: Command): void {
     .requiredOption('--client <client>', 'PROVIDER/NAME')
     .option('--scope <scopes...>', 'what to ask for; left out: the definition\u2019s preset')
     .option('--account <account>', 'the account that should agree')
-    .option('--grant-type <type>', 'authorization_code or client_credentials; left out: as the client\u2019s type says')
+    .option(
+      '--grant-type <type>',
+      'authorization_code, client_credentials or jwt_bearer (then --account is the one in whose name it asks); left out: as the client\u2019s type says',
+    )
     .option('--placeholder <name=value...>', 'a value that the definition asks for at the connection')
     .option('--operation <ids...>', 'operations of the API that it is for; their weakest scopes are asked for')
     .option('--policy <policy>', POLICY_HELP, 'always')
@@ -124,37 +132,9 @@ export function connection(rk: Command): void {
       };
       await show(all, await call('changeConnection', { params: { connection: name }, body }), `rk connection open ${name}`);
     });
-  noun
-    .command('open')
-    .description('start a consent: prints the link for the browser and waits for the outcome')
-    .argument('<name>')
-    .option('--no-wait', 'print the link and leave')
-    .action(async (name: string, options: { wait: boolean }, command: Command) => {
-      const all = globals(command);
-      const call = await signedIn(all);
-      const opened = await call('openConnection', { params: { connection: name } });
-      if (!options.wait)
-        return printOne(all, opened, [
-          [opened.by_itself ? 'How it went' : 'Open in a browser', opened.start_url],
-          ['Ready', opened.ready.says],
-          ['Note', opened.warnings.join('\n')],
-          ['Good until', opened.expires_at],
-        ]);
-      for (const warning of opened.warnings) process.stderr.write(`Note: ${warning}\n`);
-      if (!opened.by_itself) process.stderr.write(`${opened.ready.says}\n`);
-      const { wants_code: printed } = await call('showConsent', { params: { consent: opened.id } });
-      if (printed) {
-        process.stderr.write(
-          `Now print the code: \u201c${printed.called}\u201d${printed.page ? ` at ${printed.page}` : ''}. It lives ${printed.seconds} seconds.\n`,
-        );
-        const { secret } = await import('../ask.ts');
-        await call('giveCode', { params: { consent: opened.id }, body: { code: await secret('The code') } });
-      } else
-        process.stderr.write(
-          opened.by_itself ? 'The client asks for itself\u2026\n' : `Open in a browser: ${opened.start_url}\nWaiting for the consent\u2026\n`,
-        );
-      await showOutcome(all, await untilFinished(() => call('showConsent', { params: { consent: opened.id } })));
-    });
+  connectionOpen(noun);
+  connectionGrants(noun, show);
+  connectionEnding(noun);
   noun
     .command('check')
     .description('is it ready for a consent? Says what is missing, and what cannot be known from here')
@@ -236,25 +216,6 @@ export function connection(rk: Command): void {
         await show(all, one, verb === 'pause' ? 'tokens already handed out live on at the provider until they run out' : undefined);
       });
   noun
-    .command('revoke')
-    .description('tell the provider to end the grant, and forget its tokens here; name, callers and history stay')
-    .argument('<name>')
-    .option('--yes', 'do not ask')
-    .action(async (name: string, options: { yes?: boolean }, command: Command) => {
-      const all = globals(command);
-      const call = await signedIn(all);
-      const { callers } = await call('showConnection', { params: { connection: name } });
-      const { confirmed } = await import('../ask.ts');
-      const used = callers.length > 0 ? ` ${callers.join(', ')} will get no token any more.` : '';
-      if (!(await confirmed(`Revoke ${name}?${used}`, options.yes))) return;
-      const answer = await call('revokeConnection', { params: { connection: name } });
-      printOne(all, answer, [
-        ['Revoked', name],
-        ['There', answer.says],
-        ['Next', `rk connection open ${name} agrees again`],
-      ]);
-    });
-  noun
     .command('remove')
     .description('remove a connection and forget its tokens here')
     .argument('<name>')
@@ -287,30 +248,4 @@ async function everyPage(call: ApiClient, search: string | undefined): Promise<C
     items.push(...page.items);
     if (page.items.length < PAGE) return items;
   }
-}
-
-async function untilFinished(look: () => Promise<ConsentOutcome>): Promise<ConsentOutcome> {
-  for (const endsAt = Date.now() + WAIT_MOST_MS; Date.now() < endsAt; await sleep(LOOK_EVERY_MS)) {
-    const outcome = await look();
-    if (outcome.phase === 'done' || outcome.phase === 'failed') return outcome;
-  }
-  throw new Outcome(EXIT.later, 'Nothing came back in half an hour.\nWhat to do: look at the page where the provider stopped, then open the connection again.');
-}
-
-async function showOutcome(all: GlobalOptions, outcome: ConsentOutcome): Promise<void> {
-  const call = outcome.first_call;
-  printOne(all, outcome, [
-    ['Connection', outcome.connection],
-    ['Agreed', outcome.account?.label],
-    ['Granted', outcome.scopes?.granted.join(' ')],
-    ['Not granted', outcome.scopes?.missing.join(' ')],
-    ['Refresh token', outcome.refresh_token === null ? null : outcome.refresh_token ? 'came' : 'did not come'],
-    ['First call', call ? `GET ${call.url}: ${call.status ?? call.reason} in ${call.took_ms} ms\n${call.body.slice(0, 600)}` : null],
-    ['Note', outcome.warnings.join('\n')],
-  ]);
-  if (outcome.problem)
-    throw new Outcome(
-      outcome.problem.side === 'person' ? EXIT.person : EXIT.failed,
-      `${outcome.problem.title} ${outcome.problem.evidence ?? ''}\nWhat to do: ${outcome.problem.remedy}`,
-    );
 }

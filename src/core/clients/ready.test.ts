@@ -1,7 +1,8 @@
 import { readFileSync } from 'node:fs';
 import { expect, test } from 'vitest';
+import { nearest } from '../oauth/redirect-uri.ts';
 import { readDefinition } from '../provider/read-definition.ts';
-import { nearest, readyInOne, readyLines, type Standing } from './ready.ts';
+import { readyInOne, readyLines, type Standing } from './ready.ts';
 
 const read = (name: string) => readDefinition(readFileSync(new URL(`../../../definitions/${name}.yaml`, import.meta.url), 'utf8'));
 const [bosunry, ledgerfin] = [read('bosunry'), read('ledgerfin')];

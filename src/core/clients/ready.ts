@@ -1,5 +1,5 @@
 import { redirectRemarks } from '../oauth/redirect-rules.ts';
-import { compareRedirectUris } from '../oauth/redirect-uri.ts';
+import { compareRedirectUris, nearest } from '../oauth/redirect-uri.ts';
 import type { Operation } from '../provider/api.ts';
 import type { ProviderDefinition } from '../provider/definition.ts';
 import { reviewScopes } from '../scopes/compare.ts';
@@ -100,13 +100,6 @@ function redirectLines(definition: ProviderDefinition, standing: Standing): Read
     });
   }
   return lines;
-}
-
-/** Of several registered ones, the one that agrees longest with ours. */
-export function nearest(ours: string, there: readonly string[]): string {
-  const same = (other: string) => [...ours].findIndex((letter, at) => letter !== other[at]);
-  const rate = (other: string) => (same(other) === -1 ? ours.length : same(other));
-  return [...there].sort((a, b) => rate(b) - rate(a))[0] ?? '';
 }
 
 function scopeLines(definition: ProviderDefinition, registered: readonly string[], wants: NonNullable<Standing['wants']>): ReadyLine[] {

@@ -10,7 +10,14 @@ export interface AuthorizationRequest {
   state: string;
   /** Null where the dialect says `pkce: none`. */
   verifier: string | null;
+  /** Sent where `openid` is asked for. */
+  nonce?: string;
+  /** The account that is expected to agree. */
+  expectedAccount?: string | null;
 }
+
+/** True where this is a request of OpenID Connect (Core §3.1.2.1). */
+export const asksOpenid = (scopes: readonly string[]): boolean => scopes.includes('openid');
 
 /**
  * The address that the browser is sent to (RFC 6749 §4.1.1, RFC 7636 §4.3). Parameters already in the endpoint are kept (§3.1).
@@ -29,6 +36,11 @@ export function authorizationUrl(definition: ProviderDefinition, request: Author
   for (const [name, value] of Object.entries(definition.dialect.authorization_parameters)) set(name, value);
   const offline = definition.dialect.offline_parameter;
   if (offline) set(offline.name, offline.value);
+  if (definition.dialect.resource) set('resource', definition.dialect.resource); // RFC 8707 §2.1
+  const openid = asksOpenid(request.scopes);
+  if (openid && request.nonce) set('nonce', request.nonce);
+  const hint = definition.dialect.login_hint ?? (openid ? 'login_hint' : null);
+  if (hint && request.expectedAccount) set(hint, request.expectedAccount);
   set('state', request.state);
   if (request.verifier !== null) {
     set('code_challenge', codeChallenge(request.verifier));

@@ -52,26 +52,32 @@ export async function authenticateClient(
       parameters
         .set('client_id', clientId)
         .set('client_assertion_type', ASSERTION_TYPE)
-        .set('client_assertion', await clientAssertion(definition, credentials, once));
+        .set('client_assertion', await signedAssertion(definition, credentials, credentials.clientId, {}, once));
       return;
     default:
       method satisfies never;
   }
 }
 
-async function clientAssertion(
+/**
+ * An assertion signed with the client's key (RFC 7523 §3): by itself it authenticates the client (§2.2); with another subject it asks
+ * for a token in that account's name (§2.1).
+ */
+export async function signedAssertion(
   definition: Pick<ProviderDefinition, 'dialect' | 'server'>,
   credentials: ClientCredentials,
+  subject: string,
+  claims: Record<string, string>,
   once: { now: number; jti: string },
 ): Promise<string> {
   const { algorithm, key_name: keyName, audience } = definition.dialect.client_assertion;
   const { key, facts } = openClientKey(credentials.secret as Secret);
   const name = { kid: facts.kid, x5t: facts.x5t, 'x5t#S256': facts.x5tS256 }[keyName] ?? facts.kid;
   const seconds = Math.floor(once.now / 1000);
-  return new SignJWT({})
+  return new SignJWT(claims)
     .setProtectedHeader({ alg: algorithm, typ: 'JWT', [keyName]: name })
     .setIssuer(credentials.clientId)
-    .setSubject(credentials.clientId)
+    .setSubject(subject)
     .setAudience(audience === 'issuer' ? (definition.server.issuer ?? definition.server.token_endpoint) : definition.server.token_endpoint)
     .setIssuedAt(seconds)
     .setNotBefore(seconds)

@@ -27,3 +27,10 @@ function inWords(ours: string, registered: string, at: number): string {
   if (at === ours.length) return `The registered one goes on after ours ends: \u201c${registered.slice(at, at + 12)}\u201d.`;
   return `They differ at character ${at + 1}: registered \u201c${registered.slice(at, at + 12)}\u201d, ours \u201c${ours.slice(at, at + 12)}\u201d.`;
 }
+
+/** Of several registered ones, the one that agrees longest with ours. */
+export function nearest(ours: string, there: readonly string[]): string {
+  const same = (other: string) => [...ours].findIndex((letter, at) => letter !== other[at]);
+  const rate = (other: string) => (same(other) === -1 ? ours.length : same(other));
+  return [...there].sort((a, b) => rate(b) - rate(a))[0] ?? '';
+}

@@ -16,6 +16,8 @@ export interface FreshTokens {
   apiBaseUrl?: string;
   /** Who agreed, where the dialect says that the answer tells. */
   account?: { id: string; label: string };
+  /** OpenID Connect Core §3.1.3.3. */
+  idToken?: Secret;
 }
 
 /** What was seen, kept as evidence: never a token, never a body. */
@@ -53,6 +55,7 @@ const Members = z.object({
   api_base_url: z.string().max(1000).nullish(),
   account_id: z.union([z.string().max(300), z.number()]).nullish(),
   account_label: z.union([z.string().max(300), z.number()]).nullish(),
+  id_token: z.string().max(TOKEN_MOST).nullish(),
 });
 
 /** The value at a JSON pointer (RFC 6901), or undefined. */
@@ -104,10 +107,11 @@ function readSuccess(body: unknown, text: string, evidence: Evidence, dialect: D
     api_base_url: place('api_base_url'),
     account_id: place('account_id'),
     account_label: place('account_label'),
+    id_token: at(body, '/id_token'),
   });
   const typed = places.token_type === 'ignored' || (read.success && /^bearer$/i.test(read.data.token_type ?? ''));
   if (!read.success || !typed) return { kind: 'unclear', raw: new Secret(text.slice(0, TOKEN_MOST)), evidence: { ...evidence, reason: 'unreadable' } };
-  const { access_token, refresh_token, expires_in, scope, api_base_url, account_id, account_label } = read.data;
+  const { access_token, refresh_token, expires_in, scope, api_base_url, account_id, account_label, id_token } = read.data;
   return {
     kind: 'tokens',
     evidence,
@@ -125,6 +129,7 @@ function readSuccess(body: unknown, text: string, evidence: Evidence, dialect: D
                 .map((one) => one.trim())
                 .filter(Boolean),
       ...(api_base_url == null ? {} : { apiBaseUrl: api_base_url }),
+      ...(id_token == null ? {} : { idToken: new Secret(id_token) }),
       ...(account_id == null ? {} : { account: { id: String(account_id), label: String(account_label ?? account_id) } }),
     },
   };

@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import { CALL_CAUSES } from '../diagnosis/causes.ts';
 import { DefaultHeaders } from './dialect.ts';
 import { headerName, jsonPointer, printable, ScopeName, webAddress } from './web-address.ts';
 
@@ -16,6 +17,7 @@ const Probe = z
     path,
     effects: z.boolean().default(false).describe('It changes something there, or somebody sees it'),
     needs: z.array(ScopeName).default([]).describe('One of these scopes is needed'),
+    body: z.string().max(4000).optional().describe('What is sent, as JSON text; with POST and PUT'),
   })
   .refine((probe) => probe.effects || probe.method === 'GET' || probe.method === 'HEAD', {
     error: 'A probe without effects is a GET or HEAD.',
@@ -60,6 +62,19 @@ export const Api = z.strictObject({
     .default('Bearer')
     .describe('The word before the token; empty: the token alone'),
   headers: DefaultHeaders.default({}).describe('Sent with every call'),
+  static_key: z
+    .strictObject({
+      header: headerName,
+      word: z
+        .string()
+        .regex(/^[\x21-\x7e]{0,40}$/)
+        .default('')
+        .describe('The word before the key; empty: the key alone'),
+    })
+    .optional()
+    .describe('How a static key is sent where the API also takes one; left out: it takes none'),
+  error_at: jsonPointer.optional().describe('Where an error answer names its code; left out: /error'),
+  error_meanings: z.record(printable(100), z.enum(CALL_CAUSES)).default({}).describe('The API\u2019s own error codes, and what each means'),
   paging: Paging.optional(),
   quota: z.array(Quota).max(5).default([]),
   probes: z.array(Probe).max(4).default([]),
@@ -73,6 +88,16 @@ export const callHeaders = (api: Pick<Api, 'token_header' | 'token_word' | 'head
   ...api.headers,
   [api.token_header]: api.token_word === '' ? token : `${api.token_word} ${token}`,
 });
+
+/** The definition as a static key meets it: each API that takes one gets it as it wants it. */
+export const withStaticKey = <D extends { apis: Api[] }>(definition: D): D => ({
+  ...definition,
+  apis: definition.apis.map((api) => (api.static_key ? { ...api, token_header: api.static_key.header, token_word: api.static_key.word } : api)),
+});
+
+/** Every ability that a probe proves, by the name under which its proof is kept. */
+export const abilitiesOf = ({ apis }: { apis: readonly Api[] }): { name: string; api: Api; probe: Probe }[] =>
+  apis.flatMap((api, at) => api.probes.map((probe) => ({ name: at === 0 ? probe.ability : `${api.name}-${probe.ability}`, api, probe })));
 
 /** The call that proves a connection by itself: the first without effects, of the first API that has one. */
 export const probeOf = ({ apis }: { apis: readonly Api[] }): Probe | undefined => apis.flatMap((api) => api.probes).find((probe) => !probe.effects);

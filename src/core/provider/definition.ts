@@ -269,6 +269,7 @@ export function trustedOrigins(definition: ProviderDefinition): string[] {
     definition.server.userinfo_endpoint,
     definition.server.revocation_endpoint,
     definition.dialect.revocation?.address,
+    definition.server.device_authorization_endpoint,
     definition.identity?.endpoint,
     ...definition.apis.map((api) => api.base_url),
   ].filter((one): one is string => one !== undefined);

@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import { CAUSES } from '../diagnosis/causes.ts';
 import { CLIENT_ASSERTION_ALGORITHMS, KEY_NAMES } from '../oauth/methods.ts';
 import { headerName, jsonPointer, printable, webAddress } from './web-address.ts';
 
@@ -22,7 +23,7 @@ export const DefaultHeaders = z
   .refine((headers) => Object.keys(headers).every((name) => !NOT_TO_SET.has(name)), { error: 'This header is set by the service itself.' });
 
 const Parameters = z.record(printable(60), printable(500));
-const RESERVED_AUTHORIZATION = ['response_type', 'client_id', 'redirect_uri', 'scope', 'state', 'code_challenge', 'code_challenge_method'];
+const RESERVED_AUTHORIZATION = ['response_type', 'client_id', 'redirect_uri', 'scope', 'state', 'nonce', 'resource', 'code_challenge', 'code_challenge_method'];
 const RESERVED_TOKEN = [
   'grant_type',
   'client_id',
@@ -30,6 +31,9 @@ const RESERVED_TOKEN = [
   'code',
   'redirect_uri',
   'code_verifier',
+  'device_code',
+  'assertion',
+  'resource',
   'refresh_token',
   'client_assertion',
   'client_assertion_type',
@@ -71,6 +75,13 @@ const ApprovalCheck = z.strictObject({
   asked: ErrorCodes.default([]).describe('Error codes while nobody has decided'),
   they_ask_back: ErrorCodes.default([]).describe('Error codes while the provider waits for an answer'),
   refused: ErrorCodes.default([]).describe('Error codes of a client that was refused'),
+});
+
+/** Where whoever may agree for the whole organisation does so, and how a refusal tells that nobody has. */
+const OrganisationAgreement = z.strictObject({
+  page: webAddress('organisation_agreement.page').describe('May hold {client_id}, {scopes} and {redirect_uri}'),
+  says: z.string().max(300).default('').describe('Who may agree there, in the provider\u2019s words'),
+  refused: ErrorCodes.default(['consent_required']).describe('Error codes while the organisation has not agreed'),
 });
 
 /** How a provider departs from the standards. Every field has a default that means "as the RFCs say". */
@@ -124,6 +135,24 @@ export const Dialect = z.strictObject({
     })
     .default({ algorithm: 'RS256', key_name: 'kid', audience: 'token_endpoint' })
     .describe('With private_key_jwt (RFC 7523 §2.2)'),
+  resource: webAddress('resource').optional().describe('The API for which tokens are asked, sent with authorization and token requests (RFC 8707)'),
+  login_hint: printable(40)
+    .optional()
+    .describe(
+      'The authorization parameter that names the expected account; left out: `login_hint` where `openid` is asked for (OpenID Connect Core \u00a73.1.2.1)',
+    ),
+  assertion_grant: z
+    .strictObject({
+      scope_in: z.enum(['parameter', 'claim']).default('parameter').describe('`claim`: the scopes stand in the assertion'),
+      client_authentication: z.boolean().default(false).describe('The client shows who it is beside the assertion'),
+    })
+    .default({ scope_in: 'parameter', client_authentication: false })
+    .describe('Where a service account asks with a signed assertion (RFC 7523 \u00a72.1)'),
+  organisation_agreement: OrganisationAgreement.optional().describe('Where the whole organisation agrees in advance'),
+  page_words: z
+    .record(printable(120), z.enum(CAUSES))
+    .default({})
+    .describe('Words on the provider\u2019s own pages where it stops without sending the person back, and what each means'),
   revocation: Revocation.optional().describe('Where it departs from RFC 7009'),
   approval_check: ApprovalCheck.optional().describe('How the token endpoint tells whether a client is approved; left out: it does not'),
 });

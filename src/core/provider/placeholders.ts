@@ -36,6 +36,7 @@ export function addressesOf(
     { path: ['identity', 'endpoint'], value: definition.identity?.endpoint },
     { path: ['registration', 'page'], value: definition.registration.page },
     { path: ['dialect', 'revocation', 'address'], value: definition.dialect.revocation?.address },
+    { path: ['dialect', 'resource'], value: definition.dialect.resource },
   ];
   return all.filter((one): one is { path: (string | number)[]; value: string } => typeof one.value === 'string' && /^[a-z]+:\/\//.test(one.value));
 }
@@ -101,6 +102,8 @@ export function fillKnown(definition: ProviderDefinition, values: PlaceholderVal
       authorization_parameters: dialect.authorization_parameters,
       token_headers: dialect.token_headers,
       revocation: dialect.revocation,
+      resource: dialect.resource,
+      organisation_agreement: dialect.organisation_agreement,
     },
   }) as Pick<ProviderDefinition, 'server' | 'identity' | 'registration'> & {
     apis: { base_url: string; headers: Record<string, string> }[];

@@ -33,6 +33,10 @@ export const RedirectRules = z.strictObject({
   https: z.enum(['always', 'except_loopback', 'not_needed']).default('except_loopback'),
   ip: z.enum(['taken', 'loopback_only', 'refused']).default('taken').describe('Whether a bare IP address may stand for the host'),
   listed_domain: z.boolean().default(false).describe('Its host must be listed there beforehand'),
+  loopback_port: z
+    .enum(['any', 'fixed'])
+    .default('any')
+    .describe('Whether a loopback redirect URI may come with another port than the registered one (RFC 8252 \u00a77.3)'),
 });
 export type RedirectRules = z.output<typeof RedirectRules>;
 export const PLAIN_REDIRECT_RULES: RedirectRules = RedirectRules.parse({});

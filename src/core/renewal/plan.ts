@@ -44,6 +44,9 @@ export function nextRenewalAt(life: TokenLife, need: Need, dialect: Pick<Dialect
   return dialect.idle_life_seconds === undefined ? inTime : Math.min(inTime, keepAliveAt);
 }
 
+/** True where one renewal can be made just to prove it: a second use of the refresh token, should the answer be lost, costs nothing. */
+export const mayProveRenewal = (dialect: Pick<Dialect, 'rotation' | 'reuse'>): boolean => dialect.rotation === 'never' || dialect.reuse !== 'kills_grant';
+
 /** The least rest of life, in ms, with which a token is still handed out. */
 export const handoutFloorMs = (life: TokenLife): number => Math.min(60_000, (life.expiresAt - life.issuedAt) / 10);
 

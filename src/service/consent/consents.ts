@@ -1,23 +1,32 @@
 import { timingSafeEqual } from 'node:crypto';
-import type { ConsentOutcome, OpenedConsent } from '../../api/connections.ts';
+import type { z } from 'zod';
+import type { ConsentOutcome, OpenConnection, OpenedConsent } from '../../api/connections.ts';
+import { diagnoseCallback, diagnoseStopPage } from '../../core/diagnosis/way-back.ts';
 import { Fault } from '../../core/fault.ts';
 import { base64url } from '../../core/identifiers.ts';
-import { authorizationUrl } from '../../core/oauth/authorization-request.ts';
+import { asksOpenid, authorizationUrl } from '../../core/oauth/authorization-request.ts';
 import { readCallback } from '../../core/oauth/callback.ts';
+import { type GrantType, isClientsOwn } from '../../core/oauth/grant-kinds.ts';
 import { codeVerifier } from '../../core/oauth/pkce.ts';
+import { readPasted, sameButPort, type Way, waysOf } from '../../core/oauth/ways.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
+import { checkPlaceholders } from '../../core/provider/placeholders.ts';
 import { Secret } from '../../core/secret.ts';
 import { recordId } from '../ports.ts';
-import { clientPage } from '../registry/client-guide.ts';
-import { missingOf, refuseUnconfirmed, registeringOf } from '../registry/client-record.ts';
+import { missingOf, refuseUnconfirmed } from '../registry/client-record.ts';
 import { connectionDefinition } from '../registry/connection-definition.ts';
 import { hashText } from '../registry/operators.ts';
 import { readyOf } from '../registry/ready.ts';
-import { iso, isoOrNull, type Services } from '../registry/services.ts';
+import { iso, type Services } from '../registry/services.ts';
 import { idBytes } from '../store/database.ts';
 import type { Row } from '../store/tables.ts';
+import { costs } from './costs.ts';
+import { askForDevice } from './devices.ts';
 import { type Exchange, exchange } from './exchange.ts';
-import { type ConsentProblem, callbackProblem, emptyOutcome, STALE_PROBLEMS, type StoredOutcome } from './outcome.ts';
+import { type ConsentFacts, factsOf } from './facts.ts';
+import { sentAwayOf } from './known.ts';
+import { emptyOutcome, problemOf, type StoredOutcome } from './outcome.ts';
+import { type ConsentParties, outcomeView } from './view.ts';
 
 type ConsentRow = Row<'consents'>;
 
@@ -29,17 +38,25 @@ const KEPT_DAYS = 30;
 export const CONSENT_COOKIE_SECONDS = CONSENT_MS / 1000;
 export const consentCookieName = (consentId: string): string => `rk_consent_${consentId.replaceAll('-', '').slice(-12)}`;
 
-/** One consent from its one-time link to its outcome (RFC 6749 §4.1, RFC 7636, RFC 9207, RFC 9700 §4). */
+/** One consent from its one-time link to its outcome (RFC 6749 §4.1, RFC 7636, RFC 8252, RFC 8628, RFC 9207, RFC 9700 §4). */
 export interface Consents {
-  open(connectionName: string, operator: string): Promise<OpenedConsent>;
+  open(connectionName: string, input: z.output<typeof OpenConnection>, operator: string): Promise<OpenedConsent>;
   /** Spends the ticket; where the browser goes next, and the cookie it must carry. */
   start(ticket: string): Promise<{ consentId: string; cookie: string; location: string }>;
   /** Takes a callback; the exchange goes on behind the answer. Returns the consent whose outcome the browser should see. */
   callback(provider: string, client: string, query: Record<string, unknown>, cookie: (name: string) => string | undefined): Promise<{ consentId: string }>;
+  /** Takes what came back by hand or by `rk`: an address or a code; bound to the operator who opened it. @throws {Fault} CONSENT_EXPIRED, CONSENT_FOREIGN */
+  answer(consentId: string, pasted: string, operator: string): Promise<ConsentOutcome>;
   /** Takes a code that the provider's console printed; the exchange goes on behind the answer. @throws {Fault} CONSENT_EXPIRED */
   giveCode(consentId: string, code: string): Promise<ConsentOutcome>;
-  outcome(consentId: string): Promise<ConsentOutcome>;
+  /** What the page means on which the provider stopped. */
+  explain(consentId: string, page: string, operator: string): Promise<ConsentOutcome>;
+  /** `operator` null: the browser of the consent, which sees this consent's outcome alone. */
+  outcome(consentId: string, operator: string | null): Promise<ConsentOutcome>;
   holdsCookie(consentId: string, cookie: string | undefined): Promise<boolean>;
+  /** The parties of a consent, and the run of its exchange, for the loop that polls devices. */
+  parties(consent: ConsentRow): Promise<ConsentParties>;
+  run(consent: ConsentRow, work: (advance: () => Promise<number>) => Promise<StoredOutcome>): void;
   /** Resolves when no exchange is running. */
   idle(): Promise<void>;
 }
@@ -47,115 +64,206 @@ export interface Consents {
 export function consents(s: Services): Consents {
   const running = new Set<Promise<void>>();
 
-  const partiesOf = async (connection: Row<'connections'>): Promise<{ client: Row<'clients'>; definition: ProviderDefinition; unconfirmed: string[] }> => {
-    const client = await s.tables.clients.find({ id: connection.clientId });
+  const partiesWith = async (connection: Row<'connections'>, clientId: string, own: Record<string, string>): Promise<ConsentParties> => {
+    const client = await s.tables.clients.find({ id: clientId });
     const provider = client && (await s.tables.providers.find({ id: client.providerId }));
     if (!client || !provider) throw new Fault('NOT_FOUND', { detail: 'The client of this connection was removed.' });
-    const placeholders = (connection.placeholders ?? {}) as Record<string, string>;
-    const { definition, unconfirmed } = await connectionDefinition(s, { provider: provider.name, client: client.name, placeholders, apiBaseUrl: null });
-    return { client, definition, unconfirmed };
+    const { definition, unconfirmed } = await connectionDefinition(s, { provider: provider.name, client: client.name, placeholders: own, apiBaseUrl: null });
+    return { connection, client, definition, unconfirmed, placeholders: { ...(client.placeholders as Record<string, string>), ...own } };
   };
-  const clientOf = async (
-    consent: ConsentRow,
-  ): Promise<{ client: Row<'clients'>; definition: ProviderDefinition; connection: Row<'connections'>; unconfirmed: string[] }> => {
+  const partiesOf = async (consent: ConsentRow): Promise<ConsentParties> => {
     const connection = await s.tables.connections.find({ id: consent.connectionId });
     if (!connection) throw new Fault('NOT_FOUND', { detail: 'The connection of this consent was removed.' });
-    return { ...(await partiesOf(connection)), connection };
+    return partiesWith(connection, consent.clientId, factsOf(consent).placeholders ?? (connection.placeholders as Record<string, string> | null) ?? {});
   };
-  /** Runs the exchange behind the answer, and writes down how it went. */
-  const run = (consent: ConsentRow, parties: Awaited<ReturnType<typeof clientOf>>, asks: Exchange['asks']): void => {
-    const { client, definition, connection } = parties;
-    const work = exchange(s, { consent, client, definition, connection, asks, proving: () => advance(consent.id, 'exchanging', 'proving') })
+  const finish = async (consent: Pick<ConsentRow, 'id'>, phase: 'done' | 'failed', outcome: StoredOutcome): Promise<void> => {
+    await s.tables.consents.change(
+      { id: consent.id },
+      { phase, outcome, finishedAt: s.ports.clock.now(), verifierSealed: null, deviceSealed: null, pollAt: null },
+    );
+  };
+  /** Moves a consent on, only from the phase that the caller saw. */
+  const advance = (id: string, from: string, to: string): Promise<number> => s.tables.consents.change({ id, phase: from }, { phase: to });
+  const run: Consents['run'] = (consent, work) => {
+    const going = work(() => advance(consent.id, 'exchanging', 'proving'))
       .then((outcome) => s.keeper.keep('consent outcome', () => finish(consent, outcome.problem ? 'failed' : 'done', outcome)))
       .catch((cause: unknown) =>
         s.ports.log.error({ cause: cause instanceof Error ? cause.message : 'unknown', consent: consent.id }, 'exchange failed on our side'),
       )
-      .finally(() => running.delete(work));
-    running.add(work);
+      .finally(() => running.delete(going));
+    running.add(going);
   };
-  /** Moves a consent on, only from the phase that the caller saw. */
-  const advance = (id: string, from: string, to: string): Promise<number> => s.tables.consents.change({ id, phase: from }, { phase: to });
+  /** Runs the exchange behind the answer, and writes down how it went. */
+  const runExchange = (consent: ConsentRow, parties: ConsentParties, asks: Exchange['asks']): void =>
+    run(consent, (proving) => exchange(s, { consent, ...parties, asks, proving }));
 
-  const finish = async (consent: ConsentRow, phase: 'done' | 'failed', outcome: StoredOutcome): Promise<void> => {
-    await s.tables.consents.change({ id: consent.id }, { phase, outcome, finishedAt: s.ports.clock.now(), verifierSealed: null });
+  const find = async (consentId: string): Promise<ConsentRow> => {
+    const consent = await s.tables.consents.find({ id: consentId });
+    if (!consent) throw new Fault('NOT_FOUND', { detail: 'There is no such consent.' });
+    return consent;
+  };
+
+  /** What the browser is sent away with: state, PKCE, nonce (RFC 9700 §2.1.1, §4.7). */
+  const depart = async (consent: ConsentRow, parties: ConsentParties) => {
+    const { client, definition, connection } = parties;
+    const state = base64url(s.ports.random.bytes(32));
+    const verifier = definition.dialect.pkce === 'S256' ? new Secret(codeVerifier(s.ports.random.bytes(32))) : null;
+    const scopes = consent.scopes as string[];
+    const nonce = asksOpenid(scopes) ? base64url(s.ports.random.bytes(16)) : undefined;
+    const facts: ConsentFacts = { ...factsOf(consent), startedAt: s.ports.clock.now(), ...(nonce ? { nonce } : {}) };
+    const location = authorizationUrl(definition, {
+      clientId: client.clientId ?? '',
+      redirectUri: facts.redirectUri ?? client.redirectUri,
+      scopes,
+      state,
+      verifier: verifier?.reveal() ?? null,
+      expectedAccount: connection.expectedAccount,
+      ...(nonce ? { nonce } : {}),
+    });
+    const set = {
+      phase: 'started',
+      stateHash: hashText(state),
+      facts,
+      verifierSealed: verifier ? s.sealer.seal({ table: 'consents', row: consent.id, column: 'verifier_sealed' }, verifier) : null,
+    };
+    return { location, set };
+  };
+
+  /** From the way back to the exchange, once: whoever wins the update sends the code. */
+  const arrived = async (consent: ConsentRow, parties: ConsentParties, query: Record<string, unknown>): Promise<void> => {
+    refuseUnconfirmed(parties.unconfirmed); // the definition may have changed while the person was away
+    const answer = readCallback(parties.definition, query);
+    const codeHash = answer.kind === 'code' ? hashText(answer.code.reveal()) : null;
+    const won = await s.database.write(
+      `UPDATE consents SET phase = 'exchanging', code_hash = $1, expires_at = UTC_TIMESTAMP(3) + INTERVAL ${EXCHANGE_MS * 1000} MICROSECOND WHERE id = $2 AND phase = 'started'`,
+      [codeHash, idBytes(consent.id)],
+    );
+    if (won === 0) return;
+    const { client, connection } = parties;
+    if (answer.kind !== 'code') {
+      const problem = problemOf(diagnoseCallback(answer, sentAwayOf(known(consent, parties))));
+      await finish(consent, 'failed', { ...emptyOutcome(), problem });
+      s.history.add({
+        actor: 'person',
+        kind: 'consent_failed',
+        subject: `connection:${connection.name}`,
+        says: `${problem.title} ${problem.evidence ?? ''}`.trim(),
+      });
+      return;
+    }
+    const verifier = consent.verifierSealed
+      ? await s.sealer.open({ table: 'consents', row: consent.id, column: 'verifier_sealed' }, consent.verifierSealed)
+      : null;
+    const redirectUri = factsOf(consent).redirectUri ?? client.redirectUri;
+    runExchange(consent, parties, { grantType: 'authorization_code', code: answer.code, redirectUri, verifier });
+  };
+
+  /** @throws {Fault} INPUT_INVALID where the code was given before: it works once, so it is not sent again. */
+  const refuseSpent = async (code: string): Promise<void> => {
+    const spent = await s.tables.consents.find({ codeHash: hashText(code) });
+    if (spent)
+      throw new Fault('INPUT_INVALID', {
+        detail: 'This code was given here before; a code works once.',
+        places: [{ path: 'code', why: 'used before' }],
+        remedy: 'Let the provider make a new one, and paste that.',
+      });
   };
 
   return {
-    async open(connectionName, operator) {
+    async open(connectionName, input, operator) {
       const connection = await s.tables.connections.find({ name: connectionName });
       if (!connection) throw new Fault('NOT_FOUND', { detail: `No connection is called ${connectionName}.` });
-      const parties = await partiesOf(connection);
+      const target = await targetOf(s, connection, input);
+      const parties = await partiesWith(connection, target.client.id, target.placeholders);
       const { client, definition } = parties;
       const secrets = await s.tables.clientSecrets.list({ clientId: client.id });
-      const missing = missingOf(client, definition, secrets, s.ports.clock.now());
+      const now = s.ports.clock.now();
+      const missing = missingOf(client, definition, secrets, now);
       if (missing.length > 0) throw new Fault('CLIENT_INCOMPLETE', { detail: `Missing: ${missing.join(' and ')}.` });
       if (client.stage === 'retired') throw new Fault('CLIENT_INCOMPLETE', { detail: 'The client was retired.', remedy: 'Use another client.' });
       refuseUnconfirmed(parties.unconfirmed);
-      const forItself = connection.grantType === 'client_credentials';
-      const ready = readyOf(
-        client,
-        definition,
-        secrets,
-        {
-          ...connection,
-          scopes: connection.scopes as string[],
-          operations: (connection.operations as string[] | null) ?? [],
-        },
-        s.ports.clock.now(),
-      );
-      const scopes = [...new Set([...(connection.scopes as string[]), ...(forItself ? [] : (definition.identity?.needs ?? []))])];
+      const way = chooseWay(waysOf(definition, client, connection.grantType as GrantType, s.settings.publicUrl), input.way, definition);
+      const wanted = { ...connection, scopes: connection.scopes as string[], operations: (connection.operations as string[] | null) ?? [] };
+      const ready = readyOf(client, definition, secrets, wanted, now);
+      const ofClient = isClientsOwn(connection.grantType);
+      const scopes = [...new Set([...wanted.scopes, ...(ofClient ? [] : (definition.identity?.needs ?? []))])];
       const ticket = base64url(s.ports.random.bytes(24));
-      const id = recordId(s.ports);
-      const expiresAt = s.ports.clock.now() + CONSENT_MS;
+      const facts: ConsentFacts = {
+        ...(client.id === connection.clientId ? {} : { movesTo: client.name }),
+        ...(input.prepare ? { prepares: true } : {}),
+        ...(input.placeholders || client.id !== connection.clientId ? { placeholders: target.placeholders } : {}),
+        ...(way === 'loopback' && input.port !== undefined ? { redirectUri: withPort(definition, client.redirectUri, input.port) } : {}),
+        ...(way === 'printed' ? { startedAt: now } : {}),
+      };
       const row: ConsentRow = {
-        id,
+        id: recordId(s.ports),
         ticketHash: hashText(ticket),
         stateHash: null,
         cookieHash: null,
-        clientId: connection.clientId,
+        clientId: client.id,
         connectionId: connection.id,
         grantId: recordId(s.ports),
         verifierSealed: null,
         scopes,
-        phase: forItself ? 'exchanging' : 'offered',
+        phase: way === 'by_itself' || way === 'device' ? 'exchanging' : 'offered',
         openedBy: operator,
-        expiresAt,
+        expiresAt: now + CONSENT_MS,
         finishedAt: null,
         outcome: emptyOutcome(),
+        way,
+        facts,
+        deviceSealed: null,
+        pollAt: null,
+        codeHash: null,
       };
+      const opened = (more: Partial<OpenedConsent>): OpenedConsent => ({
+        id: row.id,
+        way,
+        start_url: `${s.settings.publicUrl}/#/consents/${row.id}`,
+        authorization_url: null,
+        redirect_uri: null,
+        by_itself: way === 'by_itself',
+        expires_at: iso(row.expiresAt),
+        warnings: [],
+        ready,
+        ...more,
+      });
       await s.tables.consents.insert(row);
       await s.database.write(`DELETE FROM consents WHERE expires_at < UTC_TIMESTAMP(3) - INTERVAL ${KEPT_DAYS} DAY LIMIT 100`);
-      if (forItself) {
-        run(row, { ...parties, connection }, { grantType: 'client_credentials', scopes });
-        return { id, start_url: `${s.settings.publicUrl}/#/consents/${id}`, by_itself: true, expires_at: iso(expiresAt), warnings: [], ready };
+      if (way === 'by_itself') {
+        const subject = connection.expectedAccount ?? '';
+        runExchange(
+          row,
+          parties,
+          connection.grantType === 'jwt_bearer' ? { grantType: 'jwt_bearer', subject, scopes } : { grantType: 'client_credentials', scopes },
+        );
+        return opened({});
       }
       const warnings = await costs(s, connection, client, definition);
-      const startUrl = isPrinted(client) ? `${s.settings.publicUrl}/#/consents/${id}` : `${s.settings.publicUrl}/consent/start/${ticket}`;
-      return { id, start_url: startUrl, by_itself: false, expires_at: iso(expiresAt), warnings, ready };
+      if (way === 'printed') return opened({ warnings });
+      if (way === 'redirect') return opened({ warnings, start_url: `${s.settings.publicUrl}/consent/start/${ticket}` });
+      if (way === 'device') {
+        const failed = await askForDevice(s, row, parties);
+        if (failed) await finish(row, 'failed', failed);
+        return opened({ warnings });
+      }
+      // Pasted, or brought back by `rk`: bound to the operator who opened it instead of to a browser's cookie.
+      const { location, set } = await depart(row, parties);
+      const sealed = s.sealer.seal({ table: 'consents', row: row.id, column: 'device_sealed' }, new Secret(location));
+      await s.tables.consents.change({ id: row.id, phase: 'offered' }, { ...set, deviceSealed: sealed.length < 4000 ? sealed : null });
+      return opened({ warnings, authorization_url: location, redirect_uri: facts.redirectUri ?? client.redirectUri });
     },
 
     async start(ticket) {
       const consent = await s.tables.consents.find({ ticketHash: hashText(ticket) });
-      if (consent?.phase !== 'offered' || consent.expiresAt <= s.ports.clock.now())
+      if (consent?.phase !== 'offered' || consent.way !== 'redirect' || consent.expiresAt <= s.ports.clock.now())
         throw new Fault('TICKET_SPENT', { remedy: 'Open the connection again in the console, or with `rk connection open`.' });
-      const { client, definition, unconfirmed } = await clientOf(consent);
-      refuseUnconfirmed(unconfirmed);
-      const [state, cookie] = [base64url(s.ports.random.bytes(32)), base64url(s.ports.random.bytes(32))];
-      const verifier = definition.dialect.pkce === 'S256' ? new Secret(codeVerifier(s.ports.random.bytes(32))) : null;
-      const set = {
-        phase: 'started',
-        stateHash: hashText(state),
-        cookieHash: hashText(cookie),
-        verifierSealed: verifier ? s.sealer.seal({ table: 'consents', row: consent.id, column: 'verifier_sealed' }, verifier) : null,
-      };
-      if ((await s.tables.consents.change({ id: consent.id, phase: 'offered' }, set)) === 0) throw new Fault('TICKET_SPENT');
-      const location = authorizationUrl(definition, {
-        clientId: client.clientId ?? '',
-        redirectUri: client.redirectUri,
-        scopes: consent.scopes as string[],
-        state,
-        verifier: verifier?.reveal() ?? null,
-      });
+      const parties = await partiesOf(consent);
+      refuseUnconfirmed(parties.unconfirmed);
+      const cookie = base64url(s.ports.random.bytes(32));
+      const { location, set } = await depart(consent, parties);
+      if ((await s.tables.consents.change({ id: consent.id, phase: 'offered' }, { ...set, cookieHash: hashText(cookie) })) === 0)
+        throw new Fault('TICKET_SPENT');
       return { consentId: consent.id, cookie, location };
     },
 
@@ -163,78 +271,75 @@ export function consents(s: Services): Consents {
       const state = typeof query.state === 'string' ? query.state : '';
       const consent = state ? await s.tables.consents.find({ stateHash: hashText(state) }) : null;
       if (!consent) throw new Fault('CONSENT_EXPIRED', { detail: 'No consent is waiting for this answer.' });
-      const parties = await clientOf(consent);
-      const { client, definition, connection } = parties;
-      if (definition.name !== provider || client.name !== clientName)
+      const parties = await partiesOf(consent);
+      if (parties.definition.name !== provider || parties.client.name !== clientName)
         throw new Fault('CONSENT_EXPIRED', { detail: 'The answer came to the redirect URI of another client.' });
       if (!matches(consent.cookieHash, cookie(consentCookieName(consent.id)))) throw new Fault('CONSENT_FOREIGN');
       if (consent.phase !== 'started') return { consentId: consent.id }; // a reload shows the outcome; a code is never sent twice
       if (consent.expiresAt <= s.ports.clock.now()) throw new Fault('CONSENT_EXPIRED');
-      // The definition may have changed while the person was away: the code and the secret go nowhere that nobody confirmed.
-      refuseUnconfirmed(parties.unconfirmed);
-      // `state` is used up before the exchange, by the one request that wins this update.
-      const won = await s.database.write(
-        `UPDATE consents SET phase = 'exchanging', expires_at = UTC_TIMESTAMP(3) + INTERVAL ${EXCHANGE_MS * 1000} MICROSECOND WHERE id = $1 AND phase = 'started'`,
-        [idBytes(consent.id)],
-      );
-      if (won === 0) return { consentId: consent.id };
-      const answer = readCallback(definition, query);
-      if (answer.kind !== 'code') {
-        const problem: ConsentProblem = callbackProblem(answer, definition, consent.scopes as string[]);
-        await finish(consent, 'failed', { ...emptyOutcome(), problem });
-        s.history.add({
-          actor: 'person',
-          kind: 'consent_failed',
-          subject: `connection:${connection.name}`,
-          says: `${problem.title} ${problem.evidence ?? ''}`.trim(),
-        });
-        return { consentId: consent.id };
-      }
-      const verifier = consent.verifierSealed
-        ? await s.sealer.open({ table: 'consents', row: consent.id, column: 'verifier_sealed' }, consent.verifierSealed)
-        : null;
-      run(consent, parties, { grantType: 'authorization_code', code: answer.code, redirectUri: client.redirectUri, verifier });
+      await arrived(consent, parties, query);
       return { consentId: consent.id };
     },
 
-    async giveCode(consentId, code) {
-      const consent = await s.tables.consents.find({ id: consentId });
-      if (!consent) throw new Fault('NOT_FOUND', { detail: 'There is no such consent.' });
-      const parties = await clientOf(consent);
-      if (!isPrinted(parties.client)) throw new Fault('CONSENT_EXPIRED', { detail: 'This consent does not wait for a printed code.' });
-      if (consent.expiresAt <= s.ports.clock.now()) throw new Fault('CONSENT_EXPIRED');
-      refuseUnconfirmed(parties.unconfirmed);
-      // A code is never sent twice: the one request that wins this update sends it.
-      const won = await s.database.write(
-        `UPDATE consents SET phase = 'exchanging', expires_at = UTC_TIMESTAMP(3) + INTERVAL ${EXCHANGE_MS * 1000} MICROSECOND WHERE id = $1 AND phase = 'offered'`,
-        [idBytes(consent.id)],
-      );
-      if (won > 0) run(consent, parties, { grantType: 'authorization_code', code: new Secret(code), redirectUri: null, verifier: null });
-      return this.outcome(consentId);
+    async answer(consentId, pasted, operator) {
+      const consent = await find(consentId);
+      if (consent.openedBy !== operator)
+        throw new Fault('CONSENT_FOREIGN', {
+          detail: `It was opened by ${consent.openedBy}.`,
+          remedy: 'Let that operator paste it, or open the connection yourself.',
+        });
+      if (consent.phase !== 'started' || consent.expiresAt <= s.ports.clock.now()) throw new Fault('CONSENT_EXPIRED');
+      const parties = await partiesOf(consent);
+      const read = readPasted(pasted);
+      const wrong = (why: string, remedy: string) => new Fault('INPUT_INVALID', { detail: why, places: [{ path: 'pasted', why }], remedy });
+      if (!read)
+        throw wrong(
+          'There is neither a code nor an error in it.',
+          'Paste the whole address from the browser\u2019s address bar, as it stands after the provider sent it back.',
+        );
+      if (read.whole && (read.query.state === undefined || !matches(consent.stateHash, read.query.state)))
+        throw wrong('The address belongs to another consent: its state is not the one that was sent.', 'Paste the address that this consent led to.');
+      if (!read.whole && (consent.verifierSealed === null || parties.definition.server.authorization_response_iss_parameter_supported))
+        throw wrong('A code alone is not enough here: the rest of the address proves that it belongs to this consent.', 'Paste the whole address.');
+      if (read.query.code) await refuseSpent(read.query.code);
+      await arrived(consent, parties, read.query);
+      return this.outcome(consentId, operator);
     },
 
-    async outcome(consentId) {
-      const consent = await s.tables.consents.find({ id: consentId });
-      if (!consent) throw new Fault('NOT_FOUND', { detail: 'There is no such consent.' });
-      const { client, definition, connection } = await clientOf(consent);
-      const stale = consent.finishedAt === null && consent.expiresAt <= s.ports.clock.now() ? (STALE_PROBLEMS[consent.phase] ?? null) : null;
-      const outcome = consent.outcome as StoredOutcome;
-      return {
-        ...outcome,
-        id: consent.id,
-        connection: connection.name,
-        provider: definition.name,
-        provider_title: definition.title,
-        client: client.name,
-        by_itself: connection.grantType === 'client_credentials',
-        rehearsal: client.rehearsalPort !== null,
-        wants_code: isPrinted(client) && consent.phase === 'offered' ? printing(client, definition) : null,
-        phase: stale ? 'failed' : (consent.phase as ConsentOutcome['phase']),
-        expires_at: iso(consent.expiresAt),
-        redirect_uri: client.redirectUri,
-        finished_at: isoOrNull(consent.finishedAt),
-        problem: stale ?? outcome.problem,
-      };
+    async giveCode(consentId, code) {
+      const consent = await find(consentId);
+      const parties = await partiesOf(consent);
+      if (consent.way !== 'printed') throw new Fault('CONSENT_EXPIRED', { detail: 'This consent does not wait for a printed code.' });
+      if (consent.expiresAt <= s.ports.clock.now()) throw new Fault('CONSENT_EXPIRED');
+      refuseUnconfirmed(parties.unconfirmed);
+      const bare = code.replace(/\s+/g, '');
+      await refuseSpent(bare);
+      // A code is never sent twice: the one request that wins this update sends it.
+      const won = await s.database.write(
+        `UPDATE consents SET phase = 'exchanging', code_hash = $1, expires_at = UTC_TIMESTAMP(3) + INTERVAL ${EXCHANGE_MS * 1000} MICROSECOND WHERE id = $2 AND phase = 'offered'`,
+        [hashText(bare), idBytes(consent.id)],
+      );
+      if (won > 0) runExchange(consent, parties, { grantType: 'authorization_code', code: new Secret(bare), redirectUri: null, verifier: null });
+      return this.outcome(consentId, consent.openedBy);
+    },
+
+    async explain(consentId, page, operator) {
+      const consent = await find(consentId);
+      const parties = await partiesOf(consent);
+      const pageDiagnosis = diagnoseStopPage(page, sentAwayOf(known(consent, parties)));
+      await s.tables.consents.change({ id: consent.id }, { facts: { ...factsOf(consent), pageDiagnosis } });
+      s.history.add({
+        actor: operator,
+        kind: 'page_pasted',
+        subject: `connection:${parties.connection.name}`,
+        says: `${parties.definition.title} stopped on a page of its own: ${pageDiagnosis.title} ${pageDiagnosis.evidence[0] ?? ''}`.slice(0, 600),
+      });
+      return this.outcome(consentId, operator);
+    },
+
+    async outcome(consentId, operator) {
+      const consent = await find(consentId);
+      return outcomeView(s, consent, await partiesOf(consent), operator);
     },
 
     async holdsCookie(consentId, cookie) {
@@ -242,43 +347,67 @@ export function consents(s: Services): Consents {
       return matches(consent?.cookieHash ?? null, cookie);
     },
 
+    parties: partiesOf,
+    run,
     async idle() {
       while (running.size > 0) await Promise.all(running);
     },
   };
 }
 
-/** A client whose people agree by a code that the provider's console prints: nobody is sent anywhere. */
-const isPrinted = (client: Pick<Row<'clients'>, 'type'>): boolean => client.type === 'printed_code';
+const known = (consent: ConsentRow, parties: ConsentParties) => ({
+  client: parties.client,
+  definition: parties.definition,
+  placeholders: parties.placeholders,
+  redirectUri: factsOf(consent).redirectUri ?? parties.client.redirectUri,
+  scopes: consent.scopes as string[],
+});
 
-function printing(client: Row<'clients'>, definition: ProviderDefinition): NonNullable<ConsentOutcome['wants_code']> {
-  const { registration } = definition;
-  return {
-    page: clientPage(client, definition, registeringOf(client)) ?? registration.page ?? null,
-    seconds: registration.printed_code_seconds ?? 240,
-    called: registration.parts.find((one) => one.part === 'printed_code')?.title ?? 'Print a code',
-  };
-}
-
-/** What a consent may cost, said before anybody consents. */
-async function costs(s: Services, connection: Row<'connections'>, client: Row<'clients'>, definition: ProviderDefinition): Promise<string[]> {
-  const warnings: string[] = [];
-  const most = definition.dialect.refresh_tokens_most;
-  if (most !== undefined) {
-    const [count] = await s.database.select<{ n: number | bigint; oldest: string | null }>(
-      `SELECT COUNT(*) AS n, MIN(CONCAT(g.consented_at, ' ', k.name)) AS oldest FROM connections k JOIN grants g ON g.id = k.current_grant_id JOIN renewals r ON r.grant_id = g.id
-       WHERE k.client_id = $1 AND r.ended = 0 AND r.next_at IS NOT NULL AND ($2 IS NULL OR g.account_label = $3 OR g.account_id = $4)`,
-      [idBytes(client.id), connection.expectedAccount, connection.expectedAccount, connection.expectedAccount],
-    );
-    const held = Number(count?.n ?? 0);
-    if (held >= most)
-      warnings.push(
-        `${definition.title} keeps ${most} refresh tokens for each person and client, and ${held} are held here${connection.expectedAccount ? ` for ${connection.expectedAccount}` : ''}: if the same person consents once more, the oldest ends (${count?.oldest?.split(' ').at(-1) ?? ''}).`,
-      );
+/** The client through which this consent goes, and the values for it: the connection's own, or another of the same provider. */
+async function targetOf(
+  s: Services,
+  connection: Row<'connections'>,
+  input: z.output<typeof OpenConnection>,
+): Promise<{ client: Row<'clients'>; placeholders: Record<string, string> }> {
+  const now = await s.tables.clients.find({ id: connection.clientId });
+  if (!now) throw new Fault('NOT_FOUND', { detail: 'The client of this connection was removed.' });
+  const own = (connection.placeholders as Record<string, string> | null) ?? {};
+  const client = input.client === undefined ? now : await s.tables.clients.find({ providerId: now.providerId, name: input.client });
+  if (!client) throw new Fault('NOT_FOUND', { detail: `The provider of this connection has no client called ${input.client}.` });
+  const placeholders = input.placeholders ?? own;
+  if (input.placeholders) {
+    const provider = await s.tables.providers.find({ id: client.providerId });
+    const { definition } = await connectionDefinition(s, { provider: provider?.name ?? '', client: client.name, placeholders: {}, apiBaseUrl: null });
+    checkPlaceholders(definition, placeholders, ['connection']);
   }
-  const reach = definition.reach.find((one) => one.reach === client.reach);
-  if (reach) warnings.push(reach.says);
-  return warnings;
+  return { client, placeholders };
 }
 
-const matches = (hash: Buffer | null, cookie: string | undefined): boolean => hash !== null && cookie !== undefined && timingSafeEqual(hash, hashText(cookie));
+function chooseWay(ways: readonly Way[], asked: Way | undefined, definition: ProviderDefinition): Way {
+  const way = asked ?? ways[0];
+  if (way !== undefined && ways.includes(way)) return way;
+  throw new Fault('INPUT_INVALID', {
+    places: [
+      {
+        path: 'way',
+        why: ways.length === 0 ? `${definition.title} names no way in which somebody could agree.` : `For this client there is: ${ways.join(', ')}.`,
+      },
+    ],
+    remedy: 'Choose another way, or another client.',
+  });
+}
+
+/** A loopback redirect URI with the port at which the program really listens (RFC 8252 §7.3). */
+function withPort(definition: ProviderDefinition, registered: string, port: number): string {
+  const url = new URL(registered);
+  url.port = String(port);
+  if (url.href === registered) return registered;
+  if (definition.registration.redirect_uri.loopback_port === 'fixed' || !sameButPort(registered, url.href))
+    throw new Fault('INPUT_INVALID', {
+      places: [{ path: 'port', why: `${definition.title} takes the registered port only: ${new URL(registered).port}.` }],
+      remedy: 'Free that port on your machine, or paste the address by hand: --way pasted.',
+    });
+  return url.href;
+}
+
+const matches = (hash: Buffer | null, text: string | undefined): boolean => hash !== null && text !== undefined && timingSafeEqual(hash, hashText(text));

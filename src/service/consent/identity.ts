@@ -1,3 +1,7 @@
+import type { JSONWebKeySet } from 'jose';
+import { LRUCache } from 'lru-cache';
+import { asksOpenid } from '../../core/oauth/authorization-request.ts';
+import { accountOf, checkIdToken } from '../../core/oauth/id-token.ts';
 import { at, type FreshTokens } from '../../core/oauth/token-answer.ts';
 import { reasonInWords } from '../../core/oauth/wire.ts';
 import { callHeaders } from '../../core/provider/api.ts';
@@ -7,31 +11,85 @@ import type { Ports } from '../ports.ts';
 
 export interface IdentityFound {
   account: { id: string; label: string } | null;
+  /** What was opened: the organisation, site or sub-account. */
+  opened: string | null;
   warning: string | null;
+  /** Why the ID token is not what it should be: the tokens are not used before somebody decides. */
+  odd: string | null;
 }
 
 const DEADLINE_MS = 15_000;
 const LIMIT_BYTES = 64 * 1024;
 const SHOWN_MOST = 300;
+const KEYS_KEPT_MS = 10 * 60_000;
+const published = new LRUCache<string, JSONWebKeySet>({ max: 100, ttl: KEYS_KEPT_MS });
 
-/** Reads who agreed, where the definition says how: from the token answer, or id and label by JSON pointer from one call. */
+/**
+ * Reads who agreed and what was opened: from the token answer or the ID token, or by JSON pointers from one call. An ID token is checked
+ * wherever `openid` was asked for, and the call must speak of the same person (OpenID Connect Core §5.3.2).
+ */
 export async function readIdentity(
-  ports: Pick<Ports, 'send'>,
+  ports: Pick<Ports, 'send' | 'clock'>,
   definition: ProviderDefinition,
-  tokens: Pick<FreshTokens, 'access' | 'account'>,
+  tokens: Pick<FreshTokens, 'access' | 'account' | 'idToken'>,
+  asked: { scopes: readonly string[]; clientId: string; nonce: string | null },
 ): Promise<IdentityFound> {
-  if (tokens.account) return { account: { id: tokens.account.id.slice(0, SHOWN_MOST), label: tokens.account.label.slice(0, SHOWN_MOST) }, warning: null };
+  const nobody: IdentityFound = { account: null, opened: null, warning: null, odd: null };
+  const signedIn = await fromIdToken(ports, definition, tokens, asked);
+  if (signedIn.odd) return { ...nobody, odd: signedIn.odd };
+  if (tokens.account)
+    return { ...nobody, account: { id: tokens.account.id.slice(0, SHOWN_MOST), label: tokens.account.label.slice(0, SHOWN_MOST) }, warning: signedIn.warning };
+  const found = await fromCall(ports, definition, tokens.access);
+  if (signedIn.account === null) return { ...found, warning: found.warning ?? signedIn.warning };
+  if (found.account === null) return { ...nobody, account: signedIn.account, opened: found.opened };
+  if (definition.identity?.id === '/sub' && found.account.id !== signedIn.account.id)
+    return { ...nobody, odd: 'The ID token and the user-info answer speak of two different accounts.' };
+  return found;
+}
+
+async function fromIdToken(
+  ports: Pick<Ports, 'send' | 'clock'>,
+  definition: ProviderDefinition,
+  { idToken }: Pick<FreshTokens, 'idToken'>,
+  asked: { scopes: readonly string[]; clientId: string; nonce: string | null },
+): Promise<Pick<IdentityFound, 'account' | 'warning' | 'odd'>> {
+  if (!asksOpenid(asked.scopes)) return { account: null, warning: null, odd: null };
+  if (!idToken) return { account: null, warning: 'No ID token came, though openid was asked for.', odd: null };
+  const keys = definition.server.jwks_uri === undefined ? null : await keysAt(ports, definition.server.jwks_uri);
+  if (definition.server.jwks_uri !== undefined && keys === null)
+    return { account: null, warning: null, odd: 'The keys with which ID tokens are signed could not be read.' };
+  const expected = { clientId: asked.clientId, nonce: asked.nonce, now: ports.clock.now() };
+  let verdict = await checkIdToken(idToken, definition, { ...expected, keys });
+  if (verdict.kind === 'odd' && definition.server.jwks_uri !== undefined) {
+    published.delete(definition.server.jwks_uri); // its keys may have changed since they were read
+    verdict = await checkIdToken(idToken, definition, { ...expected, keys: await keysAt(ports, definition.server.jwks_uri) });
+  }
+  if (verdict.kind === 'odd') return { account: null, warning: null, odd: `The ID token was not accepted. ${verdict.why}` };
+  return { account: accountOf(verdict.claims), warning: null, odd: null };
+}
+
+async function keysAt(ports: Pick<Ports, 'send'>, url: string): Promise<JSONWebKeySet | null> {
+  const kept = published.get(url);
+  if (kept) return kept;
+  const answer = await ports.send({ method: 'GET', url, headers: { accept: 'application/json' }, deadlineMs: DEADLINE_MS, limitBytes: LIMIT_BYTES });
+  if (answer.kind !== 'answer' || answer.status !== 200) return null;
+  try {
+    const keys = JSON.parse(answer.body) as JSONWebKeySet;
+    if (!Array.isArray(keys.keys)) return null;
+    published.set(url, keys);
+    return keys;
+  } catch {
+    return null; // no JSON: no keys
+  }
+}
+
+async function fromCall(ports: Pick<Ports, 'send'>, definition: ProviderDefinition, access: Secret): Promise<IdentityFound> {
+  const nobody: IdentityFound = { account: null, opened: null, warning: null, odd: null };
   const identity = definition.identity;
   const url = identity?.endpoint ?? definition.server.userinfo_endpoint;
-  if (!identity || !url) return { account: null, warning: null };
-  const answer = await ports.send({
-    method: 'GET',
-    url,
-    headers: identityHeaders(definition, url, tokens.access),
-    deadlineMs: DEADLINE_MS,
-    limitBytes: LIMIT_BYTES,
-  });
-  const failed = (why: string): IdentityFound => ({ account: null, warning: `Who agreed could not be read: ${why}.` });
+  if (!identity || !url) return nobody;
+  const answer = await ports.send({ method: 'GET', url, headers: identityHeaders(definition, url, access), deadlineMs: DEADLINE_MS, limitBytes: LIMIT_BYTES });
+  const failed = (why: string): IdentityFound => ({ ...nobody, warning: `Who agreed could not be read: ${why}.` });
   if (answer.kind !== 'answer') return failed(reasonInWords(answer.reason));
   if (answer.status !== 200) return failed(`the provider answered ${answer.status}`);
   let body: unknown;
@@ -46,7 +104,7 @@ export async function readIdentity(
   };
   const [id, label] = [text(identity.id), text(identity.label)];
   if (id === null) return failed(`there is nothing at ${identity.id} in the answer`);
-  return { account: { id, label: label ?? id }, warning: null };
+  return { ...nobody, account: { id, label: label ?? id }, opened: identity.opened ? text(identity.opened) : null };
 }
 
 /** An endpoint below an API is called as that API wants it; one of the authorization server as RFC 6750 says. */

@@ -89,7 +89,7 @@ async function readCaller(database: Database, definitions: Definitions, callerId
   const [first] = keys;
   if (!first) return null;
   const connections = await database.select<StoredConnection>(
-    `SELECT k.id, k.name, k.intent, k.placeholders AS own_placeholders, g.id AS grant_id, g.scopes, g.api_base_url, c.environment, c.variant, c.rehearsal_port, c.placeholders, c.trusted_origins, v.version_id
+    `SELECT k.id, k.name, k.intent, k.placeholders AS own_placeholders, g.id AS grant_id, g.kind, g.scopes, g.api_base_url, c.environment, c.variant, c.rehearsal_port, c.placeholders, c.trusted_origins, v.version_id
      FROM permissions p JOIN connections k ON k.id = p.connection_id JOIN clients c ON c.id = k.client_id JOIN providers v ON v.id = c.provider_id LEFT JOIN grants g ON g.id = k.current_grant_id WHERE p.caller_id = $1`,
     [idBytes(idText(first.id))],
   );

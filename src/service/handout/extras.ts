@@ -1,9 +1,13 @@
+import { isKey } from '../../core/oauth/grant-kinds.ts';
+import { withStaticKey } from '../../core/provider/api.ts';
 import { withApiBase } from '../../core/provider/api-base.ts';
 import type { PlaceholderValues } from '../../core/provider/placeholders.ts';
 import type { Definitions, DefinitionUse } from '../renewal/definitions.ts';
 
 export interface ExtrasRow extends DefinitionUse {
   api_base_url: string | null;
+  /** What the grant came from; a static key has a header of its own. */
+  kind: string | null;
 }
 
 /**
@@ -12,7 +16,7 @@ export interface ExtrasRow extends DefinitionUse {
  */
 export async function chooseHandoutExtras<R extends ExtrasRow>(rows: R[], definitions: Definitions): Promise<(row: R) => string> {
   const keyOf = (row: R) =>
-    `${row.version_id.toString('hex')} ${row.environment} ${row.variant} ${row.rehearsal_port} ${row.placeholders} ${row.own_placeholders} ${row.api_base_url} ${row.trusted_origins}`;
+    `${row.version_id.toString('hex')} ${row.environment} ${row.variant} ${row.rehearsal_port} ${row.placeholders} ${row.own_placeholders} ${row.api_base_url} ${row.kind === 'static_key'} ${row.trusted_origins}`;
   const texts = new Map<string, string>();
   for (const row of rows) {
     const key = keyOf(row);
@@ -24,7 +28,8 @@ export async function chooseHandoutExtras<R extends ExtrasRow>(rows: R[], defini
 async function extrasOf(row: ExtrasRow, definitions: Definitions): Promise<string> {
   const values = { ...(JSON.parse(row.placeholders) as PlaceholderValues), ...(JSON.parse(row.own_placeholders ?? '{}') as PlaceholderValues) };
   const { definition, unconfirmed } = await definitions(row);
-  const [api] = withApiBase(definition, row.api_base_url).apis;
+  const meets = withApiBase(definition, row.api_base_url);
+  const [api] = (isKey(row.kind ?? '') ? withStaticKey(meets) : meets).apis;
   if (!api) return '';
   const members: Record<string, unknown> = {};
   const ownHeader = api.token_header !== 'authorization' || api.token_word !== 'Bearer';

@@ -3,6 +3,7 @@ import { LRUCache } from 'lru-cache';
 import { RateLimiterMemory } from 'rate-limiter-flexible';
 import { Fault } from '../../core/fault.ts';
 import { CALLER_ID_PREFIX } from '../../core/identifiers.ts';
+import { KEY_LIFE_MS, KEY_LIFE_SHOWN_SECONDS } from '../../core/oauth/grant-kinds.ts';
 import type { Ports } from '../ports.ts';
 import type { CallerDirectory, KnownCaller, PermittedConnection } from './caller-directory.ts';
 import type { Handout } from './handout.ts';
@@ -135,7 +136,8 @@ async function handOut(
     throw new Refusal(400, 'invalid_grant', connection.grantId === null ? 'Nobody has agreed to this connection yet.' : 'The connection was revoked.', { uri });
   try {
     const token = await deps.handout(connection.grantId);
-    const expiresIn = Math.floor((token.expiresAt - deps.ports.clock.now()) / 1000) - 1;
+    const restSeconds = Math.floor((token.expiresAt - deps.ports.clock.now()) / 1000) - 1;
+    const expiresIn = restSeconds > KEY_LIFE_MS / 2_000 ? KEY_LIFE_SHOWN_SECONDS : restSeconds; // a static key
     return {
       status: 200,
       headers: HEADERS,

@@ -19,7 +19,11 @@ export function apiRouter(handlers: Handlers, sessions: Sessions, consents: Cons
     const method = operation.method.toLowerCase() as 'get' | 'post' | 'patch' | 'delete';
     const json = express.json({ limit: operation.bodyLimit ?? BODY_LIMIT, strict: true, type: 'application/json' });
     const path = operation.path.replace(/\{(\w+)\}/g, ':$1');
-    router[method](path, ...(operation.body ? [needsJson, json] : []), route(operation, handlers[name] as never, sessions, consents));
+    router[method](
+      path,
+      ...(operation.body ? [operation.bodyOptional ? jsonOrNothing : needsJson, json] : []),
+      route(operation, handlers[name] as never, sessions, consents),
+    );
   }
   router.use('/api', (_request, _response, next) =>
     next(new Fault('NOT_FOUND', { detail: 'No operation has this address and method.', remedy: 'Compare with the list of operations in the documentation.' })),
@@ -27,6 +31,8 @@ export function apiRouter(handlers: Handlers, sessions: Sessions, consents: Cons
   return router;
 }
 
+const jsonOrNothing: RequestHandler = (request, response, next) =>
+  request.headers['content-length'] === undefined || request.headers['content-length'] === '0' ? next() : needsJson(request, response, next);
 const needsJson: RequestHandler = (request, _response, next) => next(request.is('application/json') ? undefined : new Fault('CONTENT_TYPE_WRONG'));
 
 function route(
@@ -40,7 +46,7 @@ function route(
     const operator = await admit(operation.access, request, params, sessions, consents);
     if (operation.method !== 'GET') sessions.checkOrigin(request);
     const query = operation.query ? parse(operation.query, request.query, 'query') : undefined;
-    const body = operation.body ? parse(operation.body, request.body, '') : undefined;
+    const body = operation.body ? parse(operation.body, request.body ?? (operation.bodyOptional ? {} : undefined), '') : undefined;
     const { setSession, ...answer } = await handle({ params, query, body, operator, address: request.ip ?? '' } as never);
     if (setSession === 'end') sessions.take(response);
     else if (setSession) sessions.give(response, setSession.token, setSession.endsAt);

@@ -1,6 +1,8 @@
 import type { z } from 'zod';
 import type { AnswerOf, OperationName, Operations } from '../../api/operations.ts';
 import type { Consents } from '../consent/consents.ts';
+import { takeOver } from '../consent/take-over.ts';
+import { checkAgreement } from '../registry/agreement.ts';
 import { changeAnswers, showAnswers } from '../registry/answers.ts';
 import * as approvals from '../registry/approvals.ts';
 import * as callers from '../registry/callers.ts';
@@ -10,13 +12,15 @@ import { notepad } from '../registry/client-notepad.ts';
 import * as secrets from '../registry/client-secrets.ts';
 import * as clients from '../registry/clients.ts';
 import { callConnection, probeConnection } from '../registry/connection-calls.ts';
+import { showConnection } from '../registry/connection-view.ts';
 import * as connections from '../registry/connections.ts';
 import { draftProvider } from '../registry/drafts.ts';
 import type { Operators, SignedInOperator } from '../registry/operators.ts';
 import * as providers from '../registry/providers.ts';
 import * as replicas from '../registry/replicas.ts';
-import { revokeConnection } from '../registry/revoke.ts';
+import { retryRevocation, revokeConnection } from '../registry/revoke.ts';
 import { iso, type Services } from '../registry/services.ts';
+import { decideStandby, giveKey } from '../registry/standby.ts';
 import { installationState, showStatus } from '../registry/status.ts';
 
 type Output<N extends OperationName, K extends 'body' | 'query'> = Operations[N] extends Record<K, infer S extends z.ZodType> ? z.output<S> : undefined;
@@ -93,19 +97,29 @@ export function handlers(s: Services, operators: Operators, consents: Consents):
 
     listConnections: ({ query }) => connections.listConnections(s, query),
     addConnection: ({ body, operator }) => connections.addConnection(s, body, operator.name),
-    showConnection: (input) => connections.showConnection(s, p(input, 'connection')),
+    showConnection: (input) => showConnection(s, p(input, 'connection')),
     changeConnection: (input) => connections.changeConnection(s, p(input, 'connection'), input.body, input.operator.name),
     removeConnection: (input) => connections.removeConnection(s, p(input, 'connection'), input.operator.name),
-    openConnection: (input) => consents.open(p(input, 'connection'), input.operator.name),
+    openConnection: (input) => consents.open(p(input, 'connection'), input.body, input.operator.name),
     renewConnection: (input) => connections.renewConnection(s, p(input, 'connection'), input.operator.name),
     pauseConnection: (input) => connections.pauseConnection(s, p(input, 'connection'), input.operator.name),
     resumeConnection: (input) => connections.resumeConnection(s, p(input, 'connection'), input.operator.name),
+    takeOver: (input) => takeOver(s, consents, p(input, 'connection'), input.body, input.operator.name),
+    async giveKey(input) {
+      await giveKey(s, p(input, 'connection'), input.body.key, input.operator.name);
+      return showConnection(s, p(input, 'connection'));
+    },
+    decideStandby: (input) => decideStandby(s, p(input, 'connection'), input.body, input.operator.name),
+    checkAgreement: (input) => checkAgreement(s, p(input, 'connection'), input.operator.name),
+    retryRevocation: (input) => retryRevocation(s, p(input, 'connection'), input.operator.name),
     revokeConnection: (input) => revokeConnection(s, p(input, 'connection'), input.operator.name),
-    probeConnection: (input) => probeConnection(s, p(input, 'connection')),
+    probeConnection: (input) => probeConnection(s, p(input, 'connection'), input.body, input.operator.name),
     callConnection: (input) => callConnection(s, p(input, 'connection'), input.body.path, input.operator.name),
     listAttempts: (input) => connections.listAttempts(s, p(input, 'connection')),
     giveCode: (input) => consents.giveCode(p(input, 'consent'), input.body.code),
-    showConsent: (input) => consents.outcome(p(input, 'consent')),
+    answerConsent: (input) => consents.answer(p(input, 'consent'), input.body.pasted, input.operator.name),
+    explainPage: (input) => consents.explain(p(input, 'consent'), input.body.page, input.operator.name),
+    showConsent: (input) => consents.outcome(p(input, 'consent'), input.operator.name || null),
 
     listCallers: () => callers.listCallers(s),
     addCaller: ({ body, operator }) => callers.addCaller(s, body, operator.name),

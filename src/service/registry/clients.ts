@@ -1,8 +1,8 @@
 import type { z } from 'zod';
 import type { AddClient, ChangeClient, Client, RedirectUriVerdict } from '../../api/clients.ts';
-import { nearest } from '../../core/clients/ready.ts';
 import { Fault } from '../../core/fault.ts';
-import { compareRedirectUris } from '../../core/oauth/redirect-uri.ts';
+import { compareRedirectUris, nearest } from '../../core/oauth/redirect-uri.ts';
+import { loopbackPort } from '../../core/oauth/ways.ts';
 import { type ProviderDefinition, trustedOrigins, withVariant } from '../../core/provider/definition.ts';
 import { checkPlaceholders } from '../../core/provider/placeholders.ts';
 import { misplaced } from '../../core/provider/shapes.ts';
@@ -72,7 +72,7 @@ export async function addClient(s: Services, input: z.output<typeof AddClient>, 
     environment: input.environment,
     clientId: null,
     placeholders: input.placeholders,
-    redirectUri: `${s.settings.publicUrl}/oauth/callback/${whole.name}/${input.name}`,
+    redirectUri: `${type === 'desktop' ? `http://127.0.0.1:${loopbackPort(whole.name, input.name)}` : s.settings.publicUrl}/oauth/callback/${whole.name}/${input.name}`,
     stage: 'draft',
     approval: whole.registration.approval === 'needed' ? 'not_asked' : 'not_needed',
     reach: whole.reach[0]?.reach ?? 'anyone',

@@ -1,36 +1,133 @@
+import type { z } from 'zod';
 import type { CallAnswer } from '../../api/common.ts';
+import type { Connection, ProbeRequest } from '../../api/connections.ts';
+import type { Diagnosis } from '../../core/diagnosis/diagnosis.ts';
 import { Fault } from '../../core/fault.ts';
-import { methodOfProbe, probeOf } from '../../core/provider/api.ts';
+import { isClientsOwn, isKey } from '../../core/oauth/grant-kinds.ts';
+import { abilitiesOf, probeOf, withStaticKey } from '../../core/provider/api.ts';
+import { withApiBase } from '../../core/provider/api-base.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
-import { apiAddress, callApi, isGood } from '../calls.ts';
-import { refuseUnconfirmed } from './client-record.ts';
-import { current, refusePaused } from './connections.ts';
-import type { Services } from './services.ts';
+import type { Secret } from '../../core/secret.ts';
+import { type AboutToken, apiAddress, callApi, isGood } from '../calls.ts';
+import type { Row } from '../store/tables.ts';
+import { methodOf, refuseUnconfirmed } from './client-record.ts';
+import { connectionDefinition } from './connection-definition.ts';
+import { current, refusePaused } from './find-connection.ts';
+import { iso, type Services } from './services.ts';
 
-/** The call that proves the connection; its answer is kept on the grant. */
-export async function probeConnection(s: Services, name: string): Promise<CallAnswer> {
-  const { one, grantId, definition, unconfirmed } = await current(s, name);
+/** One grant ready to be called with: its definition as the API wants it, its token, and what is known of that token. */
+export interface Callable {
+  definition: ProviderDefinition;
+  token: Secret;
+  about: AboutToken;
+}
+
+/** Also a grant that waits beside the one in use can be called with. @throws {Fault} as a handout does */
+export async function callableWith(s: Services, grant: Row<'grants'>, connection: Row<'connections'>): Promise<Callable> {
+  const client = await s.tables.clients.find({ id: grant.clientId ?? connection.clientId });
+  const provider = client && (await s.tables.providers.find({ id: client.providerId }));
+  if (!client || !provider) throw new Fault('NOT_FOUND', { detail: 'The client of this connection was removed.' });
+  const placeholders = ((grant.placeholders ?? connection.placeholders) as Record<string, string> | null) ?? {};
+  const found = await connectionDefinition(s, { provider: provider.name, client: client.name, placeholders, apiBaseUrl: grant.apiBaseUrl });
+  refuseUnconfirmed(found.unconfirmed);
+  const based = withApiBase(found.definition, grant.apiBaseUrl);
+  const definition = isKey(grant.kind) ? withStaticKey(based) : based;
+  const { access } = await s.handout(grant.id);
+  return {
+    definition,
+    token: access,
+    about: {
+      definition,
+      scopesRequested: connection.scopes as string[],
+      scopesGranted: grant.scopes as string[],
+      ofClient: isClientsOwn(grant.kind),
+      byCertificate: methodOf(client, definition) === 'private_key_jwt',
+    },
+  };
+}
+
+async function callableNow(s: Services, name: string): Promise<Callable & { grantId: string }> {
+  const { one, grantId } = await current(s, name);
   refusePaused(one);
-  refuseUnconfirmed(unconfirmed);
-  const probe = probeOf(definition);
-  if (!probe) throw new Fault('NOT_FOUND', { detail: `The definition of ${definition.title} names no probe.`, remedy: 'Call a path of your choice instead.' });
-  const token = await s.handout(grantId);
-  const answer = await callApi(s.ports, apiAddress(definition, probe.path), token.access, methodOfProbe(probe));
-  await keepProof(s, grantId, answer, definition);
+  const [grant, connection] = await Promise.all([s.tables.grants.find({ id: grantId }), s.tables.connections.find({ id: one.id })]);
+  if (!grant || !connection) throw new Fault('CONNECTION_NOT_AGREED');
+  return { ...(await callableWith(s, grant, connection)), grantId };
+}
+
+/** The call that proves the connection, or one of its abilities; its answer is kept on the grant. */
+export async function probeConnection(s: Services, name: string, input: z.output<typeof ProbeRequest>, operator: string): Promise<CallAnswer> {
+  const { definition, token, about, grantId } = await callableNow(s, name);
+  const all = abilitiesOf(definition);
+  const chosen = input.ability === undefined ? all.find(({ probe }) => !probe.effects) : all.find((one) => one.name === input.ability);
+  if (!chosen)
+    throw new Fault('NOT_FOUND', {
+      detail: all.length === 0 ? `The definition of ${definition.title} names no probe.` : `It proves: ${all.map((one) => one.name).join(', ')}.`,
+      remedy: 'Call a path of your choice instead.',
+    });
+  const { probe } = chosen;
+  if (probe.effects && !input.effects)
+    throw new Fault('INPUT_INVALID', {
+      detail: `${probe.method} ${probe.path} changes something at ${definition.title}, or somebody sees it.`,
+      places: [{ path: 'effects', why: 'was not said' }],
+      remedy: 'Send `effects: true` if that is meant.',
+    });
+  const address = { url: `${chosen.api.base_url.replace(/\/$/, '')}${probe.path}`, api: chosen.api };
+  const body = probe.body ?? (probe.method === 'POST' || probe.method === 'PUT' ? '{}' : undefined);
+  const answer = await callApi(s.ports, address, token, { method: probe.method, body }, { ...about, needs: probe.needs });
+  if (probe === probeOf(definition)) await keepProof(s, grantId, answer, definition);
+  else await keepAbility(s, grantId, chosen.name, answer, definition);
+  if (probe.effects)
+    s.history.add({
+      actor: operator,
+      kind: 'called',
+      subject: `connection:${name}`,
+      says: `Proved \u201c${chosen.name}\u201d: ${probe.method} ${probe.path} answered ${answer.status ?? answer.reason}.`,
+    });
   return answer;
+}
+
+interface KeptAbility {
+  state: 'proved' | 'failed';
+  at: string;
+  diagnosis: Diagnosis | null;
+}
+
+async function keepAbility(s: Pick<Services, 'tables'>, grantId: string, ability: string, answer: CallAnswer, definition: ProviderDefinition): Promise<void> {
+  const grant = await s.tables.grants.find({ id: grantId });
+  const kept: KeptAbility = { state: isGood(answer, definition) ? 'proved' : 'failed', at: answer.at, diagnosis: answer.diagnosis ?? null };
+  await s.tables.grants.change({ id: grantId }, { abilities: { ...((grant?.abilities as Record<string, KeptAbility> | null) ?? {}), [ability]: kept } });
 }
 
 export async function keepProof(s: Pick<Services, 'tables'>, grantId: string, answer: CallAnswer, definition: ProviderDefinition): Promise<void> {
   await s.tables.grants.change({ id: grantId }, { proof: isGood(answer, definition) ? 'proved' : 'failed', proofAnswer: answer });
 }
 
+/** Every ability that a probe proves, with what is known of it on this grant. */
+export function abilitiesView(definition: ProviderDefinition, grant: Row<'grants'> | null): Connection['abilities'] {
+  const kept = (grant?.abilities as Record<string, KeptAbility> | null) ?? {};
+  const usual = probeOf(definition);
+  const granted = (grant?.scopes as string[] | undefined) ?? [];
+  return abilitiesOf(definition).map(({ name, api, probe }) => {
+    const proof = grant?.proofAnswer as CallAnswer | null | undefined;
+    const own: KeptAbility | undefined =
+      probe === usual && proof ? { state: grant?.proof === 'proved' ? 'proved' : 'failed', at: proof.at, diagnosis: proof.diagnosis ?? null } : kept[name];
+    return {
+      name,
+      api: api.title,
+      call: `${probe.method} ${probe.path}`,
+      effects: probe.effects,
+      allowed: grant === null || probe.needs.length === 0 || probe.needs.some((scope) => granted.includes(scope)),
+      state: own?.state ?? 'not_tried',
+      at: own ? iso(Date.parse(own.at)) : null,
+      diagnosis: own?.diagnosis ?? null,
+    };
+  });
+}
+
 export async function callConnection(s: Services, name: string, path: string, operator: string): Promise<CallAnswer> {
-  const { one, grantId, definition, unconfirmed } = await current(s, name);
-  refusePaused(one);
-  refuseUnconfirmed(unconfirmed);
+  const { definition, token, about } = await callableNow(s, name);
   const address = apiAddress(definition, path);
-  const token = await s.handout(grantId);
-  const answer = await callApi(s.ports, address, token.access);
+  const answer = await callApi(s.ports, address, token, { method: 'GET' }, about);
   s.history.add({
     actor: operator,
     kind: 'called',

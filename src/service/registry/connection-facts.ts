@@ -1,8 +1,8 @@
 import type { ConnectionSummary } from '../../api/connections.ts';
 import { type ConnectionFacts, connectionHealth } from '../../core/health.ts';
+import { type GrantKind, type GrantType, isKey } from '../../core/oauth/grant-kinds.ts';
 import type { RenewalPolicy } from '../../core/renewal/plan.ts';
 import type { RenewalCause } from '../../core/renewal/row.ts';
-import type { GrantType } from '../renewal/grant-context.ts';
 import { type Bind, idText } from '../store/database.ts';
 import { iso, isoOrNull, type Services } from './services.ts';
 
@@ -32,6 +32,10 @@ export interface Known {
   grantedScopes: string[] | null;
   expectedAccount: string | null;
   grantType: GrantType;
+  /** What its current grant came from; null: there is none. */
+  kind: GrantKind | null;
+  standby: { grantId: string; why: StandbyWhy } | null;
+  opened: string | null;
   /** A refresh token is held; a client's own token is renewed without one. */
   hasRefresh: boolean;
   placeholders: Record<string, string>;
@@ -44,6 +48,10 @@ export interface Known {
   revision: number;
   createdAt: number;
 }
+
+/** Why a grant waits beside the one in use: prepared for a switch, kept after one, or not to be used before somebody decides. */
+export const STANDBY_REASONS = ['prepared', 'former', 'other_account', 'not_proved'] as const;
+export type StandbyWhy = (typeof STANDBY_REASONS)[number];
 
 type Stored = Record<string, unknown>;
 
@@ -61,7 +69,7 @@ export interface Narrow {
 
 /** True in SQL for what is plainly working. */
 const WELL =
-  "(k.intent = 'active' AND g.id IS NOT NULL AND r.cause IS NULL AND r.next_at IS NOT NULL AND r.expires_at > UTC_TIMESTAMP(3) AND r.uncertain_since IS NULL AND c.health <> 'stopped' AND g.proof IN ('proved', 'not_defined') AND (t.refresh_sealed IS NOT NULL OR g.kind = 'client_credentials'))";
+  "(k.intent = 'active' AND g.id IS NOT NULL AND r.cause IS NULL AND (r.next_at IS NOT NULL OR g.kind = 'static_key') AND r.expires_at > UTC_TIMESTAMP(3) AND r.uncertain_since IS NULL AND c.health <> 'stopped' AND g.proof IN ('proved', 'not_defined') AND (t.refresh_sealed IS NOT NULL OR g.kind IN ('client_credentials', 'jwt_bearer', 'static_key')))";
 const FROM = `FROM connections k JOIN clients c ON c.id = k.client_id JOIN providers p ON p.id = c.provider_id
      LEFT JOIN grants g ON g.id = k.current_grant_id LEFT JOIN renewals r ON r.grant_id = g.id LEFT JOIN tokens t ON t.grant_id = g.id`;
 
@@ -100,9 +108,9 @@ export async function countByFacts(
 ): Promise<{ provider: string; client: string; facts: ConnectionFacts; count: number; example: string; evidence: string | null }[]> {
   const strict = await strictProviders(s);
   const rows = await s.database.select<Stored>(
-    `SELECT p.name AS provider, c.name AS client, MAX(c.evidence) AS evidence, k.intent, g.id IS NOT NULL AS grant_id, r.cause, r.expires_at <= UTC_TIMESTAMP(3) AS expired, r.next_at IS NOT NULL AS planned,
-       r.uncertain_since IS NOT NULL AS uncertain, c.health AS client_health, g.proof, (t.refresh_sealed IS NOT NULL OR g.kind = 'client_credentials') AS renewable, COUNT(*) AS n, MIN(k.name) AS example
-     ${FROM} GROUP BY p.name, c.name, k.intent, 5, r.cause, 7, 8, 9, c.health, g.proof, 12`,
+    `SELECT p.name AS provider, c.name AS client, MAX(c.evidence) AS evidence, k.intent, g.id IS NOT NULL AS grant_id, r.cause, r.expires_at <= UTC_TIMESTAMP(3) AS expired, (r.next_at IS NOT NULL OR g.kind = 'static_key') AS planned,
+       r.uncertain_since IS NOT NULL AS uncertain, c.health AS client_health, g.proof, (t.refresh_sealed IS NOT NULL OR g.kind IN ('client_credentials', 'jwt_bearer', 'static_key')) AS renewable, k.standby_why IS NOT NULL AND k.standby_why IN ('other_account', 'not_proved') AS undecided, COUNT(*) AS n, MIN(k.name) AS example
+     ${FROM} GROUP BY p.name, c.name, k.intent, 5, r.cause, 7, 8, 9, c.health, g.proof, 12, 13`,
   );
   return rows.map((row) => ({
     provider: String(row.provider),
@@ -130,7 +138,8 @@ export async function readConnections(s: Pick<Services, 'database'>, narrow: Nar
     `SELECT k.id, k.name, k.intent, k.scopes, k.policy, k.expected_account, k.grant_type, k.placeholders, k.operations, k.revision, k.created_at, p.name AS provider, c.name AS client, c.environment, c.rehearsal_port IS NOT NULL AS rehearsal, c.health AS client_health,
        g.id AS grant_id, g.account_label, g.scopes AS granted, g.consented_at, g.consented_by, g.evidence, g.proof, g.life_ends_at, g.api_base_url,
        JSON_VALUE(g.proof_answer, '$.status') AS proof_status, JSON_VALUE(g.proof_answer, '$.reason') AS proof_reason,
-       r.next_at, r.issued_at, r.expires_at, r.generation, r.failures, r.cause, r.uncertain_since IS NOT NULL AS uncertain, t.refresh_sealed IS NOT NULL AS has_refresh, (t.refresh_sealed IS NOT NULL OR g.kind = 'client_credentials') AS renewable
+       r.next_at, r.issued_at, r.expires_at, r.generation, r.failures, r.cause, r.uncertain_since IS NOT NULL AS uncertain, t.refresh_sealed IS NOT NULL AS has_refresh, (t.refresh_sealed IS NOT NULL OR g.kind IN ('client_credentials', 'jwt_bearer', 'static_key')) AS renewable,
+       g.kind, g.opened, k.standby_grant_id, k.standby_why, k.standby_why IS NOT NULL AND k.standby_why IN ('other_account', 'not_proved') AS undecided
      ${FROM} ${condition(narrow, bind)} ORDER BY k.name ${narrow.limit === undefined ? '' : `LIMIT ${Math.floor(narrow.limit)}`}`,
     bind,
   );
@@ -147,7 +156,8 @@ function factsOf(row: Stored, strict: Set<string>): ConnectionFacts {
     hasRefreshToken: Number(row.renewable) === 1,
     cause: textOf(row.cause) as RenewalCause | null,
     expiresAt: row.expires_at instanceof Date ? row.expires_at.getTime() : null,
-    renewalPlanned: row.next_at !== null,
+    renewalPlanned: row.next_at !== null || isKey(String(row.kind ?? '')),
+    undecided: Number(row.undecided ?? 0) === 1,
     atRisk: Number(row.uncertain) === 1 && strict.has(String(row.provider)),
     clientStopped: row.client_health === 'stopped',
     proof,
@@ -177,6 +187,9 @@ function known(row: Stored, strict: Set<string>): Known {
     grantedScopes: row.granted ? (JSON.parse(String(row.granted)) as string[]) : null,
     expectedAccount: textOf(row.expected_account),
     grantType: String(row.grant_type) as GrantType,
+    kind: textOf(row.kind) as GrantKind | null,
+    standby: row.standby_grant_id ? { grantId: idText(row.standby_grant_id as Buffer), why: String(row.standby_why) as StandbyWhy } : null,
+    opened: textOf(row.opened),
     hasRefresh: Number(row.has_refresh) === 1,
     placeholders: JSON.parse(String(row.placeholders ?? '{}')) as Record<string, string>,
     operations: JSON.parse(String(row.operations ?? '[]')) as string[],
@@ -209,7 +222,7 @@ export async function summaries(s: Pick<Services, 'ports' | 'tables' | 'history'
     ...connectionHealth(one.facts, now),
     account: one.account,
     life:
-      one.issuedAt === null || one.expiresAt === null
+      one.issuedAt === null || one.expiresAt === null || one.kind === 'static_key'
         ? null
         : {
             issued_at: iso(one.issuedAt),

@@ -1,25 +1,24 @@
 import { setTimeout as sleep } from 'node:timers/promises';
 import type { z } from 'zod';
-import type { CallAnswer } from '../../api/common.ts';
 import type { AddConnection, Attempt, ChangeConnection, Connection, ConnectionSummary, ListConnections } from '../../api/connections.ts';
-import { allows, operationsOf, scopesFor } from '../../core/clients/strength.ts';
+import { operationsOf } from '../../core/clients/strength.ts';
 import { Fault } from '../../core/fault.ts';
 import { connectionHealth } from '../../core/health.ts';
-import { probeOf } from '../../core/provider/api.ts';
+import { type GrantType, WIRE_GRANT_TYPES } from '../../core/oauth/grant-kinds.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { checkPlaceholders } from '../../core/provider/placeholders.ts';
 import { nextRenewalAt, type RenewalPolicy } from '../../core/renewal/plan.ts';
 import { bringForward, end, planAnew } from '../../core/renewal/transitions.ts';
-import { compareScopes, reviewScopes } from '../../core/scopes/compare.ts';
+import { reviewScopes } from '../../core/scopes/compare.ts';
 import { recordId } from '../ports.ts';
 import { idBytes } from '../store/database.ts';
 import type { Row } from '../store/tables.ts';
-import { weakerClientFor } from './choose-scopes.ts';
+import { methodOf } from './client-record.ts';
 import { findClient } from './clients.ts';
-import { connectionDefinition, type DefinedConnection } from './connection-definition.ts';
-import { countConnections, type Known, readConnections, summaries, TICKS_IN_LISTS, TICKS_SHOWN } from './connection-facts.ts';
-import { readyOf } from './ready.ts';
-import { iso, isoOrNull, type Services } from './services.ts';
+import { countConnections, readConnections, summaries, TICKS_IN_LISTS } from './connection-facts.ts';
+import { showConnection } from './connection-view.ts';
+import { current, findKnown } from './find-connection.ts';
+import { attemptView, type Services } from './services.ts';
 
 type Needs = Services;
 
@@ -32,56 +31,8 @@ export async function listConnections(s: Needs, query: z.output<typeof ListConne
   return { items: await summaries(s, page, TICKS_IN_LISTS), total };
 }
 
-/** @throws {Fault} NOT_FOUND */
-export async function findKnown(s: Pick<Needs, 'database'>, name: string): Promise<Known> {
-  const [found] = await readConnections(s, { name });
-  if (!found) throw new Fault('NOT_FOUND', { detail: `No connection is called ${name}.` });
-  return found;
-}
-
-export async function showConnection(s: Needs, name: string): Promise<Connection> {
-  const one = await findKnown(s, name);
-  const [summary] = await summaries(s, [one], TICKS_SHOWN);
-  const { definition, record } = await connectionDefinition(s, one);
-  const callers = await s.database.select<{ name: string }>(
-    'SELECT c.name FROM permissions p JOIN callers c ON c.id = p.caller_id WHERE p.connection_id = $1 ORDER BY c.name',
-    [idBytes(one.id)],
-  );
-  const probe = probeOf(definition);
-  const operations = operationsOf(definition).filter((operation) => one.operations.includes(operation.id));
-  const grant = one.grantId ? await s.tables.grants.find({ id: one.grantId }) : null;
-  return {
-    ...(summary as ConnectionSummary),
-    grant_type: one.grantType,
-    placeholders: one.placeholders,
-    base_url: definition.apis[0]?.base_url ?? '',
-    operations: one.operations,
-    operations_lacking: operations.filter((operation) => !allows(one.grantedScopes ?? one.scopes, operation)).map((operation) => operation.id),
-    weaker_client: await weakerClientFor(s, definition, record, operations),
-    scopes_by_themselves: (definition.identity?.needs ?? []).filter((scope) => !one.scopes.includes(scope)),
-    scopes_requested: one.scopes,
-    scopes_granted: one.grantedScopes,
-    scopes_missing: one.grantedScopes ? compareScopes(one.scopes, one.grantedScopes).missing : [],
-    expected_account: one.expectedAccount,
-    consented_at: isoOrNull(one.consentedAt),
-    consented_by: one.consentedBy,
-    has_refresh_token: one.hasRefresh,
-    scopes_needed: scopesFor(definition.scopes, operations).scopes,
-    scopes_registered: (record.registeredScopes as string[] | null) ?? [],
-    ready: readyOf(record, definition, await s.tables.clientSecrets.list({ clientId: record.id }), one, s.ports.clock.now()),
-    evidence: one.evidence,
-    policy: one.policy,
-    api_base_url: one.apiBaseUrl,
-    agree_again_by: isoOrNull(one.agreeAgainBy),
-    next_renewal_at: isoOrNull(one.nextAt),
-    failures: one.failures,
-    resource: `${s.settings.publicUrl}/connections/${one.name}`,
-    callers: callers.map((row) => row.name),
-    probe: { path: probe?.path ?? '', state: probe ? one.facts.proof : 'not_defined', last: (grant?.proofAnswer ?? null) as CallAnswer | null },
-    revision: one.revision,
-    created_at: iso(one.createdAt),
-  };
-}
+const hasDevice = (definition: ProviderDefinition): boolean =>
+  definition.server.device_authorization_endpoint !== undefined && definition.server.grant_types_supported.includes(WIRE_GRANT_TYPES.device_code);
 
 /** @throws {Fault} INPUT_INVALID naming each odd scope. */
 function checkScopes(definition: ProviderDefinition, scopes: string[], allowUnlisted: boolean): void {
@@ -107,11 +58,17 @@ function checkOperations(definition: ProviderDefinition, ids: string[]): void {
 
 export async function addConnection(s: Needs, input: z.output<typeof AddConnection>, operator: string): Promise<Connection> {
   const { record: client, definition } = await findClient(s, input.provider, input.client);
-  const grantType = input.grant_type ?? (client.type === 'service_account' ? 'client_credentials' : 'authorization_code');
-  if (!definition.server.grant_types_supported.includes(grantType))
+  const grantType: GrantType = input.grant_type ?? (client.type === 'service_account' ? 'client_credentials' : 'authorization_code');
+  if (!definition.server.grant_types_supported.includes(WIRE_GRANT_TYPES[grantType]) && !(grantType === 'authorization_code' && hasDevice(definition)))
     throw new Fault('INPUT_INVALID', {
       places: [{ path: 'grant_type', why: `${definition.title} takes: ${definition.server.grant_types_supported.join(', ')}.` }],
     });
+  if (grantType === 'jwt_bearer') {
+    if (methodOf(client, definition) !== 'private_key_jwt')
+      throw new Fault('INPUT_INVALID', { places: [{ path: 'grant_type', why: 'It needs a client that authenticates by private_key_jwt: its key signs.' }] });
+    if (!input.expected_account)
+      throw new Fault('INPUT_INVALID', { places: [{ path: 'expected_account', why: 'Name the account in whose name the service account asks.' }] });
+  }
   checkPlaceholders(definition, input.placeholders, ['connection']);
   checkOperations(definition, input.operations);
   checkScopes(definition, input.scopes, input.allow_unlisted_scopes);
@@ -122,6 +79,8 @@ export async function addConnection(s: Needs, input: z.output<typeof AddConnecti
     clientId: client.id,
     intent: 'draft',
     currentGrantId: null,
+    standbyGrantId: null,
+    standbyWhy: null,
     scopes: [...new Set(input.scopes)],
     expectedAccount: input.expected_account || null,
     labels: {},
@@ -187,7 +146,7 @@ async function planAgain(s: Needs, grantId: string, definition: ProviderDefiniti
 export async function listAttempts(s: Needs, name: string): Promise<{ items: Attempt[] }> {
   const one = await findKnown(s, name);
   const kept = one.grantId ? await s.wireLog.list(one.grantId) : [];
-  return { items: kept.map(({ at, kind, record }) => ({ at: iso(at), class: kind, ...record })) };
+  return { items: kept.map(attemptView) };
 }
 
 /** Forgets the connection and all its tokens here. What the provider still honours is not touched: the answer of the page says so. */
@@ -213,17 +172,6 @@ export async function removeConnection(s: Needs, name: string, operator: string)
   s.history.add({ actor: operator, kind: 'connection_removed', subject: `connection:${name}`, says: 'Removed the connection and forgot its tokens.' });
   await s.changes.announce('connection', name);
   return { done: true };
-}
-
-/** @throws {Fault} CONNECTION_NOT_AGREED */
-export async function current(s: Needs, name: string): Promise<DefinedConnection & { one: Known; grantId: string }> {
-  const one = await findKnown(s, name);
-  if (!one.grantId) throw new Fault('CONNECTION_NOT_AGREED');
-  return { one, grantId: one.grantId, ...(await connectionDefinition(s, one)) };
-}
-
-export function refusePaused(one: Known): void {
-  if (one.facts.intent === 'paused') throw new Fault('CONNECTION_PAUSED');
 }
 
 const OTHERS_WAIT_MS = 10_000;

@@ -1,58 +1,185 @@
+import { setTimeout as sleep } from 'node:timers/promises';
 import type { z } from 'zod';
-import type { Revoked } from '../../api/connections.ts';
+import type { Connection, Revoked } from '../../api/connections.ts';
 import { Fault } from '../../core/fault.ts';
 import { base64url } from '../../core/identifiers.ts';
+import { isKey } from '../../core/oauth/grant-kinds.ts';
 import { revocationRequest } from '../../core/oauth/revocation.ts';
 import { reasonInWords } from '../../core/oauth/wire.ts';
+import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { requestDeadlineMs } from '../../core/renewal/plan.ts';
 import { end } from '../../core/renewal/transitions.ts';
-import { idBytes } from '../store/database.ts';
+import type { Secret } from '../../core/secret.ts';
+import { idBytes, idText } from '../store/database.ts';
+import type { Row } from '../store/tables.ts';
 import { connectionDefinition } from './connection-definition.ts';
-import { findKnown } from './connections.ts';
-import type { Services } from './services.ts';
+import { findKnown } from './find-connection.ts';
+import { isoOrNull, type Services } from './services.ts';
+
+const FIRST_WAIT_MS = 30_000;
+const WAIT_MOST_MS = 6 * 3_600_000;
+/** After so many tries, more than a week, a person must do it there by hand. */
+const TRIES_MOST = 40;
+const LOOK_EVERY_MS = 1_000;
+const AT_ONCE = 20;
+const BY_HAND = 'Withdraw it on the provider\u2019s own page, where the person gave it.';
+
+/** `again`: the provider was not reached or had trouble, and is told once more. */
+interface Told {
+  there: boolean | null;
+  says: string;
+  again: boolean;
+}
 
 /**
- * Ends a connection's grant: no handout any more, then the provider is told (RFC 7009, or its dialect's way), then the tokens are
- * forgotten here. Name, callers and history stay. What the provider answered is said; it is asked once.
- * @throws {Fault} CONNECTION_NOT_AGREED
+ * Ends a connection's grants: no handout any more, then the provider is told (RFC 7009, or its dialect's way), then the tokens are
+ * forgotten here. Name, callers and history stay. Where the provider could not be told, the tokens are kept sealed for that alone, and
+ * it is told again and again. @throws {Fault} CONNECTION_NOT_AGREED
  */
 export async function revokeConnection(s: Services, name: string, operator: string): Promise<z.output<typeof Revoked>> {
   const one = await findKnown(s, name);
   if (!one.grantId) throw new Fault('CONNECTION_NOT_AGREED');
-  const { grantId } = one;
-  const { definition, record, unconfirmed } = await connectionDefinition(s, one);
-  await s.tables.connections.change({ id: one.id }, { intent: 'revoked' });
-  s.cache.drop(grantId);
+  await s.tables.connections.change({ id: one.id }, { intent: 'revoked', standbyGrantId: null, standbyWhy: null });
+  const grants = [one.grantId, ...(one.standby ? [one.standby.grantId] : [])];
+  for (const id of grants) s.cache.drop(id);
   await s.changes.announce('connection', name);
-  const told =
-    unconfirmed.length > 0
-      ? { there: false, says: 'The provider was not told: its new addresses are not confirmed.' }
-      : await tell(s, grantId, record.id, definition);
-  await s.renewals.update([grantId], end());
-  await s.tables.grants.change({ id: grantId }, { endedAt: s.ports.clock.now(), cause: 'revoked' });
-  await s.database.write('DELETE FROM tokens WHERE grant_id = $1', [idBytes(grantId)]);
-  s.history.add({ actor: operator, kind: 'revoked', subject: `connection:${name}`, says: `Revoked it. ${told.says}`, data: { revoked_there: told.there } });
-  return { revoked_there: told.there, says: told.says };
+  const told: Told[] = [];
+  for (const id of grants) told.push(await endThere(s, id, name));
+  const [first] = told;
+  const result = { there: first?.there ?? null, says: [...new Set(told.map((one) => one.says))].join(' ') };
+  s.history.add({
+    actor: operator,
+    kind: 'revoked',
+    subject: `connection:${name}`,
+    says: `Revoked it. ${result.says}`.slice(0, 600),
+    data: { revoked_there: result.there },
+  });
+  return { revoked_there: result.there, says: result.says };
 }
 
-async function tell(
-  s: Services,
-  grantId: string,
-  clientId: string,
-  definition: Awaited<ReturnType<typeof connectionDefinition>>['definition'],
-): Promise<{ there: boolean | null; says: string }> {
-  const byHand = 'Withdraw it on the provider\u2019s own page, where the person gave it.';
+/** Ends one grant here and tells the provider; where that fails in a way that may pass, it is written down to be told again. */
+async function endThere(s: Services, grantId: string, name: string): Promise<Told> {
+  const grant = await s.tables.grants.find({ id: grantId });
   const held = await s.renewals.read(grantId);
-  const [credentials] = (await s.contexts.credentialsOf(clientId, definition)).inOrder;
-  if (!held || !credentials) return { there: false, says: `The provider was not told: there is ${held ? 'no secret to ask with' : 'no token'}. ${byHand}` };
+  await s.renewals.update([grantId], end());
+  await s.tables.grants.change({ id: grantId }, { endedAt: s.ports.clock.now(), cause: 'revoked' });
+  const connection = grant && (await s.tables.connections.find({ id: grant.connectionId }));
+  if (!grant || !held || !connection) return { there: false, says: `The provider was not told: there is no token. ${BY_HAND}`, again: false };
+  if (isKey(grant.kind)) {
+    await forget(s, grantId);
+    return { there: null, says: 'A static key ends at the provider only: delete it there.', again: false };
+  }
   const access = await s.sealer.open({ table: 'tokens', row: grantId, column: 'access_sealed' }, held.accessSealed);
   const refresh = held.refreshSealed ? await s.sealer.open({ table: 'tokens', row: grantId, column: 'refresh_sealed' }, held.refreshSealed) : null;
+  // Written down first: a crash between here and the answer does not forget that the provider must be told.
+  const row: Row<'revocations'> = {
+    grantId,
+    connectionName: name,
+    clientId: grant.clientId ?? connection.clientId,
+    placeholders: grant.placeholders ?? connection.placeholders ?? {},
+    accessSealed: s.sealer.seal({ table: 'revocations', row: grantId, column: 'access_sealed' }, access),
+    refreshSealed: refresh ? s.sealer.seal({ table: 'revocations', row: grantId, column: 'refresh_sealed' }, refresh) : null,
+    tries: 0,
+    nextAt: s.ports.clock.now() + FIRST_WAIT_MS,
+    says: 'The provider is being told.',
+    createdAt: s.ports.clock.now(),
+  };
+  if (!(await s.tables.revocations.find({ grantId }))) await s.tables.revocations.insert(row);
+  await forget(s, grantId);
+  return tell(s, row, { access, refresh });
+}
+
+const forget = (s: Pick<Services, 'database'>, grantId: string): Promise<number> =>
+  s.database.write('DELETE FROM tokens WHERE grant_id = $1', [idBytes(grantId)]);
+
+/** Tells the provider once, and writes down what came of it. */
+async function tell(s: Services, row: Row<'revocations'>, tokens: { access: Secret; refresh: Secret | null }): Promise<Told> {
+  const told = await send(s, row, tokens);
+  if (!told.again) {
+    await s.tables.revocations.remove({ grantId: row.grantId });
+    return told;
+  }
+  const tries = row.tries + 1;
+  const gaveUp = tries >= TRIES_MOST;
+  const nextAt = gaveUp ? null : s.ports.clock.now() + Math.min(FIRST_WAIT_MS * 2 ** row.tries, WAIT_MOST_MS);
+  const says = gaveUp ? `${told.says} It was tried ${tries} times. ${BY_HAND}` : `${told.says} It is told again by itself.`;
+  await s.tables.revocations.change({ grantId: row.grantId }, { tries, nextAt, says: says.slice(0, 500) });
+  return { ...told, says };
+}
+
+async function send(s: Services, row: Row<'revocations'>, tokens: { access: Secret; refresh: Secret | null }): Promise<Told> {
+  const client = await s.tables.clients.find({ id: row.clientId });
+  const provider = client && (await s.tables.providers.find({ id: client.providerId }));
+  if (!client || !provider) return { there: false, says: `The provider was not told: the client is gone. ${BY_HAND}`, again: false };
+  const found = await connectionDefinition(s, {
+    provider: provider.name,
+    client: client.name,
+    placeholders: row.placeholders as Record<string, string>,
+    apiBaseUrl: null,
+  });
+  const definition: ProviderDefinition = found.definition;
+  if (found.unconfirmed.length > 0) return { there: false, says: 'The provider was not told yet: its new addresses are not confirmed.', again: true };
+  const [credentials] = (await s.contexts.credentialsOf(client.id, definition)).inOrder;
+  if (!credentials) return { there: false, says: `The provider was not told: there is no secret to ask with. ${BY_HAND}`, again: false };
   const once = { now: s.ports.clock.now(), deadlineMs: requestDeadlineMs(s.settings.limits, null), jti: base64url(s.ports.random.bytes(16)) };
-  const request = await revocationRequest(definition, credentials, { access, refresh }, once);
-  if (!request) return { there: null, says: `This provider has no way to be told. ${byHand}` };
+  const request = await revocationRequest(definition, credentials, tokens, once);
+  if (!request) return { there: null, says: `This provider has no way to be told. ${BY_HAND}`, again: false };
   const answer = await s.ports.send(request);
-  if (answer.kind !== 'answer') return { there: false, says: `The provider was not reached: ${reasonInWords(answer.reason)}. ${byHand}` };
-  return answer.status >= 200 && answer.status < 300
-    ? { there: true, says: 'The provider took it back.' }
-    : { there: false, says: `The provider answered ${answer.status}. ${byHand}` };
+  if (answer.kind !== 'answer') return { there: false, says: `The provider was not reached: ${reasonInWords(answer.reason)}.`, again: true };
+  if (answer.status >= 200 && answer.status < 300) return { there: true, says: 'The provider took it back.', again: false };
+  // RFC 7009 §2.2.1: 503 asks to come again; so do other troubles of theirs, and a client that is refused may be mended.
+  const again = answer.status >= 500 || answer.status === 429 || answer.status === 401;
+  return { there: false, says: `The provider answered ${answer.status}.${again ? '' : ` ${BY_HAND}`}`, again };
+}
+
+/** Tells the provider now. @throws {Fault} NOT_FOUND */
+export async function retryRevocation(s: Services, name: string, operator: string): Promise<z.output<typeof Revoked>> {
+  const rows = await s.tables.revocations.list({ connectionName: name });
+  if (rows.length === 0) throw new Fault('NOT_FOUND', { detail: `No revocation of ${name} is waiting.` });
+  const told = await Promise.all(rows.map((row) => openAndTell(s, row)));
+  for (const one of told) note(s, name, operator, one);
+  return { revoked_there: told[0]?.there ?? null, says: told.map((one) => one.says).join(' ') };
+}
+
+async function openAndTell(s: Services, row: Row<'revocations'>): Promise<Told> {
+  const open = (column: 'access_sealed' | 'refresh_sealed', sealed: Buffer) => s.sealer.open({ table: 'revocations', row: row.grantId, column }, sealed);
+  return tell(s, row, {
+    access: await open('access_sealed', row.accessSealed),
+    refresh: row.refreshSealed ? await open('refresh_sealed', row.refreshSealed) : null,
+  });
+}
+
+const note = (s: Services, name: string, actor: string, told: Told): void => {
+  if (!told.again)
+    s.history.add({ actor, kind: 'revocation_told', subject: `connection:${name}`, says: told.says.slice(0, 600), data: { revoked_there: told.there } });
+};
+
+/** The revocation of which the provider does not know yet, if any. */
+export async function revocationView(s: Pick<Services, 'tables'>, name: string): Promise<Connection['revocation']> {
+  const [row] = await s.tables.revocations.list({ connectionName: name });
+  return row ? { says: row.says, tries: row.tries, next_at: isoOrNull(row.nextAt) } : null;
+}
+
+/** Tells providers again what they could not be told, each on whichever replica claims it first. Ends when told to stop. */
+export async function keepRevoking(s: Services, stop: AbortSignal): Promise<void> {
+  while (!stop.aborted) {
+    try {
+      const due = await s.database.select<{ grant_id: Buffer }>(
+        `SELECT grant_id FROM revocations WHERE next_at <= UTC_TIMESTAMP(3) ORDER BY next_at LIMIT ${AT_ONCE}`,
+      );
+      for (const { grant_id: id } of due) {
+        if (stop.aborted) return;
+        const grantId = idText(id);
+        const claimed = await s.database.write(
+          `UPDATE revocations SET next_at = UTC_TIMESTAMP(3) + INTERVAL ${FIRST_WAIT_MS * 2 * 1000} MICROSECOND WHERE grant_id = $1 AND next_at <= UTC_TIMESTAMP(3)`,
+          [idBytes(grantId)],
+        );
+        const row = claimed === 0 ? null : await s.tables.revocations.find({ grantId });
+        if (row) note(s, row.connectionName, 'service', await openAndTell(s, row));
+      }
+    } catch (cause) {
+      s.ports.log.error({ cause: cause instanceof Error ? cause.message : 'unknown' }, 'telling providers of revocations failed');
+    }
+    await sleep(LOOK_EVERY_MS, undefined, { signal: stop }).catch(() => undefined); // aborted: the loop's condition ends it
+  }
 }

@@ -1,3 +1,5 @@
+import type { Attempt } from '../../api/connections.ts';
+import type { WireRecord } from '../../core/oauth/wire-record.ts';
 import type { Lanes } from '../../core/renewal/lanes.ts';
 import type { Changes } from '../changes.ts';
 import type { Handout } from '../handout/handout.ts';
@@ -10,6 +12,7 @@ import type { Definitions } from '../renewal/definitions.ts';
 import type { RenewalEngine } from '../renewal/engine.ts';
 import type { GrantContexts } from '../renewal/grant-context.ts';
 import type { InstallationHold } from '../renewal/installation-hold.ts';
+import type { Sightings } from '../renewal/sightings.ts';
 import type { Spill } from '../renewal/spill.ts';
 import type { TokenCache } from '../renewal/token-cache.ts';
 import type { WireLog } from '../renewal/wire-log.ts';
@@ -37,6 +40,7 @@ export interface Services {
   lanes: Lanes;
   hold: InstallationHold;
   wireLog: WireLog;
+  sightings: Sightings;
   keeper: AnswerKeeper;
   spill: Spill;
   /** T10 for another data folder, whose owner is dead. */
@@ -45,6 +49,9 @@ export interface Services {
   ports: Ports;
   version: string;
 }
+
+/** A kept attempt as it is shown. */
+export const attemptView = ({ at, kind, record }: { at: number; kind: string; record: WireRecord }): Attempt => ({ at: iso(at), class: kind, ...record });
 
 export const iso = (at: number): string => new Date(at).toISOString();
 export const isoOrNull = (at: number | null): string | null => (at === null ? null : iso(at));

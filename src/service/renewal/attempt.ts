@@ -1,6 +1,7 @@
 import { performance } from 'node:perf_hooks';
 import { Fault } from '../../core/fault.ts';
 import { base64url } from '../../core/identifiers.ts';
+import { isClientsOwn } from '../../core/oauth/grant-kinds.ts';
 import type { FreshTokens, TokenOutcome } from '../../core/oauth/token-answer.ts';
 import { readTokenOutcome } from '../../core/oauth/token-answer.ts';
 import { type TokenRequest, tokenRequest } from '../../core/oauth/token-request.ts';
@@ -25,6 +26,7 @@ import { evidenceText, tokenLife } from './evidence.ts';
 import { canSpend, type GrantContext, type GrantContexts } from './grant-context.ts';
 import type { Holders } from './holders.ts';
 import type { InstallationHold } from './installation-hold.ts';
+import type { Sightings } from './sightings.ts';
 import type { Spares } from './spares.ts';
 import type { TokenCache } from './token-cache.ts';
 import type { WireLog } from './wire-log.ts';
@@ -43,6 +45,7 @@ export interface AttemptParts {
   lanes: Lanes;
   hold: InstallationHold;
   wireLog: WireLog;
+  sightings: Sightings;
   history: History;
   limits: RenewalLimits;
   ports: Ports;
@@ -71,7 +74,7 @@ export async function renewHeld(parts: AttemptParts, held: HeldRow, context: Gra
     return { cause, waitMs };
   };
   if (!context) return back(limits.backoffMostMs, null);
-  if (!held.refreshSealed && context.grantType !== 'client_credentials') return back(limits.backoffMostMs, 'no_refresh_token');
+  if (!held.refreshSealed && !isClientsOwn(context.kind)) return back(limits.backoffMostMs, 'no_refresh_token');
   if (context.unconfirmed.length > 0) return back(limits.backoffMostMs, 'unconfirmed');
   if (context.credentials.inOrder.length === 0) return back(limits.backoffMostMs, 'client_refused');
   if (parts.hold.isHeld() && canSpend(context)) return back(HELD_TRY_MS * (0.5 + ports.random.unit()), 'held');
@@ -108,7 +111,7 @@ async function attemptOnce(parts: AttemptParts, held: HeldRow, context: GrantCon
     }
   }
   let refreshToken: Secret | null = null;
-  if (context.grantType !== 'client_credentials')
+  if (!isClientsOwn(context.kind))
     try {
       refreshToken = await sealer.open({ table: 'tokens', row: grantId, column: 'refresh_sealed' }, held.refreshSealed as Buffer);
     } catch (cause) {
@@ -122,7 +125,7 @@ async function attemptOnce(parts: AttemptParts, held: HeldRow, context: GrantCon
   const choices = await inTryingOrder(context.credentials, parts.secrets.mayTry);
   for (const [at, credentials] of choices.entries()) {
     const once = { now: ports.clock.now(), deadlineMs, jti: base64url(ports.random.bytes(16)) };
-    const asks: TokenRequest = refreshToken ? { grantType: 'refresh_token', refreshToken } : { grantType: 'client_credentials', scopes: context.scopes };
+    const asks: TokenRequest = refreshToken ? { grantType: 'refresh_token', refreshToken } : ownRequest(context);
     // Made before it is armed: what cannot be made is not written down as sent.
     const request = await tokenRequest(context.definition, credentials, asks, once);
     if (spends && !(await armed(parts, grantId, attempt, deadlineMs))) {
@@ -140,12 +143,20 @@ async function attemptOnce(parts: AttemptParts, held: HeldRow, context: GrantCon
       if (at + 1 < choices.length && (!spends || (await store.update([grantId], disarm(attempt))) > 0)) continue;
     }
     await conclude(parts, held, context, attempt, outcome, sentAt);
+    if (outcome.kind === 'tokens' && refreshToken) {
+      const other = outcome.tokens.refresh !== null && outcome.tokens.refresh.reveal() !== refreshToken.reveal();
+      parts.sightings.saw(context.clientRecordId, other ? 'refresh_token_replaced' : 'refresh_token_kept');
+    }
     // Only tokens prove a secret: a refusal of the grant may come from a provider that looks at the grant first.
     if (secretId !== null && outcome.kind === 'tokens' && !context.credentials.proved.has(secretId)) await parts.secrets.proved(client, secretId);
     return outcome;
   }
   return null;
 }
+
+/** A client's own token is asked for anew, for itself or in an account's name. */
+const ownRequest = ({ kind, subject, scopes }: Pick<GrantContext, 'kind' | 'subject' | 'scopes'>): TokenRequest =>
+  kind === 'jwt_bearer' ? { grantType: 'jwt_bearer', subject: subject ?? '', scopes } : { grantType: 'client_credentials', scopes };
 
 /** T9's decision for a row, from what is known of those who may hold the answer. */
 async function uncertainty(parts: AttemptParts, row: RenewalRow, dialect: Dialect, deadlineMs: number): Promise<{ waitMs: number; nobodyHolds: boolean }> {

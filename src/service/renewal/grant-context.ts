@@ -1,4 +1,5 @@
 import { chooseMethod } from '../../core/oauth/client-authentication.ts';
+import { type GrantKind, isClientsOwn, isKey } from '../../core/oauth/grant-kinds.ts';
 import type { ClientAuthenticationMethod } from '../../core/oauth/methods.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { isSpendable } from '../../core/provider/definition.ts';
@@ -6,8 +7,6 @@ import type { RenewalPolicy } from '../../core/renewal/plan.ts';
 import { type Bind, type Database, idBytes, idText } from '../store/database.ts';
 import type { ClientSecrets, CredentialsAtHand } from './client-secrets.ts';
 import type { Definitions, DefinitionUse } from './definitions.ts';
-
-export type GrantType = 'authorization_code' | 'client_credentials';
 
 /** What a request on behalf of a grant needs to know besides its tokens. */
 export interface GrantContext {
@@ -22,7 +21,9 @@ export interface GrantContext {
   clientHeldUntil: number;
   policy: RenewalPolicy;
   lastUsedAt: number | null;
-  grantType: GrantType;
+  kind: GrantKind;
+  /** The account in whose name a service account asks; null: none. */
+  subject: string | null;
   definition: ProviderDefinition;
   scopes: string[];
   apiBaseUrl: string | null;
@@ -38,8 +39,8 @@ export interface GrantContexts {
 }
 
 /** True where a renewal may spend something that cannot be had again without a person. */
-export const canSpend = (context: Pick<GrantContext, 'definition' | 'grantType'>): boolean =>
-  context.grantType === 'authorization_code' && isSpendable(context.definition.dialect);
+export const canSpend = (context: Pick<GrantContext, 'definition' | 'kind'>): boolean =>
+  !isClientsOwn(context.kind) && !isKey(context.kind) && isSpendable(context.definition.dialect);
 
 const NONE: CredentialsAtHand = { inOrder: [], unproved: null, unprovedFree: false, proved: new Set() };
 
@@ -68,11 +69,12 @@ export function grantContexts(database: Database, secrets: ClientSecrets, defini
           auth_method: string | null;
           api_base_url: string | null;
           scopes: string;
+          subject: string | null;
         }
       >(
-        `SELECT g.id AS grant_id, g.kind, g.scopes, g.api_base_url, k.id AS connection_id, k.name, k.intent, k.policy, k.last_used_at, k.placeholders AS own_placeholders, c.placeholders, c.id AS client_record, c.name AS client_name,
+        `SELECT g.id AS grant_id, g.kind, g.subject, g.scopes, g.api_base_url, k.id AS connection_id, k.name, k.intent, k.policy, k.last_used_at, COALESCE(g.placeholders, k.placeholders) AS own_placeholders, c.placeholders, c.id AS client_record, c.name AS client_name,
            c.client_id, c.health, c.held_until, c.environment, c.variant, c.rehearsal_port, c.auth_method, c.trusted_origins, p.version_id
-         FROM grants g STRAIGHT_JOIN connections k ON k.id = g.connection_id STRAIGHT_JOIN clients c ON c.id = k.client_id STRAIGHT_JOIN providers p ON p.id = c.provider_id WHERE g.id IN (${list})`,
+         FROM grants g STRAIGHT_JOIN connections k ON k.id = g.connection_id STRAIGHT_JOIN clients c ON c.id = COALESCE(g.client_id, k.client_id) STRAIGHT_JOIN providers p ON p.id = c.provider_id WHERE g.id IN (${list})`,
         bind,
       );
       const byClient = new Map<string, Promise<CredentialsAtHand>>();
@@ -94,7 +96,8 @@ export function grantContexts(database: Database, secrets: ClientSecrets, defini
           clientHeldUntil: row.held_until?.getTime() ?? 0,
           policy: row.policy as RenewalPolicy,
           lastUsedAt: row.last_used_at?.getTime() ?? null,
-          grantType: row.kind as GrantType,
+          kind: row.kind as GrantKind,
+          subject: row.subject,
           definition,
           scopes: JSON.parse(row.scopes) as string[],
           apiBaseUrl: row.api_base_url,

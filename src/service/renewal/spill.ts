@@ -2,6 +2,7 @@ import { hkdfSync } from 'node:crypto';
 import { mkdirSync, readdirSync, readFileSync, renameSync, rmSync } from 'node:fs';
 import { open } from 'node:fs/promises';
 import { join } from 'node:path';
+import type { GrantKind } from '../../core/oauth/grant-kinds.ts';
 import type { FreshTokens } from '../../core/oauth/token-answer.ts';
 import type { TokenLife } from '../../core/renewal/plan.ts';
 import { open as openSealed, seal } from '../../core/sealing/envelope.ts';
@@ -20,7 +21,9 @@ export interface FirstAnswer {
   /** How long the grant lives at most, in ms; 0: not known. */
   livesMs: number;
   /** Left out in files of earlier versions: a code. */
-  grantType?: 'authorization_code' | 'client_credentials';
+  grantType?: GrantKind;
+  placeholders?: Record<string, string>;
+  subject?: string | null;
 }
 
 /** An answer on its way to the database: what T4, or the insert of a new grant, needs to be run again after a crash. */

@@ -192,6 +192,27 @@ const MIGRATIONS: [name: string, statement: string][] = [
   ],
   ['0036-installation-answers', 'ALTER TABLE installations ADD COLUMN IF NOT EXISTS answers TEXT NULL'],
   ['0037-clients-registering-longer', 'ALTER TABLE clients MODIFY COLUMN registering MEDIUMTEXT NULL'],
+  // A grant knows the client through which it came: a connection may move to another one while the old grant is still in use.
+  [
+    '0038-grants-client',
+    'ALTER TABLE grants ADD COLUMN IF NOT EXISTS client_id BINARY(16) NULL, ADD COLUMN IF NOT EXISTS placeholders TEXT NULL, ADD COLUMN IF NOT EXISTS opened VARCHAR(300) NULL, ADD COLUMN IF NOT EXISTS abilities TEXT NULL, ADD COLUMN IF NOT EXISTS claims TEXT NULL, ADD COLUMN IF NOT EXISTS subject VARCHAR(200) NULL',
+  ],
+  [
+    '0039-connections-standby',
+    'ALTER TABLE connections ADD COLUMN IF NOT EXISTS standby_grant_id BINARY(16) NULL, ADD COLUMN IF NOT EXISTS standby_why VARCHAR(20) NULL',
+  ],
+  [
+    '0040-consents-ways',
+    "ALTER TABLE consents ADD COLUMN IF NOT EXISTS way VARCHAR(20) NOT NULL DEFAULT 'redirect', ADD COLUMN IF NOT EXISTS facts TEXT NULL, ADD COLUMN IF NOT EXISTS device_sealed VARBINARY(4000) NULL, ADD COLUMN IF NOT EXISTS poll_at DATETIME(3) NULL, ADD COLUMN IF NOT EXISTS code_hash BINARY(32) NULL, ADD KEY IF NOT EXISTS poll_at (poll_at), ADD KEY IF NOT EXISTS code_hash (code_hash)",
+  ],
+  [
+    '0041-revocations',
+    table(
+      'revocations',
+      `grant_id ${ID} PRIMARY KEY, connection_name VARCHAR(63) NOT NULL, client_id ${ID}, placeholders TEXT NOT NULL, access_sealed BLOB NOT NULL, refresh_sealed BLOB NULL, tries INT UNSIGNED NOT NULL, next_at DATETIME(3) NULL, says VARCHAR(500) NOT NULL, created_at ${AT}, KEY (next_at), KEY (connection_name)`,
+    ),
+  ],
+  ['0042-sightings', table('sightings', `client_id ${ID}, what VARCHAR(40) NOT NULL, first_at ${AT}, last_at ${AT}, PRIMARY KEY (client_id, what)`)],
 ];
 
 const LEASE_SECONDS = 60;

@@ -1,8 +1,8 @@
 import { randomBytes } from 'node:crypto';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import type { RegistrationPart } from '../../core/provider/registration.ts';
+import { opaque } from '../answers.ts';
 import type { KeptSecret, RegisteredClient } from '../state.ts';
-import { opaque } from '../tokens.ts';
 
 /** The parts of a console where its definition names none: what such a client cannot do without. */
 const usualParts = (definition: ProviderDefinition): RegistrationPart[] => {

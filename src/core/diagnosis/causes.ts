@@ -1,0 +1,317 @@
+/**
+ * What can be wrong with a consent, a token request or a call: the closed table of causes. The verdict comes first: whether there is a
+ * token at all, whether it is good, and whose half of the rights is missing; then who mends it, and how.
+ */
+export const VERDICTS = {
+  works: 'It works',
+  no_token: 'No token was given',
+  token_refused: 'The token is refused',
+  right_missing: 'The token is good; a right is missing',
+  call_wrong: 'The token is good; the call is wrong',
+  thing_missing: 'The token is good; the thing does not exist',
+  provider_trouble: 'The provider has trouble of its own',
+  ours: 'It lies with this service',
+  unknown: 'It is not known what is wrong',
+} as const;
+export type Verdict = keyof typeof VERDICTS;
+
+/** Whose half of the rights is missing. */
+export const HALVES = ['client', 'person', 'service_user', 'organisation'] as const;
+export type Half = (typeof HALVES)[number];
+
+/** Who has to mend it. */
+export const SIDES = ['person', 'client', 'organisation', 'provider', 'caller', 'ours'] as const;
+export type Side = (typeof SIDES)[number];
+
+interface CauseFacts {
+  verdict: Verdict;
+  half?: Half;
+  side: Side;
+  title: string;
+  remedy: string;
+}
+
+const AGAIN = 'Then open the connection again.';
+const TABLE = {
+  // The client could not show who it is.
+  secret_wrong: {
+    verdict: 'no_token',
+    side: 'client',
+    title: 'The provider refuses the client\u2019s id or secret.',
+    remedy: `Enter the secret again, as the provider shows it (its value, not its name). ${AGAIN}`,
+  },
+  secret_retired: {
+    verdict: 'no_token',
+    side: 'client',
+    title: 'The provider refuses a client secret that it took before: it was retired there, or has run out.',
+    remedy: `Make a new secret at the provider and enter it. ${AGAIN}`,
+  },
+  client_elsewhere: {
+    verdict: 'no_token',
+    side: 'client',
+    title: 'The provider does not know this client at this address: it is probably registered in another region or tenant.',
+    remedy: `Compare the value with the address of the page on which the client stands over there, and change it at the client. ${AGAIN}`,
+  },
+  basic_encoding: {
+    verdict: 'no_token',
+    side: 'client',
+    title: 'The provider probably reads the id or secret differently than it was sent: they hold characters that form-encoding changes.',
+    remedy: `Change \u201cbasic_encoding\u201d in the dialect of the definition, or let the client authenticate by client_secret_post where the provider takes it. ${AGAIN}`,
+  },
+  certificate_needed: {
+    verdict: 'right_missing',
+    half: 'client',
+    side: 'client',
+    title: 'The provider wants a certificate here; a token got with a secret is not enough.',
+    remedy: 'Make a certificate at the client, upload its public part there, and let the client authenticate by private_key_jwt.',
+  },
+  certificate_ended: {
+    verdict: 'no_token',
+    side: 'client',
+    title: 'The client\u2019s certificate has run out, or does not begin yet.',
+    remedy: `Make a new certificate, upload its public part, and enter it. ${AGAIN}`,
+  },
+  certificate_unknown: {
+    verdict: 'no_token',
+    side: 'client',
+    title: 'The provider does not take the client\u2019s certificate or key: it probably does not know it.',
+    remedy: `Upload the public part over there, and compare the thumbprint it shows with ours. ${AGAIN}`,
+  },
+  clock_wrong: {
+    verdict: 'ours',
+    side: 'ours',
+    title: 'The clock of this machine and that of the provider differ, so what we sign looks too old or too new.',
+    remedy: 'Set the clock of this machine by NTP. If it is right, tell the provider.',
+  },
+  client_not_allowed: {
+    verdict: 'no_token',
+    side: 'client',
+    title: 'The provider does not let this client ask in this way.',
+    remedy: `Check at the provider that the client is of the right type, is published or approved, and may use this grant type. ${AGAIN}`,
+  },
+  approval_pending: {
+    verdict: 'no_token',
+    side: 'provider',
+    title: 'The provider has not approved the client yet.',
+    remedy: 'Wait for their answer; meanwhile build against a rehearsal of this provider.',
+  },
+  approval_refused: {
+    verdict: 'no_token',
+    side: 'client',
+    title: 'The provider refused to approve the client.',
+    remedy: 'Ask there again, or use another client.',
+  },
+  // The request was not what the provider expects.
+  redirect_uri_differs: {
+    verdict: 'no_token',
+    side: 'client',
+    title: 'The redirect URI differs from the one registered at the provider.',
+    remedy: `Copy ours from the page of the client, register it there character by character, and save. ${AGAIN}`,
+  },
+  scope_delimiter: {
+    verdict: 'no_token',
+    side: 'ours',
+    title: 'The provider separates scopes otherwise than they were sent.',
+    remedy: 'Change the scopes of the connection, or \u201cscope_delimiter\u201d in the dialect of the definition. Then open it again.',
+  },
+  scope_misspelt: {
+    verdict: 'no_token',
+    side: 'ours',
+    title: 'The provider does not know a scope that was asked for.',
+    remedy: 'Change the scopes of the connection, then open it again.',
+  },
+  scope_unregistered: {
+    verdict: 'no_token',
+    side: 'client',
+    title: 'A scope was asked for that is not registered for the client at the provider.',
+    remedy: `Register the scope there, or ask for less. ${AGAIN}`,
+  },
+  request_odd: {
+    verdict: 'no_token',
+    side: 'client',
+    title: 'The provider does not understand the request for tokens.',
+    remedy: 'Compare the provider definition with the provider\u2019s pages.',
+  },
+  // The person, and who stands behind them.
+  consent_denied: {
+    verdict: 'no_token',
+    side: 'person',
+    title: 'The person did not agree.',
+    remedy: 'Ask whether it was meant, then open the connection again.',
+  },
+  account_not_listed: {
+    verdict: 'no_token',
+    side: 'client',
+    title: 'The account is not among those listed for the client.',
+    remedy: `List the account at the provider, then enter it at the client here; or agree with an account that is listed. ${AGAIN}`,
+  },
+  account_kind_wrong: {
+    verdict: 'right_missing',
+    half: 'person',
+    side: 'person',
+    title: 'The account is of a kind that the provider does not take here.',
+    remedy: `Agree with an account of the kind it names: usually a person\u2019s own, or one of the organisation. ${AGAIN}`,
+  },
+  organisation_not_agreed: {
+    verdict: 'right_missing',
+    half: 'organisation',
+    side: 'organisation',
+    title: 'The whole organisation must agree first, and has not.',
+    remedy: 'Send the link and the text below to whoever may agree for the organisation; then check for the yes.',
+  },
+  subject_refused: {
+    verdict: 'no_token',
+    side: 'client',
+    title: 'The provider gives this service account no token in the name of that account.',
+    remedy: 'Check the name of the account at the connection, and that it exists there and lets the service account act for it.',
+  },
+  // The code.
+  code_expired: {
+    verdict: 'no_token',
+    side: 'person',
+    title: 'The code was too old when it was exchanged.',
+    remedy: 'Open the connection again and finish without a pause.',
+  },
+  code_used: {
+    verdict: 'no_token',
+    side: 'person',
+    title: 'The code was used before; a code works once.',
+    remedy: 'Open the connection again, and paste the new code.',
+  },
+  code_refused: {
+    verdict: 'no_token',
+    side: 'provider',
+    title: 'The provider refuses the code.',
+    remedy: 'A code is good once and for a short time, and only with the redirect URI it was made for. Open the connection again.',
+  },
+  // Tokens, and what comes of them.
+  no_refresh_token: {
+    verdict: 'works',
+    side: 'client',
+    title: 'No refresh token came: the connection ends with its access token.',
+    remedy: 'Ask for offline access (often a scope of its own), then agree again.',
+  },
+  grant_withdrawn: {
+    verdict: 'token_refused',
+    side: 'person',
+    title: 'The provider refuses the refresh token: the grant was withdrawn, or has run out.',
+    remedy: 'Agree again: open the connection and consent at the provider.',
+  },
+  answer_lost: {
+    verdict: 'provider_trouble',
+    side: 'provider',
+    title: 'The provider did not answer: the answer was lost in flight.',
+    remedy: 'Whether it gave tokens is not known, and a code is never sent twice. Open the connection again.',
+  },
+  answer_unreadable: {
+    verdict: 'provider_trouble',
+    side: 'provider',
+    title: 'The provider answered something that is no token answer.',
+    remedy: 'Look at what it answered. If it is a page about maintenance, wait; else compare the token endpoint in the definition.',
+  },
+  provider_down: { verdict: 'provider_trouble', side: 'provider', title: 'The provider has trouble of its own.', remedy: 'Wait a little, then try again.' },
+  provider_busy: {
+    verdict: 'provider_trouble',
+    side: 'provider',
+    title: 'The provider asked for patience, and a code does not wait.',
+    remedy: 'Wait a little, then open the connection again.',
+  },
+  provider_unreachable: {
+    verdict: 'provider_trouble',
+    side: 'provider',
+    title: 'The provider could not be reached; nothing was sent.',
+    remedy: 'See whether the provider is down, and whether this machine reaches it. Then try again.',
+  },
+  answer_forged: {
+    verdict: 'no_token',
+    side: 'provider',
+    title: 'The answer of the provider was not accepted.',
+    remedy: 'If it stays so, compare the issuer in the definition with the provider\u2019s metadata. Open the connection again.',
+  },
+  // Calls with a token.
+  token_ended: { verdict: 'token_refused', side: 'ours', title: 'The access token has run out.', remedy: 'Renew the connection, then try the call again.' },
+  token_unknown: {
+    verdict: 'token_refused',
+    side: 'provider',
+    title: 'The API refuses the access token.',
+    remedy: 'Renew the connection and try again. If it stays so, the grant was withdrawn, or the definition names another API than the token is for.',
+  },
+  audience_wrong: {
+    verdict: 'token_refused',
+    side: 'client',
+    title: 'The access token was made for another API than the one that was called.',
+    remedy: 'Mend the audience or resource: at the client, where it is a placeholder, else in the definition. Then open the connection again.',
+  },
+  scope_missing: {
+    verdict: 'right_missing',
+    half: 'client',
+    side: 'client',
+    title: 'The token lacks a scope that this call needs.',
+    remedy: 'Add the scope to the connection, and agree again.',
+  },
+  scope_unticked: {
+    verdict: 'right_missing',
+    half: 'person',
+    side: 'person',
+    title: 'The token lacks a scope that was asked for and that the person did not grant.',
+    remedy: 'Agree again, and leave that scope ticked.',
+  },
+  api_not_opened: {
+    verdict: 'right_missing',
+    half: 'client',
+    side: 'client',
+    title: 'The API is not opened to this client.',
+    remedy: 'Open the API to the client in the provider\u2019s console. Nobody needs to agree again.',
+  },
+  role_missing: {
+    verdict: 'right_missing',
+    half: 'service_user',
+    side: 'client',
+    title: 'The service user lacks the role that this call needs.',
+    remedy: 'Give the service user that role, on the API\u2019s side.',
+  },
+  person_lacks_right: {
+    verdict: 'right_missing',
+    half: 'person',
+    side: 'person',
+    title: 'The token allows it, but the account itself has no right to it.',
+    remedy: 'Let whoever administers that system give the account the right, or agree with another account.',
+  },
+  quota_used_up: { verdict: 'provider_trouble', side: 'caller', title: 'The quota is used up.', remedy: 'Wait as the provider says, and call less often.' },
+  thing_missing: {
+    verdict: 'thing_missing',
+    side: 'caller',
+    title: 'What was called does not exist, or not for this account.',
+    remedy: 'Check the path and the ids in it.',
+  },
+  call_wrong: { verdict: 'call_wrong', side: 'caller', title: 'The API does not understand the call.', remedy: 'Read its answer, and mend the call.' },
+  unknown: {
+    verdict: 'unknown',
+    side: 'provider',
+    title: 'What is wrong is not known.',
+    remedy: 'Read the evidence. What the provider means by it stands on its own pages.',
+  },
+} as const satisfies Record<string, CauseFacts>;
+
+export type Cause = keyof typeof TABLE;
+export const CAUSES = Object.keys(TABLE) as [Cause, ...Cause[]];
+export const causeFacts = (cause: Cause): CauseFacts => TABLE[cause];
+
+/** What an API's own error code may mean. */
+export const CALL_CAUSES = [
+  'api_not_opened',
+  'account_kind_wrong',
+  'organisation_not_agreed',
+  'audience_wrong',
+  'role_missing',
+  'person_lacks_right',
+  'scope_missing',
+  'quota_used_up',
+  'certificate_needed',
+  'token_ended',
+  'token_unknown',
+  'approval_pending',
+  'thing_missing',
+  'call_wrong',
+  'provider_down',
+] as const satisfies readonly Cause[];

@@ -1,0 +1,147 @@
+import { approvalSeen } from '../oauth/approval-check.ts';
+import { compareRedirectUris, nearest } from '../oauth/redirect-uri.ts';
+import type { TokenOutcome } from '../oauth/token-answer.ts';
+import { reasonInWords } from '../oauth/wire.ts';
+import type { ProviderDefinition } from '../provider/definition.ts';
+import { placeholdersIn } from '../provider/placeholders.ts';
+import { type Diagnosis, diagnosis } from './diagnosis.ts';
+import { diagnoseScopes } from './scopes.ts';
+
+/** What we know of a client and of what it asked for, beside the answer. Instants are epoch ms. */
+export interface Asked {
+  definition: ProviderDefinition;
+  /** As the definition was before the values were filled in: which values stand in the token endpoint's address. */
+  tokenEndpointTemplate: string;
+  placeholders: Record<string, string>;
+  grantType: string;
+  method: string;
+  /** Of the secret, certificate or key that was used. */
+  secret: { provedAt: number | null; startsAt: number; endsAt: number | null; encodesDifferently: boolean } | null;
+  redirectUri: string;
+  redirectUrisThere: readonly string[] | null;
+  scopes: readonly string[];
+  scopesRegistered: readonly string[];
+  /** The provider's `Date` less our clock, in ms; null: it named none. */
+  clockAheadMs: number | null;
+  /** How long the code was on its way, as far as we know, and how long such a code lives. */
+  codeAgeMs: number | null;
+  codeLifeMs: number | null;
+  now: number;
+}
+
+const CLOCK_MATTERS_MS = 30_000;
+const day = (instant: number): string => new Date(instant).toISOString().slice(0, 10);
+
+/** What a refused token request means. `seen`: what came back in one line, masked. */
+export function diagnoseTokenRequest(asked: Asked, outcome: Exclude<TokenOutcome, { kind: 'tokens' }>, seen: string): Diagnosis {
+  const { error, description, reason } = outcome.evidence;
+  const words = `${error ?? ''} ${description ?? ''}`.toLowerCase();
+  const approval = approvalSeen(asked.definition, outcome);
+  if (approval === 'asked' || approval === 'they_ask_back') return diagnosis('approval_pending', { evidence: [seen] });
+  if (approval === 'refused') return diagnosis('approval_refused', { evidence: [seen] });
+  if (error !== null && asked.definition.dialect.organisation_agreement?.refused.includes(error))
+    return diagnosis('organisation_not_agreed', { evidence: [seen] });
+  if (error === 'access_denied') return diagnosis('consent_denied', { evidence: [seen] });
+  if (error === 'expired_token') return diagnosis('code_expired', { evidence: [seen] });
+  switch (outcome.kind) {
+    case 'client_refused':
+      return error === 'unauthorized_client' ? diagnosis('client_not_allowed', { evidence: [seen] }) : diagnoseClient(asked, words, seen);
+    case 'refused_grant':
+      return diagnoseGrant(asked, words, seen);
+    case 'set_up_wrong':
+      if (error === 'invalid_scope') return diagnoseScopes(asked, seen);
+      if (error === 'invalid_target')
+        return diagnosis('audience_wrong', { evidence: [seen, asked.definition.dialect.resource && `Asked for: ${asked.definition.dialect.resource}.`] });
+      if (error === 'unsupported_grant_type') return diagnosis('client_not_allowed', { evidence: [seen] });
+      return diagnosis('request_odd', { evidence: [seen], certain: error !== null });
+    case 'busy':
+      return diagnosis('provider_busy', { evidence: [seen] });
+    case 'unsent':
+      return diagnosis('provider_unreachable', { evidence: [seen, reason && `${reasonInWords(reason)}.`] });
+    case 'unclear':
+      if (reason === 'unreadable') return diagnosis('answer_unreadable', { evidence: [seen] });
+      if (reason === 'server_error')
+        return diagnosis('provider_down', { evidence: [seen], remedy: 'Wait a little. A code is never sent twice: open the connection again.' });
+      return diagnosis('answer_lost', { evidence: [seen, reason && `${reasonInWords(reason)}.`] });
+    default:
+      return outcome satisfies never;
+  }
+}
+
+/** A client that could not show who it is: by which of the ways in which that happens. */
+function diagnoseClient(asked: Asked, words: string, seen: string): Diagnosis {
+  const { secret, definition, now } = asked;
+  if (asked.method === 'private_key_jwt') {
+    if (secret?.endsAt && secret.endsAt <= now) return diagnosis('certificate_ended', { evidence: [seen, `The certificate ended on ${day(secret.endsAt)}.`] });
+    if (secret && secret.startsAt > now) return diagnosis('certificate_ended', { evidence: [seen, `The certificate begins on ${day(secret.startsAt)}.`] });
+    if (isClockOff(asked)) return diagnosis('clock_wrong', { evidence: [clockSays(asked), seen] });
+    return diagnosis('certificate_unknown', { evidence: [seen], certain: false, also: ['secret_wrong'] });
+  }
+  if (/certificate|private_key_jwt|assertion (is )?(needed|required)/.test(words))
+    return diagnosis('certificate_needed', { evidence: [seen, `The client authenticates by ${asked.method}.`] });
+  if (secret?.endsAt && secret.endsAt <= now)
+    return diagnosis('secret_retired', { evidence: [seen, `By what was entered here it ended on ${day(secret.endsAt)}.`] });
+  if (secret?.provedAt) return diagnosis('secret_retired', { evidence: [seen, `The provider took it on ${day(secret.provedAt)}.`] });
+  if (secret?.encodesDifferently && asked.method === 'client_secret_basic')
+    return diagnosis('basic_encoding', {
+      evidence: [
+        seen,
+        `The id or secret holds characters that change when they are form-encoded (RFC 6749 \u00a72.3.1); they were sent ${definition.dialect.basic_encoding === 'raw' ? 'as they are' : 'encoded'}.`,
+      ],
+      certain: false,
+      also: ['secret_wrong'],
+    });
+  const values = placeholdersIn(asked.tokenEndpointTemplate).map((name) => ({
+    placeholder: definition.placeholders.find((one) => one.name === name),
+    value: asked.placeholders[name],
+  }));
+  if (values.length > 0)
+    return diagnosis('client_elsewhere', {
+      evidence: [
+        seen,
+        ...values.map(({ placeholder, value }) => {
+          const others = placeholder?.choices.filter((choice) => choice.value !== value).map((choice) => choice.value) ?? [];
+          return `It was asked at ${placeholder?.title ?? 'the value'} \u201c${value}\u201d${others.length > 0 ? `; there is also ${others.join(', ')}` : ''}.`;
+        }),
+        'No secret of this client was ever taken there.',
+      ],
+      certain: false,
+      also: ['secret_wrong'],
+    });
+  return diagnosis('secret_wrong', { evidence: [seen] });
+}
+
+const isClockOff = (asked: Asked): boolean => Math.abs(asked.clockAheadMs ?? 0) > CLOCK_MATTERS_MS;
+const clockSays = (asked: Asked): string =>
+  `The provider\u2019s clock is ${Math.round(Math.abs(asked.clockAheadMs ?? 0) / 1000)} s ${(asked.clockAheadMs ?? 0) > 0 ? 'ahead of' : 'behind'} ours.`;
+
+/** `invalid_grant`: a code, an assertion, a device code or a refresh token that is not taken. */
+function diagnoseGrant(asked: Asked, words: string, seen: string): Diagnosis {
+  if (asked.grantType === 'refresh_token' || asked.grantType === 'taken_over') return diagnosis('grant_withdrawn', { evidence: [seen] });
+  if (asked.grantType === 'jwt_bearer' || asked.grantType === 'client_credentials') {
+    if (isClockOff(asked)) return diagnosis('clock_wrong', { evidence: [clockSays(asked), seen] });
+    if (asked.secret?.endsAt && asked.secret.endsAt <= asked.now)
+      return diagnosis('certificate_ended', { evidence: [seen, `It ended on ${day(asked.secret.endsAt)}.`] });
+    if (asked.grantType === 'client_credentials') return diagnosis('client_not_allowed', { evidence: [seen], certain: false });
+    return /certificate|key|signature/.test(words)
+      ? diagnosis('certificate_unknown', { evidence: [seen] })
+      : diagnosis('subject_refused', { evidence: [seen], certain: /subject|account|user/.test(words), also: ['certificate_unknown'] });
+  }
+  const there = asked.redirectUrisThere;
+  if (/redirect/.test(words)) {
+    const verdict = there === null || there.length === 0 ? null : compareRedirectUris(asked.redirectUri, nearest(asked.redirectUri, there));
+    return diagnosis('redirect_uri_differs', { evidence: [seen, verdict?.kind === 'differs' && verdict.says] });
+  }
+  if (/\bused (before|already|up)|already (been )?(used|redeemed|exchanged)/.test(words) && !/too old|expired/.test(words))
+    return diagnosis('code_used', { evidence: [seen] });
+  const late = asked.codeAgeMs !== null && asked.codeLifeMs !== null && asked.codeAgeMs > asked.codeLifeMs;
+  if (late || (/expired|too old|run out|timed? ?out/.test(words) && !/used/.test(words)))
+    return diagnosis('code_expired', {
+      evidence: [
+        seen,
+        late &&
+          `It was exchanged ${Math.round((asked.codeAgeMs ?? 0) / 1000)} s after their page was opened; such a code lives ${Math.round((asked.codeLifeMs ?? 0) / 1000)} s.`,
+      ],
+    });
+  return diagnosis('code_refused', { evidence: [seen], certain: false, also: ['code_expired', 'code_used', 'redirect_uri_differs'] });
+}

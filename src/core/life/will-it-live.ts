@@ -1,0 +1,159 @@
+import { isClientsOwn, isKey } from '../oauth/grant-kinds.ts';
+import type { Dialect } from '../provider/dialect.ts';
+import { mayProveRenewal } from '../renewal/plan.ts';
+
+/** What is known of one grant, for the question whether it will live. Instants are epoch ms. */
+export interface GrantFacts {
+  kind: string;
+  hasRefreshToken: boolean;
+  /** Renewals that were saved. */
+  renewals: number;
+  /** A renewal is planned; false: the provider refuses it, or there is nothing to renew with. */
+  planned: boolean;
+  consentedAt: number;
+  account: string | null;
+  opened: string | null;
+  /** Of the client: what its people may sign in, and until when its secret in use is good. */
+  reachLifeSeconds: number | null;
+  reachSays: string | null;
+  absoluteEndsAt: number | null;
+  secretEndsAt: number | null;
+  secretIs: 'secret' | 'password' | 'certificate' | 'key' | null;
+  /** What was seen at this client, whatever the definition says: a renewal brought another refresh token, or did not. */
+  sawReplaced: boolean;
+  sawKept: boolean;
+  now: number;
+}
+
+export interface LifeLine {
+  what: string;
+  verdict: 'good' | 'doubt' | 'bad';
+  says: string;
+  remedy: string | null;
+}
+export interface Life {
+  verdict: 'lives' | 'ends' | 'not_known' | 'not_agreed';
+  says: string;
+  lines: LifeLine[];
+  ends: { what: string; at: number }[];
+  mayProveRenewal: boolean;
+}
+
+export const NOT_AGREED: Life = { verdict: 'not_agreed', says: 'Nobody has agreed yet.', lines: [], ends: [], mayProveRenewal: false };
+
+const DAY_MS = 86_400_000;
+const days = (ms: number): string =>
+  ms >= 2 * DAY_MS ? `${Math.floor(ms / DAY_MS)} days` : ms >= DAY_MS ? 'a day' : `${Math.max(1, Math.round(ms / 3_600_000))} h`;
+
+/** Refresh token yes or no, one renewal proved, what ends it first and when, on whose account it hangs, and what was seen against what is believed. */
+export function forecastLife(facts: GrantFacts, dialect: Dialect): Life {
+  const lines: LifeLine[] = [];
+  const add = (what: string, verdict: LifeLine['verdict'], says: string, remedy: string | null = null) => lines.push({ what, verdict, says, remedy });
+  const own = isClientsOwn(facts.kind);
+  const key = isKey(facts.kind);
+  const personal = !own && !key;
+
+  if (key)
+    add(
+      'renewal',
+      'doubt',
+      'It is a static key: nothing renews it, and nothing tells when it ends.',
+      'Move to OAuth where the provider offers it: prepare it beside the key, then switch.',
+    );
+  else if (own) add('renewal', 'good', 'No refresh token is needed: the client asks for a new token in time.');
+  else if (!facts.hasRefreshToken)
+    add('renewal', 'bad', 'No refresh token came: it ends with its access token.', 'Ask for offline access (often a scope of its own), then agree again.');
+  else if (!facts.planned) add('renewal', 'bad', 'The provider refuses the refresh token.', 'Agree again.');
+  else if (facts.renewals > 0)
+    add('renewal', 'good', `It came with a refresh token, and ${facts.renewals === 1 ? 'one renewal was' : `${facts.renewals} renewals were`} seen to work.`);
+  else
+    add(
+      'renewal',
+      'doubt',
+      'It came with a refresh token; no renewal was seen yet.',
+      mayProveRenewal(dialect)
+        ? 'Renew it now: that costs nothing here.'
+        : 'It is renewed by itself in time. Renewing now proves it; should the answer be lost, somebody must agree again.',
+    );
+
+  if (personal && facts.hasRefreshToken) lines.push(rotationLine(facts, dialect));
+  const ends = endsOf(facts, dialect, personal);
+  const [first] = ends;
+  if (first) {
+    const restMs = first.at - facts.now;
+    add('first end', restMs < 7 * DAY_MS ? 'bad' : 'doubt', `${first.what} ends it first, in ${days(restMs)}.`, ENDS_REMEDY[first.what] ?? null);
+  } else if (!key) add('first end', 'good', 'Nothing is known that would end it by a certain day.');
+  if (dialect.idle_life_seconds !== undefined && personal)
+    add(
+      'unused',
+      'good',
+      `A refresh token that is not used for ${days(dialect.idle_life_seconds * 1000)} lapses: it is kept alive by being renewed at half of that.`,
+    );
+  if (facts.reachSays !== null && facts.reachLifeSeconds !== null)
+    add('reach', 'doubt', facts.reachSays, 'Publish the client at the provider, then agree again.');
+  if (personal)
+    add(
+      'account',
+      facts.account === null ? 'doubt' : 'good',
+      facts.account === null
+        ? 'On whose account it hangs is not known.'
+        : `It hangs on the account ${facts.account}${facts.opened ? `, for ${facts.opened}` : ''}: when that account goes, or withdraws it, it ends.`,
+    );
+  else if (own) add('account', 'good', 'It hangs on no person: the client stands for itself.');
+
+  const [one] = lines;
+  const verdict: Life['verdict'] = one?.verdict === 'bad' ? 'ends' : one?.verdict === 'doubt' ? 'not_known' : first ? 'ends' : 'lives';
+  return {
+    verdict,
+    says: inOne(verdict, first, facts.now, one),
+    lines,
+    ends,
+    mayProveRenewal: personal && facts.hasRefreshToken && facts.planned && mayProveRenewal(dialect),
+  };
+}
+
+const ENDS_REMEDY: Record<string, string> = {
+  'The client secret': 'Make a new one at the provider and enter it beside the old: the change costs no call.',
+  'The certificate': 'Make a new one and upload it beside the old: the change costs no call.',
+  'The life of the grant': 'Somebody must agree again before that day.',
+  'The refresh token of a client for listed accounts': 'Publish the client at the provider, then agree again; or agree again before that day.',
+};
+
+function endsOf(facts: GrantFacts, dialect: Dialect, personal: boolean): Life['ends'] {
+  const all: { what: string; at: number | null }[] = [
+    {
+      what: facts.secretIs === 'certificate' || facts.secretIs === 'key' ? 'The certificate' : 'The client secret',
+      at: facts.kind === 'static_key' ? null : facts.secretEndsAt,
+    },
+    {
+      what: 'The life of the grant',
+      at: facts.absoluteEndsAt ?? (personal && dialect.absolute_life_seconds ? facts.consentedAt + dialect.absolute_life_seconds * 1000 : null),
+    },
+    {
+      what: 'The refresh token of a client for listed accounts',
+      at: personal && facts.reachLifeSeconds !== null ? facts.consentedAt + facts.reachLifeSeconds * 1000 : null,
+    },
+  ];
+  return all.filter((one): one is { what: string; at: number } => one.at !== null).sort((a, b) => a.at - b.at);
+}
+
+/** What was seen of the provider's rotation against what its definition believes. */
+function rotationLine({ sawReplaced, sawKept }: GrantFacts, dialect: Dialect): LifeLine {
+  const line = (verdict: LifeLine['verdict'], says: string, remedy: string | null = null): LifeLine => ({ what: 'rotation', verdict, says, remedy });
+  const mend = 'Mend \u201crotation\u201d in the dialect of the definition.';
+  const believed = { each_use: 'each renewal brings a new refresh token', never: 'the refresh token stays the same', unknown: 'nothing' }[dialect.rotation];
+  if (!sawReplaced && !sawKept) return line('doubt', `The definition believes: ${believed}. No renewal was seen yet that would show it.`);
+  const seen =
+    sawReplaced && sawKept ? 'at times a new refresh token came, at times not' : sawReplaced ? 'a new refresh token came' : 'no new refresh token came';
+  if (dialect.rotation === 'never' && sawReplaced)
+    return line('bad', `Seen: ${seen}. The definition believes: ${believed}. An answer that is lost may cost the grant.`, mend);
+  if (dialect.rotation === 'each_use' && sawKept && !sawReplaced) return line('doubt', `Seen: ${seen}. The definition believes: ${believed}.`, mend);
+  if (dialect.rotation === 'unknown') return line('doubt', `Seen: ${seen}. The definition says nothing of it, so it is handled with all care.`, mend);
+  return line('good', `Seen: ${seen}, as the definition believes.`);
+}
+
+function inOne(verdict: Life['verdict'], first: { what: string; at: number } | undefined, now: number, renewal: LifeLine | undefined): string {
+  if (verdict === 'lives') return 'It will live: it is renewed by itself, and nothing is known that would end it.';
+  if (renewal && renewal.verdict !== 'good') return renewal.says;
+  return first ? `It lives until ${first.what.replace(/^The/, 'the')} ends, in ${days(first.at - now)}.` : 'It will live.';
+}

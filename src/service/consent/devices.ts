@@ -1,0 +1,94 @@
+import { setTimeout as sleep } from 'node:timers/promises';
+import { diagnoseTokenRequest } from '../../core/diagnosis/token-request.ts';
+import { base64url } from '../../core/identifiers.ts';
+import { deviceAuthorizationRequest, pollingStep, readDeviceAuthorization } from '../../core/oauth/device.ts';
+import { wireRecord } from '../../core/oauth/wire-record.ts';
+import { requestDeadlineMs } from '../../core/renewal/plan.ts';
+import type { Services } from '../registry/services.ts';
+import { evidenceText } from '../renewal/evidence.ts';
+import { idBytes, idText } from '../store/database.ts';
+import type { Row } from '../store/tables.ts';
+import type { Consents } from './consents.ts';
+import { ask, incomplete, settle } from './exchange.ts';
+import { factsOf } from './facts.ts';
+import { askedOf } from './known.ts';
+import { emptyOutcome, problemOf, type StoredOutcome } from './outcome.ts';
+import type { ConsentParties } from './view.ts';
+
+/** Consents by a code that is entered on another device (RFC 8628): asked for, polled for on one replica at a time, exchanged. */
+const LOOK_EVERY_MS = 400;
+const AT_ONCE = 20;
+/** A poll that did not come back is forgotten after so long, and somebody else may poll. */
+const POLL_MOST_MS = 30_000;
+
+/** Asks for a device code and shows it. What went wrong, or null. */
+export async function askForDevice(s: Services, consent: Row<'consents'>, { client, definition, placeholders }: ConsentParties): Promise<StoredOutcome | null> {
+  const [credentials] = (await s.contexts.credentialsOf(client.id, definition)).inOrder;
+  if (!credentials) return incomplete();
+  const once = { now: s.ports.clock.now(), deadlineMs: requestDeadlineMs(s.settings.limits, null), jti: base64url(s.ports.random.bytes(16)) };
+  const scopes = consent.scopes as string[];
+  const request = await deviceAuthorizationRequest(definition, credentials, scopes, once);
+  const seen = await s.ports.send(request);
+  const answer = readDeviceAuthorization(seen, definition);
+  s.wireLog.add(consent.grantId, 19, answer.kind === 'given' ? 'device' : answer.outcome.kind, () => wireRecord(request, seen));
+  if (answer.kind === 'failed') {
+    const parties = { client, definition, placeholders, redirectUri: client.redirectUri, scopes };
+    const asked = await askedOf(s, parties, { grantType: 'device_code', credentials }, seen);
+    return { ...emptyOutcome(), problem: problemOf(diagnoseTokenRequest(asked, answer.outcome, evidenceText(answer.outcome.evidence))) };
+  }
+  const { deviceCode, userCode, page, pageWithCode, lifeMs, intervalMs } = answer.device;
+  await s.tables.consents.change(
+    { id: consent.id, phase: 'exchanging' },
+    {
+      phase: 'polling',
+      expiresAt: once.now + lifeMs,
+      pollAt: once.now + intervalMs,
+      facts: { ...factsOf(consent), device: { userCode, page, pageWithCode, intervalMs, polls: 0 } },
+      deviceSealed: s.sealer.seal({ table: 'consents', row: consent.id, column: 'device_sealed' }, deviceCode),
+    },
+  );
+  return null;
+}
+
+/** Polls for every consent that is due, each on whichever replica claims it first by a conditional update. Ends when told to stop. */
+export async function pollDevices(s: Services, agreed: Consents, stop: AbortSignal): Promise<void> {
+  while (!stop.aborted) {
+    try {
+      const due = await s.database.select<{ id: Buffer }>(
+        `SELECT id FROM consents WHERE poll_at <= UTC_TIMESTAMP(3) AND phase = 'polling' AND expires_at > UTC_TIMESTAMP(3) ORDER BY poll_at LIMIT ${AT_ONCE}`,
+      );
+      await Promise.all(due.map((row) => poll(s, agreed, idText(row.id))));
+    } catch (cause) {
+      s.ports.log.error({ cause: cause instanceof Error ? cause.message : 'unknown' }, 'polling for devices failed');
+    }
+    await sleep(LOOK_EVERY_MS, undefined, { signal: stop }).catch(() => undefined); // aborted: the loop's condition ends it
+  }
+}
+
+async function poll(s: Services, agreed: Consents, id: string): Promise<void> {
+  const claimed = await s.database.write(
+    `UPDATE consents SET poll_at = UTC_TIMESTAMP(3) + INTERVAL ${POLL_MOST_MS * 1000} MICROSECOND WHERE id = $1 AND phase = 'polling' AND poll_at <= UTC_TIMESTAMP(3)`,
+    [idBytes(id)],
+  );
+  const consent = claimed === 0 ? null : await s.tables.consents.find({ id });
+  const { device } = consent ? factsOf(consent) : {};
+  if (!consent || !device || consent.deviceSealed === null) return;
+  const parties = await agreed.parties(consent);
+  if (parties.unconfirmed.length > 0) return; // nothing goes where nobody confirmed that it may
+  const deviceCode = await s.sealer.open({ table: 'consents', row: id, column: 'device_sealed' }, consent.deviceSealed);
+  let proving: () => Promise<unknown> = async () => undefined;
+  const x = { consent, ...parties, asks: { grantType: 'device_code' as const, deviceCode }, proving: () => proving() };
+  const asking = await ask(s, x, device.polls % 19);
+  const step = asking ? pollingStep(asking.answer, device.intervalMs) : { kind: 'ended' as const };
+  if (step.kind === 'wait') {
+    const facts = { ...factsOf(consent), device: { ...device, intervalMs: step.intervalMs, polls: device.polls + 1 } };
+    await s.tables.consents.change({ id, phase: 'polling' }, { facts, pollAt: s.ports.clock.now() + step.intervalMs });
+    return;
+  }
+  // The answer may hold the only copy of the tokens: it is carried on whatever the database says of the phase.
+  await s.keeper.keep('device answer', () => s.tables.consents.change({ id, phase: 'polling' }, { phase: 'exchanging', pollAt: null }));
+  agreed.run(consent, (advance) => {
+    proving = advance;
+    return asking ? settle(s, x, asking) : Promise.resolve(incomplete());
+  });
+}

@@ -1,0 +1,112 @@
+import { isClientsOwn } from '../../core/oauth/grant-kinds.ts';
+import { planRenewal } from '../../core/renewal/plan.ts';
+import { firstRow } from '../../core/renewal/row.ts';
+import { end } from '../../core/renewal/transitions.ts';
+import type { Services } from '../registry/services.ts';
+import { sealTokens } from '../renewal/answer-keeper.ts';
+import type { FirstAnswer, SpilledAnswer } from '../renewal/spill.ts';
+import { idBytes } from '../store/database.ts';
+import type { Row } from '../store/tables.ts';
+import { emptyOutcome } from './outcome.ts';
+
+/** A grant as it is inserted: what is not named yet is empty. */
+export const newGrant = (
+  grant: Pick<Row<'grants'>, 'id' | 'connectionId' | 'kind' | 'scopes' | 'consentedAt' | 'proof'> & Partial<Row<'grants'>>,
+): Row<'grants'> => ({
+  personKey: null,
+  accountId: null,
+  accountLabel: null,
+  consentedBy: null,
+  endedAt: null,
+  cause: null,
+  evidence: null,
+  proofAnswer: null,
+  lifeEndsAt: null,
+  apiBaseUrl: null,
+  clientId: null,
+  placeholders: null,
+  opened: null,
+  abilities: {},
+  claims: null,
+  subject: null,
+  ...grant,
+});
+
+/** Inserts grant, renewal row and tokens; a repeat after a lost acknowledgement, or after a crash, finds its own rows. */
+export async function insertGrant(s: Pick<Services, 'tables' | 'renewals' | 'sealer' | 'ports'>, answer: SpilledAnswer, first: FirstAnswer): Promise<void> {
+  const id = answer.grantId;
+  const kind = first.grantType ?? 'authorization_code';
+  if (!(await s.tables.grants.find({ id })))
+    await s.tables.grants.insert(
+      newGrant({
+        id,
+        connectionId: first.connectionId,
+        kind,
+        scopes: first.scopes,
+        consentedBy: first.consentedBy,
+        consentedAt: s.ports.clock.now(),
+        proof: first.probed ? 'not_tried' : 'not_defined',
+        lifeEndsAt: first.livesMs > 0 ? s.ports.clock.now() + first.livesMs : null,
+        clientId: first.clientId,
+        placeholders: first.placeholders ?? null,
+        subject: first.subject ?? null,
+      }),
+    );
+  if (await s.renewals.read(id)) return;
+  const nextAt = answer.tokens.refresh || isClientsOwn(kind) ? planRenewal(answer.life, s.ports.random.unit()) : null;
+  await s.renewals.insert(id, first.clientId, firstRow(answer.life, nextAt), sealTokens(s.sealer, id, answer.tokens));
+}
+
+/**
+ * A first answer that a former life had spilled: the grant is made after all. It becomes current where the connection has none that
+ * works; who agreed was not read any more, so a working connection keeps what it has.
+ */
+export async function resumeFirst(
+  s: Pick<Services, 'tables' | 'renewals' | 'sealer' | 'ports' | 'changes' | 'history' | 'database' | 'cache'>,
+  answer: SpilledAnswer,
+  first: FirstAnswer,
+): Promise<void> {
+  const connection = await s.tables.connections.find({ id: first.connectionId });
+  if (!connection) return;
+  await insertGrant(s, answer, first);
+  const former = connection.currentGrantId === null ? null : await s.renewals.read(connection.currentGrantId);
+  if (connection.currentGrantId !== answer.grantId && former !== null && former.row.nextAt !== null) {
+    await endGrant(s, answer.grantId, 'set_aside');
+    return;
+  }
+  await s.tables.connections.change({ id: connection.id }, { currentGrantId: answer.grantId, clientId: first.clientId, intent: 'active' });
+  const warnings = [
+    'The service was interrupted right after the tokens came; they were kept. Who agreed was not read: try the call on the page of the connection.',
+  ];
+  await s.tables.consents.change(
+    { id: first.consentId, finishedAt: null },
+    { phase: 'done', finishedAt: s.ports.clock.now(), outcome: { ...emptyOutcome(), refresh_token: answer.tokens.refresh !== null, warnings } },
+  );
+  await s.changes.announce('connection', connection.name);
+  s.history.add({
+    actor: 'service',
+    kind: 'consented',
+    subject: `connection:${connection.name}`,
+    says: 'The tokens of an interrupted consent were kept, and are in use.',
+  });
+}
+
+/** Ends a grant and forgets its tokens, here only: at the provider it stays. */
+export async function endGrant(
+  s: Pick<Services, 'renewals' | 'database' | 'tables' | 'ports' | 'cache'>,
+  grantId: string,
+  cause: 'set_aside' | 'replaced' | 'forgotten',
+): Promise<void> {
+  await s.renewals.update([grantId], end());
+  await s.tables.grants.change({ id: grantId }, { endedAt: s.ports.clock.now(), cause });
+  await s.database.write('DELETE FROM tokens WHERE grant_id = $1', [idBytes(grantId)]);
+  s.cache.drop(grantId);
+}
+
+/** Puts a grant beside the one in use; whatever waited there before is forgotten. */
+export async function putBeside(s: Services, connectionId: string, grantId: string, why: string): Promise<void> {
+  const connection = await s.tables.connections.find({ id: connectionId });
+  if (connection?.standbyGrantId && connection.standbyGrantId !== grantId) await endGrant(s, connection.standbyGrantId, 'set_aside');
+  await s.tables.connections.change({ id: connectionId }, { standbyGrantId: grantId, standbyWhy: why });
+  if (connection) await s.changes.announce('connection', connection.name);
+}

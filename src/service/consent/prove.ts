@@ -1,0 +1,199 @@
+import { causeFacts } from '../../core/diagnosis/causes.ts';
+import { shownClaims } from '../../core/diagnosis/claims.ts';
+import { diagnosis } from '../../core/diagnosis/diagnosis.ts';
+import { type GrantKind, isClientsOwn } from '../../core/oauth/grant-kinds.ts';
+import type { FreshTokens } from '../../core/oauth/token-answer.ts';
+import { methodOfProbe, probeOf, withStaticKey } from '../../core/provider/api.ts';
+import { apiBaseAllowed, withApiBase } from '../../core/provider/api-base.ts';
+import type { ProviderDefinition } from '../../core/provider/definition.ts';
+import { mayProveRenewal } from '../../core/renewal/plan.ts';
+import { bringForward } from '../../core/renewal/transitions.ts';
+import type { ScopeDifference } from '../../core/scopes/compare.ts';
+import { apiAddress, callApi, isGood } from '../calls.ts';
+import { keepProof } from '../registry/connection-calls.ts';
+import type { Services } from '../registry/services.ts';
+import type { Row } from '../store/tables.ts';
+import { type ConsentFacts, factsOf } from './facts.ts';
+import { endGrant, putBeside } from './grants.ts';
+import { readIdentity } from './identity.ts';
+import { emptyOutcome, problemOf, type StoredOutcome } from './outcome.ts';
+
+/** Tokens that are safe, and what is known of how they came. */
+export interface SafeTokens {
+  kind: GrantKind;
+  tokens: Pick<FreshTokens, 'access' | 'account' | 'idToken' | 'apiBaseUrl' | 'lifeMs'>;
+  scopes: { requested: string[] } & ScopeDifference;
+  renewable: boolean;
+  method: string;
+  nonce: string | null;
+}
+
+export interface Proving {
+  consent: Row<'consents'>;
+  client: Row<'clients'>;
+  definition: ProviderDefinition;
+  connection: Row<'connections'>;
+}
+
+/**
+ * From safe tokens to a grant in use: who agreed and what was opened, the first call, one renewal where that is safe. The grant becomes
+ * current when it is as expected, or waits beside the one in use until somebody decides.
+ */
+export async function prove(s: Services, x: Proving, safe: SafeTokens): Promise<StoredOutcome> {
+  const subject = `connection:${x.connection.name}`;
+  const grantId = x.consent.grantId;
+  const { tokens, scopes } = safe;
+  const personal = !isClientsOwn(safe.kind) && safe.kind !== 'static_key';
+  const asked = { scopes: scopes.requested, clientId: x.client.clientId ?? '', nonce: safe.nonce };
+  const identity = personal ? await readIdentity(s.ports, x.definition, tokens, asked) : { account: null, opened: null, warning: null, odd: null };
+  const { apiBaseUrl } = tokens;
+  const baseTaken = apiBaseUrl !== undefined && apiBaseAllowed(x.definition, apiBaseUrl);
+  if (baseTaken) await s.keeper.keep(subject, async () => void (await s.tables.grants.change({ id: grantId }, { apiBaseUrl })));
+  const based = withApiBase(x.definition, baseTaken ? apiBaseUrl : null);
+  const definition = safe.kind === 'static_key' ? withStaticKey(based) : based;
+  const probe = probeOf(definition);
+  const about = {
+    definition,
+    scopesRequested: scopes.requested,
+    scopesGranted: scopes.granted,
+    ofClient: !personal,
+    byCertificate: safe.method === 'private_key_jwt',
+  };
+  const firstCall = probe ? await callApi(s.ports, apiAddress(definition, probe.path), tokens.access, { method: methodOfProbe(probe) }, about) : null;
+  const outcome: StoredOutcome = {
+    ...emptyOutcome(),
+    account: identity.account,
+    opened: identity.opened,
+    scopes,
+    refresh_token: safe.renewable,
+    access_token_life_seconds: tokens.lifeMs === null ? null : tokens.lifeMs / 1000,
+    first_call: firstCall,
+    warnings: [
+      ...(apiBaseUrl !== undefined && !baseTaken
+        ? [`The answer names the API at ${apiBaseUrl.slice(0, 200)}, which is not among the hosts of the definition: nothing is sent there.`]
+        : []),
+      ...(safe.renewable || !personal ? [] : [`${causeFacts('no_refresh_token').title} ${causeFacts('no_refresh_token').remedy}`]),
+      ...(tokens.lifeMs === null && safe.kind !== 'static_key'
+        ? [`The provider named no life for the token; ${x.definition.dialect.assumed_life_seconds} seconds are assumed.`]
+        : []),
+      ...scopes.missing.map((scope) => `The scope ${scope} was asked for and not granted: calls that need it will be refused.`),
+      ...scopes.unasked.map((scope) => `The scope ${scope} was granted without being asked for.`),
+      ...(identity.warning ? [identity.warning] : []),
+    ],
+  };
+  if (firstCall) await s.keeper.keep(subject, () => keepProof(s, grantId, firstCall, definition));
+  await s.keeper.keep(
+    subject,
+    async () =>
+      void (await s.tables.grants.change(
+        { id: grantId },
+        { accountId: identity.account?.id ?? null, accountLabel: identity.account?.label ?? null, opened: identity.opened, claims: shownClaims(tokens.access) },
+      )),
+  );
+  const { problem, decide } = await s.keeper.keep(subject, () => makeCurrent(s, x, outcome, identity.odd, isGoodOrNone(firstCall, definition)));
+  const renewed = await proveRenewal(s, x, safe, grantId);
+  if (renewed) outcome.warnings.push(renewed);
+  s.history.add({
+    actor: x.consent.openedBy,
+    kind: problem ? 'consent_set_aside' : decide ? 'prepared' : 'consented',
+    subject,
+    says: problem
+      ? problem.title
+      : safe.kind === 'static_key'
+        ? 'A static key was given.'
+        : !personal
+          ? `The client got a token of its own${scopes.granted.length > 0 ? ` with ${scopes.granted.length} scopes` : ''}.`
+          : `${outcome.account?.label ?? 'Somebody'} agreed to ${scopes.granted.length} scopes${safe.renewable ? '' : ', without a refresh token'}.`,
+    data: { granted: scopes.granted, missing: scopes.missing, refresh_token: safe.renewable, first_call: firstCall?.status ?? null },
+  });
+  return { ...outcome, problem, decide };
+}
+
+const isGoodOrNone = (call: StoredOutcome['first_call'], definition: ProviderDefinition): boolean => call === null || isGood(call, definition);
+
+/** One renewal straight away, where the dialect says that a lost answer would cost nothing. What went wrong, or null. */
+async function proveRenewal(s: Services, x: Proving, safe: SafeTokens, grantId: string): Promise<string | null> {
+  if (!s.settings.proveRenewal || !safe.renewable || !mayProveRenewal(x.definition.dialect) || safe.kind === 'taken_over') return null;
+  const before = (await s.renewals.read(grantId))?.row;
+  if (!before || before.ended || (await s.renewals.update([grantId], bringForward())) === 0) return null;
+  await s.engine.renewOne(grantId);
+  const after = (await s.renewals.read(grantId))?.row;
+  if (after && after.generation > before.generation) return null;
+  return 'One renewal was tried and did not work: look at the attempts on the page of the connection.';
+}
+
+interface Placed {
+  problem: StoredOutcome['problem'];
+  decide: StoredOutcome['decide'];
+}
+
+/**
+ * The new grant becomes current when it is proved, or when there is nothing good to keep; the old one is then ended. Another account
+ * than expected, or than last time, never replaces silently: its tokens wait until somebody decides.
+ */
+async function makeCurrent(s: Services, x: Proving, outcome: StoredOutcome, odd: string | null, good: boolean): Promise<Placed> {
+  const facts = factsOf(x.consent);
+  const { grantId } = x.consent;
+  const connection = await s.tables.connections.find({ id: x.connection.id });
+  const former = connection?.currentGrantId && connection.currentGrantId !== grantId ? await s.tables.grants.find({ id: connection.currentGrantId }) : null;
+  const formerRow = former ? await s.renewals.read(former.id) : null;
+  const formerLives =
+    formerRow !== null && !formerRow.row.ended && (former?.kind === 'static_key' || (formerRow.row.nextAt !== null && formerRow.row.refusedAt === null));
+  const moved = facts.movesTo !== undefined;
+  const other = otherAccount(x.connection.expectedAccount, former, outcome, moved);
+  const waits = async (why: NonNullable<Placed['decide']>, problem: Placed['problem']): Promise<Placed> => {
+    await putBeside(s, x.connection.id, grantId, why);
+    return { problem, decide: why };
+  };
+  if (odd) return waits('not_proved', { ...problemOf(diagnosis('answer_forged', { evidence: [odd] })), title: odd });
+  if (other) return waits('other_account', other);
+  if (facts.prepares && formerLives) return waits('prepared', null);
+  if (formerLives && !good) return waits('not_proved', notProved(outcome));
+  await s.tables.connections.change({ id: x.connection.id }, { currentGrantId: grantId, intent: 'active', ...movedTo(x, facts) });
+  if (former) await endGrant(s, former.id, 'replaced');
+  if (moved)
+    s.history.add({
+      actor: x.consent.openedBy,
+      kind: 'moved',
+      subject: `connection:${x.connection.name}`,
+      says: `Moved to the client ${x.definition.name}/${x.client.name}.`,
+    });
+  await s.changes.announce('connection', x.connection.name);
+  return { problem: null, decide: null };
+}
+
+/** Where the connection moves with its new tokens: to another client, with its own values. */
+const movedTo = (x: Proving, facts: ConsentFacts): Partial<Row<'connections'>> => ({
+  clientId: x.client.id,
+  ...(facts.placeholders ? { placeholders: facts.placeholders } : {}),
+});
+
+const same = (one: string, other: string): boolean => one.toLowerCase() === other.toLowerCase();
+
+function otherAccount(expected: string | null, former: Row<'grants'> | null, outcome: StoredOutcome, moved: boolean): StoredOutcome['problem'] {
+  const { account, opened } = outcome;
+  const says = (title: string): StoredOutcome['problem'] => ({
+    title,
+    evidence: null,
+    side: 'person',
+    remedy:
+      'Decide: use its tokens all the same, or forget them. Until then nothing else changed. For the right account, sign out at the provider, then open the connection again.',
+  });
+  if (!account) return null;
+  if (expected && ![account.id, account.label].some((one) => same(one, expected)))
+    return says(`Another account agreed: ${account.label}; expected was ${expected}.`);
+  // In another environment accounts have other ids; what was expected is compared all the same.
+  if (moved) return null;
+  if (!expected && former?.accountId && former.accountId !== account.id)
+    return says(`Another account agreed: ${account.label}; expected was ${former.accountLabel ?? former.accountId}.`);
+  if (former?.opened && opened && former.opened !== opened) return says(`Something else was opened: ${opened}; last time it was ${former.opened}.`);
+  return null;
+}
+
+const notProved = (outcome: StoredOutcome): StoredOutcome['problem'] => ({
+  title: 'The first call with the new tokens failed, so the connection goes on with the former ones.',
+  evidence: `The call answered ${outcome.first_call?.status ?? outcome.first_call?.reason}.`,
+  side: outcome.first_call?.diagnosis?.side ?? 'provider',
+  remedy: `${outcome.first_call?.diagnosis?.remedy ?? 'Compare the scopes granted with what the call needs.'} The new tokens wait: use them all the same, or forget them.`,
+  ...(outcome.first_call?.diagnosis ? { diagnosis: outcome.first_call.diagnosis } : {}),
+});

@@ -1,0 +1,164 @@
+import { setTimeout as sleep } from 'node:timers/promises';
+import type { z } from 'zod';
+import type { ConsentOutcome, TakeOver } from '../../api/connections.ts';
+import { diagnosis } from '../../core/diagnosis/diagnosis.ts';
+import { Fault } from '../../core/fault.ts';
+import { isClientsOwn } from '../../core/oauth/grant-kinds.ts';
+import { probeOf } from '../../core/provider/api.ts';
+import { isSpendable, type ProviderDefinition } from '../../core/provider/definition.ts';
+import { firstRow } from '../../core/renewal/row.ts';
+import { compareScopes } from '../../core/scopes/compare.ts';
+import { Secret } from '../../core/secret.ts';
+import { recordId } from '../ports.ts';
+import { methodOf, missingOf, refuseUnconfirmed } from '../registry/client-record.ts';
+import { hashText } from '../registry/operators.ts';
+import type { Services } from '../registry/services.ts';
+import type { Row } from '../store/tables.ts';
+import type { Consents } from './consents.ts';
+import { endGrant, newGrant, putBeside } from './grants.ts';
+import { emptyOutcome, problemOf, type StoredOutcome } from './outcome.ts';
+import { prove } from './prove.ts';
+
+const PROVED_WITHIN_MS = 90_000;
+const LOOK_EVERY_MS = 250;
+
+/** Said plainly before and after: whoever still uses the token elsewhere would end it here, or be ended by us. */
+export const stopElsewhere = (definition: ProviderDefinition): string =>
+  isSpendable(definition.dialect)
+    ? `Stop the old script now: ${definition.title} ${definition.dialect.rotation === 'each_use' ? 'replaces the refresh token at each renewal' : 'may replace the refresh token at a renewal'}, so two that renew with it end each other.`
+    : `${definition.title} keeps the refresh token at a renewal: the old script would go on working. Remove the token there all the same; from now on it is kept here only.`;
+
+/**
+ * Takes over a refresh token: it is sealed and stored first, then proved by the ordinary renewal. It becomes current once it is proved;
+ * until then the old tokens stay in use. @throws {Fault} CLIENT_INCOMPLETE
+ */
+export async function takeOver(s: Services, agreed: Consents, name: string, input: z.output<typeof TakeOver>, operator: string): Promise<ConsentOutcome> {
+  const connection = await s.tables.connections.find({ name });
+  if (!connection) throw new Fault('NOT_FOUND', { detail: `No connection is called ${name}.` });
+  if (isClientsOwn(connection.grantType))
+    throw new Fault('INPUT_INVALID', { places: [{ path: 'refresh_token', why: 'This connection needs none: its client asks for a token of its own.' }] });
+  const now = Math.floor(s.ports.clock.now());
+  const requested = input.scopes ?? (connection.scopes as string[]);
+  const consent: Row<'consents'> = {
+    id: recordId(s.ports),
+    ticketHash: hashText(recordId(s.ports)),
+    stateHash: null,
+    cookieHash: null,
+    clientId: connection.clientId,
+    connectionId: connection.id,
+    grantId: recordId(s.ports),
+    verifierSealed: null,
+    scopes: requested,
+    phase: 'proving',
+    openedBy: operator,
+    expiresAt: now + 2 * PROVED_WITHIN_MS,
+    finishedAt: null,
+    outcome: emptyOutcome(),
+    way: 'taken_over',
+    facts: { startedAt: now },
+    deviceSealed: null,
+    pollAt: null,
+    codeHash: null,
+  };
+  const parties = await agreed.parties(consent);
+  const { client, definition } = parties;
+  const missing = missingOf(client, definition, await s.tables.clientSecrets.list({ clientId: client.id }), now);
+  if (missing.length > 0) throw new Fault('CLIENT_INCOMPLETE', { detail: `Missing: ${missing.join(' and ')}.` });
+  refuseUnconfirmed(parties.unconfirmed);
+  const grantId = consent.grantId;
+  const seal = (column: string, text: string) => s.sealer.seal({ table: 'tokens', row: grantId, column }, new Secret(text));
+  await s.tables.grants.insert(
+    newGrant({
+      id: grantId,
+      connectionId: connection.id,
+      kind: 'taken_over',
+      scopes: requested,
+      consentedBy: operator,
+      consentedAt: now,
+      proof: probeOf(definition) ? 'not_tried' : 'not_defined',
+      clientId: client.id,
+      placeholders: (connection.placeholders as Record<string, string> | null) ?? {},
+    }),
+  );
+  // No access token yet: its life is over before it began, and the first renewal is due at once.
+  await s.renewals.insert(grantId, client.id, firstRow({ issuedAt: now - 1_000, expiresAt: now }, now), {
+    accessSealed: seal('access_sealed', '-'),
+    refreshSealed: seal('refresh_sealed', input.refresh_token),
+  });
+  await s.tables.consents.insert(consent);
+  s.history.add({
+    actor: operator,
+    kind: 'taken_over',
+    subject: `connection:${name}`,
+    says: 'A refresh token was taken over: it is stored, and being proved.',
+  });
+  agreed.run(consent, () => proveTakenOver(s, consent, parties, requested));
+  return agreed.outcome(consent.id, operator);
+}
+
+async function proveTakenOver(
+  s: Services,
+  consent: Row<'consents'>,
+  parties: Awaited<ReturnType<Consents['parties']>>,
+  requested: string[],
+): Promise<StoredOutcome> {
+  const { grantId } = consent;
+  const { definition, connection } = parties;
+  const stop = stopElsewhere(definition);
+  for (const endsAt = Date.now() + PROVED_WITHIN_MS; Date.now() < endsAt; await sleep(LOOK_EVERY_MS)) {
+    await s.engine.renewOne(grantId);
+    const held = await s.renewals.read(grantId);
+    if (!held || held.row.ended) break;
+    if (held.row.generation > 1) {
+      const access = await s.sealer.open({ table: 'tokens', row: grantId, column: 'access_sealed' }, held.accessSealed);
+      const lifeMs = held.row.expiresAt - held.row.issuedAt;
+      const outcome = await prove(
+        s,
+        { consent, ...parties },
+        {
+          kind: 'taken_over',
+          tokens: { access, lifeMs },
+          scopes: { requested, ...compareScopes(requested, requested) },
+          renewable: true,
+          method: methodOf(parties.client, definition),
+          nonce: null,
+        },
+      );
+      return { ...outcome, warnings: [stop, ...outcome.warnings] };
+    }
+    if (held.row.nextAt === null) {
+      const grant = await s.tables.grants.find({ id: grantId });
+      await endGrant(s, grantId, 'set_aside');
+      const problem = problemOf(
+        diagnosis('grant_withdrawn', {
+          evidence: [grant?.evidence],
+          title: 'The provider does not take this refresh token.',
+          remedy:
+            'It may belong to another client, or the old script has replaced it since it was copied. Take the newest one over, or open the connection and agree anew.',
+        }),
+      );
+      s.history.add({
+        actor: consent.openedBy,
+        kind: 'consent_failed',
+        subject: `connection:${connection.name}`,
+        says: `${problem.title} (${problem.evidence ?? ''})`,
+      });
+      return { ...emptyOutcome(), problem, warnings: [stop] };
+    }
+  }
+  // Not refused, and not proved: the provider may be down. It is kept, tried again by the ordinary renewal, and waits for a decision.
+  await putBeside(s, connection.id, grantId, 'not_proved');
+  const grant = await s.tables.grants.find({ id: grantId });
+  return {
+    ...emptyOutcome(),
+    decide: 'not_proved',
+    warnings: [stop],
+    problem: problemOf(
+      diagnosis('provider_down', {
+        evidence: [grant?.evidence],
+        title: 'The refresh token is stored, and could not be proved yet.',
+        remedy: 'It is tried again by itself. Once it was renewed, use it from the page of the connection.',
+      }),
+    ),
+  };
+}

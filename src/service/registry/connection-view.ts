@@ -1,0 +1,104 @@
+import type { CallAnswer } from '../../api/common.ts';
+import type { Connection, ConnectionSummary } from '../../api/connections.ts';
+import { allows, operationsOf, scopesFor } from '../../core/clients/strength.ts';
+import { waysOf } from '../../core/oauth/ways.ts';
+import { probeOf } from '../../core/provider/api.ts';
+import type { ProviderDefinition } from '../../core/provider/definition.ts';
+import { compareScopes } from '../../core/scopes/compare.ts';
+import { idBytes, idText } from '../store/database.ts';
+import { agreementView } from './agreement.ts';
+import { weakerClientFor } from './choose-scopes.ts';
+import { abilitiesView } from './connection-calls.ts';
+import { connectionDefinition } from './connection-definition.ts';
+import { diagnoseConnection } from './connection-diagnosis.ts';
+import { summaries, TICKS_SHOWN } from './connection-facts.ts';
+import { findKnown } from './find-connection.ts';
+import { willItLive } from './live.ts';
+import { readyOf } from './ready.ts';
+import { revocationView } from './revoke.ts';
+import { iso, isoOrNull, type Services } from './services.ts';
+import { standbyView } from './standby.ts';
+
+/** Everything about one connection. @throws {Fault} NOT_FOUND */
+export async function showConnection(s: Services, name: string): Promise<Connection> {
+  const one = await findKnown(s, name);
+  const [summary] = await summaries(s, [one], TICKS_SHOWN);
+  const { definition, record } = await connectionDefinition(s, one);
+  const callers = await s.database.select<{ name: string }>(
+    'SELECT c.name FROM permissions p JOIN callers c ON c.id = p.caller_id WHERE p.connection_id = $1 ORDER BY c.name',
+    [idBytes(one.id)],
+  );
+  const probe = probeOf(definition);
+  const operations = operationsOf(definition).filter((operation) => one.operations.includes(operation.id));
+  const grant = one.grantId ? await s.tables.grants.find({ id: one.grantId }) : null;
+  return {
+    ...(summary as ConnectionSummary),
+    grant_type: one.grantType,
+    grant_kind: one.kind,
+    ways: waysOf(definition, record, one.grantType, s.settings.publicUrl),
+    takes_key: definition.apis.some((api) => api.static_key),
+    opened: one.opened,
+    standby: await standbyView(s, one),
+    abilities: abilitiesView(definition, grant),
+    live: await willItLive(s, one.grantId),
+    diagnosis: await diagnoseConnection(s, one, definition, record, grant),
+    claims: (grant?.claims ?? null) as Record<string, string> | null,
+    organisation_agreement: agreementView(definition, record, one),
+    callers_last_used: await lastUses(s, one.id),
+    scopes_unused: one.grantedScopes && operations.length > 0 ? unusedScopes(definition, one.grantedScopes, operations) : [],
+    open_consent: await openConsentOf(s, one.id),
+    revocation: await revocationView(s, one.name),
+    placeholders: one.placeholders,
+    base_url: definition.apis[0]?.base_url ?? '',
+    operations: one.operations,
+    operations_lacking: operations.filter((operation) => !allows(one.grantedScopes ?? one.scopes, operation)).map((operation) => operation.id),
+    weaker_client: await weakerClientFor(s, definition, record, operations),
+    scopes_by_themselves: (definition.identity?.needs ?? []).filter((scope) => !one.scopes.includes(scope)),
+    scopes_requested: one.scopes,
+    scopes_granted: one.grantedScopes,
+    scopes_missing: one.grantedScopes ? compareScopes(one.scopes, one.grantedScopes).missing : [],
+    expected_account: one.expectedAccount,
+    consented_at: isoOrNull(one.consentedAt),
+    consented_by: one.consentedBy,
+    has_refresh_token: one.hasRefresh,
+    scopes_needed: scopesFor(definition.scopes, operations).scopes,
+    scopes_registered: (record.registeredScopes as string[] | null) ?? [],
+    ready: readyOf(record, definition, await s.tables.clientSecrets.list({ clientId: record.id }), one, s.ports.clock.now()),
+    evidence: one.evidence,
+    policy: one.policy,
+    api_base_url: one.apiBaseUrl,
+    agree_again_by: isoOrNull(one.agreeAgainBy),
+    next_renewal_at: isoOrNull(one.nextAt),
+    failures: one.failures,
+    resource: `${s.settings.publicUrl}/connections/${one.name}`,
+    callers: callers.map((row) => row.name),
+    probe: { path: probe?.path ?? '', state: probe ? one.facts.proof : 'not_defined', last: (grant?.proofAnswer ?? null) as CallAnswer | null },
+    revision: one.revision,
+    created_at: iso(one.createdAt),
+  };
+}
+
+/** Granted, and needed by none of the ticked operations nor by our own identity check. */
+function unusedScopes(definition: ProviderDefinition, granted: readonly string[], operations: readonly { needs: string[][] }[]): string[] {
+  const used = new Set([...operations.flatMap((operation) => operation.needs.flat()), ...(definition.identity?.needs ?? []), 'openid', 'offline_access']);
+  const power = (name: string) => definition.scopes.find((scope) => scope.name === name)?.power;
+  return granted.filter((scope) => !used.has(scope) && power(scope) !== 'identity');
+}
+
+/** Each caller that may use it, and when it last did: what stops working when it ends. */
+async function lastUses(s: Services, connectionId: string): Promise<Connection['callers_last_used']> {
+  const rows = await s.database.select<{ name: string; at: Date | null }>(
+    'SELECT c.name, MAX(u.minute) AS at FROM permissions p JOIN callers c ON c.id = p.caller_id LEFT JOIN usage_minutes u ON u.caller_id = p.caller_id AND u.connection_id = p.connection_id WHERE p.connection_id = $1 GROUP BY c.name ORDER BY c.name LIMIT 200',
+    [idBytes(connectionId)],
+  );
+  return rows.map((row) => ({ caller: row.name, at: isoOrNull(row.at?.getTime() ?? null) }));
+}
+
+/** A consent that was started and can be gone on with: the newest. */
+async function openConsentOf(s: Services, connectionId: string): Promise<Connection['open_consent']> {
+  const [row] = await s.database.select<{ id: Buffer; phase: string; way: string; opened_by: string; expires_at: Date }>(
+    "SELECT id, phase, way, opened_by, expires_at FROM consents WHERE connection_id = $1 AND finished_at IS NULL AND expires_at > UTC_TIMESTAMP(3) AND phase IN ('offered', 'started', 'polling', 'exchanging', 'proving') ORDER BY id DESC LIMIT 1",
+    [idBytes(connectionId)],
+  );
+  return row ? { id: idText(row.id), phase: row.phase, way: row.way, opened_by: row.opened_by, expires_at: iso(row.expires_at.getTime()) } : null;
+}

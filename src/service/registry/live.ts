@@ -1,0 +1,54 @@
+import type { z } from 'zod';
+import type { WillItLive } from '../../api/connections.ts';
+import { forecastLife, type Life, NOT_AGREED } from '../../core/life/will-it-live.ts';
+import { connectionDefinition } from './connection-definition.ts';
+import { iso, type Services } from './services.ts';
+
+const shown = (life: Life): z.output<typeof WillItLive> => ({
+  verdict: life.verdict,
+  says: life.says,
+  lines: life.lines,
+  ends: life.ends.map(({ what, at }) => ({ what, at: iso(at) })),
+  may_prove_renewal: life.mayProveRenewal,
+});
+
+/** Will this grant live? From what is written down of it, its client and what was seen there. */
+export async function willItLive(s: Services, grantId: string | null): Promise<z.output<typeof WillItLive>> {
+  const grant = grantId === null ? null : await s.tables.grants.find({ id: grantId });
+  const held = grant === null ? null : await s.renewals.read(grant.id);
+  const connection = grant === null ? null : await s.tables.connections.find({ id: grant.connectionId });
+  if (!grant || !held || !connection || held.row.ended) return shown(NOT_AGREED);
+  const client = await s.tables.clients.find({ id: grant.clientId ?? connection.clientId });
+  const provider = client && (await s.tables.providers.find({ id: client.providerId }));
+  if (!client || !provider) return shown(NOT_AGREED);
+  const placeholders = ((grant.placeholders ?? connection.placeholders) as Record<string, string> | null) ?? {};
+  const { definition } = await connectionDefinition(s, { provider: provider.name, client: client.name, placeholders, apiBaseUrl: null });
+  const secrets = (await s.tables.clientSecrets.list({ clientId: client.id })).filter((one) => one.state === 'active' || one.state === 'unproved');
+  const inUse = secrets.find((one) => one.state === 'active') ?? secrets[0];
+  // Another secret that is there already takes over: the last of them ends it.
+  const lasts = secrets.some((one) => one.endsAt === null) ? null : Math.max(...secrets.map((one) => one.endsAt ?? 0));
+  const reach = definition.reach.find((one) => one.reach === client.reach);
+  const seen = await s.sightings.of(client.id);
+  return shown(
+    forecastLife(
+      {
+        kind: grant.kind,
+        hasRefreshToken: held.refreshSealed !== null,
+        renewals: Math.max(0, held.row.generation - 1),
+        planned: held.row.nextAt !== null,
+        consentedAt: grant.consentedAt,
+        account: grant.accountLabel,
+        opened: grant.opened,
+        reachLifeSeconds: reach?.refresh_token_life_seconds ?? null,
+        reachSays: reach?.says ?? null,
+        absoluteEndsAt: grant.lifeEndsAt,
+        secretEndsAt: secrets.length === 0 ? null : lasts,
+        secretIs: (inUse?.kind as 'secret' | undefined) ?? null,
+        sawReplaced: seen.has('refresh_token_replaced'),
+        sawKept: seen.has('refresh_token_kept'),
+        now: s.ports.clock.now(),
+      },
+      definition.dialect,
+    ),
+  );
+}
