@@ -55,11 +55,17 @@ export async function playConsent(startUrl: string, options: PlayOptions = {}, b
   const ended = (endedAt: string, body = ''): PlayedConsent => ({ steps: browser.steps, endedAt, body });
   const started = await browser.fetch(startUrl);
   if (!started.location) return ended(startUrl, started.body);
-  const asked = await browser.fetch(started.location);
+  return playAuthorization(started.location, options, browser);
+}
+
+/** The same from the provider's own address on, where no redirect of this service leads there. */
+export async function playAuthorization(address: string, options: PlayOptions = {}, browser = new Browser()): Promise<PlayedConsent> {
+  const ended = (endedAt: string, body = ''): PlayedConsent => ({ steps: browser.steps, endedAt, body });
+  const asked = await browser.fetch(address);
   if (asked.location) return follow(browser, asked.location, options, ended);
-  const origin = new URL(started.location).origin;
+  const origin = new URL(address).origin;
   const pending = /name="request" value="([^"]+)"/.exec(asked.body)?.[1];
-  if (!pending) return ended(started.location, asked.body);
+  if (!pending) return ended(address, asked.body);
   const consent = await browser.fetch(
     `${origin}/sign-in`,
     new URLSearchParams({ request: pending, account: options.account ?? 'eg-1042', password: options.password ?? 'low-tide' }),
@@ -76,6 +82,34 @@ async function follow(browser: Browser, callback: string, options: PlayOptions, 
   if (options.stopBeforeCallback) return ended(callback);
   const landed = await browser.fetch(callback);
   return ended(landed.location ?? callback, landed.body);
+}
+
+/**
+ * Plays a consent in whatever way it was opened. Where the answer comes back by hand, or to a program on this machine, it is brought
+ * back as that program would.
+ */
+export async function playOpened(
+  opened: { id: string; start_url: string; authorization_url: string | null },
+  bring: (consent: string, address: string) => Promise<unknown>,
+  options: PlayOptions = {},
+  browser = new Browser(),
+): Promise<PlayedConsent> {
+  if (opened.authorization_url === null) return playConsent(opened.start_url, options, browser);
+  const played = await playAuthorization(opened.authorization_url, { ...options, stopBeforeCallback: true }, browser);
+  if (/[?&](code|error)=/.test(played.endedAt)) await bring(opened.id, played.endedAt);
+  return played;
+}
+
+/** Enters a device code at a stand-in and decides (RFC 8628 §3.3). */
+export async function playDevice(page: string, userCode: string, options: PlayOptions = {}, browser = new Browser()): Promise<string> {
+  await browser.fetch(page, new URLSearchParams({ user_code: userCode }));
+  const consent = await browser.fetch(
+    `${page}/sign-in`,
+    new URLSearchParams({ request: userCode, account: options.account ?? 'eg-1042', password: options.password ?? 'low-tide' }),
+  );
+  const decision = new URLSearchParams({ request: userCode, decision: options.refuse ? 'refuse' : 'agree' });
+  for (const [, scope = ''] of consent.body.matchAll(/name="scope" value="([^"]+)"/g)) if (!options.untick?.includes(scope)) decision.append('scope', scope);
+  return (await browser.fetch(`${page}/decide`, decision)).body;
 }
 
 /**

@@ -4,7 +4,7 @@ import { homedir } from 'node:os';
 import { join } from 'node:path';
 import { setTimeout as sleep } from 'node:timers/promises';
 import { type ApiClient, apiClient } from '../src/api/client.ts';
-import { playConsent, registerAtStandin } from './consent.ts';
+import { playOpened, registerAtStandin } from './consent.ts';
 import { ROOT, type Running, startRk, untilReady } from './processes.ts';
 import { seedOthers } from './providers.ts';
 
@@ -146,7 +146,7 @@ export interface IntegrationSettings {
 
 export async function agree(call: ApiClient, connection: string, account: string): Promise<void> {
   const opened = await call('openConnection', { params: { connection } });
-  if (!opened.by_itself) await playConsent(opened.start_url, { account });
+  if (!opened.by_itself) await playOpened(opened, (consent, pasted) => call('answerConsent', { params: { consent }, body: { pasted } }), { account });
   await finished(call, opened.id);
 }
 

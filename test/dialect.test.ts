@@ -132,8 +132,8 @@ test('Quaymaster: an audience from a placeholder, a header of its own for the to
   await call('addSecret', { params, body: { secret: registered.quaymaster.secret } });
   await addConnection(call, 'wrong-audience', ['staff.read'], 'elsewhere', 'quaymaster');
   expect(await askForItself('wrong-audience')).toMatchObject({
-    phase: 'failed',
-    problem: { side: 'client', evidence: expect.stringContaining('audience'), remedy: expect.stringContaining('audience') },
+    phase: 'done',
+    first_call: { status: 401, diagnosis: { cause: 'audience_wrong', verdict: 'token_refused', side: 'client', remedy: expect.stringContaining('audience') } },
   });
 });
 

@@ -269,7 +269,7 @@ test('Quaymaster: everything is proved first, then a code is printed, pasted onc
     wants_code: { page, seconds: 240, called: 'Print a grant code' },
   });
   await call('giveCode', { params: { consent: opened.id }, body: { code: 'XXXX-XXXX-XXXX' } });
-  expect(await finished(opened.id)).toMatchObject({ phase: 'failed', problem: { evidence: expect.stringContaining('unknown, used up or too old') } });
+  expect(await finished(opened.id)).toMatchObject({ phase: 'failed', problem: { evidence: expect.stringContaining('The code is unknown') } });
 
   const code = seen(await press(`${page}/printed_code`, { action: 'print' }), 'printed-code');
   const again = await cli('connection', 'open', 'staff').catch(() => null);

@@ -54,8 +54,8 @@ function same(a: string, b: string): boolean {
   return one.length === other.length && timingSafeEqual(one, other);
 }
 
-/** RFC 7523 §2.1: a service account asks in the name of an account that it may act for. Null: the assertion is not good. */
-export async function checkAssertionGrant(parts: ServerParts, assertion: string): Promise<{ known: KnownClient; sub: string; scope: string } | null> {
+/** RFC 7523 §2.1: a service account asks in the name of an account. Null: the assertion is not good; `sub` null: there is no such account. */
+export async function checkAssertionGrant(parts: ServerParts, assertion: string): Promise<{ known: KnownClient; sub: string | null; scope: string } | null> {
   const find = (id: string): RegisteredClient | null => {
     const client = parts.store.state.clients[id];
     return client?.realm === parts.realm ? client : null;
@@ -63,7 +63,7 @@ export async function checkAssertionGrant(parts: ServerParts, assertion: string)
   const client = await checkAssertion(parts, assertion, find, 'iss');
   const { sub: named, scope } = client ? decodeJwt(assertion) : {};
   const account = ACCOUNTS.find((one) => one.email === named || one.sub === named);
-  return client && account ? { known: { client, byKey: true }, sub: account.sub, scope: text(scope) } : null;
+  return client ? { known: { client, byKey: true }, sub: account?.sub ?? null, scope: text(scope) } : null;
 }
 
 async function checkAssertion(

@@ -109,6 +109,10 @@ export async function startStandin(options: StandinOptions): Promise<RunningStan
 
   app.disable('x-powered-by');
   app.set('query parser', 'simple');
+  app.use((_request, response, next) => {
+    response.setHeader('date', new Date(now()).toUTCString()); // its clock may be told to be wrong
+    next();
+  });
   app.use((request, response, next) => placeOf(request).serve(request, response, next));
   app.get(
     /^(\/.*)?\/\.well-known\/(openid-configuration|oauth-authorization-server)(\/.*)?$/,

@@ -38,6 +38,7 @@ export async function tokenAnswer(parts: ServerParts, waiting: Waiting, request:
   const byAssertion = form.grant_type === WIRE_GRANT_TYPES.jwt_bearer;
   const asserted = byAssertion ? await checkAssertionGrant(parts, text(form.assertion)) : null;
   if (byAssertion && !asserted) return refusal(parts, 400, 'invalid_grant', 'The assertion is not good: its key, its audience or its times.');
+  if (asserted && asserted.sub === null) return refusal(parts, 400, 'invalid_grant', 'The subject is no account here.');
   const known = asserted?.known ?? (await checkClient(parts, request));
   if (!known) return refusal(parts, 401, 'invalid_client', 'Client authentication failed.');
   const unapproved = notApproved(parts, known.client);

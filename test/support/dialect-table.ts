@@ -54,6 +54,31 @@ export const DIALECT_ROWS: DialectRow[] = [
   { field: 'error_at', standin: 'Wharfpost', test: D, shows: 'an error with status 200 is an error, at the token endpoint and in calls' },
   { field: 'error_words', standin: 'Wharfpost', test: D, shows: 'WP-401 stops the client as invalid_client does' },
   { field: 'client_assertion', standin: 'Ledgerfin: PS256, x5t#S256', test: `${D}, ${OAUTH}`, shows: 'a signed assertion instead of a secret' },
+  {
+    field: 'resource',
+    standin: 'Berthline: from a placeholder',
+    test: 'src/core/oauth/grant-requests.test.ts, test/grant-types.test.ts',
+    shows: 'sent with authorization and token requests; another one is refused',
+  },
+  {
+    field: 'login_hint',
+    standin: 'Notchboard: member_hint; Eelgrass: by OpenID Connect',
+    test: 'test/grant-types.test.ts',
+    shows: 'the expected account is chosen beforehand',
+  },
+  {
+    field: 'assertion_grant',
+    standin: 'Ledgerfin: scopes in the assertion',
+    test: 'src/core/oauth/grant-requests.test.ts, test/grant-types.test.ts',
+    shows: 'a token in the name of an account',
+  },
+  {
+    field: 'organisation_agreement',
+    standin: 'Eelgrass, Quaymaster',
+    test: 'test/diagnosis.test.ts, test/grant-types.test.ts',
+    shows: 'the link and the text, the refusal before, the yes after',
+  },
+  { field: 'page_words', standin: 'Bosunry, Oakum', test: 'test/diagnosis.test.ts', shows: 'what their own stop pages mean' },
   { field: 'revocation', standin: 'Eelgrass: RFC 7009; Notchboard: DELETE with a query', test: D, shows: 'the grant is dead over there' },
 ];
 

@@ -1,5 +1,5 @@
 import { readFileSync } from 'node:fs';
-import { Browser, type PlayedConsent, type PlayOptions, playConsent, registerAtStandin } from '../../demo/consent.ts';
+import { Browser, type PlayedConsent, type PlayOptions, playOpened, registerAtStandin } from '../../demo/consent.ts';
 import type { ApiClient } from '../../src/api/client.ts';
 import type { ConsentOutcome } from '../../src/api/connections.ts';
 import { type RunningStandin, startStandin } from '../../src/standins/main.ts';
@@ -64,7 +64,9 @@ export async function addClient(
   call: ApiClient,
   standin: StandinUnderTest,
   client: string,
-  of: { provider: string; type?: 'service_account'; placeholders?: Record<string, string>; environment?: 'sandbox' } = { provider: 'eelgrass' },
+  of: { provider: string; type?: 'service_account' | 'desktop' | 'web' | 'printed_code'; placeholders?: Record<string, string>; environment?: 'sandbox' } = {
+    provider: 'eelgrass',
+  },
 ): Promise<{ id: string; secret: string }> {
   const { provider } = of;
   const draft = await call('addClient', { body: { ...of, name: client } });
@@ -87,7 +89,7 @@ export async function agree(
   browser = new Browser(),
 ): Promise<{ outcome: ConsentOutcome; played: PlayedConsent }> {
   const opened = await call('openConnection', { params: { connection: name } });
-  const played = await playConsent(opened.start_url, options, browser);
+  const played = await playOpened(opened, (consent, pasted) => call('answerConsent', { params: { consent }, body: { pasted } }), options, browser);
   const outcome = await eventually(async () => {
     const seen = await call('showConsent', { params: { consent: opened.id } });
     return seen.phase === 'done' || seen.phase === 'failed' ? seen : null;

@@ -2,6 +2,10 @@
   import { onMount } from 'svelte';
   import { push, router } from 'svelte-spa-router';
   import AgreeAgain from '../parts/AgreeAgain.svelte';
+  import AgreementNote from '../parts/AgreementNote.svelte';
+  import OtherWays from '../parts/OtherWays.svelte';
+  import ReadyNote from '../parts/ReadyNote.svelte';
+  import type { Connection } from '../../api/connections.ts';
   import OperationChoice from '../parts/OperationChoice.svelte';
   import Placeholders from '../parts/Placeholders.svelte';
   import Field from '../parts/Field.svelte';
@@ -22,7 +26,8 @@
   let ticked = $state<string[]>([]);
   let operations = $state<string[]>([]);
   let values = $state<Record<string, string>>({});
-  let added = $state<string | null>(null);
+  let added = $state.raw<Connection | null>(null);
+  let inName = $state(false);
   const saving = new Doing();
   const items = $derived(clients.value?.items ?? []);
   const client = $derived(items.find((one) => `${one.provider}/${one.name}` === chosen) ?? null);
@@ -37,14 +42,17 @@
   $effect(() => (chosen ? provider.start() : undefined));
   const forItself = $derived(client?.type === 'service_account');
   const definition = $derived(provider.value?.definition ?? null);
+  /** A service account may ask in the name of an account, where the provider knows signed assertions. */
+  const mayAsk = $derived(forItself && (definition?.server.grant_types_supported.includes('urn:ietf:params:oauth:grant-type:jwt-bearer') ?? false));
+  const way = $derived(added === null || added.ways.includes('redirect') ? undefined : added.ways.includes('pasted') ? ('pasted' as const) : added.ways[0]);
   const alone = $derived(new Set((definition?.identity?.needs ?? []).filter(() => !forItself)));
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
     void saving.run(async () => {
       if (!client) return;
       const scopes = [...ticked, ...more.split(/\s+/).filter(Boolean)];
-      await call('addConnection', { body: { name: name.trim(), provider: client.provider, client: client.name, scopes, operations: $state.snapshot(operations), placeholders: $state.snapshot(values), expected_account: account.trim() || null, allow_unlisted_scopes: unlisted } });
-      added = name.trim();
+      const grant = inName ? { grant_type: 'jwt_bearer' as const } : {};
+      added = await call('addConnection', { body: { ...grant, name: name.trim(), provider: client.provider, client: client.name, scopes, operations: $state.snapshot(operations), placeholders: $state.snapshot(values), expected_account: account.trim() || null, allow_unlisted_scopes: unlisted } });
     });
   };
 </script>
@@ -55,9 +63,12 @@
   <p>A connection goes through a client: our registration at a provider. <a class="link link-primary" href="#/providers">Start one there first</a>.</p>
 {:else if added}
   <div class="panel px-4 py-3 max-w-2xl">
-    <p class="mb-2"><strong>{added}</strong> is added. {forItself ? 'The client asks for a token of its own; nobody needs to consent.' : `Now somebody consents at ${client?.provider_title}; it opens in a tab of its own, and this one waits.`}</p>
-    <div class="flex flex-wrap gap-2"><AgreeAgain connection={added} label={forItself ? `Ask ${client?.provider_title}` : `Go to ${client?.provider_title}`} /><button class="btn btn-sm" onclick={() => push(`/connections/${added}`)}>Later</button></div>
+    <p class="mb-2"><strong>{added.name}</strong> is added. {added.ways[0] === 'by_itself' ? 'The client asks for its token; nobody needs to consent.' : added.ways[0] === 'printed' ? `Now ${client?.provider_title}’s console prints a code, and it is pasted here.` : way === 'pasted' ? `Now somebody consents at ${client?.provider_title}, and the address at which the browser ends is pasted here; or rk on your machine catches it.` : way === 'device' ? 'Now somebody enters a code on another device.' : `Now somebody consents at ${client?.provider_title}; it opens in a tab of its own, and this one waits.`}</p>
+    <div class="flex flex-wrap gap-2"><AgreeAgain connection={added.name} {way} label={added.ways[0] === 'by_itself' ? `Ask ${client?.provider_title}` : `Go to ${client?.provider_title}`} /><button class="btn btn-sm" onclick={() => push(`/connections/${added?.name}`)}>Later</button></div>
   </div>
+  <div class="mt-4"><ReadyNote ready={added.ready} /></div>
+  <AgreementNote connection={added} />
+  <OtherWays connection={added} done={() => push(`/connections/${added?.name}`)} />
 {:else if clients.value}
   <form onsubmit={submit} class="max-w-2xl">
     <Field id="client" label="Client">
@@ -76,6 +87,8 @@
     </fieldset>
     <Field id="more" label="Other scopes" help="Only if the provider knows more than the definition lists; separated by spaces."><input id="more" class="input w-full mono" bind:value={more} /></Field>
     {#if more.trim()}<label class="flex items-center gap-2 mb-3"><input type="checkbox" class="checkbox checkbox-sm" bind:checked={unlisted} />Send them as they are, though the definition does not list them</label>{/if}
+    {#if mayAsk}<label class="flex items-center gap-2 mb-2"><input type="checkbox" class="checkbox checkbox-sm" bind:checked={inName} />It asks in the name of an account (signed assertion)</label>{/if}
+    {#if inName}<Field id="account" label="In the name of" help="The account for which the service account acts, as the provider names it."><input id="account" class="input w-full" required bind:value={account} /></Field>{/if}
     {#if !forItself}<Field id="account" label="Expected account" help="Optional. If another account agrees, its tokens are not used."><input id="account" class="input w-full" bind:value={account} /></Field>{/if}
     <ProblemNote problem={saving.problem} />
     <button class="btn btn-primary" disabled={saving.busy || !client}>Add the connection</button>

@@ -1,34 +1,51 @@
 <script lang="ts">
   import type { Component } from 'svelte';
   import { push } from 'svelte-spa-router';
+  import type { OpenedConsent } from '../../api/connections.ts';
   import { Doing } from '../state/loaded.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import ProblemNote from './ProblemNote.svelte';
 
   /** Starts a consent: the provider opens in a tab of its own, and this one waits for what comes of it. */
-  const { connection, label, strong = true, icon: Icon = undefined }: { connection: string; label: string; strong?: boolean; icon?: Component<{ size?: number }> | undefined } = $props();
+  interface Props {
+    connection: string;
+    label: string;
+    strong?: boolean;
+    icon?: Component<{ size?: number }> | undefined;
+    way?: OpenedConsent['way'] | undefined;
+    client?: string | undefined;
+    prepare?: boolean;
+  }
+  const { connection, label, strong = true, icon: Icon = undefined, way = undefined, client = undefined, prepare = false }: Props = $props();
   const doing = new Doing();
   let warnings = $state<string[]>([]);
-  let seen = $state(false);
   let waiting = $state<string | null>(null);
   const start = () => {
     // Opened within the click, or the browser would take it for an unasked pop-up; its way back to us is cut before it goes anywhere.
-    const tab = window.open('about:blank', '_blank');
+    const tab = way === 'device' ? null : window.open('about:blank', '_blank');
     if (tab) tab.opener = null;
     void doing.run(async () => {
-      const opened = await call('openConnection', { params: { connection } });
+      const read = waiting === null ? null : sessionStorage.getItem(`rk-consent-${waiting}`);
+      if (waiting !== null && read !== null) {
+        // What it may cost was read: the consent that waits is gone on with.
+        if (tab && !read.startsWith(`${location.origin}/#`)) tab.location.href = read;
+        else tab?.close();
+        await push(`/consents/${waiting}`);
+        return;
+      }
+      const opened = await call('openConnection', { params: { connection }, body: { ...(way && { way }), ...(client && { client }), ...(prepare && { prepare }) } });
       warnings = opened.warnings;
-      const here = opened.start_url.startsWith(`${location.origin}/#`); // a page of ours, such as that for a printed code
-      if (opened.by_itself || (here && (warnings.length === 0 || seen))) tab?.close();
-      else if (warnings.length > 0 && !seen) {
+      const there = opened.authorization_url ?? opened.start_url;
+      const here = there.startsWith(`${location.origin}/#`); // a page of ours, such as that for a printed code
+      if (opened.by_itself || (here && warnings.length === 0)) tab?.close();
+      else if (warnings.length > 0) {
         // Said before anybody consents: the link waits until it was read.
         tab?.close();
         waiting = opened.id;
-        seen = true;
-        sessionStorage.setItem(`rk-consent-${opened.id}`, opened.start_url);
+        sessionStorage.setItem(`rk-consent-${opened.id}`, there);
         return;
-      } else if (tab) tab.location.href = opened.start_url;
-      else sessionStorage.setItem(`rk-consent-${opened.id}`, opened.start_url);
+      } else if (tab) tab.location.href = there;
+      else sessionStorage.setItem(`rk-consent-${opened.id}`, there);
       await push(`/consents/${opened.id}`);
     }).then((good) => {
       if (!good) tab?.close();

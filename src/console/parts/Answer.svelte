@@ -1,5 +1,6 @@
 <script lang="ts">
   import type { CallAnswer } from '../../api/common.ts';
+  import DiagnosisNote from './DiagnosisNote.svelte';
   import Moment from './Moment.svelte';
 
   /** The answer of an API call: status, time taken, body. */
@@ -7,6 +8,7 @@
   const good = $derived(answer.status !== null && answer.status < 300);
 </script>
 
+{#if answer.diagnosis}<DiagnosisNote diagnosis={answer.diagnosis} />{/if}
 <div class="panel overflow-hidden">
   <p class="flex flex-wrap gap-x-3 px-3 py-1.5 bg-base-200 border-b border-base-300">
     <span class={['font-semibold', good ? 'text-success' : 'text-error']}>{answer.status === null ? `No answer: ${answer.reason}` : `${answer.status} ${good ? 'it works' : 'refused'}`}</span>

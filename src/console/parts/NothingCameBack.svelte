@@ -1,15 +1,32 @@
 <script lang="ts">
+  import type { ConsentOutcome } from '../../api/connections.ts';
+  import { Doing } from '../state/loaded.svelte.ts';
+  import { call } from '../state/session.svelte.ts';
   import Copy from './Copy.svelte';
+  import DiagnosisNote from './DiagnosisNote.svelte';
+  import ProblemNote from './ProblemNote.svelte';
   import RedirectCheck from './RedirectCheck.svelte';
 
-  /** When a provider stops on its own page, nothing comes back to us: compare what is registered there with what we sent. */
-  const { provider, client, providerTitle, redirectUri }: { provider: string; client: string; providerTitle: string; redirectUri: string } = $props();
+  /** When a provider stops on its own page, nothing comes back to us: its words or its address are the evidence. */
+  const { outcome: o, done }: { outcome: ConsentOutcome; done: () => unknown } = $props();
+  let page = $state('');
+  const reading = new Doing();
+  const explain = (event: SubmitEvent) => {
+    event.preventDefault();
+    void reading.run(async () => {
+      await call('explainPage', { params: { consent: o.id }, body: { page } });
+      await done();
+    });
+  };
 </script>
 
 <section class="panel px-4 py-3 max-w-3xl" aria-labelledby="stuck">
-  <h2 id="stuck">Did {providerTitle} stop on a page of its own?</h2>
-  <p>Then nothing comes back here. Two reasons are by far the most common: the client id is another one, or the redirect URI registered there differs from ours, be it by one slash.</p>
-  <p class="my-2">Ours: <Copy value={redirectUri} label="our redirect URI" /></p>
-  <RedirectCheck {provider} {client} label="Paste the one that is registered there" />
-  <p class="mt-2 text-sm">If they differ, mend it at {providerTitle}, save there, and open the connection again. If they are the same, compare the client id on <a class="link" href={`#/providers/${provider}/clients/${client}`}>the page of the client</a>.</p>
+  <h2 id="stuck">Did {o.provider_title} stop on a page of its own?</h2>
+  <form onsubmit={explain} class="flex flex-wrap items-end gap-2 my-1"><label class="grow">Paste what that page says, or its address<textarea class="textarea w-full" rows="2" maxlength="8000" required bind:value={page}></textarea></label><button class="btn btn-sm" disabled={reading.busy || !page.trim()}>What does it mean?</button></form>
+  <ProblemNote problem={reading.problem} />
+  {#if o.page_diagnosis}<DiagnosisNote diagnosis={o.page_diagnosis} />{/if}
+  <p>By far the most common reasons: the client id is another one, or the redirect URI registered there differs from ours, be it by one slash.</p>
+  <p class="my-2">Ours: <Copy value={o.redirect_uri} label="our redirect URI" /></p>
+  <RedirectCheck provider={o.provider} client={o.client} label="Paste the one that is registered there" />
+  <p class="mt-2 text-sm">If they differ, mend it at {o.provider_title}, save there, and open the connection again. If they are the same, compare the client id on <a class="link" href={`#/providers/${o.provider}/clients/${o.client}`}>the page of the client</a>.</p>
 </section>

@@ -20,12 +20,16 @@ export function diagnoseScopes({ definition, scopes, scopesRegistered }: ScopesA
       evidence: [seen, misspelt.says],
       remedy: `${misspelt.says} Change the scopes of the connection, then open it again.`,
     });
+  // The provider read several as one: it quotes them as they were joined.
+  const joined = scopes.length > 1 && seen.includes(scopes.slice(0, 2).join(definition.dialect.scope_delimiter));
+  if (joined)
+    return diagnosis('scope_delimiter', {
+      evidence: [seen, `They were sent with \u201c${definition.dialect.scope_delimiter}\u201d between them, and read as one.`],
+    });
   const unregistered = scopesRegistered.length === 0 ? [] : scopes.filter((scope) => !scopesRegistered.includes(scope));
   if (unregistered.length > 0)
     return diagnosis('scope_unregistered', { evidence: [seen, `Not among those registered for the client: ${unregistered.join(', ')}.`] });
   const named = catalogue.filter((scope) => seen.includes(scope));
-  const joined = scopes.length > 1 && /joined|separat|delimit/i.test(seen);
-  if (joined) return diagnosis('scope_delimiter', { evidence: [seen, `They were sent with \u201c${definition.dialect.scope_delimiter}\u201d between them.`] });
   if (remarks.length > 0 && named.length === 0)
     return diagnosis('scope_misspelt', { evidence: [seen, ...remarks.map((remark) => remark.says)], certain: false, also: ['scope_unregistered'] });
   return diagnosis('scope_unregistered', {

@@ -91,25 +91,24 @@ function diagnoseClient(asked: Asked, words: string, seen: string): Diagnosis {
       certain: false,
       also: ['secret_wrong'],
     });
-  const values = placeholdersIn(asked.tokenEndpointTemplate).map((name) => ({
-    placeholder: definition.placeholders.find((one) => one.name === name),
-    value: asked.placeholders[name],
-  }));
-  if (values.length > 0)
+  const places = placeSays(definition, Object.fromEntries(placeholdersIn(asked.tokenEndpointTemplate).map((name) => [name, asked.placeholders[name] ?? ''])));
+  if (places.length > 0)
     return diagnosis('client_elsewhere', {
-      evidence: [
-        seen,
-        ...values.map(({ placeholder, value }) => {
-          const others = placeholder?.choices.filter((choice) => choice.value !== value).map((choice) => choice.value) ?? [];
-          return `It was asked at ${placeholder?.title ?? 'the value'} \u201c${value}\u201d${others.length > 0 ? `; there is also ${others.join(', ')}` : ''}.`;
-        }),
-        'No secret of this client was ever taken there.',
-      ],
+      evidence: [seen, ...places, 'No secret of this client was ever taken there.'],
       certain: false,
       also: ['secret_wrong'],
     });
   return diagnosis('secret_wrong', { evidence: [seen] });
 }
+
+/** At which region or tenant it was asked, and which others there are. */
+export const placeSays = (definition: Pick<ProviderDefinition, 'placeholders'>, values: Record<string, string>): string[] =>
+  definition.placeholders
+    .filter((one) => values[one.name] !== undefined)
+    .map((one) => {
+      const others = one.choices.filter((choice) => choice.value !== values[one.name]).map((choice) => choice.value);
+      return `It was asked at ${one.title} \u201c${values[one.name]}\u201d${others.length > 0 ? `; there is also ${others.join(', ')}` : ''}.`;
+    });
 
 const isClockOff = (asked: Asked): boolean => Math.abs(asked.clockAheadMs ?? 0) > CLOCK_MATTERS_MS;
 const clockSays = (asked: Asked): string =>

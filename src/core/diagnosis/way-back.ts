@@ -6,6 +6,7 @@ import { parseUrl } from '../url.ts';
 import type { Cause } from './causes.ts';
 import { type Diagnosis, diagnosis } from './diagnosis.ts';
 import { diagnoseScopes } from './scopes.ts';
+import { placeSays } from './token-request.ts';
 
 /** What we sent the browser away with. */
 export interface SentAway {
@@ -14,6 +15,8 @@ export interface SentAway {
   redirectUrisThere: readonly string[] | null;
   scopes: readonly string[];
   scopesRegistered: readonly string[];
+  /** Values of placeholders, such as the region. */
+  placeholders: Record<string, string>;
   approval: string;
   reach: string;
 }
@@ -83,7 +86,7 @@ function byWords(text: string, sent: SentAway): Diagnosis | null {
   }
   if (cause === 'client_elsewhere')
     return diagnosis('client_elsewhere', {
-      evidence,
+      evidence: [...evidence, ...placeSays(sent.definition, sent.placeholders)],
       title: 'The provider does not know the client id at this address.',
       remedy: 'Compare the client id and the region or tenant with the page of the client over there. Then open the connection again.',
       certain: own !== undefined,

@@ -302,7 +302,7 @@ export function consents(s: Services): Consents {
       if (!read.whole && (consent.verifierSealed === null || parties.definition.server.authorization_response_iss_parameter_supported))
         throw wrong('A code alone is not enough here: the rest of the address proves that it belongs to this consent.', 'Paste the whole address.');
       if (read.query.code) await refuseSpent(read.query.code);
-      await arrived(consent, parties, read.query);
+      await arrived(read.spaced ? { ...consent, facts: { ...factsOf(consent), spaced: true } } : consent, parties, read.query);
       return this.outcome(consentId, operator);
     },
 
@@ -319,7 +319,8 @@ export function consents(s: Services): Consents {
         `UPDATE consents SET phase = 'exchanging', code_hash = $1, expires_at = UTC_TIMESTAMP(3) + INTERVAL ${EXCHANGE_MS * 1000} MICROSECOND WHERE id = $2 AND phase = 'offered'`,
         [hashText(bare), idBytes(consent.id)],
       );
-      if (won > 0) runExchange(consent, parties, { grantType: 'authorization_code', code: new Secret(bare), redirectUri: null, verifier: null });
+      const spaced = bare !== code ? { ...consent, facts: { ...factsOf(consent), spaced: true } } : consent;
+      if (won > 0) runExchange(spaced, parties, { grantType: 'authorization_code', code: new Secret(bare), redirectUri: null, verifier: null });
       return this.outcome(consentId, consent.openedBy);
     },
 

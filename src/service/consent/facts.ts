@@ -12,6 +12,8 @@ export interface ConsentFacts {
   /** The client to which the connection moves, by name. */
   movesTo?: string;
   prepares?: boolean;
+  /** What was pasted held spaces or line breaks. */
+  spaced?: boolean;
   placeholders?: Record<string, string>;
   device?: { userCode: string; page: string; pageWithCode: string | null; intervalMs: number; polls: number };
   pageDiagnosis?: Diagnosis;

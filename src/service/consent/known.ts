@@ -51,13 +51,14 @@ export async function askedOf(
   };
 }
 
-export function sentAwayOf({ client, definition, redirectUri, scopes }: KnownParties): SentAway {
+export function sentAwayOf({ client, definition, redirectUri, scopes, placeholders }: KnownParties): SentAway {
   return {
     definition,
     redirectUri,
     redirectUrisThere: registeringOf(client).redirect_uris_there,
     scopes,
     scopesRegistered: (client.registeredScopes as string[] | null) ?? [],
+    placeholders,
     approval: client.approval,
     reach: client.reach,
   };

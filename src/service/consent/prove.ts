@@ -69,6 +69,7 @@ export async function prove(s: Services, x: Proving, safe: SafeTokens): Promise<
     access_token_life_seconds: tokens.lifeMs === null ? null : tokens.lifeMs / 1000,
     first_call: firstCall,
     warnings: [
+      ...(factsOf(x.consent).spaced ? ['The code was pasted with spaces or line breaks; they were taken out.'] : []),
       ...(apiBaseUrl !== undefined && !baseTaken
         ? [`The answer names the API at ${apiBaseUrl.slice(0, 200)}, which is not among the hosts of the definition: nothing is sent there.`]
         : []),
