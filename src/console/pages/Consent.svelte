@@ -79,7 +79,7 @@
   {/if}
   {#if finished && o.scopes}
     <dl class="facts mb-4">
-      <dt>Who agreed</dt><dd>{o.by_itself ? 'nobody needs to: the client asks' : o.account ? `${o.account.label} (${o.account.id})` : 'the provider does not say'}</dd>
+      <dt>Who agreed</dt><dd>{o.by_itself ? 'nobody needs to: the client acts for itself' : o.account ? `${o.account.label} (${o.account.id})` : 'the provider does not say'}</dd>
       {#if o.opened}<dt>What was opened</dt><dd>{o.opened}</dd>{/if}
       <dt>To what</dt><dd>{#each o.scopes.granted as scope (scope)}<code class="mr-2">{scope}</code>{/each}</dd>
       {#if o.scopes.missing.length > 0}<dt class="text-warning">Not granted</dt><dd class="text-warning font-semibold">{o.scopes.missing.join(' ')}</dd>{/if}

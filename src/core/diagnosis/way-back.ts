@@ -37,7 +37,7 @@ function byError(error: string, seen: string, sent: SentAway): Diagnosis | null 
   switch (error) {
     case 'access_denied': {
       const other = byWords(seen, sent);
-      return other && other.cause !== 'unknown' ? other : diagnosis('consent_denied', { evidence: [seen] });
+      return other && other.cause !== 'unknown' && other.cause !== 'consent_denied' ? other : diagnosis('consent_denied', { evidence: [seen] });
     }
     case 'invalid_scope':
       return diagnoseScopes(sent, seen);

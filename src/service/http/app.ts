@@ -53,6 +53,7 @@ export function app(parts: AppParts): Express {
       },
       strictTransportSecurity: secure ? { maxAge: 31_536_000 } : false,
       referrerPolicy: { policy: 'no-referrer' },
+      xFrameOptions: { action: 'deny' },
       crossOriginResourcePolicy: { policy: 'same-origin' },
     }),
   );
