@@ -144,8 +144,8 @@ export interface IntegrationSettings {
   API_URL: string;
 }
 
-export async function agree(call: ApiClient, connection: string, account: string): Promise<void> {
-  const opened = await call('openConnection', { params: { connection } });
+export async function agree(call: ApiClient, connection: string, account: string, body: { prepare?: boolean } = {}): Promise<void> {
+  const opened = await call('openConnection', { params: { connection }, body });
   if (!opened.by_itself) await playOpened(opened, (consent, pasted) => call('answerConsent', { params: { consent }, body: { pasted } }), { account });
   await finished(call, opened.id);
 }
@@ -198,6 +198,8 @@ export async function seed(harbour: Harbour, call: ApiClient): Promise<Integrati
     },
   });
   await agree(call, 'sailings', 'eg-1042');
+  const { seedConsents } = await import('./consents.ts');
+  await seedConsents(harbour, call);
   const made = await call('addCaller', { body: { name: 'timetable-board', title: 'The board at the pier', connections: ['sailings'] } });
   const settings = {
     TOKEN_URL: made.token_url,

@@ -1,6 +1,8 @@
 import { mkdirSync } from 'node:fs';
 import { join } from 'node:path';
 import type { Page } from 'playwright-core';
+import type { ApiClient } from '../src/api/client.ts';
+import { seedConsents } from './consents.ts';
 import { ensureOperator, seedBerthline } from './harbour.ts';
 import { ROOT, rk } from './processes.ts';
 import { seedOthers } from './providers.ts';
@@ -62,6 +64,16 @@ async function sideBySide(page: Page, consolePage: string, ours: (clientId: stri
   await there.close();
 }
 
+/** A code for another device, and what a page of the provider means on which it stopped. */
+async function consentPictures(page: Page, call: ApiClient): Promise<void> {
+  const device = await call('openConnection', { params: { connection: 'forum' }, body: { way: 'device' } });
+  await shootAt(page, 'device-code', `#/consents/${device.id}`, 'Enter this code');
+  const stopped = await call('openConnection', { params: { connection: 'announcements' }, body: { way: 'pasted' } });
+  const words = 'This request cannot go on. Redirect URI mismatch: the redirect_uri of this request is not the one registered for Deck announcer.';
+  await call('explainPage', { params: { consent: stopped.id }, body: { page: words } });
+  await shootAt(page, 'stopped-page', `#/consents/${stopped.id}`, 'No token was given');
+}
+
 /** What a terminal shows, drawn by the browser: the text is rk's own, untouched. */
 async function shootTerminal(page: Page, commands: string[][], environment: Record<string, string>): Promise<void> {
   let text = '';
@@ -88,6 +100,7 @@ const good = await tour(say, {
     const call = await ensureOperator(harbour);
     await seedBerthline(harbour, call, ['berths-inner-quay', 'berths-ferry-quay', 'berths-winter']);
     await seedOthers(harbour, call);
+    await seedConsents(harbour, call);
     await shootAt(page, 'client', '#/providers/ledgerfin/clients/nightly', 'How it stands');
     const stand = { provider: 'bosunry', client: 'board' };
     const board = await call('addClient', { body: { provider: 'bosunry', name: 'board', title: 'Roster board' } });
@@ -118,20 +131,16 @@ const good = await tour(say, {
     await shootAt(page, 'providers', '#/providers', 'Start a client');
     await shootAt(page, 'caller', '#/callers/timetable-board', 'What the integration needs');
     await page.getByRole('button', { name: 'Dark' }).click();
-    await shootAt(page, 'connection-night', '#/connections/sailings', 'What was agreed');
+    await shootAt(page, 'decide-night', '#/connections/crew-calendar', 'Will it live');
     await page.getByRole('button', { name: 'Light' }).click();
+    await shootAt(page, 'key-to-oauth', '#/connections/harbour-report', 'Prepared beside what is in use');
+    await consentPictures(page, call);
     const terminal = await page.context().newPage();
     await shootTerminal(terminal, [['status'], ['connection', 'list'], ['caller', 'list'], ['call', 'sailings', 'GET', '/tables/sailings/rows?limit=1']], {
       XDG_CONFIG_HOME: harbour.folder,
     });
     await terminal.close();
     await fetch(`http://127.0.0.1:${new URL(harbour.standinUrl).port}/standin/withdraw`, { method: 'POST' });
-    await page.getByText('needs a person', { exact: true }).waitFor({ timeout: 90_000 });
-    await shoot(page, 'needs-person');
-    await page.locator('#attempts').scrollIntoViewIfNeeded();
-    await page.locator('details').first().click();
-    await page.locator('#attempts').evaluate((heading) => heading.scrollIntoView());
-    await shoot(page, 'attempts');
     await call('addSecret', { params: { provider: 'berthline', client: 'harbour' }, body: { secret: 'mistyped', at_once: true } });
     await call('renewConnection', { params: { connection: 'berths-winter' } });
     await shootAt(page, 'causes', '#/', 'Berthline refuses the client');

@@ -44,6 +44,10 @@ export const Status = z.object({
   approvals: z
     .array(z.object({ provider: z.string(), client: z.string(), approval: z.string(), on: z.string().nullable(), seen_at: Instant.nullable() }))
     .describe('Clients whose approval is awaited or refused, and those approved within two weeks'),
+  decisions: z
+    .array(z.object({ connection: z.string(), why: z.enum(['other_account', 'not_proved']), account: z.string().nullable(), since: Instant }))
+    .describe('Connections beside whose tokens others wait, until somebody decides, at most 50'),
+  revocations: z.number().int().describe('Revocations of which providers do not know yet'),
   groups: z.array(CauseGroup).describe('The same by cause, largest first'),
   endpoints: z
     .array(z.object({ origin: z.string(), running: z.number().int(), left_alone_until: Instant.nullable() }))

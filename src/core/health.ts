@@ -21,6 +21,8 @@ export interface ConnectionFacts {
   clientStopped: boolean;
   /** Somebody agreed with another account than expected, or without proof, and nobody has decided yet. */
   undecided?: boolean;
+  /** Nobody consents: the client asks for itself. */
+  byItself?: boolean;
   proof: ProofState;
   proofSays: string | null;
 }
@@ -113,8 +115,8 @@ export function connectionHealth(facts: ConnectionFacts, now: number): Connectio
     return {
       state: facts.intent === 'draft' ? 'draft' : 'not_yet_agreed',
       cause_key: 'not_agreed',
-      cause: 'Nobody has agreed yet.',
-      remedy: 'Open it and consent at the provider.',
+      cause: facts.byItself ? 'The client has not asked for its token yet.' : 'Nobody has agreed yet.',
+      remedy: facts.byItself ? 'Ask for the token.' : 'Open it and consent at the provider.',
     };
   const expired = facts.expiresAt !== null && facts.expiresAt <= now;
   const because = (state: ConnectionState, cause: RenewalCause): ConnectionHealth => ({ state, cause_key: cause, ...CAUSE_WORDS[cause] });

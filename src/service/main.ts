@@ -327,7 +327,7 @@ async function agreeOnPublicUrl(settings: Settings, tables: Services['tables'], 
   const stored = (await tables.installations.find({ id: 1 }))?.publicUrl ?? settings.publicUrl;
   if (settings.publicUrlIsDefault || stored === settings.publicUrl) return stored;
   await tables.installations.change({ id: 1 }, { publicUrl: settings.publicUrl });
-  const clients = (await tables.clients.list()).filter((client) => !client.redirectUri.startsWith(`${settings.publicUrl}/`));
+  const clients = (await tables.clients.list()).filter((client) => client.redirectUri.startsWith(`${stored}/`));
   log.warn(
     { from: stored, to: settings.publicUrl, clients: clients.map((client) => client.redirectUri) },
     'the public URL changed: these redirect URIs are registered at providers under the old one',

@@ -42,7 +42,10 @@ async function show(all: GlobalOptions, one: Connection, next?: string): Promise
     ['Will it live', one.live.verdict === 'not_agreed' ? null : one.live.says],
     ['Never used', one.scopes_unused.length > 0 ? `${one.scopes_unused.join(' ')}: granted, and needed by nothing that is ticked` : null],
     ['Not told', one.revocation?.says],
-    ['Consented', one.consented_at ? `${relative(one.consented_at)}, started by ${one.consented_by}` : null],
+    [
+      one.grant_kind === 'static_key' ? 'Given' : one.grant_kind === 'taken_over' ? 'Taken over' : 'Consented',
+      one.consented_at ? `${relative(one.consented_at)}, started by ${one.consented_by}` : null,
+    ],
     ['Scopes', one.scopes_granted?.join(' ') ?? one.scopes_requested.join(' ')],
     ['Not granted', one.scopes_missing.join(' ')],
     ['Token', one.life ? `expires ${relative(one.life.expires_at)}, renewal ${relative(one.next_renewal_at)}` : null],

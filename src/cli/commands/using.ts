@@ -40,6 +40,16 @@ export function using(rk: Command): void {
             )
             .join('\n'),
         ],
+        [
+          'To decide',
+          now.decisions
+            .map(
+              (one) =>
+                `${one.connection}: ${one.why === 'other_account' ? `another account agreed${one.account ? `, ${one.account}` : ''}` : 'tokens that could not be proved'}, ${relative(one.since)}`,
+            )
+            .join('\n'),
+        ],
+        ['Revocations', now.revocations > 0 ? `${now.revocations} of which providers do not know yet; they are told again` : null],
         ['Handouts', `${h.last_hour} in the last hour, ${h.refused_last_hour} refused`],
         [
           'Replicas',

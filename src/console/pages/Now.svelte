@@ -51,6 +51,12 @@
       {#if s.groups.reduce((sum, group) => sum + group.count, 0) > s.attention.length}<p class="mt-1">The first {s.attention.length} are shown. <a class="link" href="#/connections">All {s.connections.total} connections</a></p>{/if}
     {/if}
   </section>
+  {#if s.decisions.length > 0}
+    <section class="mb-6" aria-labelledby="decisions"><h2 id="decisions" class="mb-1">To be decided</h2>
+      <ul>{#each s.decisions as one (one.connection)}<li class="flex flex-wrap gap-x-3"><a class="link" href={`#/connections/${one.connection}`}>{one.connection}</a><span>{one.why === 'other_account' ? `another account agreed than expected${one.account ? `: ${one.account}` : ''}` : 'tokens came that could not be proved'}</span><span class="text-base-content/70"><Moment at={one.since} />; they wait, and are not used</span></li>{/each}</ul>
+    </section>
+  {/if}
+  {#if s.revocations > 0}<p class="border-l-4 border-warning pl-3 mb-6">{s.revocations === 1 ? 'One revocation is' : `${s.revocations} revocations are`} not known to the provider yet; it is told again by itself.</p>{/if}
   {#if s.approvals.length > 0}
     <section class="mb-6" aria-labelledby="approvals"><h2 id="approvals" class="mb-1">Approval by providers</h2>
       <ul>{#each s.approvals as one (`${one.provider}/${one.client}`)}<li class="flex flex-wrap gap-x-3"><StateMark state={one.approval} /><a class="link" href={`#/providers/${one.provider}/clients/${one.client}`}>{one.provider}/{one.client}</a><span class="text-base-content/70">{one.on ? `${one.approval === 'given' ? 'on' : 'asked on'} ${one.on}` : ''}{#if one.seen_at && one.approval !== 'given'}, looked for <Moment at={one.seen_at} />{/if}</span></li>{/each}</ul>

@@ -35,7 +35,7 @@
   const usual = $derived(c.ways.includes('redirect') ? undefined : c.ways.includes('pasted') ? ('pasted' as const) : undefined);
 </script>
 
-<details class="panel px-4 py-2 mb-6 max-w-4xl" ontoggle={() => clients.value ?? clients.load()}>
+{#if personal || c.takes_key || c.consented_at !== null}<details class="panel px-4 py-2 mb-6 max-w-4xl" ontoggle={() => clients.value ?? clients.load()}>
   <summary class="cursor-pointer font-semibold">Other ways to tokens</summary>
   <div class="flex flex-col gap-3 mt-2">
     {#if c.ways.includes('pasted') && c.ways[0] !== 'pasted'}<div class="flex flex-wrap items-baseline gap-2"><AgreeAgain connection={c.name} label="Paste the answer by hand" way="pasted" strong={false} /><span>where the browser’s way back does not reach this service</span></div>{/if}
@@ -53,4 +53,4 @@
     {/if}
     <ProblemNote problem={doing.problem} />
   </div>
-</details>
+</details>{/if}

@@ -27,7 +27,7 @@
   {@const w = c.standby}
   <section class="border-l-4 border-warning pl-4 py-2 mb-5 max-w-5xl" aria-label="What waits beside it">
     <p class="font-semibold">{w.says}</p>
-    <p>{KINDS[w.kind] ?? w.kind}{#if w.account} of {w.account}{/if}{#if w.opened}, for {w.opened}{/if}{#if w.client !== c.client}, through the client {w.client}{/if}; <Moment at={w.consented_at} />; {PROOFS[w.proof]}{#if !w.alive}; <span class="text-error">it has run out</span>{/if}.</p>
+    <p>{[KINDS[w.kind] ?? w.kind, w.account ? `of ${w.account}` : ''].filter(Boolean).join(' ')}{w.opened ? `, for ${w.opened}` : ''}{w.client === c.client ? '' : `, through the client ${w.client}`}; <Moment at={w.consented_at} />; {PROOFS[w.proof]}{#if !w.alive}{'; '}<span class="text-error">it has run out</span>{/if}.</p>
     {#if asking === 'use'}
       <p class="mt-1">{c.callers.length > 0 ? `${c.callers.join(', ')} will get it from then on.` : 'No caller uses this connection yet.'} The reference call is made before and after; if it fails afterwards, what is in use now comes back.</p>
       <label class="flex flex-wrap items-center gap-2 my-1">Reference call: GET <input class="input input-sm w-72 mono" placeholder={c.probe.path} bind:value={path} /></label>

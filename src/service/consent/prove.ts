@@ -1,6 +1,7 @@
 import { causeFacts } from '../../core/diagnosis/causes.ts';
 import { shownClaims } from '../../core/diagnosis/claims.ts';
 import { diagnosis } from '../../core/diagnosis/diagnosis.ts';
+import { Fault } from '../../core/fault.ts';
 import { type GrantKind, isClientsOwn } from '../../core/oauth/grant-kinds.ts';
 import type { FreshTokens } from '../../core/oauth/token-answer.ts';
 import { methodOfProbe, probeOf, withStaticKey } from '../../core/provider/api.ts';
@@ -150,7 +151,15 @@ async function makeCurrent(s: Services, x: Proving, outcome: StoredOutcome, odd:
   if (other) return waits('other_account', other);
   if (facts.prepares && formerLives) return waits('prepared', null);
   if (formerLives && !good) return waits('not_proved', notProved(outcome));
-  await s.tables.connections.change({ id: x.connection.id }, { currentGrantId: grantId, intent: 'active', ...movedTo(x, facts) });
+  // Only in place of the grant that was looked at: another consent may have ended meanwhile, and then it is looked at anew.
+  if (connection?.currentGrantId !== grantId) {
+    const was = { id: x.connection.id, currentGrantId: connection?.currentGrantId ?? null };
+    if (
+      (await s.tables.connections.change(was, { currentGrantId: grantId, intent: 'active', ...movedTo(x, facts) })) === 0 &&
+      (await s.tables.connections.find({ id: x.connection.id }))
+    )
+      throw new Fault('REVISION_OLD');
+  }
   if (former) await endGrant(s, former.id, 'replaced');
   if (moved)
     s.history.add({

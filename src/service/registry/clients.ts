@@ -10,6 +10,7 @@ import { isWebAddress } from '../../core/provider/web-address.ts';
 import { bringForward } from '../../core/renewal/transitions.ts';
 import { reviewScopes } from '../../core/scopes/compare.ts';
 import { recordId } from '../ports.ts';
+import { idBytes } from '../store/database.ts';
 import { showAnswers } from './answers.ts';
 import { type ClientRow, definitionFor, registeringOf } from './client-record.ts';
 import { clientView } from './client-view.ts';
@@ -216,6 +217,15 @@ export async function removeClient(s: Services, provider: string, name: string, 
   const label = clientLabel(provider, name);
   if (await s.tables.connections.find({ clientId: record.id }))
     throw new Fault('IN_USE', { detail: `The client ${label} has connections.`, remedy: 'Remove its connections first.' });
+  const [waiting] = await s.database.select<{ name: string }>(
+    'SELECT k.name FROM connections k JOIN grants g ON g.id = k.standby_grant_id WHERE g.client_id = $1 LIMIT 1',
+    [idBytes(record.id)],
+  );
+  if (waiting)
+    throw new Fault('IN_USE', {
+      detail: `Tokens that came through ${label} wait at the connection ${waiting.name}.`,
+      remedy: 'Use them or forget them first.',
+    });
   await s.database.transaction(async (transaction) => {
     await s.tables.clientSecrets.remove({ clientId: record.id }, transaction);
     await s.tables.clients.remove({ id: record.id }, transaction);

@@ -1,6 +1,6 @@
 import type { ConnectionSummary } from '../../api/connections.ts';
 import { type ConnectionFacts, connectionHealth } from '../../core/health.ts';
-import { type GrantKind, type GrantType, isKey } from '../../core/oauth/grant-kinds.ts';
+import { type GrantKind, type GrantType, isClientsOwn, isKey } from '../../core/oauth/grant-kinds.ts';
 import type { RenewalPolicy } from '../../core/renewal/plan.ts';
 import type { RenewalCause } from '../../core/renewal/row.ts';
 import { type Bind, idText } from '../store/database.ts';
@@ -69,7 +69,7 @@ export interface Narrow {
 
 /** True in SQL for what is plainly working. */
 const WELL =
-  "(k.intent = 'active' AND g.id IS NOT NULL AND r.cause IS NULL AND (r.next_at IS NOT NULL OR g.kind = 'static_key') AND r.expires_at > UTC_TIMESTAMP(3) AND r.uncertain_since IS NULL AND c.health <> 'stopped' AND g.proof IN ('proved', 'not_defined') AND (t.refresh_sealed IS NOT NULL OR g.kind IN ('client_credentials', 'jwt_bearer', 'static_key')))";
+  "(k.intent = 'active' AND g.id IS NOT NULL AND r.cause IS NULL AND (r.next_at IS NOT NULL OR g.kind = 'static_key') AND r.expires_at > UTC_TIMESTAMP(3) AND r.uncertain_since IS NULL AND (c.health <> 'stopped' OR g.kind = 'static_key') AND g.proof IN ('proved', 'not_defined') AND (t.refresh_sealed IS NOT NULL OR g.kind IN ('client_credentials', 'jwt_bearer', 'static_key')))";
 const FROM = `FROM connections k JOIN clients c ON c.id = k.client_id JOIN providers p ON p.id = c.provider_id
      LEFT JOIN grants g ON g.id = k.current_grant_id LEFT JOIN renewals r ON r.grant_id = g.id LEFT JOIN tokens t ON t.grant_id = g.id`;
 
@@ -109,8 +109,8 @@ export async function countByFacts(
   const strict = await strictProviders(s);
   const rows = await s.database.select<Stored>(
     `SELECT p.name AS provider, c.name AS client, MAX(c.evidence) AS evidence, k.intent, g.id IS NOT NULL AS grant_id, r.cause, r.expires_at <= UTC_TIMESTAMP(3) AS expired, (r.next_at IS NOT NULL OR g.kind = 'static_key') AS planned,
-       r.uncertain_since IS NOT NULL AS uncertain, c.health AS client_health, g.proof, (t.refresh_sealed IS NOT NULL OR g.kind IN ('client_credentials', 'jwt_bearer', 'static_key')) AS renewable, k.standby_why IS NOT NULL AND k.standby_why IN ('other_account', 'not_proved') AS undecided, COUNT(*) AS n, MIN(k.name) AS example
-     ${FROM} GROUP BY p.name, c.name, k.intent, 5, r.cause, 7, 8, 9, c.health, g.proof, 12, 13`,
+       r.uncertain_since IS NOT NULL AS uncertain, IF(g.kind = 'static_key', 'working', c.health) AS client_health, g.proof, (t.refresh_sealed IS NOT NULL OR g.kind IN ('client_credentials', 'jwt_bearer', 'static_key')) AS renewable, k.standby_why IS NOT NULL AND k.standby_why IN ('other_account', 'not_proved') AS undecided, COUNT(*) AS n, MIN(k.name) AS example
+     ${FROM} GROUP BY p.name, c.name, k.intent, 5, r.cause, 7, 8, 9, 10, g.proof, 12, 13`,
   );
   return rows.map((row) => ({
     provider: String(row.provider),
@@ -158,8 +158,9 @@ function factsOf(row: Stored, strict: Set<string>): ConnectionFacts {
     expiresAt: row.expires_at instanceof Date ? row.expires_at.getTime() : null,
     renewalPlanned: row.next_at !== null || isKey(String(row.kind ?? '')),
     undecided: Number(row.undecided ?? 0) === 1,
+    byItself: isClientsOwn(String(row.grant_type ?? '')),
     atRisk: Number(row.uncertain) === 1 && strict.has(String(row.provider)),
-    clientStopped: row.client_health === 'stopped',
+    clientStopped: row.client_health === 'stopped' && !isKey(String(row.kind ?? '')), // a key needs no client
     proof,
     proofSays: proof === 'failed' ? `The call that should prove it answered ${textOf(row.proof_status) ?? textOf(row.proof_reason) ?? 'nothing good'}.` : null,
   };

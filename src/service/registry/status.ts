@@ -74,6 +74,15 @@ async function approvals(s: Services, now: number): Promise<Status['approvals']>
   }));
 }
 
+/** Tokens that are not as expected, and about which nobody has decided. */
+async function decisions(s: Services): Promise<Status['decisions']> {
+  const rows = await s.database.select<{ name: string; why: 'other_account' | 'not_proved'; account: string | null; since: Date }>(
+    `SELECT k.name, k.standby_why AS why, g.account_label AS account, g.consented_at AS since FROM connections k JOIN grants g ON g.id = k.standby_grant_id
+     WHERE k.standby_why IN ('other_account', 'not_proved') ORDER BY g.consented_at LIMIT ${APPROVALS_MOST}`,
+  );
+  return rows.map(({ name, why, account, since }) => ({ connection: name, why, account, since: iso(since.getTime()) }));
+}
+
 /** What works, what struggles, what needs a person: the Now page and `rk status`. */
 export async function showStatus(s: Services): Promise<Status> {
   const now = s.ports.clock.now();
@@ -114,6 +123,8 @@ export async function showStatus(s: Services): Promise<Status> {
       other: total - working - struggling - person,
     },
     approvals: await approvals(s, now),
+    decisions: await decisions(s),
+    revocations: Number((await s.database.select<{ n: number | bigint }>('SELECT COUNT(*) AS n FROM revocations'))[0]?.n ?? 0),
     groups: await causeGroups(s, counted, now),
     endpoints: s.lanes.view(now).map((one) => ({ origin: one.origin, running: one.running, left_alone_until: isoOrNull(one.openUntilAt) })),
     attention: await summaries(s, attention, TICKS_IN_LISTS),
