@@ -8,7 +8,7 @@ import { Browser, playConsent, registerAtStandin } from '../demo/consent.ts';
 import type { ApiClient } from '../src/api/client.ts';
 import { type Operation, operations } from '../src/api/operations.ts';
 import { type PrivateMariadb, startPrivateMariadb } from '../src/service/database/private-mariadb.ts';
-import { addConnection, addEelgrass, agree, fetchToken, type StandinUnderTest, startEelgrass, startUnderTest } from './support/harbour.ts';
+import { addClient, addConnection, addEelgrass, agree, fetchToken, type StandinUnderTest, startEelgrass, startUnderTest } from './support/harbour.ts';
 import { eventually, newFolder, newMasterKey, PASSWORD, removeFolder, rk, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 /** Secrets go in by every door; afterwards they are looked for wherever they must not be. */
@@ -20,12 +20,12 @@ const secrets = new Map<string, string>([
   ['the operator\u2019s password', PASSWORD],
 ]);
 const answers: string[] = [];
-let others = [] as unknown as [StandinUnderTest, StandinUnderTest];
+let others = [] as unknown as [StandinUnderTest, StandinUnderTest, StandinUnderTest];
 let [database, standin, service, call]: [PrivateMariadb, StandinUnderTest, ServiceUnderTest, ApiClient & { token: string }] = [] as never;
 
 beforeAll(async () => {
   [database, standin] = await Promise.all([startPrivateMariadb({ folder: databaseFolder }), startEelgrass(4)]);
-  others = [await startUnderTest('ledgerfin', 60), await startUnderTest('wharfpost', 60)];
+  others = [await startUnderTest('ledgerfin', 60), await startUnderTest('wharfpost', 60), await startUnderTest('berthline', 60)];
   service = await startService({ databaseUrl: database.url, masterKey });
 });
 afterAll(async () => {
@@ -148,6 +148,27 @@ test('known secrets go in by API, command line, consent and renewal', async () =
     answers.push(await (await fetch(`${service.url}/oauth/keys/ledgerfin/canary`)).text());
   }
 
+  // A token of an old script, a static key, and what somebody pastes of a page.
+  secrets
+    .set('a refresh token that is taken over', canary('taken-over'))
+    .set('a static key', canary('static-key'))
+    .set('a token on a pasted page', canary('pasted'));
+  const taken = await recorded('takeOver', {
+    params: { connection: 'canary' },
+    body: { refresh_token: secrets.get('a refresh token that is taken over') ?? '' },
+  });
+  await eventually(async () => (await recorded('showConsent', { params: { consent: taken.id } })).finished_at, 20_000);
+  await call('addProvider', { body: { document: others[2].definitionText } });
+  await addClient(call, others[2], 'canary', { provider: 'berthline', placeholders: { region: 'north' } });
+  await recorded('addConnection', { body: { name: 'canary-key', provider: 'berthline', client: 'canary', scopes: ['bookings.read'] } });
+  await recorded('giveKey', { params: { connection: 'canary-key' }, body: { key: secrets.get('a static key') ?? '' } });
+  const stopped = await recorded('openConnection', { params: { connection: 'canary-key' } });
+  await recorded('explainPage', {
+    params: { consent: stopped.id },
+    body: { page: `https://id.example/stop?error=x&access_token=${secrets.get('a token on a pasted page')}` },
+  });
+  await recorded('explainPage', { params: { consent: stopped.id }, body: { page: `Something failed: ${secrets.get('a token on a pasted page')}` } });
+  await recorded('showConnection', { params: { connection: 'canary-key' } });
   for (const [name, operation] of Object.entries(operations as Record<string, Operation>)) {
     if (operation.method !== 'GET' || name === 'showCertificate') continue; // that one below, where there is a certificate
     await recorded(name as 'listClients', {

@@ -1,3 +1,4 @@
+import { readFileSync } from 'node:fs';
 import { request } from 'undici';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { Browser, playAuthorization, playConsent } from '../demo/consent.ts';
@@ -191,6 +192,17 @@ test('session fixation: a session or consent cookie that somebody else set is ne
   const [cookie = ''] = [started.headers['set-cookie'] ?? []].flat();
   expect([cookie.startsWith(`${name}=`), cookie.includes('=fixed;')]).toEqual([true, false]);
   expect(cookie).toMatch(/HttpOnly; SameSite=Lax/i);
+});
+
+test('every test that docs/SECURITY.md names is there, under that name', () => {
+  const table = readFileSync(new URL('../docs/SECURITY.md', import.meta.url), 'utf8');
+  const rows = table.split('\n').filter((line) => line.startsWith('| ') && !line.startsWith('| section'));
+  expect(rows.length).toBeGreaterThan(20);
+  const named = [...table.matchAll(/`((?:test|src)\/[^`]+)`(?:: ([^;|`]+))?/g)];
+  for (const [, file = '', title] of named) {
+    const text = readFileSync(new URL(`../${file}`, import.meta.url), 'utf8').replaceAll('\\u2019', '\u2019');
+    if (title) expect(text, `${file}: ${title}`).toContain(title.trim().replaceAll("'", '\u2019'));
+  }
 });
 
 test('logs: neither code, state, ticket nor token stands in them, at the most talkative level', async () => {

@@ -2,6 +2,7 @@
   import CircleCheck from '@lucide/svelte/icons/circle-check';
   import CircleX from '@lucide/svelte/icons/circle-x';
   import AgreeAgain from '../parts/AgreeAgain.svelte';
+  import AbilityTable from '../parts/AbilityTable.svelte';
   import Answer from '../parts/Answer.svelte';
   import AttemptList from '../parts/AttemptList.svelte';
   import DeviceCode from '../parts/DeviceCode.svelte';
@@ -89,6 +90,7 @@
     {#each o.warnings as warning (warning)}<p class="border-l-4 border-warning pl-3 my-1">{warning}</p>{/each}
     {#if o.live && o.live.lines.length > 0}<h2 class="mt-4 mb-1">Will it live?</h2><LifeTable live={o.live} />{/if}
     {#if o.first_call}<h2 class="mt-4 mb-1">The first call</h2><Answer answer={o.first_call} />{/if}
+    {#if signedIn && !o.problem && connection.value && connection.value.abilities.length > 1}<h2 class="mt-4 mb-1">What it can do</h2><AbilityTable connection={connection.value} done={again} />{/if}
     {#if connection.value && !o.by_itself && (o.scopes.missing.length > 0 || connection.value.operations_lacking.length > 0)}<h2 class="mt-4 mb-1">Scopes, side by side</h2><ScopeTable connection={connection.value} />{#if connection.value.operations_lacking.length > 0}<p class="mt-1">Not possible with them: {connection.value.operations_lacking.join(', ')}.{#if connection.value.callers.length > 0} That stops {connection.value.callers.join(', ')} where they need it.{/if}</p>{/if}{/if}
     {#if o.decide === 'prepared' && connection.value}<StandbyNote connection={connection.value} done={again} />{/if}
     {#if !o.problem}

@@ -207,7 +207,7 @@ const TABLE = {
     verdict: 'provider_trouble',
     side: 'provider',
     title: 'The provider answered something that is no token answer.',
-    remedy: 'Look at what it answered. If it is a page about maintenance, wait; else compare the token endpoint in the definition.',
+    remedy: 'Look at what it answered. If it is a page about maintenance, wait; else compare the token endpoint in the definition. Then try again.',
   },
   provider_down: { verdict: 'provider_trouble', side: 'provider', title: 'The provider has trouble of its own.', remedy: 'Wait a little, then try again.' },
   provider_busy: {
@@ -220,7 +220,7 @@ const TABLE = {
     verdict: 'provider_trouble',
     side: 'provider',
     title: 'The provider could not be reached; nothing was sent.',
-    remedy: 'See whether the provider is down, and whether this machine reaches it. Then try again.',
+    remedy: 'Nothing was sent, and nothing is lost. See whether the provider is down, and whether this machine reaches it, then try again.',
   },
   answer_forged: {
     verdict: 'no_token',

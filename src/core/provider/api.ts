@@ -3,11 +3,27 @@ import { CALL_CAUSES } from '../diagnosis/causes.ts';
 import { DefaultHeaders } from './dialect.ts';
 import { headerName, jsonPointer, printable, ScopeName, webAddress } from './web-address.ts';
 
+/** A header that may carry a token or a key: none that decides who is asked, or where a message ends. */
+const carrier = headerName.refine(
+  (name) => !['host', 'content-length', 'transfer-encoding', 'connection', 'cookie', 'upgrade', 'te', 'trailer'].includes(name),
+  {
+    error: 'This header is set by the service itself.',
+  },
+);
+
 const METHODS = ['GET', 'HEAD', 'POST', 'PUT', 'PATCH', 'DELETE'] as const;
 const path = z
   .string()
   .max(500)
   .regex(/^\/[^\s]*$/, { error: 'The path starts with / and holds no spaces.' });
+
+const isJson = (text: string): boolean => {
+  try {
+    return JSON.parse(text) !== undefined;
+  } catch {
+    return false; // said by the schema
+  }
+};
 
 /** The call that proves one ability. One with effects is made only when somebody asks for it. */
 const Probe = z
@@ -17,7 +33,7 @@ const Probe = z
     path,
     effects: z.boolean().default(false).describe('It changes something there, or somebody sees it'),
     needs: z.array(ScopeName).default([]).describe('One of these scopes is needed'),
-    body: z.string().max(4000).optional().describe('What is sent, as JSON text; with POST and PUT'),
+    body: z.string().max(4000).refine(isJson, { error: 'It is no JSON.' }).optional().describe('What is sent, as JSON text; with POST and PUT'),
   })
   .refine((probe) => probe.effects || probe.method === 'GET' || probe.method === 'HEAD', {
     error: 'A probe without effects is a GET or HEAD.',
@@ -55,7 +71,7 @@ export const Api = z.strictObject({
   name: z.string().regex(/^[a-z][a-z0-9-]{0,40}$/),
   title: z.string().min(1).max(80),
   base_url: webAddress('base_url'),
-  token_header: headerName.default('authorization').describe('The header that carries the token'),
+  token_header: carrier.default('authorization').describe('The header that carries the token'),
   token_word: z
     .string()
     .regex(/^[\x21-\x7e]{0,40}$/)
@@ -64,7 +80,7 @@ export const Api = z.strictObject({
   headers: DefaultHeaders.default({}).describe('Sent with every call'),
   static_key: z
     .strictObject({
-      header: headerName,
+      header: carrier,
       word: z
         .string()
         .regex(/^[\x21-\x7e]{0,40}$/)
