@@ -158,7 +158,6 @@ test('known secrets go in by API, command line, consent and renewal', async () =
     body: { refresh_token: secrets.get('a refresh token that is taken over') ?? '' },
   });
   await eventually(async () => (await recorded('showConsent', { params: { consent: taken.id } })).finished_at, 20_000);
-  await call('addProvider', { body: { document: others[2].definitionText } });
   await addClient(call, others[2], 'canary', { provider: 'berthline', placeholders: { region: 'north' } });
   await recorded('addConnection', { body: { name: 'canary-key', provider: 'berthline', client: 'canary', scopes: ['bookings.read'] } });
   await recorded('giveKey', { params: { connection: 'canary-key' }, body: { key: secrets.get('a static key') ?? '' } });

@@ -154,12 +154,16 @@ test('key to OAuth behind one name: prepared and proved beside the key, switched
   });
   expect((await decide('berths', 'use')).says).toContain('the static key');
   expect((await token()).access_token).toBe(key);
+  // A newer key takes the place of the key, and what was prepared goes on waiting.
+  const newer = (await (await fetch(`http://127.0.0.1:${at.berthline.port}/standin/keys`, order)).json()) as { key: string };
+  await call('giveKey', { params: { connection: 'berths' }, body: { key: newer.key } });
+  expect([(await token()).access_token, (await show('berths')).standby?.kind]).toEqual([newer.key, 'authorization_code']);
   // The API stops taking the tokens: the switch says so and goes back by itself.
   at.berthline.store.state.accessTokens = {};
   const failed = await decide('berths', 'use');
   expect(failed).toMatchObject({ went_back: true, after: { status: 401, diagnosis: { verdict: 'token_refused' } }, compared: { same: false } });
   expect(failed.compared?.differences[0]).toBe('status: 200 before, 401 after');
-  expect((await token()).access_token).toBe(key);
+  expect((await token()).access_token).toBe(newer.key);
 });
 
 test('from sandbox to live behind the same name: the sandbox stays in use until the live tokens are proved; name, callers and history stay', async () => {

@@ -56,6 +56,7 @@
   {:else if !finished}
     <p class="flex flex-wrap items-center gap-3 mb-4" role="status"><span class="loading loading-dots loading-sm" aria-hidden="true"></span>{o.by_itself && o.phase === 'exchanging' ? 'The client asks for a token of its own…' : WAITS[o.phase]} <span class="text-base-content/70">Runs out <Moment at={o.expires_at} />.</span></p>
     {#if o.phase === 'offered' && blockedLink}<p class="mb-4">Your browser kept the new tab from opening: <a class="btn btn-primary btn-sm" href={blockedLink} target="_blank" rel="noopener">Go to {o.provider_title}</a></p>{/if}
+    {#if o.phase === 'offered' && o.way === 'redirect' && !blockedLink && signedIn}<p class="my-4 flex flex-wrap items-center gap-2"><AgreeAgain connection={o.connection} label="Start over" strong={false} /><span>The link works once and is shown where it was made; starting over makes a new one.</span></p>{/if}
     <DeviceCode outcome={o} />
     {#if o.way === 'taken_over'}<p class="mb-3">The refresh token is stored. It is being proved by one renewal; the old script must not renew any more.</p>{/if}
     {#if o.phase === 'started' && signedIn}

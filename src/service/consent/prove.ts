@@ -120,7 +120,7 @@ async function proveRenewal(s: Services, x: Proving, safe: SafeTokens, grantId: 
   if (!before || before.ended || (await s.renewals.update([grantId], bringForward())) === 0) return null;
   await s.engine.renewOne(grantId);
   const after = (await s.renewals.read(grantId))?.row;
-  if (after && after.generation > before.generation) return null;
+  if (!after || after.generation > before.generation || after.failures === before.failures) return null; // or it was not its turn
   return 'One renewal was tried and did not work: look at the attempts on the page of the connection.';
 }
 

@@ -82,14 +82,21 @@ export async function giveKey(s: Services, name: string, key: string, operator: 
     { accessSealed: s.sealer.seal({ table: 'tokens', row: id, column: 'access_sealed' }, new Secret(key)), refreshSealed: null },
   );
   const [grant, connection] = await Promise.all([s.tables.grants.find({ id }), s.tables.connections.find({ id: one.id })]);
+  let good = true;
   if (grant && connection && probe) {
     const { definition: meets, token, about } = await callableWith(s, grant, connection);
     const answer = await callApi(s.ports, apiAddress(meets, probe.path), token, { method: methodOfProbe(probe) }, about);
     await keepProof(s, id, answer, meets);
+    good = isGood(answer, meets);
   }
-  const formerLives = one.grantId !== null && one.facts.intent !== 'revoked';
-  if (formerLives) await putBeside(s, one.id, id, 'prepared');
-  else await s.tables.connections.change({ id: one.id }, { currentGrantId: id, intent: 'active' });
+  // A newer key takes the place of the key in use once it was seen to work; beside tokens, or unproved, it waits.
+  const newer = one.kind === 'static_key' && good;
+  const formerLives = one.grantId !== null && one.facts.intent !== 'revoked' && !newer;
+  if (formerLives) await putBeside(s, one.id, id, good ? 'prepared' : 'not_proved');
+  else {
+    await s.tables.connections.change({ id: one.id }, { currentGrantId: id, ...(one.facts.intent === 'paused' ? {} : { intent: 'active' }) });
+    if (newer && one.grantId) await endGrant(s, one.grantId, 'replaced');
+  }
   await s.changes.announce('connection', name);
   s.history.add({
     actor: operator,
@@ -166,7 +173,7 @@ const inWords = (grant: Pick<Row<'grants'>, 'kind' | 'accountLabel'> | null): st
 /** Makes one grant current and another, or none, wait: one conditional statement, so that callers meet one or the other. @throws {Fault} REVISION_OLD */
 async function put(s: Services, was: Row<'connections'>, now: Row<'grants'>, beside: { id: string; why: string } | null): Promise<void> {
   const changed = await s.database.write(
-    `UPDATE connections SET current_grant_id = $1, standby_grant_id = $2, standby_why = $3, client_id = COALESCE($4, client_id), placeholders = COALESCE($5, placeholders), intent = 'active'
+    `UPDATE connections SET current_grant_id = $1, standby_grant_id = $2, standby_why = $3, client_id = COALESCE($4, client_id), placeholders = COALESCE($5, placeholders), intent = CASE WHEN intent = 'paused' THEN intent ELSE 'active' END
      WHERE id = $6 AND standby_grant_id = $7 AND current_grant_id <=> $8`,
     [
       idBytes(now.id),
