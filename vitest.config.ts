@@ -4,7 +4,8 @@ export default defineConfig({
   test: {
     include: ['src/**/*.test.ts', 'test/**/*.test.ts'],
     globalSetup: ['test/support/database.ts'],
-    testTimeout: 60_000,
+    // Bounds, not measures: a starved machine takes several times as long.
+    testTimeout: 120_000,
     hookTimeout: 120_000,
     // Two cores; each service test starts processes of its own.
     maxWorkers: 2,

@@ -1,0 +1,171 @@
+import type { z } from 'zod';
+import type { OpenConnection, OpenedConsent } from '../../api/connections.ts';
+import { Fault } from '../../core/fault.ts';
+import { base64url } from '../../core/identifiers.ts';
+import { type GrantType, isClientsOwn } from '../../core/oauth/grant-kinds.ts';
+import { sameButPort, type Way, waysOf } from '../../core/oauth/ways.ts';
+import type { ProviderDefinition } from '../../core/provider/definition.ts';
+import { checkPlaceholders } from '../../core/provider/placeholders.ts';
+import { Secret } from '../../core/secret.ts';
+import { recordId } from '../ports.ts';
+import { missingOf, refuseUnconfirmed } from '../registry/client-record.ts';
+import { connectionDefinition } from '../registry/connection-definition.ts';
+import { hashText } from '../registry/operators.ts';
+import { readyOf } from '../registry/ready.ts';
+import { iso, type Services } from '../registry/services.ts';
+import type { Row } from '../store/tables.ts';
+import { costs } from './costs.ts';
+import { depart } from './departure.ts';
+import { askForDevice } from './devices.ts';
+import type { Exchange } from './exchange.ts';
+import type { ConsentFacts } from './facts.ts';
+import { emptyOutcome, type StoredOutcome } from './outcome.ts';
+import type { ConsentParties } from './view.ts';
+
+export const CONSENT_MS = 30 * 60_000;
+const KEPT_DAYS = 30;
+
+/** What opening needs of the consents that run. */
+export interface Opening {
+  partiesWith(connection: Row<'connections'>, clientId: string, own: Record<string, string>): Promise<ConsentParties>;
+  runExchange(consent: Row<'consents'>, parties: ConsentParties, asks: Exchange['asks']): void;
+  finish(consent: Pick<Row<'consents'>, 'id'>, phase: 'done' | 'failed', outcome: StoredOutcome): Promise<void>;
+}
+
+/** Starts a consent: where to go, or nothing to do where the client asks for itself. @throws {Fault} CLIENT_INCOMPLETE, ORIGIN_UNCONFIRMED, INPUT_INVALID */
+export async function openConsent(
+  s: Services,
+  { partiesWith, runExchange, finish }: Opening,
+  connectionName: string,
+  input: z.output<typeof OpenConnection>,
+  operator: string,
+): Promise<OpenedConsent> {
+  const connection = await s.tables.connections.find({ name: connectionName });
+  if (!connection) throw new Fault('NOT_FOUND', { detail: `No connection is called ${connectionName}.` });
+  const target = await targetOf(s, connection, input);
+  const parties = await partiesWith(connection, target.client.id, target.placeholders);
+  const { client, definition } = parties;
+  const secrets = await s.tables.clientSecrets.list({ clientId: client.id });
+  const now = s.ports.clock.now();
+  const missing = missingOf(client, definition, secrets, now);
+  if (missing.length > 0) throw new Fault('CLIENT_INCOMPLETE', { detail: `Missing: ${missing.join(' and ')}.` });
+  if (client.stage === 'retired') throw new Fault('CLIENT_INCOMPLETE', { detail: 'The client was retired.', remedy: 'Use another client.' });
+  refuseUnconfirmed(parties.unconfirmed);
+  const way = chooseWay(waysOf(definition, client, connection.grantType as GrantType, s.settings.publicUrl), input.way, definition);
+  const wanted = { ...connection, scopes: connection.scopes as string[], operations: (connection.operations as string[] | null) ?? [] };
+  const ready = readyOf(client, definition, secrets, wanted, now);
+  const ofClient = isClientsOwn(connection.grantType);
+  const scopes = [...new Set([...wanted.scopes, ...(ofClient ? [] : (definition.identity?.needs ?? []))])];
+  const ticket = base64url(s.ports.random.bytes(24));
+  const facts: ConsentFacts = {
+    ...(client.id === connection.clientId ? {} : { movesTo: client.name }),
+    ...(input.prepare ? { prepares: true } : {}),
+    ...(input.placeholders || client.id !== connection.clientId ? { placeholders: target.placeholders } : {}),
+    ...(way === 'loopback' && input.port !== undefined ? { redirectUri: withPort(definition, client.redirectUri, input.port) } : {}),
+    ...(way === 'printed' ? { startedAt: now } : {}),
+  };
+  const row: Row<'consents'> = {
+    id: recordId(s.ports),
+    ticketHash: hashText(ticket),
+    stateHash: null,
+    cookieHash: null,
+    clientId: client.id,
+    connectionId: connection.id,
+    grantId: recordId(s.ports),
+    verifierSealed: null,
+    scopes,
+    phase: way === 'by_itself' || way === 'device' ? 'exchanging' : 'offered',
+    openedBy: operator,
+    expiresAt: now + CONSENT_MS,
+    finishedAt: null,
+    outcome: emptyOutcome(),
+    way,
+    facts,
+    deviceSealed: null,
+    pollAt: null,
+    codeHash: null,
+  };
+  const opened = (more: Partial<OpenedConsent>): OpenedConsent => ({
+    id: row.id,
+    way,
+    start_url: `${s.settings.publicUrl}/#/consents/${row.id}`,
+    authorization_url: null,
+    redirect_uri: null,
+    by_itself: way === 'by_itself',
+    expires_at: iso(row.expiresAt),
+    warnings: [],
+    ready,
+    ...more,
+  });
+  await s.tables.consents.insert(row);
+  await s.database.write(`DELETE FROM consents WHERE expires_at < UTC_TIMESTAMP(3) - INTERVAL ${KEPT_DAYS} DAY LIMIT 100`);
+  if (way === 'by_itself') {
+    const subject = connection.expectedAccount ?? '';
+    runExchange(
+      row,
+      parties,
+      connection.grantType === 'jwt_bearer' ? { grantType: 'jwt_bearer', subject, scopes } : { grantType: 'client_credentials', scopes },
+    );
+    return opened({});
+  }
+  const warnings = await costs(s, connection, client, definition);
+  if (way === 'printed') return opened({ warnings });
+  if (way === 'redirect') return opened({ warnings, start_url: `${s.settings.publicUrl}/consent/start/${ticket}` });
+  if (way === 'device') {
+    const failed = await askForDevice(s, row, parties);
+    if (failed) await finish(row, 'failed', failed);
+    return opened({ warnings });
+  }
+  // Pasted, or brought back by `rk`: bound to the operator who opened it instead of to a browser's cookie.
+  const { location, set } = depart(s, row, parties);
+  const sealed = s.sealer.seal({ table: 'consents', row: row.id, column: 'device_sealed' }, new Secret(location));
+  await s.tables.consents.change({ id: row.id, phase: 'offered' }, { ...set, deviceSealed: sealed.length < 4000 ? sealed : null });
+  return opened({ warnings, authorization_url: location, redirect_uri: facts.redirectUri ?? client.redirectUri });
+}
+
+/** The client through which this consent goes, and the values for it: the connection's own, or another of the same provider. */
+async function targetOf(
+  s: Services,
+  connection: Row<'connections'>,
+  input: z.output<typeof OpenConnection>,
+): Promise<{ client: Row<'clients'>; placeholders: Record<string, string> }> {
+  const now = await s.tables.clients.find({ id: connection.clientId });
+  if (!now) throw new Fault('NOT_FOUND', { detail: 'The client of this connection was removed.' });
+  const own = (connection.placeholders as Record<string, string> | null) ?? {};
+  const client = input.client === undefined ? now : await s.tables.clients.find({ providerId: now.providerId, name: input.client });
+  if (!client) throw new Fault('NOT_FOUND', { detail: `The provider of this connection has no client called ${input.client}.` });
+  const placeholders = input.placeholders ?? own;
+  if (input.placeholders) {
+    const provider = await s.tables.providers.find({ id: client.providerId });
+    const { definition } = await connectionDefinition(s, { provider: provider?.name ?? '', client: client.name, placeholders: {}, apiBaseUrl: null });
+    checkPlaceholders(definition, placeholders, ['connection']);
+  }
+  return { client, placeholders };
+}
+
+function chooseWay(ways: readonly Way[], asked: Way | undefined, definition: ProviderDefinition): Way {
+  const way = asked ?? ways[0];
+  if (way !== undefined && ways.includes(way)) return way;
+  throw new Fault('INPUT_INVALID', {
+    places: [
+      {
+        path: 'way',
+        why: ways.length === 0 ? `${definition.title} names no way in which somebody could agree.` : `For this client there is: ${ways.join(', ')}.`,
+      },
+    ],
+    remedy: 'Choose another way, or another client.',
+  });
+}
+
+/** A loopback redirect URI with the port at which the program really listens (RFC 8252 §7.3). */
+function withPort(definition: ProviderDefinition, registered: string, port: number): string {
+  const url = new URL(registered);
+  url.port = String(port);
+  if (url.href === registered) return registered;
+  if (definition.registration.redirect_uri.loopback_port === 'fixed' || !sameButPort(registered, url.href))
+    throw new Fault('INPUT_INVALID', {
+      places: [{ path: 'port', why: `${definition.title} takes the registered port only: ${new URL(registered).port}.` }],
+      remedy: 'Free that port on your machine, or paste the address by hand: --way pasted.',
+    });
+  return url.href;
+}
