@@ -91,7 +91,7 @@ async function shootTerminal(page: Page, commands: string[][], environment: Reco
 }
 
 /** Of the pages that the tour comes by. */
-const SHOWN = new Set(['standin-consent', 'landing', 'now', 'connection']);
+const SHOWN = new Set(['landing', 'now', 'connection']);
 const good = await tour(say, {
   others: true,
   lifeSeconds: 20,
