@@ -11,6 +11,10 @@ import { type GrantType, isClientsOwn, WIRE_GRANT_TYPES } from './grant-kinds.ts
 export const WAYS = ['redirect', 'loopback', 'pasted', 'printed', 'device', 'by_itself'] as const;
 export type Way = (typeof WAYS)[number];
 
+/** True where a code can be entered on another device (RFC 8628). */
+export const takesDevice = ({ server }: Pick<ProviderDefinition, 'server'>): boolean =>
+  server.device_authorization_endpoint !== undefined && server.grant_types_supported.includes(WIRE_GRANT_TYPES.device_code);
+
 /** The ways open to a connection, the usual one first. Empty: only a key or a refresh token can be entered. */
 export function waysOf(definition: ProviderDefinition, client: { type: string; redirectUri: string }, grantType: GrantType, publicUrl: string): Way[] {
   if (isClientsOwn(grantType)) return ['by_itself'];
@@ -23,7 +27,7 @@ export function waysOf(definition: ProviderDefinition, client: { type: string; r
     else if (isLoopbackHost(host)) ways.push('loopback');
     ways.push('pasted');
   }
-  if (definition.server.device_authorization_endpoint && definition.server.grant_types_supported.includes(WIRE_GRANT_TYPES.device_code)) ways.push('device');
+  if (takesDevice(definition)) ways.push('device');
   return ways;
 }
 

@@ -144,7 +144,7 @@ export function consents(s: Services): Consents {
       const parties = await partiesOf(consent);
       refuseUnconfirmed(parties.unconfirmed);
       const cookie = base64url(s.ports.random.bytes(32));
-      const { location, set } = await depart(s, consent, parties);
+      const { location, set } = depart(s, consent, parties);
       if ((await s.tables.consents.change({ id: consent.id, phase: 'offered' }, { ...set, cookieHash: hashText(cookie) })) === 0)
         throw new Fault('TICKET_SPENT');
       return { consentId: consent.id, cookie, location };

@@ -4,7 +4,7 @@ import { diagnosis } from '../../core/diagnosis/diagnosis.ts';
 import { Fault } from '../../core/fault.ts';
 import { type GrantKind, isClientsOwn } from '../../core/oauth/grant-kinds.ts';
 import type { FreshTokens } from '../../core/oauth/token-answer.ts';
-import { methodOfProbe, probeOf, withStaticKey } from '../../core/provider/api.ts';
+import { methodOfProbe, probeOf } from '../../core/provider/api.ts';
 import { apiBaseAllowed, withApiBase } from '../../core/provider/api-base.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { mayProveRenewal } from '../../core/renewal/plan.ts';
@@ -21,7 +21,8 @@ import { emptyOutcome, problemOf, type StoredOutcome } from './outcome.ts';
 
 /** Tokens that are safe, and what is known of how they came. */
 export interface SafeTokens {
-  kind: GrantKind;
+  /** A static key is never proved here: nobody agreed to it, and it is given as it is. */
+  kind: Exclude<GrantKind, 'static_key'>;
   tokens: Pick<FreshTokens, 'access' | 'account' | 'idToken' | 'apiBaseUrl' | 'lifeMs'>;
   scopes: { requested: string[] } & ScopeDifference;
   renewable: boolean;
@@ -44,14 +45,13 @@ export async function prove(s: Services, x: Proving, safe: SafeTokens): Promise<
   const subject = `connection:${x.connection.name}`;
   const grantId = x.consent.grantId;
   const { tokens, scopes } = safe;
-  const personal = !isClientsOwn(safe.kind) && safe.kind !== 'static_key';
+  const personal = !isClientsOwn(safe.kind);
   const asked = { scopes: scopes.requested, clientId: x.client.clientId ?? '', nonce: safe.nonce };
   const identity = personal ? await readIdentity(s.ports, x.definition, tokens, asked) : { account: null, opened: null, warning: null, odd: null };
   const { apiBaseUrl } = tokens;
   const baseTaken = apiBaseUrl !== undefined && apiBaseAllowed(x.definition, apiBaseUrl);
   if (baseTaken) await s.keeper.keep(subject, async () => void (await s.tables.grants.change({ id: grantId }, { apiBaseUrl })));
-  const based = withApiBase(x.definition, baseTaken ? apiBaseUrl : null);
-  const definition = safe.kind === 'static_key' ? withStaticKey(based) : based;
+  const definition = withApiBase(x.definition, baseTaken ? apiBaseUrl : null);
   const probe = probeOf(definition);
   const about = {
     definition,
@@ -75,9 +75,7 @@ export async function prove(s: Services, x: Proving, safe: SafeTokens): Promise<
         ? [`The answer names the API at ${apiBaseUrl.slice(0, 200)}, which is not among the hosts of the definition: nothing is sent there.`]
         : []),
       ...(safe.renewable || !personal ? [] : [`${causeFacts('no_refresh_token').title} ${causeFacts('no_refresh_token').remedy}`]),
-      ...(tokens.lifeMs === null && safe.kind !== 'static_key'
-        ? [`The provider named no life for the token; ${x.definition.dialect.assumed_life_seconds} seconds are assumed.`]
-        : []),
+      ...(tokens.lifeMs === null ? [`The provider named no life for the token; ${x.definition.dialect.assumed_life_seconds} seconds are assumed.`] : []),
       ...scopes.missing.map((scope) => `The scope ${scope} was asked for and not granted: calls that need it will be refused.`),
       ...scopes.unasked.map((scope) => `The scope ${scope} was granted without being asked for.`),
       ...(identity.warning ? [identity.warning] : []),
@@ -101,11 +99,9 @@ export async function prove(s: Services, x: Proving, safe: SafeTokens): Promise<
     subject,
     says: problem
       ? problem.title
-      : safe.kind === 'static_key'
-        ? 'A static key was given.'
-        : !personal
-          ? `The client got a token of its own${scopes.granted.length > 0 ? ` with ${scopes.granted.length} scopes` : ''}.`
-          : `${outcome.account?.label ?? 'Somebody'} agreed to ${scopes.granted.length} scopes${safe.renewable ? '' : ', without a refresh token'}.`,
+      : !personal
+        ? `The client got a token of its own${scopes.granted.length > 0 ? ` with ${scopes.granted.length} scopes` : ''}.`
+        : `${outcome.account?.label ?? 'Somebody'} agreed to ${scopes.granted.length} scopes${safe.renewable ? '' : ', without a refresh token'}.`,
     data: { granted: scopes.granted, missing: scopes.missing, refresh_token: safe.renewable, first_call: firstCall?.status ?? null },
   });
   return { ...outcome, problem, decide };

@@ -22,8 +22,8 @@ import { prove } from './prove.ts';
 const PROVED_WITHIN_MS = 90_000;
 const LOOK_EVERY_MS = 250;
 
-/** Said plainly before and after: whoever still uses the token elsewhere would end it here, or be ended by us. */
-export const stopElsewhere = (definition: ProviderDefinition): string =>
+/** Said plainly with the outcome: whoever still uses the token elsewhere would end it here, or be ended by us. */
+const stopElsewhere = (definition: ProviderDefinition): string =>
   isSpendable(definition.dialect)
     ? `Stop the old script now: ${definition.title} ${definition.dialect.rotation === 'each_use' ? 'replaces the refresh token at each renewal' : 'may replace the refresh token at a renewal'}, so two that renew with it end each other.`
     : `${definition.title} keeps the refresh token at a renewal: the old script would go on working. Remove the token there all the same; from now on it is kept here only.`;

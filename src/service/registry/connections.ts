@@ -5,6 +5,7 @@ import { operationsOf } from '../../core/clients/strength.ts';
 import { Fault } from '../../core/fault.ts';
 import { connectionHealth } from '../../core/health.ts';
 import { type GrantType, WIRE_GRANT_TYPES } from '../../core/oauth/grant-kinds.ts';
+import { takesDevice } from '../../core/oauth/ways.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { checkPlaceholders } from '../../core/provider/placeholders.ts';
 import { nextRenewalAt, type RenewalPolicy } from '../../core/renewal/plan.ts';
@@ -31,9 +32,6 @@ export async function listConnections(s: Needs, query: z.output<typeof ListConne
   return { items: await summaries(s, page, TICKS_IN_LISTS), total };
 }
 
-const hasDevice = (definition: ProviderDefinition): boolean =>
-  definition.server.device_authorization_endpoint !== undefined && definition.server.grant_types_supported.includes(WIRE_GRANT_TYPES.device_code);
-
 /** @throws {Fault} INPUT_INVALID naming each odd scope. */
 function checkScopes(definition: ProviderDefinition, scopes: string[], allowUnlisted: boolean): void {
   const remarks = reviewScopes(
@@ -59,7 +57,7 @@ function checkOperations(definition: ProviderDefinition, ids: string[]): void {
 export async function addConnection(s: Needs, input: z.output<typeof AddConnection>, operator: string): Promise<Connection> {
   const { record: client, definition } = await findClient(s, input.provider, input.client);
   const grantType: GrantType = input.grant_type ?? (client.type === 'service_account' ? 'client_credentials' : 'authorization_code');
-  if (!definition.server.grant_types_supported.includes(WIRE_GRANT_TYPES[grantType]) && !(grantType === 'authorization_code' && hasDevice(definition)))
+  if (!definition.server.grant_types_supported.includes(WIRE_GRANT_TYPES[grantType]) && !(grantType === 'authorization_code' && takesDevice(definition)))
     throw new Fault('INPUT_INVALID', {
       places: [{ path: 'grant_type', why: `${definition.title} takes: ${definition.server.grant_types_supported.join(', ')}.` }],
     });
