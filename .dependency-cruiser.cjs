@@ -7,7 +7,10 @@ module.exports = {
     never(
       'core-packages',
       { path: '^src/core', pathNot: '\\.test\\.ts$' },
-      { dependencyTypes: ['npm', 'npm-dev'], pathNot: 'node_modules/(zod|uuid|yaml|jose|fastest-levenshtein|@peculiar/x509|reflect-metadata|node-forge)/' },
+      {
+        dependencyTypes: ['npm', 'npm-dev'],
+        pathNot: 'node_modules/(zod|uuid|yaml|luxon|shell-quote|jose|fastest-levenshtein|@peculiar/x509|reflect-metadata|node-forge)/',
+      },
       'core imports Zod and pure computing packages alone',
     ),
     never(

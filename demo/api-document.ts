@@ -6,7 +6,12 @@ import { dialectDocument } from '../test/support/dialect-table.ts';
 import { ROOT } from './processes.ts';
 
 /** Writes what docs/ holds that is made from tables and schemas; `npm run docs`. */
-const ACCESS = { anyone: 'anyone', operator: 'operator', consent_or_operator: 'operator, or the browser of this consent' };
+const ACCESS = {
+  anyone: 'anyone',
+  operator: 'operator',
+  operator_at_door: 'operator, from the browser that the tool sent',
+  consent_or_operator: 'operator, or the browser of this consent',
+};
 export const apiDocument = (): string => {
   const rows = Object.values(operations as Record<string, Operation>).map((one) => `| \`${one.method} ${one.path}\` | ${one.says} | ${ACCESS[one.access]} |`);
   return `# The JSON API

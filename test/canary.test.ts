@@ -10,6 +10,7 @@ import { type Operation, operations } from '../src/api/operations.ts';
 import { type PrivateMariadb, startPrivateMariadb } from '../src/service/database/private-mariadb.ts';
 import { addClient, addConnection, addEelgrass, agree, fetchToken, type StandinUnderTest, startEelgrass, startUnderTest } from './support/harbour.ts';
 import { eventually, newFolder, newMasterKey, PASSWORD, removeFolder, rk, type ServiceUnderTest, signIn, startService } from './support/service.ts';
+import { OperatorBrowser, tool } from './support/tool.ts';
 
 /** Secrets go in by every door; afterwards they are looked for wherever they must not be. */
 const canary = (name: string) => `canary-${name}-${randomBytes(12).toString('hex')}`;
@@ -140,6 +141,7 @@ test('known secrets go in by API, command line, consent and renewal', async () =
     await recorded('renewConnection', { params: { connection: name } });
     for (const operation of ['showConnection', 'listAttempts', 'showClient'] as const) await recorded(operation, { params: { ...key, connection: name } });
     for (const [at, token] of Object.keys(standinOf.store.state.accessTokens).entries()) secrets.set(`access token ${at} of ${provider}`, token);
+    for (const [at, token] of Object.keys(standinOf.store.state.sessions).entries()) secrets.set(`session token ${at} of ${provider}`, token);
     await recorded('revokeConnection', { params: { connection: name } });
     if (provider !== 'ledgerfin') continue;
     await recorded('makeCertificate', { params: key, body: { common_name: 'canary', key: 'RSA-2048' } });
@@ -169,11 +171,36 @@ test('known secrets go in by API, command line, consent and renewal', async () =
   await recorded('explainPage', { params: { consent: stopped.id }, body: { page: `Something failed: ${secrets.get('a token on a pasted page')}` } });
   await recorded('showConnection', { params: { connection: 'canary-key' } });
   for (const [name, operation] of Object.entries(operations as Record<string, Operation>)) {
-    if (operation.method !== 'GET' || name === 'showCertificate') continue; // that one below, where there is a certificate
+    if (operation.method !== 'GET' || name === 'showCertificate' || name === 'showDoorRequest') continue; // those two where there is one to show
     await recorded(name as 'listClients', {
       params: { provider: 'eelgrass', client: 'timetable', connection: 'canary', caller: 'canary', consent: opened.id },
+      ...(name === 'listSheets' ? { query: { connection: 'canary' } } : {}),
     });
   }
+  // Tools that sign in: what is theirs is not shown to anybody else. And an API that sends back whatever it is sent.
+  const redirect_uris = ['https://tool.example/done'];
+  const signing = await call('addCaller', { body: { name: 'canary-tool', redirect_uris } });
+  await recorded('permitCaller', { params: { caller: 'canary-tool' }, body: { connection: 'canary', use: 'relay' } });
+  const person = await new OperatorBrowser(service.url).signIn();
+  const atTheDoor = tool({ url: service.url, callerId: signing.caller_id, key: signing.key, redirectUri: redirect_uris[0] ?? '' });
+  const given = (await atTheDoor.signIn(person, 'canary')).searchParams.get('code') ?? '';
+  const { body: theirs } = await atTheDoor.exchange(given);
+  secrets
+    .set('a code of the door', given)
+    .set('a refresh token of the door', String(theirs.refresh_token))
+    .set('an access token of the door', String(theirs.access_token))
+    .set('a key of a tool', signing.key);
+  answers.push(JSON.stringify((await atTheDoor.renew('rkr_unknown')).body), JSON.stringify((await atTheDoor.exchange(given)).body));
+  await recorded('showCaller', { params: { caller: 'canary-tool' } });
+  await recorded('listUsage', { query: { minutes: 60 } });
+  await standin.order('faults', { at: 'api', kind: 'echo', times: 1 });
+  await recorded('callConnection', { params: { connection: 'canary' }, body: { path: '/tables' } });
+  const inLine = canary('curl');
+  secrets.set('a token in a pasted curl line', inLine);
+  await recorded('readCalls', {
+    params: { connection: 'canary' },
+    body: { text: `curl -H 'Authorization: Bearer ${inLine}' -b sid=${inLine} '${service.url}/relay/canary/tables'` },
+  });
   await recorded('probeConnection', { params: { connection: 'canary' } });
   for (const args of [
     ['status'],
@@ -204,6 +231,8 @@ test('pages show none of them', async () => {
       ['#/connections/canary-wharfpost', 'History'],
       ['#/callers/canary', 'Keys'],
       ['#/callers', 'Add a caller'],
+      ['#/connections/canary/try', 'Operations of the API'],
+      ['#/callers/canary-tool', 'Signed in for'],
     ] as const) {
       await page.evaluate((to) => location.assign(to), hash);
       await page.getByText(wait).first().waitFor();

@@ -161,9 +161,11 @@ test('Ledgerfin: by secret it reads; by a signed assertion with its certificate 
   const post = async (connection: string) => {
     const caller = await call('addCaller', { body: { name: `post-${connection}`, connections: [connection] } });
     const { body } = await fetchToken(service.url, caller.caller_id, caller.key);
+    // What is handed out is the session's token, with the header and the address at which it is good.
+    expect(body).toMatchObject({ header_name: 'x-books-session', header_word: '', base_url: expect.stringContaining('//books.ledgerfin.') });
     const answer = await fetch(`${String(body.base_url).replace(/\/\/[^:]+/, '//127.0.0.1')}/postings`, {
       method: 'POST',
-      headers: { authorization: `Bearer ${body.access_token}`, 'accept-language': 'en' },
+      headers: { [String(body.header_name)]: String(body.access_token), 'accept-language': 'en' },
     });
     return [answer.status, (await answer.json()).error];
   };

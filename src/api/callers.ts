@@ -1,9 +1,61 @@
 import { z } from 'zod';
-import { CallerName, ConnectionName, Id, Instant } from './common.ts';
+import { whyNoDoorRedirect } from '../core/callers/door-redirect.ts';
+import { whyNoTokenPath } from '../core/callers/own-path.ts';
+import { PATH_PATTERN, RELAY_METHODS, USES } from '../core/callers/permissions.ts';
+import { SHEET_KINDS } from '../core/callers/sheets.ts';
+import { CallerName, ConnectionName, Id, Instant, Label } from './common.ts';
 
-export const AddCaller = z.strictObject({ name: CallerName, title: z.string().max(80).default(''), connections: z.array(ConnectionName).max(200).default([]) });
-export const ChangeCaller = z.strictObject({ title: z.string().max(80).optional(), connections: z.array(ConnectionName).max(200).optional() });
-export const AddKey = z.strictObject({ label: z.string().trim().max(60).default('') });
+const said = (why: (text: string) => string | null) => (text: string, context: { addIssue(issue: { code: 'custom'; message: string }): void }) => {
+  const wrong = why(text);
+  if (wrong !== null) context.addIssue({ code: 'custom', message: wrong });
+};
+
+/** What a caller may do with one connection, or with all that carry a label. */
+const PermissionMembers = {
+  use: z.enum(USES).default('any').describe('Fetch tokens, send calls through the relay, or either'),
+  methods: z.array(z.enum(RELAY_METHODS)).max(10).default([]).describe('Methods that pass the relay; none named: all'),
+  paths: z
+    .array(z.string().max(300).regex(PATH_PATTERN, { error: 'A path such as /parcels/*, or /parcels/** for all below it.' }))
+    .max(50)
+    .default([])
+    .describe('Paths that pass the relay; none named: all. * is one segment, ** at the end is everything below'),
+  share: z.number().int().min(1).max(100).nullable().default(null).describe('The most of each quota window that it may use, in percent'),
+};
+export const Permit = z
+  .strictObject({ connection: ConnectionName.optional(), label: Label.optional(), ...PermissionMembers })
+  .refine((one) => (one.connection === undefined) !== (one.label === undefined), {
+    error: 'Name a connection or a label, one of the two.',
+    path: ['connection'],
+  });
+export const Permission = z.object({
+  id: Id,
+  connection: ConnectionName.nullable(),
+  label: Label.nullable(),
+  use: z.enum(USES),
+  methods: z.array(z.string()),
+  paths: z.array(z.string()),
+  share: z.number().int().nullable(),
+  says: z.string(),
+  covers: z.array(ConnectionName).describe('The connections that it opens now'),
+});
+export type Permission = z.output<typeof Permission>;
+
+const ToolMembers = {
+  token_path: z.string().superRefine(said(whyNoTokenPath)).nullable().optional().describe('A further token path, for tools that build it from fixed boxes'),
+  redirect_uris: z
+    .array(z.string().max(1000).superRefine(said(whyNoDoorRedirect)))
+    .max(20)
+    .optional()
+    .describe('Where the door sends the browser back, for tools that sign in'),
+  keeps_no_secret: z.boolean().optional().describe('The tool runs where it cannot keep a key, as a desktop program or a page: PKCE alone proves it'),
+};
+const Names = z.array(ConnectionName).max(200).describe('Connections that it may use in either way: the short form of permissions');
+export const AddCaller = z.strictObject({ name: CallerName, title: z.string().max(80).default(''), connections: Names.default([]), ...ToolMembers });
+export const ChangeCaller = z.strictObject({ title: z.string().max(80).optional(), connections: Names.optional(), ...ToolMembers });
+export const AddKey = z.strictObject({
+  label: z.string().trim().max(60).default(''),
+  ends_at: Instant.nullable().default(null).describe('When it stops working by itself'),
+});
 
 export const CallerKey = z.object({
   id: Id,
@@ -11,20 +63,100 @@ export const CallerKey = z.object({
   starts: z.string().describe('The first characters, to tell keys apart'),
   added_at: Instant,
   last_used_at: Instant.nullable(),
-  retired_at: Instant.nullable(),
+  retired_at: Instant.nullable().describe('When it stopped working, or will'),
 });
-export const Caller = z.object({
+export const CallerSummary = z.object({
   name: CallerName,
   title: z.string(),
   caller_id: z.string().describe('What programs send as client_id'),
   keys: z.array(CallerKey),
-  connections: z.array(ConnectionName),
+  connections: z.array(ConnectionName).describe('All that it may use now, by name or by label'),
   handouts_last_hour: z.number().int(),
+  relayed_last_hour: z.number().int(),
   refused_last_hour: z.number().int(),
   last_used_at: Instant.nullable(),
   token_url: z.string(),
 });
+export type CallerSummary = z.output<typeof CallerSummary>;
+
+export const SignedInTool = z.object({
+  id: Id,
+  connection: ConnectionName,
+  operator: z.string(),
+  signed_in_at: Instant,
+  last_used_at: Instant.nullable(),
+  ended_at: Instant.nullable(),
+  ended_why: z.string().nullable(),
+});
+export const Caller = CallerSummary.extend({
+  permissions: z.array(Permission),
+  uses: z
+    .array(
+      z.object({
+        connection: ConnectionName,
+        tokens: z.number().int(),
+        relayed: z.number().int(),
+        refused: z.number().int().describe('By us, or for want of quota'),
+        last_at: Instant,
+        minutes: z.array(z.number().int()).describe('Uses in each of the last 60 minutes, the newest last'),
+      }),
+    )
+    .describe('The last day: what stops when it ends'),
+  token_path: z.string().nullable(),
+  redirect_uris: z.array(z.string()),
+  keeps_no_secret: z.boolean(),
+  signed_in: z.array(SignedInTool).describe('Tools that came through the door'),
+});
 export type Caller = z.output<typeof Caller>;
+
+export const UsageQuery = z.object({
+  caller: CallerName.optional(),
+  connection: ConnectionName.optional(),
+  minutes: z.coerce.number().int().min(1).max(44_640).default(60).describe('How far back'),
+  limit: z.coerce.number().int().min(1).max(5_000).default(500),
+});
+export const UsageLine = z.object({ minute: Instant, caller: CallerName, connection: ConnectionName, outcome: z.string(), count: z.number().int() });
+export type UsageLine = z.output<typeof UsageLine>;
+
+export const SheetQuery = z.object({ connection: ConnectionName });
+/** What to paste where, for one kind of tool. */
+export const Sheet = z.object({
+  kind: z.enum(SHEET_KINDS),
+  title: z.string(),
+  fits: z.string().describe('How to tell that a tool is of this kind'),
+  ready: z.boolean(),
+  missing: z.array(z.string()).describe('What has to be set here first'),
+  weaker: z.string().nullable().describe('What is weaker about this way'),
+  boxes: z.array(z.object({ box: z.string().describe('What tools call it'), value: z.string(), secret: z.boolean(), note: z.string() })),
+  steps: z.array(z.string()),
+  text: z.string().describe('An example to copy, empty where there is none'),
+});
+export type Sheet = z.output<typeof Sheet>;
 /** The only answer that ever carries a key. */
 export const NewKey = z.object({ caller: CallerName, caller_id: z.string(), key: z.string(), token_url: z.string(), resources: z.array(z.string()) });
 export type NewKey = z.output<typeof NewKey>;
+
+/** A tool's request at the door, for whoever is asked. */
+export const DoorRequest = z.object({
+  id: Id,
+  caller: CallerName,
+  title: z.string(),
+  returns_to: z.string().describe('The origin to which the browser goes back'),
+  pkce: z.boolean(),
+  wished: ConnectionName.nullable(),
+  connections: z.array(
+    z.object({
+      name: ConnectionName,
+      provider_title: z.string(),
+      environment: z.string(),
+      account: z.string().nullable(),
+      state: z.string(),
+      says: z.string(),
+    }),
+  ),
+  phase: z.enum(['asked', 'answered', 'ended']),
+  expires_at: Instant,
+});
+export type DoorRequest = z.output<typeof DoorRequest>;
+export const AnswerDoor = z.strictObject({ connection: ConnectionName.nullable().describe('Null: no') });
+export const DoorAnswered = z.object({ location: z.string().describe('Where the browser goes now') });

@@ -11,6 +11,9 @@ export const ConnectionName = z
   .string()
   .regex(/^[a-z0-9][a-z0-9._-]{0,62}$/, { error: 'Lower-case letters, digits, dots, underscores and hyphens; up to 63.' });
 export const CallerName = ConnectionName;
+export const Label = z
+  .string()
+  .regex(/^[a-z0-9][a-z0-9._-]{0,62}$/, { error: 'A label is lower-case letters, digits, dots, underscores and hyphens; up to 63.' });
 export const OperatorName = z.string().regex(/^[a-z0-9][a-z0-9._@-]{0,62}$/, { error: 'Lower-case letters, digits and . _ @ -; up to 63.' });
 
 export const HistoryEntry = z.object({
@@ -24,6 +27,8 @@ export const HistoryEntry = z.object({
 });
 export type HistoryEntry = z.output<typeof HistoryEntry>;
 
+export const Pair = z.strictObject({ name: z.string().min(1).max(200), value: z.string().max(8_000) });
+
 /** The answer of a call to a provider's API, as it is shown to an operator. */
 export const CallAnswer = z.object({
   method: z.string(),
@@ -31,6 +36,8 @@ export const CallAnswer = z.object({
   status: z.number().int().nullable().describe('Null when no answer came'),
   reason: z.string().nullable().describe('Why no answer came'),
   content_type: z.string().nullable(),
+  headers: z.array(Pair).optional().describe('Of the answer; a token in them is masked. Left out in answers of earlier versions'),
+  bytes: z.number().int().optional().describe('How long the body was, as far as it was read'),
   body: z.string().describe('Cut at 64 kB'),
   cut: z.boolean(),
   took_ms: z.number(),

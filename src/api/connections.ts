@@ -5,7 +5,7 @@ import { WAYS } from '../core/oauth/ways.ts';
 import { ScopeName } from '../core/provider/web-address.ts';
 import { POLICIES } from '../core/renewal/plan.ts';
 import { ReadyLines } from './clients.ts';
-import { CallAnswer, ClientName, ConnectionName, Id, Instant, ProviderName } from './common.ts';
+import { CallAnswer, ClientName, ConnectionName, Id, Instant, Label, ProviderName } from './common.ts';
 import { Diagnosis } from './diagnosis.ts';
 
 export const Policy = z
@@ -13,6 +13,8 @@ export const Policy = z
   .describe('Renew always in time; only while it was handed out in the last 30 days; or when a caller asks. It is kept alive in any case');
 
 const Operations = z.array(z.string().max(90)).max(200).describe('Operations of the API that it is for: they say which scopes it needs');
+
+const Labels = z.array(Label).max(20).describe('By which callers can be permitted a group of connections');
 
 export const AddConnection = z.strictObject({
   name: ConnectionName,
@@ -29,6 +31,7 @@ export const AddConnection = z.strictObject({
   placeholders: z.record(z.string().max(40), z.string().max(200)).default({}).describe('Values that the definition asks for at the connection'),
   expected_account: z.string().trim().max(200).nullable().default(null),
   policy: Policy.default('always'),
+  labels: Labels.default([]),
   allow_unlisted_scopes: z.boolean().default(false).describe('Take scopes that the definition does not list, as they are'),
 });
 export const ChangeConnection = z
@@ -38,13 +41,21 @@ export const ChangeConnection = z
     operations: Operations.optional(),
     expected_account: z.string().trim().max(200).nullable().optional(),
     policy: Policy.optional(),
+    labels: Labels.optional(),
     allow_unlisted_scopes: z.boolean().default(false),
   })
-  .refine((change) => change.scopes !== undefined || change.operations !== undefined || change.expected_account !== undefined || change.policy !== undefined, {
-    error: 'Name at least one thing to change.',
-  });
+  .refine(
+    (change) =>
+      change.scopes !== undefined ||
+      change.operations !== undefined ||
+      change.expected_account !== undefined ||
+      change.policy !== undefined ||
+      change.labels !== undefined,
+    { error: 'Name at least one thing to change.' },
+  );
 export const ListConnections = z.object({
-  search: z.string().trim().max(100).optional().describe('Part of a name, account, provider or client'),
+  search: z.string().trim().max(100).optional().describe('Part of a name, account, provider, client or label'),
+  label: Label.optional(),
   after: z.string().max(63).optional().describe('Names after this one: the last of the page before'),
   limit: z.coerce.number().int().min(1).max(500).default(100),
 });
@@ -70,6 +81,7 @@ export const ConnectionSummary = z.object({
   cause: z.string().nullable(),
   remedy: z.string().nullable(),
   account: z.string().nullable(),
+  labels: z.array(Label),
   life: LifeLine.nullable(),
   renewals: z.number().int(),
 });
@@ -125,7 +137,19 @@ export const Connection = ConnectionSummary.extend({
   diagnosis: Diagnosis.nullable().describe('What the last failure means'),
   claims: z.record(z.string(), z.string()).nullable().describe('Claims of the access token, where it is a JWT; never the token'),
   organisation_agreement: OrganisationAgreement.nullable().describe('Where the whole organisation must agree first'),
-  callers_last_used: z.array(z.object({ caller: z.string(), at: Instant.nullable() })),
+  callers_last_used: z
+    .array(
+      z.object({
+        caller: z.string(),
+        at: Instant.nullable(),
+        says: z.string().describe('What it may do'),
+        tokens_last_hour: z.number().int(),
+        relayed_last_hour: z.number().int(),
+        refused_last_hour: z.number().int(),
+      }),
+    )
+    .describe('Who uses it: everyone who may, with the last use'),
+  relay_url: z.string().describe('Where callers send their calls to have the token added'),
   scopes_unused: z.array(z.string()).describe('Granted, and needed by nothing that is ticked'),
   open_consent: z
     .object({ id: Id, phase: z.string(), way: z.string(), opened_by: z.string(), expires_at: Instant })
@@ -280,8 +304,3 @@ export const ConsentOutcome = z.object({
   warnings: z.array(z.string()),
 });
 export type ConsentOutcome = z.output<typeof ConsentOutcome>;
-
-export const CallRequest = z.strictObject({
-  method: z.literal('GET', { error: 'Only GET for now.' }).default('GET'),
-  path: z.string().min(1).max(4000).describe('A path of the API, or an address below one of its base URLs'),
-});

@@ -1,7 +1,7 @@
 import { z } from 'zod';
 
-/** Who may call an operation: anyone, a signed-in operator, or a browser that holds this consent's cookie as well. */
-export type Access = 'anyone' | 'operator' | 'consent_or_operator';
+/** Who may call an operation: anyone, a signed-in operator, a browser that holds this consent's cookie as well, or only an operator whose browser was sent to the door by this very request. */
+export type Access = 'anyone' | 'operator' | 'consent_or_operator' | 'operator_at_door';
 
 export interface Operation {
   method: 'GET' | 'POST' | 'PATCH' | 'DELETE';

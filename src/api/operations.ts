@@ -1,12 +1,10 @@
 import { z } from 'zod';
-import { AddCaller, AddKey, Caller, ChangeCaller, NewKey } from './callers.ts';
 import { clientOperations } from './client-operations.ts';
 import { CallAnswer, HistoryEntry } from './common.ts';
 import {
   AddConnection,
   AnswerConsent,
   Attempt,
-  CallRequest,
   ChangeConnection,
   CheckedAgreement,
   Connection,
@@ -24,6 +22,7 @@ import {
   Revoked,
   TakeOver,
 } from './connections.ts';
+import { handingOverOperations } from './handing-over-operations.ts';
 import { Done, list, type Operation } from './operation.ts';
 import { FirstOperator, FirstOperatorState, Session, SignedIn, SignIn } from './operators.ts';
 import {
@@ -244,14 +243,6 @@ export const operations = {
     says: 'The last attempts to renew it, as they went over the wire, masked; newest first',
     answer: list(Attempt),
   },
-  callConnection: {
-    method: 'POST',
-    path: '/api/v1/connections/{connection}/call',
-    access: 'operator',
-    says: 'Call the provider\u2019s API with the connection\u2019s token',
-    body: CallRequest,
-    answer: CallAnswer,
-  },
   takeOver: {
     method: 'POST',
     path: '/api/v1/connections/{connection}/take-over',
@@ -316,34 +307,7 @@ export const operations = {
   },
   showConsent: { method: 'GET', path: '/api/v1/consents/{consent}', access: 'consent_or_operator', says: 'How a consent went', answer: ConsentOutcome },
 
-  listCallers: { method: 'GET', path: '/api/v1/callers', access: 'operator', says: 'List callers', answer: list(Caller) },
-  addCaller: {
-    method: 'POST',
-    path: '/api/v1/callers',
-    access: 'operator',
-    says: 'Add a caller; the answer holds its first key, once',
-    body: AddCaller,
-    answer: NewKey,
-  },
-  showCaller: { method: 'GET', path: '/api/v1/callers/{caller}', access: 'operator', says: 'Show a caller', answer: Caller },
-  changeCaller: {
-    method: 'PATCH',
-    path: '/api/v1/callers/{caller}',
-    access: 'operator',
-    says: 'Change a caller\u2019s title or connections',
-    body: ChangeCaller,
-    answer: Caller,
-  },
-  removeCaller: { method: 'DELETE', path: '/api/v1/callers/{caller}', access: 'operator', says: 'Remove a caller and its keys', answer: Done },
-  addKey: {
-    method: 'POST',
-    path: '/api/v1/callers/{caller}/keys',
-    access: 'operator',
-    says: 'Add a key; the answer holds it, once',
-    body: AddKey,
-    answer: NewKey,
-  },
-  retireKey: { method: 'DELETE', path: '/api/v1/callers/{caller}/keys/{key}', access: 'operator', says: 'Retire a key', answer: Caller },
+  ...handingOverOperations,
 } as const satisfies Record<string, Operation>;
 
 export type Operations = typeof operations;

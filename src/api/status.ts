@@ -62,7 +62,7 @@ export const Status = z.object({
     spilled: z.number().int().describe('Of these, kept in sealed files as well'),
     unsaved: z.number().int().describe('Answers kept in memory because the database cannot take them'),
   }),
-  handouts: z.object({ last_hour: z.number().int(), refused_last_hour: z.number().int() }),
+  handouts: z.object({ last_hour: z.number().int(), relayed_last_hour: z.number().int(), refused_last_hour: z.number().int() }),
   providers: z.number().int(),
   clients: z.number().int(),
   callers: z.number().int(),

@@ -1,5 +1,6 @@
 #!/usr/bin/env node
 import { Command, CommanderError } from 'commander';
+import { call } from './commands/call.ts';
 import { caller } from './commands/caller.ts';
 import { client } from './commands/client.ts';
 import { connection } from './commands/connection.ts';
@@ -22,7 +23,7 @@ export function program(): Command {
       '\nExit codes: 0 done, 1 failed, 2 used wrongly, 3 sign in first, 4 not found, 5 in conflict, 6 try again later, 7 a person is needed.',
     )
     .showHelpAfterError('(rk --help lists the commands)');
-  for (const add of [serving, signIn, operator, provider, client, connection, caller, using, running]) add(rk);
+  for (const add of [serving, signIn, operator, provider, client, connection, caller, using, call, running]) add(rk);
   return rk;
 }
 

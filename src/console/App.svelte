@@ -6,6 +6,7 @@
   import Connection from './pages/Connection.svelte';
   import Connections from './pages/Connections.svelte';
   import Consent from './pages/Consent.svelte';
+  import Door from './pages/Door.svelte';
   import FirstOperator from './pages/FirstOperator.svelte';
   import NewClient from './pages/NewClient.svelte';
   import NewConnection from './pages/NewConnection.svelte';
@@ -16,6 +17,7 @@
   import Providers from './pages/Providers.svelte';
   import Settings from './pages/Settings.svelte';
   import SignIn from './pages/SignIn.svelte';
+  import Try from './pages/Try.svelte';
   import Shell from './parts/Shell.svelte';
   import { session } from './state/session.svelte.ts';
 
@@ -24,6 +26,7 @@
     '/connections': Connections,
     '/connections/new': NewConnection,
     '/connections/:connection': Connection,
+    '/connections/:connection/try': Try,
     '/providers': Providers,
     '/providers/new': NewProvider,
     '/providers/:provider': Provider,
@@ -32,6 +35,7 @@
     '/callers': Callers,
     '/callers/:caller': Caller,
     '/settings': Settings,
+    '/door/:request': Door,
     '/consents/:consent': Consent,
     '/first-operator/:ticket': FirstOperator,
     '*': Nothing,

@@ -1,19 +1,22 @@
 import type { CallAnswer } from '../api/common.ts';
+import type { Pair } from '../core/calls/call.ts';
+import { isPlainPath } from '../core/calls/path.ts';
 import { type CallSeen, diagnoseCall } from '../core/diagnosis/call.ts';
 import { shownClaims } from '../core/diagnosis/claims.ts';
+import { deadTokenInside } from '../core/diagnosis/dead-token.ts';
 import { Fault } from '../core/fault.ts';
 import { at, retryAfter } from '../core/oauth/token-answer.ts';
 import { reasonInWords, type WireOutcome } from '../core/oauth/wire.ts';
-import { type Api, callHeaders } from '../core/provider/api.ts';
+import { type Api, callHeaders, fitsOperation, inSession } from '../core/provider/api.ts';
 import type { ProviderDefinition } from '../core/provider/definition.ts';
 import type { Secret } from '../core/secret.ts';
+import type { ApiToken, ApiTokens } from './handout/api-token.ts';
+import type { Handout } from './handout/handout.ts';
+import { sessionOf } from './handout/set-up.ts';
 import type { Ports } from './ports.ts';
 
 const CALL_DEADLINE_MS = 20_000;
 const SHOWN_BYTES = 64 * 1024;
-
-/** Ways of writing a path that different programs read differently: refused, never tidied. */
-const AMBIGUOUS_PATH = /(^|\/)\.{1,2}(\/|$|\?)|%2e|%2f|%5c|\\|\/\/|#/i;
 
 /** Where a call goes, and the API that it belongs to. */
 export interface ApiAddress {
@@ -32,7 +35,7 @@ export function apiAddress(definition: ProviderDefinition, path: string): ApiAdd
   const chosen = whole === null ? bases[0] : bases.find((one) => whole.startsWith(`${one.base}/`));
   if (!chosen) throw new Fault('HOST_NOT_LISTED', { detail: listed });
   const rest = whole === null ? path : whole.slice(chosen.base.length);
-  if (!rest.startsWith('/') || AMBIGUOUS_PATH.test(rest.split('?', 1)[0] ?? '') || /[\s#]/.test(rest))
+  if (!isPlainPath(rest.split('?', 1)[0] ?? '') || /[\s#]/.test(rest))
     throw new Fault('HOST_NOT_LISTED', { detail: 'A path starts with one / and holds no .., no //, no encoded slash or dot, no space and no #.' });
   if (chosen.base.includes('{')) throw new Fault('HOST_NOT_LISTED', { detail: `A value is missing in ${chosen.base}.` });
   const url = new URL(`${chosen.base}${rest}`);
@@ -46,12 +49,59 @@ export interface AboutToken extends Pick<CallSeen, 'scopesRequested' | 'scopesGr
   needs?: readonly string[];
 }
 
+/** What is sent beside the token. */
+export interface ToCall {
+  method: string;
+  headers?: readonly Pair[];
+  body?: string | undefined;
+}
+
+/** The headers of a call as they go out, without the token: the API's own, unless another is composed. */
+export function composedHeaders(api: Api, what: ToCall): Record<string, string> {
+  const composed = Object.fromEntries((what.headers ?? []).map((one) => [one.name.toLowerCase(), one.value]));
+  const own = Object.fromEntries(Object.entries(api.headers).map(([name, value]) => [name.toLowerCase(), value]));
+  return { ...(what.body === undefined ? {} : { 'content-type': 'application/json' }), ...own, ...composed };
+}
+
+/** A grant whose API is called. `access`: its token where it is at hand; left out: it is handed out. */
+export interface CalledGrant {
+  id: string;
+  kind: string;
+  access?: Secret;
+}
+
+/**
+ * Makes a call with a grant's token; where the API wants the session step first, with the session's, which is opened anew once where the
+ * API says that it is gone. @throws {Fault} as a handout and an opened session do
+ */
+export async function callGrant(
+  s: { ports: Pick<Ports, 'send' | 'clock'>; handout: Handout; apiTokens: ApiTokens },
+  grant: CalledGrant,
+  address: ApiAddress,
+  what: ToCall,
+  about: AboutToken,
+): Promise<CallAnswer> {
+  const session = sessionOf(about.definition.apis, grant.kind);
+  if (session?.api !== address.api) return callApi(s.ports, address, grant.access ?? (await s.handout(grant.id)).access, what, about);
+  const setUp = { definition: about.definition, session };
+  const call = async (token: ApiToken) => callApi(s.ports, atSession(address, token), token.access, what, about);
+  const token = await s.apiTokens.get(grant.id, setUp);
+  const answer = await call(token);
+  const isGone = answer.status === 401 || deadTokenInside(address.api, about.definition.dialect, answer.body);
+  return isGone ? call(await s.apiTokens.get(grant.id, setUp, { newerThan: token.version })) : answer;
+}
+
+function atSession({ url, api }: ApiAddress, token: ApiToken): ApiAddress {
+  const opened = inSession(api, token);
+  return { api: opened, url: `${opened.base_url.replace(/\/$/, '')}${url.slice(new URL(`${api.base_url.replace(/\/$/, '')}/`).href.length - 1)}` };
+}
+
 /** Makes a call with the connection's token, sent as this API wants it; the token is masked should the answer echo it. */
 export async function callApi(
   ports: Pick<Ports, 'send' | 'clock'>,
   { url, api }: ApiAddress,
   token: Secret,
-  what: { method: string; body?: string | undefined },
+  what: ToCall,
   about: AboutToken,
 ): Promise<CallAnswer> {
   const { method } = what;
@@ -59,7 +109,7 @@ export async function callApi(
   const outcome: WireOutcome = await ports.send({
     method,
     url,
-    headers: { ...callHeaders(api, token.reveal()), ...(what.body === undefined ? {} : { 'content-type': 'application/json' }) },
+    headers: { ...composedHeaders(api, what), ...callHeaders(api, token.reveal()) },
     ...(what.body === undefined ? {} : { body: what.body }),
     deadlineMs: CALL_DEADLINE_MS,
     limitBytes: SHOWN_BYTES,
@@ -84,6 +134,8 @@ export async function callApi(
     content_type: outcome.headers['content-type'] ?? null,
     body: pretty(outcome.body.replaceAll(token.reveal(), '[secret]')),
     cut: outcome.cut,
+    headers: Object.entries(outcome.headers).map(([name, value]) => ({ name, value: value.replaceAll(token.reveal(), '[secret]').slice(0, 8_000) })),
+    bytes: Buffer.byteLength(outcome.body),
     diagnosis: diagnoseCall({
       ...seen,
       status: outcome.status,
@@ -98,8 +150,7 @@ export async function callApi(
 /** The scopes of which one is needed for a call, where the definition knows its operation. */
 function needsOf(api: Api, method: string, url: string): readonly string[] {
   const path = url.slice(api.base_url.replace(/\/$/, '').length).split('?')[0] ?? '';
-  const fits = (pattern: string) => new RegExp(`^${pattern.replace(/[.*+?^$()|[\]\\]/g, '\\$&').replace(/\{\w+\}/g, '[^/]+')}$`).test(path);
-  const operation = api.operations.find((one) => one.method === method && fits(one.path));
+  const operation = api.operations.find((one) => one.method === method && fitsOperation(one.path, path));
   return operation?.needs.flat() ?? api.probes.find((one) => one.method === method && one.path.split('?')[0] === path)?.needs ?? [];
 }
 

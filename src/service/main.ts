@@ -16,6 +16,11 @@ import { resumeFirst } from './consent/grants.ts';
 import { type DataFolder, openDataFolder } from './database/data-folder.ts';
 import { databaseClock } from './database/database-clock.ts';
 import { type PrivateMariadb, startPrivateMariadb } from './database/private-mariadb.ts';
+import { door, relayTokens } from './door/door.ts';
+import { toolTokens } from './door/tool-tokens.ts';
+import { apiSessions } from './handout/api-sessions.ts';
+import { apiTokens } from './handout/api-token.ts';
+import { callerCheck } from './handout/caller-check.ts';
 import { callerDirectory } from './handout/caller-directory.ts';
 import { handout } from './handout/handout.ts';
 import { tokenEndpoint } from './handout/token-endpoint.ts';
@@ -24,7 +29,7 @@ import { history } from './history.ts';
 import { app } from './http/app.ts';
 import { handlers } from './http/handlers.ts';
 import { sessions } from './http/sessions.ts';
-import { tokenLane } from './http/token-lane.ts';
+import { addressReader, tokenLane } from './http/token-lane.ts';
 import { outgoing } from './outgoing/send.ts';
 import { type Ports, random } from './ports.ts';
 import { watchApprovals } from './registry/approvals.ts';
@@ -32,6 +37,8 @@ import { publicKeys } from './registry/client-certificates.ts';
 import { operators } from './registry/operators.ts';
 import { keepRevoking } from './registry/revoke.ts';
 import type { Services } from './registry/services.ts';
+import { quotas } from './relay/quotas.ts';
+import { relayLane } from './relay/relay.ts';
 import { answerKeeper } from './renewal/answer-keeper.ts';
 import { clientHealth } from './renewal/client-health.ts';
 import { clientSecrets } from './renewal/client-secrets.ts';
@@ -114,7 +121,7 @@ async function joinParts(
   await untilDatabase(database, log);
   await migrate(database, lifeId);
   const clock = await databaseClock(database, (cause) => log.debug({ cause: String(cause) }, 'database clock not read'));
-  const out = outgoing(settings.privateHosts);
+  const out = outgoing(settings.privateHosts, settings.proxy);
   const ports: Ports = { clock, random, send: joints.send?.(out.send) ?? out.send, log };
   const tables = openTables(database);
   await ensureInstallation({ database, tables, master, publicUrl: settings.publicUrl, ports });
@@ -177,6 +184,8 @@ async function joinParts(
   });
   openSince = engine.openSince;
   const handOut = handout({ store: renewals, sealer, cache, engine, ports });
+  const tokens = apiTokens({ handout: handOut, sessions: apiSessions({ database, tables, sealer, handout: handOut, ports, me: lifeId }) });
+  const shares = quotas({ database, ports });
   const services: Services = {
     settings: { ...settings, publicUrl },
     database,
@@ -199,6 +208,8 @@ async function joinParts(
     spill: spilled,
     recover: (path, instanceId) => recoverFormerLives({ ...recovery(), spill: spill({ folder: path, master, ports }), instanceId }),
     handout: handOut,
+    apiTokens: tokens,
+    quotas: shares,
     ports,
     version: PACKAGE.version,
   };
@@ -227,31 +238,50 @@ async function joinParts(
     keepRevoking(services, stopping.signal),
   ];
 
+  const known = callerDirectory({ database, changes: told, definitions: definitionsInUse, ports });
+  const check = callerCheck(known);
+  const tooBlind = () => told.blindMs() > settings.blindLimitMs;
+  const addressOf = addressReader(settings.trustedProxies);
+  const atTheDoor = door(services, known);
   const lookAtTokens = tokenLane({
-    tokenEndpoint: tokenEndpoint({
-      publicUrl,
-      callers: callerDirectory({ database, changes: told, definitions: definitionsInUse }),
-      tooBlind: () => told.blindMs() > settings.blindLimitMs,
-      handout: handOut,
-      usage: counts,
-      ports,
-    }),
-    trustedProxies: settings.trustedProxies,
+    tokenEndpoint: tokenEndpoint({ publicUrl, callers: known, check, tokens, tools: toolTokens(services), usage: counts, tooBlind, ports }),
+    hasTokenPath: known.hasTokenPath,
+    addressOf,
     log,
+  });
+  const relayCalls = relayLane({
+    publicUrl,
+    callers: known,
+    check,
+    relayTokens: relayTokens(services),
+    tokens,
+    quotas: shares,
+    usage: counts,
+    dispatcher: out.dispatcher,
+    tooBlind,
+    addressOf,
+    waitMs: settings.relayWaitMs,
+    mostMs: settings.relayMostMs,
+    privateHosts: settings.privateHosts,
+    ports,
   });
   const everythingElse = app({
     publicUrl,
     trustedProxies: settings.trustedProxies,
     log,
-    handlers: handlers(services, people, agreed),
+    handlers: handlers(services, people, agreed, atTheDoor),
     sessions: cookies,
     consents: agreed,
+    door: atTheDoor,
     publicKeys: (provider, client) => publicKeys(services, provider, client),
     notReady: () => (told.blindMs() > BLIND_MS ? 'The database has not answered lately.' : null),
     consoleFolder: fileURLToPath(new URL('../../dist/console', import.meta.url)),
   });
-  const server = createServer((request, response) => void (lookAtTokens(request, response) || everythingElse(request, response)));
-  server.requestTimeout = 90_000;
+  const server = createServer(
+    (request, response) => void (lookAtTokens(request, response) || relayCalls(request, response) || everythingElse(request, response)),
+  );
+  // What is relayed may be long on its way; everything else is small, and its own reading is bounded by the lanes.
+  server.requestTimeout = settings.relayMostMs;
   // Node's 5 s are shorter than what proxies and client pools keep: a request sent just as we close a socket would be lost to the caller.
   server.keepAliveTimeout = 75_000;
   const firstOperatorFile = await offerFirstOperator(people, folder, publicUrl); // before anybody can ask whether it is there

@@ -35,6 +35,11 @@ export interface Settings {
   approvalCheckMs: number;
   /** Prove one renewal right after a consent, where a lost answer would cost nothing. */
   proveRenewal: boolean;
+  /** The longest wait for an answer of an API, and for all of it, of what is relayed. */
+  relayWaitMs: number;
+  relayMostMs: number;
+  /** The proxy through which calls leave; null: none. */
+  proxy: { http: string | null; https: string | null; except: string } | null;
   /** Where this setting came from, for messages. */
   publicUrlIsDefault: boolean;
 }
@@ -69,6 +74,8 @@ const Environment = z.object({
   RUSTY_KETTLE_BLIND_SECONDS: wholeNumber(0, 3_600).default(300),
   RUSTY_KETTLE_APPROVAL_CHECK_SECONDS: wholeNumber(2, 86_400).default(3_600),
   RUSTY_KETTLE_PROVE_RENEWAL: z.enum(['on', 'off']).default('on'),
+  RUSTY_KETTLE_RELAY_WAIT_SECONDS: wholeNumber(1, 600).default(60),
+  RUSTY_KETTLE_RELAY_MOST_SECONDS: wholeNumber(1, 86_400).default(900),
   RUSTY_KETTLE_DEADLINE_MS: wholeNumber(200, 60_000).default(DEFAULT_LIMITS.deadlineMs),
   RUSTY_KETTLE_LEASE_MS: wholeNumber(1_000, 600_000).default(DEFAULT_LIMITS.leaseMs),
   RUSTY_KETTLE_MARGIN_MS: wholeNumber(100, 60_000).default(DEFAULT_LIMITS.marginMs),
@@ -110,6 +117,9 @@ export function readSettings(environment: NodeJS.ProcessEnv): Settings {
     clientConcurrency: e.RUSTY_KETTLE_CLIENT_CONCURRENCY,
     blindLimitMs: Math.max(e.RUSTY_KETTLE_BLIND_SECONDS * 1000, LEAST_BLIND_MS),
     approvalCheckMs: e.RUSTY_KETTLE_APPROVAL_CHECK_SECONDS * 1000,
+    relayWaitMs: e.RUSTY_KETTLE_RELAY_WAIT_SECONDS * 1000,
+    relayMostMs: e.RUSTY_KETTLE_RELAY_MOST_SECONDS * 1000,
+    proxy: readProxy(environment),
     proveRenewal: e.RUSTY_KETTLE_PROVE_RENEWAL === 'on',
     limits: {
       ...DEFAULT_LIMITS,
@@ -142,4 +152,14 @@ function checkPublicUrl(text: string): string {
   if (!url || url.username || url.search || url.hash || url.pathname !== '/') throw wrong('must be an origin: scheme, host and port only.');
   if (url.protocol !== 'https:' && !(url.protocol === 'http:' && isLoopbackHost(url.hostname))) throw wrong('must be https, unless it is on loopback.');
   return url.origin;
+}
+
+/** `HTTPS_PROXY`, `HTTP_PROXY` and `NO_PROXY`, in either case, as other programs read them. @throws {Fault} SETTING_INVALID */
+function readProxy(environment: NodeJS.ProcessEnv): Settings['proxy'] {
+  const of = (name: string) => environment[name.toLowerCase()] || environment[name] || null;
+  const [http, https] = [of('HTTP_PROXY'), of('HTTPS_PROXY')];
+  for (const one of [http, https])
+    if (one !== null && !/^https?:\/\//.test(one))
+      throw new Fault('SETTING_INVALID', { detail: 'HTTP_PROXY and HTTPS_PROXY are addresses such as http://proxy.example:3128.' });
+  return http === null && https === null ? null : { http, https, except: of('NO_PROXY') ?? '' };
 }

@@ -1,5 +1,6 @@
-import { type RequestHandler, Router } from 'express';
+import express, { type RequestHandler, Router } from 'express';
 import { refusal } from './answers.ts';
+import { accessOfSession, openSession, overQuota } from './api-habits.ts';
 import { findAccess, type ServerParts } from './authorization-server.ts';
 import { habitsOf } from './habits.ts';
 import { ACCOUNTS, ANNOUNCEMENTS, BERTHS, BOOKINGS, CALENDARS, CERTIFICATES, CREW_IDS, LEDGER, PARCELS, PEOPLE, ROSTERS, TABLES, THREADS } from './world.ts';
@@ -14,10 +15,10 @@ const guarded =
     parts.faults.guard('api'),
     (request, response, next) => {
       const api = parts.definition.apis[0];
-      const no = (status: number, error: string, message: string, challenge?: string) => {
+      const no = (status: number, error: string, message: string, challenge?: string, plainly?: number) => {
         const answer = refusal(parts, status, error, message);
         if (challenge) response.set('www-authenticate', challenge);
-        response.status(answer.status).json(parts.definition.dialect.error_at ? answer.body : { error, message });
+        response.status(plainly ?? answer.status).json(parts.definition.dialect.error_at ? answer.body : { error, message });
       };
       const missing = Object.entries(api?.headers ?? {}).find(([name, value]) => request.headers[name] !== value);
       if (missing) return no(400, 'invalid_request', `The header ${missing[0]} is wanted.`);
@@ -28,9 +29,10 @@ const guarded =
         response.locals.sub = owner.sub;
         return next();
       }
-      const access = findAccess(parts, request, api);
+      const access = api?.session ? accessOfSession(parts, request, api.session) : findAccess(parts, request, api);
       parts.count(access ? 'api.ok' : 'api.unauthorized');
-      response.setHeader('x-rate-limit', '600');
+      if (access && overQuota(parts, request, response, access.client.id))
+        return no(429, 'quota_used_up', 'Too many calls: the quota of this window is used up.', undefined, 429);
       if (!access) return no(401, 'invalid_token', 'The access token is missing, unknown or has run out.', 'Bearer error="invalid_token"');
       const habits = habitsOf(parts.definition);
       if (habits.audience !== null && access.audience !== habits.audience)
@@ -96,10 +98,11 @@ function berthline(parts: ServerParts): Router {
 /** Below the path of the definition's API address. */
 const below = (parts: ServerParts, router: Router): Router => Router().use(new URL(parts.definition.apis[0]?.base_url ?? '').pathname, router);
 
-/** Accounts and postings of one tenant, the next page in a `Link` header (RFC 8288). */
+/** Accounts and postings of one tenant, in a session that was opened first; the next page in a `Link` header (RFC 8288). */
 function ledgerfin(parts: ServerParts): Router {
   const needs = guarded(parts);
   const router = Router();
+  router.post('/sessions', (request, response) => openSession(parts, request, response));
   router.get('/accounts', ...needs('books.read', 'books.all'), (_request, response) => void response.json({ accounts: LEDGER.accounts }));
   router.get('/postings', ...needs('books.read', 'books.all'), (request, response) => {
     const size = Math.min(Number(request.query.per_page ?? 50) || 50, 50);
@@ -111,7 +114,8 @@ function ledgerfin(parts: ServerParts): Router {
   router.post(
     '/postings',
     ...needs('books.post', 'books.all'),
-    (_request, response) => void response.status(201).json({ id: `p-${LEDGER.postings.length + 1}` }),
+    express.json(),
+    (request, response) => void response.status(201).json({ id: `p-${LEDGER.postings.length + 1}`, text: request.body?.text ?? '' }),
   );
   return below(parts, router);
 }
@@ -125,6 +129,15 @@ function wharfpost(parts: ServerParts): Router {
     const offset = Math.max(0, Number(request.query.offset ?? 0) || 0);
     response.json({ total: PARCELS.length, offset, parcels: PARCELS.slice(offset, offset + limit) });
   });
+  // Who pays for a parcel stands in the body.
+  router.post('/parcels', ...needs('parcels-book'), express.json(), (request, response) => {
+    const { account, to } = (request.body ?? {}) as { account?: unknown; to?: unknown };
+    if (typeof account !== 'string' || !/^[0-9]{8}$/.test(account)) {
+      const answer = refusal(parts, 422, 'account_missing', 'The body names no account number of eight digits.');
+      return void response.status(answer.status).json(answer.body);
+    }
+    return void response.status(201).json({ id: `pc-${PARCELS.length + 1}`, account, to: typeof to === 'string' ? to : 'the counter' });
+  });
   return below(parts, router);
 }
 
@@ -133,9 +146,13 @@ function notchboard(parts: ServerParts): Router {
   const needs = guarded(parts);
   const router = Router();
   router.get('/threads', ...needs('read', 'moderate'), (_request, response) => {
-    response.setHeader('x-points-left', '4997');
     response.json({ threads: parts.realm.includes('sandbox') ? THREADS.slice(0, 1) : THREADS });
   });
+  router.post(
+    '/threads/:thread/answers',
+    ...needs('post'),
+    (request, response) => void response.status(201).json({ thread: request.params.thread, answer: 'n-1' }),
+  );
   return below(parts, router);
 }
 

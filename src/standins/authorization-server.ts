@@ -19,6 +19,8 @@ export interface Lives {
   accessSeconds: number;
   /** Where given: each token lives for a random time between both. */
   accessSecondsMost?: number;
+  /** Of a session at an API that wants the second step. */
+  sessionSeconds?: number;
 }
 
 /** One use of a refresh token that was looked at, for tests that judge whether it should have been sent. */

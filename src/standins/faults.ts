@@ -5,9 +5,25 @@ import { z } from 'zod';
 /** What a stand-in can be told to do wrong, where, and how often. */
 export const FaultOrder = z.strictObject({
   at: z.enum(['token', 'userinfo', 'api']),
-  kind: z.enum(['status', 'oauth_error', 'html', 'slow', 'cut_before', 'cut_after', 'hold_answer']),
+  kind: z.enum([
+    'status',
+    'oauth_error',
+    'html',
+    'slow',
+    'cut_before',
+    'cut_after',
+    'hold_answer',
+    'cut_mid',
+    'false_gzip',
+    'endless',
+    'redirect',
+    'echo',
+    'text',
+  ]),
   times: z.number().int().min(1).max(100_000).default(1),
-  status: z.number().int().min(400).max(599).default(500),
+  status: z.number().int().min(200).max(599).default(500),
+  /** The body of a `text`, or where a `redirect` leads. */
+  text: z.string().max(10_000).default(''),
   error: z.string().max(60).default('invalid_request'),
   delay_ms: z.number().int().min(0).max(120_000).default(0),
   retry_after_seconds: z.number().int().min(0).max(7200).optional(),
@@ -21,6 +37,20 @@ export interface Faults {
   guard(at: FaultOrder['at']): RequestHandler;
   /** Runs when the work is done and the answer about to leave. True: go on and answer. */
   beforeAnswer(response: Response): Promise<boolean>;
+}
+
+const ENDLESS_MS = 60_000;
+/** An answer that never ends by itself; it is bounded here, so that a forgotten one does not run for ever. */
+function sendWithoutEnd(response: Response): void {
+  const endsAt = Date.now() + ENDLESS_MS;
+  const part = `${'x'.repeat(16_383)}\n`;
+  const more = (): void => {
+    if (response.destroyed || Date.now() > endsAt) return void response.destroy();
+    if (response.write(part)) setTimeout(more, 5);
+    else response.once('drain', more);
+  };
+  response.writeHead(200, { 'content-type': 'text/plain' });
+  more();
 }
 
 export function faults(): Faults {
@@ -55,6 +85,22 @@ export function faults(): Faults {
           return next();
         case 'cut_before':
           return void request.socket.destroy();
+        case 'cut_mid':
+          response.writeHead(200, { 'content-type': 'application/json', 'content-length': '100000' });
+          response.write('{"records":["the first half');
+          return void setTimeout(() => request.socket.destroy(), 50);
+        case 'false_gzip':
+          return void response.writeHead(200, { 'content-type': 'application/json', 'content-encoding': 'gzip' }).end('{"said":"gzip","sent":"plain"}');
+        case 'endless':
+          return void sendWithoutEnd(response);
+        case 'redirect':
+          return void response.writeHead(302, { location: order.text, 'set-cookie': 'theirs=1; Path=/', 'clear-site-data': '"*"' }).end();
+        case 'echo':
+          return void response
+            .set({ 'x-echo': request.rawHeaders.join(' '), 'set-cookie': 'theirs=1; Path=/' })
+            .json({ method: request.method, url: request.originalUrl, headers: request.headers });
+        case 'text':
+          return void response.status(order.status).type('application/json').send(order.text);
         default:
           return next(); // cut_after and hold_answer strike when the work is done
       }

@@ -33,3 +33,9 @@ export function answeredApi(definition: ProviderDefinition): string | null {
   if (!base || !definition.dialect.token_answer.api_base_url) return null;
   return base.replace(/^([a-z]+:\/\/)([a-z0-9-]+)\./, '$1$2-2.');
 }
+
+/** Where an API answers in a session, beside the address at which the session is opened; null: there is no such step. */
+export function sessionBase(definition: Pick<ProviderDefinition, 'apis'>): string | null {
+  const [api] = definition.apis;
+  return api?.session?.base_url_at ? api.base_url.replace(/^([a-z]+:\/\/)[a-z0-9-]+\./, '$1books.') : null;
+}

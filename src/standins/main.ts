@@ -9,7 +9,7 @@ import { localiseText } from '../core/provider/rehearsal.ts';
 import { apiServer } from './api-server.ts';
 import { authorizationServer, type Lives, type RefreshUse } from './authorization-server.ts';
 import { faults } from './faults.ts';
-import { answeredApi } from './habits.ts';
+import { answeredApi, sessionBase } from './habits.ts';
 import { standinOrders } from './orders.ts';
 import { type StandinStore, standinStore } from './state.ts';
 
@@ -45,6 +45,7 @@ const hostsOf = (definition: ProviderDefinition): Set<string> => {
     registration.page,
     identity?.endpoint,
     answeredApi(definition),
+    sessionBase(definition),
     ...apis.map((api) => api.base_url),
   ];
   return new Set(addresses.flatMap((address) => (address ? [new URL(address).hostname] : [])));

@@ -11,7 +11,10 @@ import type { StandinStore } from './state.ts';
 import { ACCOUNTS } from './world.ts';
 
 /** What a stand-in is told by whoever plays with it: faults, lives, withdrawals, the staff's decisions; and what it counted. */
-const LivesOrder = z.strictObject({ access_seconds: z.number().int().min(1).max(86_400) });
+const LivesOrder = z.strictObject({
+  access_seconds: z.number().int().min(1).max(86_400).optional(),
+  session_seconds: z.number().int().min(1).max(86_400).optional(),
+});
 const WithdrawOrder = z.strictObject({ account: z.string().optional() });
 const SecretsOrder = z.strictObject({ client_id: z.string(), retire_others: z.boolean().default(false) });
 const SkewOrder = z.strictObject({ skew_ms: z.number().int().min(-35_000_000_000).max(35_000_000_000) });
@@ -42,7 +45,9 @@ export function standinOrders(parts: Orders): Router {
   control.post('/faults', (request, response) => void response.json(parts.faults.order(FaultOrder.parse(request.body)) ?? { ordered: true }));
   control.delete('/faults', (_request, response) => void response.json(parts.faults.clear() ?? { cleared: true }));
   control.post('/lives', (request, response) => {
-    parts.lives.accessSeconds = LivesOrder.parse(request.body).access_seconds;
+    const { access_seconds: access, session_seconds: session } = LivesOrder.parse(request.body);
+    if (access !== undefined) parts.lives.accessSeconds = access;
+    if (session !== undefined) parts.lives.sessionSeconds = session;
     response.json(parts.lives);
   });
   control.post('/skew', (request, response) => {
@@ -121,6 +126,12 @@ export function standinOrders(parts: Orders): Router {
     store.state.refreshTokens[token] = { grantId: grant.id, replacedAt: null };
     store.touch();
     return void response.status(201).json({ refresh_token: token });
+  });
+  // As a provider that restarts: every session is gone, the tokens are good.
+  control.delete('/sessions', (_request, response) => {
+    store.state.sessions = {};
+    store.touch();
+    response.json({ ended: true });
   });
   control.post('/organisation', (request, response) => {
     const { client_id: id } = SecretsOrder.parse(request.body);

@@ -80,6 +80,10 @@ export interface StandinState {
   grants: Record<string, GivenGrant>;
   refreshTokens: Record<string, IssuedRefresh>;
   accessTokens: Record<string, IssuedAccess>;
+  /** Sessions at an API that wants the second step, and the access token with which each was opened. */
+  sessions: Record<string, { accessToken: string; expiresAt: number }>;
+  /** What each client used of each window of a quota. */
+  used: Record<string, number>;
   /** Static keys, and the account to which each belongs. */
   apiKeys: Record<string, { sub: string; realm: string }>;
   /** Clients for which the organisation has agreed. */
@@ -96,6 +100,7 @@ export interface StandinStore {
 
 const SAVE_AFTER_MS = 50;
 const ACCESS_KEPT_MS = 3_600_000;
+const USED_KEPT_MS = 2 * 86_400_000;
 
 /** `file` null: nothing outlives the process. */
 export function standinStore(file: string | null, now: () => number): StandinStore {
@@ -106,6 +111,8 @@ export function standinStore(file: string | null, now: () => number): StandinSto
     grants: {},
     refreshTokens: {},
     accessTokens: {},
+    sessions: {},
+    used: {},
     apiKeys: {},
     organisationAgreed: [],
     signing: null,
@@ -119,6 +126,8 @@ export function standinStore(file: string | null, now: () => number): StandinSto
     for (const [token, issued] of Object.entries(state.accessTokens)) if (issued.expiresAt < now() - ACCESS_KEPT_MS) delete state.accessTokens[token];
     for (const [token, issued] of Object.entries(state.refreshTokens))
       if (issued.replacedAt !== null && issued.replacedAt < now() - ACCESS_KEPT_MS) delete state.refreshTokens[token];
+    for (const [token, session] of Object.entries(state.sessions)) if (session.expiresAt < now()) delete state.sessions[token];
+    for (const key of Object.keys(state.used)) if (Number(key.split(' ')[2]) < now() - USED_KEPT_MS) delete state.used[key];
     writeFileSync(`${file}.new`, JSON.stringify(state), { mode: 0o600 });
     renameSync(`${file}.new`, file);
   };

@@ -7,6 +7,7 @@ import { printList, printOne, relative, say, state } from '../print.ts';
 import { readPairs } from './client.ts';
 import { showReady } from './client-registering.ts';
 import { splitClient } from './client-secret.ts';
+import { connectionCalls } from './connection-calls.ts';
 import { connectionEnding } from './connection-ending.ts';
 import { connectionGrants } from './connection-grants.ts';
 import { connectionOpen } from './connection-open.ts';
@@ -54,8 +55,15 @@ async function show(all: GlobalOptions, one: Connection, next?: string): Promise
     ['Agree again by', one.agree_again_by ? `${relative(one.agree_again_by)}: the grant ends then by the provider\u2019s rules` : null],
     ['Probe', one.probe.state === 'not_defined' ? null : `GET ${one.probe.path}: ${one.probe.state.replaceAll('_', ' ')}`],
     ['Ready', one.state === 'draft' || one.state === 'not_yet_agreed' ? one.ready.says : null],
-    ['Callers', one.callers.join(', ')],
+    ['Labels', one.labels.join(', ')],
+    [
+      'Callers',
+      one.callers_last_used
+        .map((user) => `${user.caller}: ${user.says}; last hour ${user.tokens_last_hour} tokens, ${user.relayed_last_hour} relayed; last ${relative(user.at)}`)
+        .join('\n'),
+    ],
     ['Resource', one.resource],
+    ['Relay', one.relay_url],
     [next?.startsWith('rk ') ? 'Next' : 'Note', next],
   ]);
 }
@@ -68,6 +76,7 @@ interface AddOptions {
   placeholder?: string[];
   operation?: string[];
   policy: PolicyWord;
+  label?: string[];
   allowUnlistedScopes?: boolean;
 }
 
@@ -87,6 +96,7 @@ export function connection(rk: Command): void {
     .option('--placeholder <name=value...>', 'a value that the definition asks for at the connection')
     .option('--operation <ids...>', 'operations of the API that it is for; their weakest scopes are asked for')
     .option('--policy <policy>', POLICY_HELP, 'always')
+    .option('--label <labels...>', 'by which callers can be permitted a group of connections')
     .option('--allow-unlisted-scopes', 'take scopes that the definition does not list')
     .action(async (name: string, options: AddOptions, command: Command) => {
       const all = globals(command);
@@ -103,6 +113,7 @@ export function connection(rk: Command): void {
           client,
           scopes,
           policy: options.policy,
+          labels: options.label ?? [],
           operations: options.operation ?? [],
           placeholders: readPairs(options.placeholder ?? []),
           ...(options.grantType && { grant_type: options.grantType }),
@@ -120,6 +131,7 @@ export function connection(rk: Command): void {
     .option('--account <account>', 'the account that should agree; empty: any')
     .option('--operation <ids...>', 'operations of the API that it is for')
     .option('--policy <policy>', POLICY_HELP)
+    .option('--label <labels...>', 'the labels it carries from now on; empty: none')
     .option('--allow-unlisted-scopes')
     .action(async (name: string, options: Partial<AddOptions>, command: Command) => {
       const all = globals(command);
@@ -132,12 +144,14 @@ export function connection(rk: Command): void {
         ...(options.operation && { operations: options.operation }),
         ...(options.account !== undefined && { expected_account: options.account }),
         ...(options.policy && { policy: options.policy }),
+        ...(options.label && { labels: options.label.filter((one) => one !== '') }),
       };
       await show(all, await call('changeConnection', { params: { connection: name }, body }), `rk connection open ${name}`);
     });
   connectionOpen(noun);
   connectionGrants(noun, show);
   connectionEnding(noun);
+  connectionCalls(noun);
   noun
     .command('check')
     .description('is it ready for a consent? Says what is missing, and what cannot be known from here')
@@ -149,10 +163,11 @@ export function connection(rk: Command): void {
   noun
     .command('list')
     .description('list connections')
-    .option('--search <text>', 'part of a name, account, provider or client')
-    .action(async (options: { search?: string }, command: Command) => {
+    .option('--search <text>', 'part of a name, account, provider, client or label')
+    .option('--label <label>')
+    .action(async (options: { search?: string; label?: string }, command: Command) => {
       const all = globals(command);
-      const items = await everyPage(await signedIn(all), options.search);
+      const items = await everyPage(await signedIn(all), options);
       const states = new Map(await Promise.all(items.map(async (one) => [one, await state(one.state)] as const)));
       await printList(
         all,
@@ -244,10 +259,10 @@ export function connection(rk: Command): void {
 const PAGE = 500;
 
 /** All pages of the list, one after the other. */
-async function everyPage(call: ApiClient, search: string | undefined): Promise<ConnectionSummary[]> {
+async function everyPage(call: ApiClient, narrow: { search?: string; label?: string }): Promise<ConnectionSummary[]> {
   const items: ConnectionSummary[] = [];
   for (;;) {
-    const page = await call('listConnections', { query: { limit: PAGE, search, after: items.at(-1)?.name } });
+    const page = await call('listConnections', { query: { limit: PAGE, search: narrow.search, label: narrow.label, after: items.at(-1)?.name } });
     items.push(...page.items);
     if (page.items.length < PAGE) return items;
   }

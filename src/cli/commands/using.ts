@@ -3,7 +3,7 @@ import { globals, serviceUrl, signedIn } from '../connect.ts';
 import { EXIT, Outcome, UsageError } from '../exit.ts';
 import { printJson, printList, printOne, relative, say, state } from '../print.ts';
 
-/** `rk status`, `rk token`, `rk call`, `rk history`. */
+/** `rk status`, `rk token`, `rk history`. */
 export function using(rk: Command): void {
   rk.command('status')
     .description('what works, what struggles, what needs a person')
@@ -50,7 +50,7 @@ export function using(rk: Command): void {
             .join('\n'),
         ],
         ['Revocations', now.revocations > 0 ? `${now.revocations} of which providers do not know yet; they are told again` : null],
-        ['Handouts', `${h.last_hour} in the last hour, ${h.refused_last_hour} refused`],
+        ['Handed over', `${h.last_hour} tokens and ${h.relayed_last_hour} relayed calls in the last hour, ${h.refused_last_hour} refused`],
         [
           'Replicas',
           now.replicas
@@ -88,7 +88,8 @@ export function using(rk: Command): void {
   rk.command('token')
     .description('print an access token of a connection, as a caller: RUSTY_KETTLE_CALLER_ID and RUSTY_KETTLE_CALLER_KEY')
     .argument('<connection>')
-    .action(async (name: string, _options: object, command: Command) => {
+    .option('--minimum-life <seconds>', 'the rest of life that it must have at least')
+    .action(async (name: string, options: { minimumLife?: string }, command: Command) => {
       const all = globals(command);
       const { RUSTY_KETTLE_CALLER_ID: id, RUSTY_KETTLE_CALLER_KEY: key } = process.env;
       if (!id || !key) throw new UsageError('Set RUSTY_KETTLE_CALLER_ID and RUSTY_KETTLE_CALLER_KEY to a caller\u2019s id and key.');
@@ -100,7 +101,13 @@ export function using(rk: Command): void {
       if (!metadata?.issuer) throw new Outcome(EXIT.later, `The service does not answer at ${url}.`);
       const response = await fetch(`${url}/oauth/token`, {
         method: 'POST',
-        body: new URLSearchParams({ grant_type: 'client_credentials', client_id: id, client_secret: key, resource: `${metadata.issuer}/connections/${name}` }),
+        body: new URLSearchParams({
+          grant_type: 'client_credentials',
+          client_id: id,
+          client_secret: key,
+          resource: `${metadata.issuer}/connections/${name}`,
+          ...(options.minimumLife !== undefined && { minimum_life: options.minimumLife }),
+        }),
         signal: AbortSignal.timeout(30_000),
       });
       const answer = (await response.json()) as { access_token?: string; error?: string; error_description?: string };
@@ -113,31 +120,18 @@ export function using(rk: Command): void {
       else process.stdout.write(`${answer.access_token}\n`);
     });
 
-  rk.command('call')
-    .description('call the provider\u2019s API with a connection\u2019s token')
-    .argument('<connection>')
-    .argument('<method>', 'GET, for now')
-    .argument('<path>', 'a path of the API, or an address below one of its base URLs')
-    .action(async (name: string, method: string, path: string, _options: object, command: Command) => {
-      const all = globals(command);
-      if (method.toUpperCase() !== 'GET') throw new UsageError('Only GET for now.');
-      const answer = await (await signedIn(all))('callConnection', { params: { connection: name }, body: { method: 'GET', path } });
-      if (all.output === 'json') printJson(answer);
-      else {
-        process.stderr.write(`GET ${answer.url}: ${answer.status ?? answer.reason} in ${answer.took_ms} ms\n`);
-        process.stdout.write(`${answer.body}\n${answer.cut ? '(cut at 64 kB)\n' : ''}`);
-      }
-      if (answer.status === null || answer.status >= 400) throw new Outcome(EXIT.failed, `The API answered ${answer.status ?? answer.reason}.`);
-    });
-
   rk.command('history')
     .description('what happened, newest first')
     .option('--connection <name>')
+    .option('--caller <name>')
     .option('--limit <n>', 'how many', '30')
-    .action(async (options: { connection?: string; limit: string }, command: Command) => {
+    .action(async (options: { connection?: string; caller?: string; limit: string }, command: Command) => {
       const all = globals(command);
       const { items } = await (await signedIn(all))('listHistory', {
-        query: { limit: options.limit, subject: options.connection ? `connection:${options.connection}` : undefined },
+        query: {
+          limit: options.limit,
+          subject: options.connection ? `connection:${options.connection}` : options.caller ? `caller:${options.caller}` : undefined,
+        },
       });
       await printList(
         all,

@@ -6,6 +6,7 @@
   import NewKeyNote from '../parts/NewKeyNote.svelte';
   import ProblemNote from '../parts/ProblemNote.svelte';
   import Title from '../parts/Title.svelte';
+  import { clock } from '../state/clock.svelte.ts';
   import { Doing, Loaded } from '../state/loaded.svelte.ts';
   import { call } from '../state/session.svelte.ts';
 
@@ -36,9 +37,10 @@
 {#if list.value?.items.length === 0}<p class="mb-4">No callers yet. A caller is a program that may use connections: it fetches tokens with an id and a key of its own.</p>
 {:else if list.value}
   <table class="list-table mb-6">
-    <thead><tr><th>Caller</th><th>May use</th><th class="w-24 text-right">Keys in use</th><th class="w-40 text-right">Tokens, last hour</th><th class="w-28">Last used</th></tr></thead>
-    <tbody>{#each list.value.items as one (one.name)}<tr><td class="font-semibold"><a class="link" href={`#/callers/${one.name}`}>{one.name}</a> <span class="font-normal">{one.title}</span></td><td>{one.connections.join(', ') || 'nothing yet'}</td><td class="text-right tabular-nums">{one.keys.filter((key) => !key.retired_at).length}</td><td class="text-right tabular-nums">{one.handouts_last_hour}{one.refused_last_hour ? `, ${one.refused_last_hour} refused` : ''}</td><td><Moment at={one.last_used_at} none="never" /></td></tr>{/each}</tbody>
+    <thead><tr><th>Caller</th><th>May use</th><th class="w-24 text-right">Keys in use</th><th class="w-24 text-right">Tokens</th><th class="w-24 text-right">Relayed</th><th class="w-24 text-right">Refused</th><th class="w-28">Last used</th></tr></thead>
+    <tbody>{#each list.value.items as one (one.name)}<tr><td class="font-semibold"><a class="link" href={`#/callers/${one.name}`}>{one.name}</a> <span class="font-normal">{one.title}</span></td><td>{one.connections.join(', ') || 'nothing yet'}</td><td class="text-right tabular-nums">{one.keys.filter((key) => !key.retired_at || Date.parse(key.retired_at) > clock.now).length}</td><td class="text-right tabular-nums">{one.handouts_last_hour}</td><td class="text-right tabular-nums">{one.relayed_last_hour}</td><td class={['text-right tabular-nums', one.refused_last_hour > 0 && 'text-warning font-semibold']}>{one.refused_last_hour}</td><td><Moment at={one.last_used_at} none="never" /></td></tr>{/each}</tbody>
   </table>
+  <p class="text-sm text-base-content/70 -mt-5 mb-6">Numbers are those of the last hour.</p>
 {:else if !list.problem}<p aria-busy="true">Reading…</p>{/if}
 <form class="panel px-4 py-3 max-w-xl" onsubmit={submit} aria-labelledby="add">
   <h2 id="add" class="mb-2">Add a caller</h2>

@@ -18,14 +18,17 @@
   import PolicyChoice from '../parts/PolicyChoice.svelte';
   import Copy from '../parts/Copy.svelte';
   import HistoryList from '../parts/HistoryList.svelte';
+  import LabelChoice from '../parts/LabelChoice.svelte';
   import LifeLine from '../parts/LifeLine.svelte';
   import Moment from '../parts/Moment.svelte';
+  import QuotaTable from '../parts/QuotaTable.svelte';
   import ReadyNote from '../parts/ReadyNote.svelte';
   import RehearsalMark from '../parts/RehearsalMark.svelte';
   import ProblemNote from '../parts/ProblemNote.svelte';
   import ScopeTable from '../parts/ScopeTable.svelte';
   import StateMark from '../parts/StateMark.svelte';
   import Title from '../parts/Title.svelte';
+  import UserTable from '../parts/UserTable.svelte';
   import { Doing, Loaded } from '../state/loaded.svelte.ts';
   import { clock } from '../state/clock.svelte.ts';
   import { times } from '../state/moments.ts';
@@ -34,10 +37,11 @@
   const { params }: { params: { connection: string } } = $props();
   const loaded = new Loaded(() => call('showConnection', { params: { connection: params.connection } }), 2_000);
   const past = new Loaded(() => call('listHistory', { query: { subject: `connection:${params.connection}`, limit: 40 } }), 4_000);
+  const quota = new Loaded(() => call('showQuota', { params: { connection: params.connection } }), 5_000);
   const attempts = new Loaded(() => call('listAttempts', { params: { connection: params.connection } }), 4_000);
   $effect(() => {
     void params.connection;
-    const stops = [loaded.start(), past.start(), attempts.start()];
+    const stops = [loaded.start(), past.start(), attempts.start(), quota.start()];
     return () => stops.forEach((stop) => stop());
   });
   const doing = new Doing();
@@ -78,6 +82,7 @@
 <Title title={params.connection} up={{ href: '#/connections', name: 'Connections' }}>
   {#if c}
     <button class="btn btn-sm" disabled={doing.busy || !agreed || paused} onclick={() => act('probeConnection')}><Play size={15} aria-hidden="true" />Try the call</button>
+    {#if agreed && !paused}<a class="btn btn-sm" href={`#/connections/${c.name}/try`}>Compose a call</a>{/if}
     <button class="btn btn-sm" disabled={doing.busy || c.next_renewal_at === null} onclick={() => act('renewConnection')}><RefreshCw size={15} aria-hidden="true" />Renew now</button>
     {#if paused}<button class="btn btn-sm btn-primary" disabled={doing.busy} onclick={() => act('resumeConnection')}><CirclePlay size={15} aria-hidden="true" />Resume</button>
     {:else}<button class="btn btn-sm" disabled={doing.busy || !agreed} onclick={() => act('pauseConnection')}><CirclePause size={15} aria-hidden="true" />Pause</button>{/if}
@@ -124,13 +129,16 @@
     </section>
     <section aria-labelledby="use"><h2 id="use" class="mb-1">Use it</h2>
       <dl class="facts">
-        <dt>Callers</dt><dd>{#each c.callers as caller (caller)}<a class="link mr-2" href={`#/callers/${caller}`}>{caller}</a>{:else}none yet: <a class="link link-primary" href="#/callers">add one</a>{/each}</dd>
+        <dt>Labels</dt><dd><LabelChoice connection={c} done={() => loaded.load()} /></dd>
         <dt>API</dt><dd class="mono break-all">{c.base_url}</dd>
         <dt>Resource</dt><dd><Copy value={c.resource} label="the resource" /></dd>
+        <dt>Relay</dt><dd><Copy value={c.relay_url} label="the relay's address" /></dd>
         <dt>By hand</dt><dd><Copy value={`rk call ${c.name} GET ${c.probe.path || '/'}`} label="the command" /></dd>
       </dl>
     </section>
   </div>
+  <section class="mb-6" aria-labelledby="users"><h2 id="users" class="mb-1">Who uses it</h2><UserTable users={c.callers_last_used} /></section>
+  {#if quota.value && quota.value.items.length > 0}<section class="mb-6" aria-labelledby="quota"><h2 id="quota" class="mb-1">What is left of the provider’s quota</h2><QuotaTable quota={quota.value} /></section>{/if}
   {#if agreed && c.live.lines.length > 0}<section class="mb-6" aria-labelledby="live"><h2 id="live" class="mb-1">Will it live?</h2><LifeTable live={c.live} /></section>{/if}
   {#if agreed}<section class="mb-6" aria-labelledby="abilities"><h2 id="abilities" class="mb-1">What it can do, proved</h2><AbilityTable connection={c} done={again} /></section>{/if}
   <section class="mb-6 max-w-5xl" aria-labelledby="scopes"><h2 id="scopes" class="mb-1">Scopes, side by side</h2><ScopeTable connection={c} /></section>

@@ -14,7 +14,7 @@
     <tbody>
       {#each items as one (one.name)}
         <tr>
-          <td class="font-semibold"><a class="link" href={`#/connections/${one.name}`}>{one.name}</a></td>
+          <td class="font-semibold"><a class="link" href={`#/connections/${one.name}`}>{one.name}</a>{#if one.labels.length > 0}<div class="text-sm font-normal text-base-content/70">{one.labels.join(', ')}</div>{/if}</td>
           <td><StateMark state={one.state} />{#if one.cause}<div class="text-sm max-w-64">{one.cause}</div>{/if}</td>
           <td class="break-all">{one.account ?? '–'}</td>
           <td><a class="link" href={`#/providers/${one.provider}/clients/${one.client}`}>{one.provider_title}/{one.client}</a> <span class="text-sm text-base-content/70">{one.environment}</span>{#if one.rehearsal}{' '}<RehearsalMark />{/if}</td>

@@ -75,7 +75,7 @@ const CATALOGUE = [
   scope('me', 'identity'),
   scope('bot', 'write', { acts_for: 'itself' }),
 ];
-const operation = (id: string, ...needs: string[][]): Operation => ({ id, method: 'GET', path: '/', says: '', needs });
+const operation = (id: string, ...needs: string[][]): Operation => ({ id, method: 'GET', path: '/', says: '', needs, weight: 1, parameters: [] });
 
 test.each([
   { registered: ['me', 'r'], type: 'web', power: 'read', says: 'reads, for the person' },

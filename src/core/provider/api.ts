@@ -1,5 +1,6 @@
 import { z } from 'zod';
 import { CALL_CAUSES } from '../diagnosis/causes.ts';
+import { isZone } from '../quota/zones.ts';
 import { DefaultHeaders } from './dialect.ts';
 import { headerName, jsonPointer, printable, ScopeName, webAddress } from './web-address.ts';
 
@@ -48,6 +49,21 @@ const Operation = z.strictObject({
   path,
   says: z.string().max(200).default(''),
   needs: z.array(z.array(ScopeName).max(20)).max(20).default([]).describe('Any one of these lists of scopes is enough; left out: none is needed'),
+  weight: z.number().int().min(0).max(100_000).default(1).describe('What it costs where a quota counts points'),
+  parameters: z
+    .array(
+      z.strictObject({
+        name: z.string().min(1).max(80),
+        in: z.enum(['path', 'query', 'header']).default('query'),
+        required: z.boolean().default(false),
+        says: z.string().max(200).default(''),
+        example: z.string().max(200).optional(),
+      }),
+    )
+    .max(60)
+    .default([])
+    .describe('What it takes beside a body'),
+  body_example: z.string().max(4000).refine(isJson, { error: 'It is no JSON.' }).optional().describe('A body to begin with, as JSON text'),
 });
 export type Operation = z.output<typeof Operation>;
 
@@ -64,8 +80,30 @@ const Quota = z.strictObject({
   window: z.enum(['minute', 'hour', 'day']),
   most: z.number().int().min(1),
   unit: z.enum(['calls', 'points']).default('calls'),
-  zone: z.string().max(60).default('UTC').describe('IANA time zone in which the window begins'),
+  zone: z
+    .string()
+    .max(60)
+    .default('UTC')
+    .refine(isZone, { error: 'No time zone of that name, such as Europe/Oslo.' })
+    .describe('IANA time zone in which the window begins'),
+  of: z.enum(['client', 'connection']).default('client').describe('Whose calls are counted together'),
 });
+export type Quota = z.output<typeof Quota>;
+
+const word = z.string().regex(/^[\x21-\x7e]{0,40}$/);
+/** The second step that turns an access token into a session token and a base URL. */
+const SessionStep = z.strictObject({
+  method: z.enum(['POST', 'PUT', 'GET']).default('POST'),
+  path: path.describe('Below the base URL; asked with the access token, as the API takes it'),
+  body: z.string().max(4000).refine(isJson, { error: 'It is no JSON.' }).optional().describe('What is sent, as JSON text'),
+  token_at: jsonPointer.describe('Where the session token stands in the answer'),
+  base_url_at: jsonPointer.optional().describe('Where the address stands at which the session is good; its host is one of api_hosts'),
+  life_at: jsonPointer.optional().describe('Where the life stands, in seconds'),
+  life_seconds: z.number().int().min(10).max(604_800).default(900).describe('The life where none is named'),
+  token_header: carrier.default('authorization').describe('The header that carries the session token'),
+  token_word: word.default('Bearer').describe('The word before it; empty: the session token alone'),
+});
+export type SessionStep = z.output<typeof SessionStep>;
 
 export const Api = z.strictObject({
   name: z.string().regex(/^[a-z][a-z0-9-]{0,40}$/),
@@ -91,6 +129,14 @@ export const Api = z.strictObject({
     .describe('How a static key is sent where the API also takes one; left out: it takes none'),
   error_at: jsonPointer.optional().describe('Where an error answer names its code; left out: /error'),
   error_meanings: z.record(printable(100), z.enum(CALL_CAUSES)).default({}).describe('The API\u2019s own error codes, and what each means'),
+  session: SessionStep.optional().describe('A second step before any call'),
+  rate_headers: z
+    .strictObject({
+      left: headerName.optional().describe('How much of the quota is left'),
+      resets_after: headerName.optional().describe('In how many seconds it begins anew'),
+    })
+    .optional()
+    .describe('Headers of its answers that tell how much of the quota is left'),
   paging: Paging.optional(),
   quota: z.array(Quota).max(5).default([]),
   probes: z.array(Probe).max(4).default([]),
@@ -104,6 +150,16 @@ export const callHeaders = (api: Pick<Api, 'token_header' | 'token_word' | 'head
   ...api.headers,
   [api.token_header]: api.token_word === '' ? token : `${api.token_word} ${token}`,
 });
+
+/** The API as it is called in a session that was opened: with the session's token, at its address. */
+export const inSession = (api: Api, opened: { baseUrl: string | null }): Api =>
+  api.session === undefined
+    ? api
+    : { ...api, base_url: opened.baseUrl ?? api.base_url, token_header: api.session.token_header, token_word: api.session.token_word };
+
+/** True for a path without its query that fits an operation's path, whose `{names}` are one segment each. */
+export const fitsOperation = (pattern: string, path: string): boolean =>
+  new RegExp(`^${pattern.replace(/[.*+?^$()|[\]\\]/g, '\\$&').replace(/\{[^/{}]+\}/g, '[^/]+')}$`).test(path);
 
 /** The definition as a static key meets it: each API that takes one gets it as it wants it. */
 export const withStaticKey = <D extends { apis: Api[] }>(definition: D): D => ({

@@ -223,10 +223,13 @@ export const ProviderDefinition = z
       unlisted(['variants', at, 'scopes'], variant.scopes ?? []);
       for (const name of Object.keys(variant.apis)) if (!apis.some((api) => api.name === name)) issue(['variants', at, 'apis', name], 'There is no such API.');
     });
+    if (apis.filter((api) => api.session).length > 1) issue(['apis'], 'Only one of the APIs may have a session step.');
     apis.forEach((api, at) => {
       api.probes.forEach((probe, n) => {
         unlisted(['apis', at, 'probes', n, 'needs'], probe.needs);
       });
+      if (api.session?.base_url_at && definition.api_hosts.length === 0)
+        issue(['apis', at, 'session', 'base_url_at'], 'It needs `api_hosts`, the hosts that it may name: a token is sent nowhere else.');
       if (new Set(api.operations.map((one) => one.id)).size !== api.operations.length) issue(['apis', at, 'operations'], 'An operation id is listed twice.');
     });
   });

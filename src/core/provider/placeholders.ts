@@ -96,7 +96,7 @@ export function fillKnown(definition: ProviderDefinition, values: PlaceholderVal
     server,
     identity,
     registration,
-    apis: apis.map(({ base_url, headers }) => ({ base_url, headers })),
+    apis: apis.map(({ base_url, headers, session }) => ({ base_url, headers, session })),
     dialect: {
       token_parameters: dialect.token_parameters,
       authorization_parameters: dialect.authorization_parameters,

@@ -5,7 +5,7 @@ import { end } from '../../core/renewal/transitions.ts';
 import type { Services } from '../registry/services.ts';
 import { sealTokens } from '../renewal/answer-keeper.ts';
 import type { FirstAnswer, SpilledAnswer } from '../renewal/spill.ts';
-import { idBytes } from '../store/database.ts';
+import { forgetTokens } from '../store/forget-tokens.ts';
 import type { Row } from '../store/tables.ts';
 import { emptyOutcome } from './outcome.ts';
 
@@ -99,7 +99,7 @@ export async function endGrant(
 ): Promise<void> {
   await s.renewals.update([grantId], end());
   await s.tables.grants.change({ id: grantId }, { endedAt: s.ports.clock.now(), cause });
-  await s.database.write('DELETE FROM tokens WHERE grant_id = $1', [idBytes(grantId)]);
+  await forgetTokens(s.database, grantId);
   s.cache.drop(grantId);
 }
 

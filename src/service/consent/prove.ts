@@ -1,3 +1,4 @@
+import type { CallAnswer } from '../../api/common.ts';
 import { causeFacts } from '../../core/diagnosis/causes.ts';
 import { shownClaims } from '../../core/diagnosis/claims.ts';
 import { diagnosis } from '../../core/diagnosis/diagnosis.ts';
@@ -10,7 +11,7 @@ import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { mayProveRenewal } from '../../core/renewal/plan.ts';
 import { bringForward } from '../../core/renewal/transitions.ts';
 import type { ScopeDifference } from '../../core/scopes/compare.ts';
-import { apiAddress, callApi, isGood } from '../calls.ts';
+import { type AboutToken, type ApiAddress, apiAddress, type CalledGrant, callGrant, isGood } from '../calls.ts';
 import { keepProof } from '../registry/connection-calls.ts';
 import type { Services } from '../registry/services.ts';
 import type { Row } from '../store/tables.ts';
@@ -60,7 +61,9 @@ export async function prove(s: Services, x: Proving, safe: SafeTokens): Promise<
     ofClient: !personal,
     byCertificate: safe.method === 'private_key_jwt',
   };
-  const firstCall = probe ? await callApi(s.ports, apiAddress(definition, probe.path), tokens.access, { method: methodOfProbe(probe) }, about) : null;
+  const firstCall = probe
+    ? await firstCallOf(s, { id: grantId, kind: safe.kind, access: tokens.access }, apiAddress(definition, probe.path), methodOfProbe(probe), about)
+    : null;
   const outcome: StoredOutcome = {
     ...emptyOutcome(),
     account: identity.account,
@@ -105,6 +108,26 @@ export async function prove(s: Services, x: Proving, safe: SafeTokens): Promise<
     data: { granted: scopes.granted, missing: scopes.missing, refresh_token: safe.renewable, first_call: firstCall?.status ?? null },
   });
   return { ...outcome, problem, decide };
+}
+
+/** A session that could not be opened is an answer too: the tokens are safe, and what failed is said. */
+async function firstCallOf(s: Services, grant: CalledGrant, address: ApiAddress, method: string, about: AboutToken): Promise<CallAnswer> {
+  try {
+    return await callGrant(s, grant, address, { method }, about);
+  } catch (error) {
+    if (!(error instanceof Fault)) throw error;
+    return {
+      method,
+      url: address.url,
+      status: null,
+      reason: error.message.slice(0, 500),
+      content_type: null,
+      body: '',
+      cut: false,
+      took_ms: 0,
+      at: new Date(s.ports.clock.now()).toISOString(),
+    };
+  }
 }
 
 const isGoodOrNone = (call: StoredOutcome['first_call'], definition: ProviderDefinition): boolean => call === null || isGood(call, definition);

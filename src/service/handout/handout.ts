@@ -8,11 +8,19 @@ import type { Sealer } from '../sealer.ts';
 import type { HeldRow, RenewalStore } from '../store/renewals.ts';
 
 /** An access token that is good for long enough. @throws {Fault} GRANT_REFUSED, CLIENT_STOPPED, PROVIDER_BUSY, RENEWAL_PENDING, DATABASE_AWAY */
-export type Handout = (grantId: string) => Promise<CachedToken>;
+export type Handout = (grantId: string, need?: TokenNeed) => Promise<CachedToken>;
+
+export interface TokenNeed {
+  /** More rest of life than the floor, in ms; at most half of the life is ever promised. */
+  minimumLifeMs?: number;
+  /** A generation that the API refused: only a newer token will do. */
+  newerThan?: number;
+}
 
 const WAIT_MOST_MS = 10_000;
 const LOOK_EVERY_MS = 100;
 const RETRY_AFTER_MS = 2_000;
+const NO_NEED: TokenNeed = {};
 
 /**
  * Cached and long enough: answered without a database read. Else the row is read; else renewed, by us or by whoever was
@@ -21,9 +29,14 @@ const RETRY_AFTER_MS = 2_000;
 export function handout(deps: { store: RenewalStore; sealer: Sealer; cache: TokenCache; engine: RenewalEngine; ports: Pick<Ports, 'clock'> }): Handout {
   const { store, sealer, cache, engine, ports } = deps;
   const fetching = new Map<string, Promise<CachedToken>>();
-  const cached = (grantId: string): CachedToken | undefined => {
+  const isEnough = (token: Pick<CachedToken, 'issuedAt' | 'expiresAt' | 'generation'>, need: TokenNeed): boolean => {
+    const now = ports.clock.now();
+    const wishedMs = Math.min(need.minimumLifeMs ?? 0, (token.expiresAt - token.issuedAt) / 2);
+    return hasEnoughLife(token, now) && token.expiresAt - now >= wishedMs && (need.newerThan === undefined || token.generation > need.newerThan);
+  };
+  const cached = (grantId: string, need: TokenNeed): CachedToken | undefined => {
     const token = cache.get(grantId);
-    return token && hasEnoughLife(token, ports.clock.now()) ? token : undefined;
+    return token && isEnough(token, need) ? token : undefined;
   };
   const take = async (held: HeldRow): Promise<CachedToken> => {
     const access = await sealer.open({ table: 'tokens', row: held.grantId, column: 'access_sealed' }, held.accessSealed);
@@ -31,19 +44,19 @@ export function handout(deps: { store: RenewalStore; sealer: Sealer; cache: Toke
     cache.put(held.grantId, token);
     return token;
   };
-  const fetch = async (grantId: string): Promise<CachedToken> => {
+  const fetch = async (grantId: string, need: TokenNeed): Promise<CachedToken> => {
     const first = await store.read(grantId);
     if (!first || first.row.ended) throw new Fault('GRANT_REFUSED');
-    if (hasEnoughLife(first.row, ports.clock.now())) return take(first);
+    if (isEnough(first.row, need)) return take(first);
     if (first.row.nextAt === null) throw refusal(first.row.cause);
     let tooOld = first.row.generation;
     for (const endsAt = Date.now() + WAIT_MOST_MS; Date.now() < endsAt; await sleep(LOOK_EVERY_MS)) {
       const { givenBack } = await engine.renewOne(grantId, tooOld);
-      const fresh = cached(grantId); // also an answer that still waits in memory for the database
+      const fresh = cached(grantId, need); // also an answer that still waits in memory for the database
       if (fresh) return fresh;
       const held = await store.read(grantId);
       if (!held || held.row.ended) throw new Fault('GRANT_REFUSED');
-      if (hasEnoughLife(held.row, ports.clock.now())) return take(held);
+      if (isEnough(held.row, need)) return take(held);
       tooOld = held.row.generation;
       if (givenBack?.cause === 'held') throw new Fault('INSTALLATION_HELD', { retryAfterMs: givenBack.waitMs });
       if (givenBack?.cause) throw refusal(givenBack.cause, givenBack.waitMs);
@@ -52,13 +65,14 @@ export function handout(deps: { store: RenewalStore; sealer: Sealer; cache: Toke
     }
     throw new Fault('RENEWAL_PENDING', { retryAfterMs: RETRY_AFTER_MS });
   };
-  return async (grantId) => {
-    const ready = cached(grantId);
+  return async (grantId, need = NO_NEED) => {
+    const ready = cached(grantId, need);
     if (ready) return ready;
-    let running = fetching.get(grantId);
+    const key = need === NO_NEED ? grantId : `${grantId} ${need.minimumLifeMs} ${need.newerThan}`;
+    let running = fetching.get(key);
     if (!running) {
-      running = fetch(grantId).finally(() => fetching.delete(grantId));
-      fetching.set(grantId, running);
+      running = fetch(grantId, need).finally(() => fetching.delete(key));
+      fetching.set(key, running);
     }
     return running;
   };

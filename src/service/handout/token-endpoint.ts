@@ -1,109 +1,82 @@
-import { parse as parseForm } from 'node:querystring';
-import { LRUCache } from 'lru-cache';
-import { RateLimiterMemory } from 'rate-limiter-flexible';
+import { mayFetch } from '../../core/callers/permissions.ts';
 import { Fault } from '../../core/fault.ts';
 import { CALLER_ID_PREFIX } from '../../core/identifiers.ts';
 import { KEY_LIFE_MS, KEY_LIFE_SHOWN_SECONDS } from '../../core/oauth/grant-kinds.ts';
+import type { Shown, ToolRefusal, ToolTokens } from '../door/tool-tokens.ts';
 import type { Ports } from '../ports.ts';
+import type { ApiToken, ApiTokens } from './api-token.ts';
+import type { CallerCheck } from './caller-check.ts';
 import type { CallerDirectory, KnownCaller, PermittedConnection } from './caller-directory.ts';
-import type { Handout } from './handout.ts';
+import { ascii, CHALLENGE, OAUTH_HEADERS, type OAuthAnswer, type OAuthRequest, Refusal } from './oauth-answer.ts';
+import { credentials, readForm } from './oauth-form.ts';
 import type { Usage } from './usage.ts';
 
-/** A token request and its answer, free of any HTTP library: a fast lane can share these checks. */
-export interface TokenEndpointRequest {
-  contentType: string | undefined;
-  authorization: string | undefined;
-  query: string;
-  body: string;
-  address: string;
+export interface TokenRequest extends OAuthRequest {
+  /** The connection that the path named, or null. */
+  connection: string | null;
+  /** The caller's own path that was used, or null: then only that caller is answered. */
+  ownPath: string | null;
 }
-export interface TokenEndpointAnswer {
-  status: number;
-  /** Names and values in turn, as node:http takes them fastest. */
-  headers: string[];
-  /** JSON. */
-  body: string;
+export interface TokenEndpoint {
+  token(request: TokenRequest): Promise<OAuthAnswer>;
+  /** `POST /oauth/revoke` (RFC 7009), for tools that came through the door. */
+  revoke(request: OAuthRequest): Promise<OAuthAnswer>;
 }
 
-/** RFC 6749 §5.2, RFC 8707 §2 (`invalid_target`), and our extension for what is temporary. */
-type TokenError =
-  | 'invalid_request'
-  | 'invalid_client'
-  | 'invalid_grant'
-  | 'unsupported_grant_type'
-  | 'invalid_target'
-  | 'invalid_scope'
-  | 'temporarily_unavailable';
-
-const HEADERS = ['cache-control', 'no-store', 'pragma', 'no-cache', 'content-type', 'application/json', 'x-content-type-options', 'nosniff'];
-const WRONG_KEYS_MOST = 10;
-const WRONG_KEYS_WINDOW_SECONDS = 60;
-
-class Refusal extends Error {
-  readonly answer: TokenEndpointAnswer;
-  constructor(status: number, error: TokenError, description: string, more: { headers?: Record<string, string>; uri?: string } = {}) {
-    super(description);
-    this.answer = {
-      status,
-      headers: [...HEADERS, ...Object.entries(more.headers ?? {}).flat()],
-      body: JSON.stringify({ error, error_description: ascii(description), ...(more.uri ? { error_uri: more.uri } : {}) }),
-    };
-  }
-}
-
-/** RFC 6749 §5.2 allows %x20-21 / %x23-5B / %x5D-7E in a description: no typographic quotes, no double quote, no backslash. */
-const ascii = (text: string): string => text.replace(/[\u2018\u2019\u201c\u201d"]/g, "'").replace(/[^\x20-\x7e]|\\/g, '?');
-
-/** For requests that never reach the checks: another method, or a body too large to read. */
-export const malformedTokenRequest = (status: number, description: string): TokenEndpointAnswer => new Refusal(status, 'invalid_request', description).answer;
-
-export type TokenEndpoint = (request: TokenEndpointRequest) => Promise<TokenEndpointAnswer>;
-
-/**
- * `POST /oauth/token`: RFC 6749 §4.4 client credentials of a caller, the connection named by `resource` (RFC 8707),
- * or not at all where the caller has exactly one. `expires_in` is the true rest of life.
- */
-export function tokenEndpoint(deps: {
+interface Parts {
   publicUrl: string;
   callers: CallerDirectory;
-  handout: Handout;
+  check: CallerCheck;
+  tokens: ApiTokens;
+  tools: ToolTokens;
   usage: Usage;
   /** True when changes have not been heard of for too long: a key or a permission may have been withdrawn meanwhile. */
   tooBlind(): boolean;
   ports: Pick<Ports, 'clock' | 'log'>;
-}): TokenEndpoint {
-  const { publicUrl, callers, usage, ports } = deps;
-  const throttle = new RateLimiterMemory({ points: WRONG_KEYS_MOST, duration: WRONG_KEYS_WINDOW_SECONDS });
-  const failing = new LRUCache<string, true>({ max: 50_000, ttl: WRONG_KEYS_WINDOW_SECONDS * 1000 });
+}
 
-  const authenticate = async (request: TokenEndpointRequest, form: Map<string, string>): Promise<{ caller: KnownCaller; keyId: string }> => {
+const BY_TOOLS = ['authorization_code', 'refresh_token'];
+
+/**
+ * `POST /oauth/token`. RFC 6749 §4.4 client credentials of a caller, the connection named once: by `resource` (RFC 8707) or `audience`,
+ * by `scope=connection:NAME`, by the path, or not at all where the caller has exactly one. Codes and refresh tokens of the door (§4.1.3,
+ * §6). `expires_in` is the true rest of life.
+ */
+export function tokenEndpoint(parts: Parts): TokenEndpoint {
+  const { callers, usage, ports } = parts;
+
+  const authenticate = async (request: OAuthRequest, form: Map<string, string>): Promise<{ caller: KnownCaller; keyId: string | null }> => {
     const { id, key } = credentials(request.authorization, form);
-    const gate = `${id}|${request.address}`;
-    const state = failing.has(gate) ? await throttle.get(gate) : null; // who never failed costs nothing here
-    if (state && state.consumedPoints >= WRONG_KEYS_MOST)
+    if (key === null) {
+      // RFC 6749 §2.3: a client that keeps no secret names itself; its code_verifier or refresh token is what proves it.
+      const caller = await callers.find(id);
+      if (caller?.keepsNoSecret && BY_TOOLS.includes(form.get('grant_type') ?? (form.has('token') ? 'refresh_token' : ''))) return { caller, keyId: null };
+      throw new Refusal(401, 'invalid_client', 'Send the caller\u2019s id and key, as Basic or as client_id and client_secret.', { headers: CHALLENGE });
+    }
+    const checked = await parts.check(id, key, request.address);
+    if (!('wrong' in checked)) return checked;
+    if (checked.wrong === 'throttled')
       throw new Refusal(401, 'invalid_client', 'Too many wrong keys from this address; wait a minute.', {
-        headers: { 'www-authenticate': 'Basic realm="rusty-kettle"', 'retry-after': String(Math.ceil(state.msBeforeNext / 1000)) },
+        headers: { ...CHALLENGE, 'retry-after': String(Math.ceil(checked.waitMs / 1000)) },
       });
-    const found = await callers.check(id, key);
-    if (found) return found;
-    failing.set(gate, true);
-    await throttle.consume(gate).catch(() => undefined); // over the limit: the next request is told so
     const hint = id.startsWith(CALLER_ID_PREFIX) ? '' : ` Caller ids of this service start with ${CALLER_ID_PREFIX}: perhaps a provider\u2019s id was pasted.`;
-    throw new Refusal(401, 'invalid_client', `The caller id or its key is wrong.${hint}`, { headers: { 'www-authenticate': 'Basic realm="rusty-kettle"' } });
+    throw new Refusal(401, 'invalid_client', `The caller id or its key is wrong.${hint}`, { headers: CHALLENGE });
   };
 
-  const answerFor = async (request: TokenEndpointRequest, triesLeft = 3): Promise<TokenEndpointAnswer> => {
+  const answerFor = async (request: TokenRequest, triesLeft = 3): Promise<OAuthAnswer> => {
     const epoch = callers.epoch();
     // Changes not heard of for too long: a key or a permission may have been withdrawn meanwhile.
-    if (deps.tooBlind()) throw new Fault('DATABASE_AWAY', { detail: 'It has been away for longer than handouts may go on without it.' });
+    if (parts.tooBlind()) throw new Fault('DATABASE_AWAY', { detail: 'It has been away for longer than handouts may go on without it.' });
     const form = readForm(request);
     const { caller, keyId } = await authenticate(request, form);
+    if (request.ownPath !== null && request.ownPath !== caller.tokenPath) throw new Refusal(400, 'invalid_request', 'This path is another caller\u2019s.');
     const grantType = form.get('grant_type');
     if (grantType === undefined) throw new Refusal(400, 'invalid_request', 'grant_type is missing; send grant_type=client_credentials.');
-    if (grantType !== 'client_credentials') throw new Refusal(400, 'unsupported_grant_type', 'Only client_credentials is taken here.');
-    if (form.get('scope')) throw new Refusal(400, 'invalid_scope', 'A connection has the scopes that its person granted; leave scope empty.');
-    const connection = chooseConnection(caller, form.get('resource'), publicUrl);
-    const token = await handOut(deps, connection).catch((error: unknown) => {
+    if (BY_TOOLS.includes(grantType)) return answerTool(grantType, caller, form);
+    if (grantType !== 'client_credentials') throw new Refusal(400, 'unsupported_grant_type', `Taken here: client_credentials, ${BY_TOOLS.join(', ')}.`);
+    const connection = chooseConnection(caller, request, form, parts.publicUrl);
+    const minimumLifeMs = readMinimumLife(form.get('minimum_life'));
+    const answer = await handOut(connection, minimumLifeMs).catch((error: unknown) => {
       usage.count(caller.id, connection, keyId, 'refused');
       ports.log.info({ caller: caller.name, connection: connection.name, why: error instanceof Error ? error.message : 'unknown' }, 'handout refused');
       throw error;
@@ -112,114 +85,175 @@ export function tokenEndpoint(deps: {
     if (callers.epoch() !== epoch && triesLeft > 0) return answerFor(request, triesLeft - 1);
     usage.count(caller.id, connection, keyId, 'token');
     if (ports.log.isLevelEnabled('debug')) ports.log.debug({ caller: caller.name, connection: connection.name }, 'handout');
-    return token;
+    return answer;
   };
-  return async (request) => {
+
+  const tokenOf = async (connection: PermittedConnection, minimumLifeMs: number): Promise<ApiToken> => {
+    const uri = `${parts.publicUrl}/#/connections/${connection.name}`;
+    if (connection.intent === 'paused') throw new Refusal(400, 'invalid_target', `The connection ${connection.name} is paused.`, { uri });
+    if (connection.intent === 'revoked' || connection.grantId === null)
+      throw new Refusal(400, 'invalid_grant', connection.grantId === null ? 'Nobody has agreed to this connection yet.' : 'The connection was revoked.', {
+        uri,
+      });
+    if (!connection.mayFetch)
+      throw new Refusal(400, 'invalid_target', `This caller uses ${connection.name} through the relay only: ${parts.publicUrl}/relay/${connection.name}/`, {
+        uri,
+      });
+    if (connection.setUp.session && connection.setUp.unconfirmed)
+      throw new Fault('CLIENT_STOPPED', { detail: 'New addresses of the provider are not confirmed yet.' });
     try {
-      return await answerFor(request);
+      return await (minimumLifeMs === 0
+        ? parts.tokens.get(connection.grantId, connection.setUp)
+        : parts.tokens.get(connection.grantId, connection.setUp, { minimumLifeMs }));
+    } catch (error) {
+      if (error instanceof Fault && error.code === 'GRANT_REFUSED' && error.retryAfterMs === undefined)
+        throw new Refusal(400, 'invalid_grant', `${error.message} ${error.remedy}`, { uri });
+      throw error;
+    }
+  };
+  const handOut = async (connection: PermittedConnection, minimumLifeMs: number): Promise<OAuthAnswer> => {
+    const token = await tokenOf(connection, minimumLifeMs);
+    const lifeMs = token.expiresAt - token.issuedAt;
+    if (minimumLifeMs > lifeMs / 2)
+      throw new Refusal(400, 'invalid_request', `minimum_life is at most half of a token\u2019s life, which is ${Math.floor(lifeMs / 2000)} s here.`);
+    return tokenAnswer(connection, token, '');
+  };
+  /** Written by hand: JSON.stringify over a long token costs more than all the checks together. `more`: further members after a comma. */
+  const tokenAnswer = (connection: PermittedConnection, token: ApiToken, more: string): OAuthAnswer => {
+    const restSeconds = Math.floor((token.expiresAt - ports.clock.now()) / 1000) - 1;
+    const expiresIn = restSeconds > KEY_LIFE_MS / 2_000 ? KEY_LIFE_SHOWN_SECONDS : restSeconds; // a static key
+    const extras = token.baseUrl === null ? connection.setUp.extras : connection.setUp.extrasAt(token.baseUrl);
+    return {
+      status: 200,
+      headers: OAUTH_HEADERS,
+      body: `{"access_token":${quoted(token.access.reveal())},"token_type":"Bearer","expires_in":${Math.max(expiresIn, 0)},"scope":${quoted(connection.scope)}${extras}${more}}`,
+    };
+  };
+
+  /** The door: what was shown is spent only when there is a token to answer with. */
+  const answerTool = async (grantType: string, caller: KnownCaller, form: Map<string, string>): Promise<OAuthAnswer> => {
+    const shown = grantType === 'authorization_code' ? await showCode(caller, form) : await showRefreshToken(caller, form);
+    if ('refused' in shown) throw new Refusal(400, 'invalid_grant', shown.refused);
+    const connection = caller.connections.get(shown.connection);
+    if (!connection) throw new Refusal(400, 'invalid_grant', 'The caller may not use this connection any more.');
+    const isRelayOnly = !mayFetch(connection.permissions);
+    const token = isRelayOnly ? null : await tokenOf(connection, 0).catch((error: unknown) => Promise.reject(forTool(error, connection)));
+    if (isRelayOnly && connection.intent === 'revoked') throw new Refusal(400, 'invalid_grant', 'The connection was revoked.');
+    const spent = await shown.spend();
+    if (spent === null) throw new Refusal(400, 'invalid_grant', 'It was used twice: somebody else has a copy. The sign-in was ended.');
+    usage.count(caller.id, connection, null, 'token');
+    const more = `,"refresh_token":${quoted(spent.refreshToken)}`;
+    if (token) return tokenAnswer(connection, token, more);
+    const { token: opaque, seconds } = await parts.tools.relayToken(spent.signInId);
+    const members = {
+      access_token: opaque,
+      token_type: 'Bearer',
+      expires_in: seconds,
+      scope: connection.scope,
+      base_url: `${parts.publicUrl}/relay/${connection.name}`,
+    };
+    return { status: 200, headers: OAUTH_HEADERS, body: `${JSON.stringify(members).slice(0, -1)}${more}}` };
+  };
+  const showCode = async (caller: KnownCaller, form: Map<string, string>): Promise<Shown | ToolRefusal> => {
+    const code = form.get('code');
+    if (!code) throw new Refusal(400, 'invalid_request', 'code is missing.');
+    return parts.tools.showCode(caller, code, form.get('redirect_uri'), form.get('code_verifier'));
+  };
+  const showRefreshToken = async (caller: KnownCaller, form: Map<string, string>): Promise<Shown | ToolRefusal> => {
+    const token = form.get('refresh_token');
+    if (!token) throw new Refusal(400, 'invalid_request', 'refresh_token is missing.');
+    return parts.tools.showRefreshToken(caller, token);
+  };
+
+  const guarded = async (work: () => Promise<OAuthAnswer>): Promise<OAuthAnswer> => {
+    try {
+      return await work();
     } catch (error) {
       if (error instanceof Refusal) return error.answer;
       if (error instanceof Fault) return faultAnswer(error);
       ports.log.error({ cause: error instanceof Error ? error.name : 'unknown' }, 'token endpoint failed');
-      return { status: 500, headers: HEADERS, body: JSON.stringify({ error: 'server_error', error_description: 'Something went wrong inside the service.' }) };
+      return {
+        status: 500,
+        headers: OAUTH_HEADERS,
+        body: JSON.stringify({ error: 'server_error', error_description: 'Something went wrong inside the service.' }),
+      };
     }
+  };
+  return {
+    token: (request) => guarded(() => answerFor(request)),
+    revoke: (request) =>
+      guarded(async () => {
+        const form = readForm(request);
+        const { caller } = await authenticate(request, form);
+        const token = form.get('token');
+        if (!token) throw new Refusal(400, 'invalid_request', 'token is missing.');
+        await parts.tools.revoke(caller, token);
+        return { status: 200, headers: OAUTH_HEADERS, body: '' };
+      }),
   };
 }
 
-async function handOut(
-  deps: { publicUrl: string; handout: Handout; ports: Pick<Ports, 'clock'> },
-  connection: PermittedConnection,
-): Promise<TokenEndpointAnswer> {
-  const uri = `${deps.publicUrl}/#/connections/${connection.name}`;
-  if (connection.intent === 'paused') throw new Refusal(400, 'invalid_target', `The connection ${connection.name} is paused.`, { uri });
-  if (connection.intent === 'revoked' || connection.grantId === null)
-    throw new Refusal(400, 'invalid_grant', connection.grantId === null ? 'Nobody has agreed to this connection yet.' : 'The connection was revoked.', { uri });
-  try {
-    const token = await deps.handout(connection.grantId);
-    const restSeconds = Math.floor((token.expiresAt - deps.ports.clock.now()) / 1000) - 1;
-    const expiresIn = restSeconds > KEY_LIFE_MS / 2_000 ? KEY_LIFE_SHOWN_SECONDS : restSeconds; // a static key
-    return {
-      status: 200,
-      headers: HEADERS,
-      // Written by hand: JSON.stringify over a long token costs more than all the checks together.
-      body: `{"access_token":${quoted(token.access.reveal())},"token_type":"Bearer","expires_in":${Math.max(expiresIn, 0)},"scope":${quoted(connection.scope)}${connection.extras}}`,
-    };
-  } catch (error) {
-    if (error instanceof Fault && error.code === 'GRANT_REFUSED' && error.retryAfterMs === undefined)
-      throw new Refusal(400, 'invalid_grant', `${error.message} ${error.remedy}`, { uri });
-    throw error;
-  }
+/**
+ * A tool throws its refresh token away at `invalid_grant`: only a revoked connection may cost it that. What a person can mend (a pause, a
+ * consent that is missing) is temporary to it.
+ */
+function forTool(error: unknown, connection: PermittedConnection): unknown {
+  if (!(error instanceof Refusal) || connection.intent === 'revoked') return error;
+  return new Refusal(503, 'temporarily_unavailable', error.message, { headers: { 'retry-after': '30' } });
 }
 
 /** A text as JSON; most need no escape. */
 const quoted = (text: string): string => (/^[\x20\x21\x23-\x5b\x5d-\x7e]*$/.test(text) ? `"${text}"` : JSON.stringify(text));
 
-const faultAnswer = (fault: Fault): TokenEndpointAnswer => ({
+const faultAnswer = (fault: Fault): OAuthAnswer => ({
   status: 503,
-  headers: [...HEADERS, 'retry-after', String(Math.max(1, Math.ceil((fault.retryAfterMs ?? 2_000) / 1000)))],
+  headers: [...OAUTH_HEADERS, 'retry-after', String(Math.max(1, Math.ceil((fault.retryAfterMs ?? 2_000) / 1000)))],
   body: JSON.stringify({ error: 'temporarily_unavailable', error_description: ascii(fault.message) }),
 });
 
-/** Form body only, no query, no repeated parameter (RFC 6749 §3.2). */
-function readForm(request: TokenEndpointRequest): Map<string, string> {
-  if (request.query !== '') throw new Refusal(400, 'invalid_request', 'Parameters belong in the body, not in the address.');
-  if (!/^application\/x-www-form-urlencoded\s*(;|$)/i.test(request.contentType ?? ''))
-    throw new Refusal(400, 'invalid_request', 'The body must be application/x-www-form-urlencoded.');
-  const form = new Map<string, string>();
-  for (const [name, value] of Object.entries(parseForm(request.body))) {
-    if (Array.isArray(value)) throw new Refusal(400, 'invalid_request', `The parameter ${name.slice(0, 40)} is repeated.`);
-    form.set(name, value ?? '');
-  }
-  return form;
+/** `minimum_life`, our extension: the rest of life in seconds that the token must have at least. */
+function readMinimumLife(given: string | undefined): number {
+  if (given === undefined || given === '') return 0;
+  if (!/^\d{1,8}$/.test(given)) throw new Refusal(400, 'invalid_request', 'minimum_life is a whole number of seconds.');
+  return Number(given) * 1000;
 }
-
-/** Basic or in the body, never both (RFC 6749 §2.3). */
-function credentials(authorization: string | undefined, form: Map<string, string>): { id: string; key: string } {
-  const inBody = form.get('client_secret') !== undefined;
-  if (authorization === undefined) {
-    const [id, key] = [form.get('client_id'), form.get('client_secret')];
-    if (id && key) return { id, key };
-    throw new Refusal(401, 'invalid_client', 'Send the caller\u2019s id and key, as Basic or as client_id and client_secret.', {
-      headers: { 'www-authenticate': 'Basic realm="rusty-kettle"' },
-    });
-  }
-  if (inBody) throw new Refusal(400, 'invalid_request', 'Authenticate once: as Basic, or in the body.');
-  const encoded = /^Basic\s+([A-Za-z0-9+/=_-]+)$/i.exec(authorization)?.[1];
-  const pair = encoded ? Buffer.from(encoded, 'base64').toString('utf8') : '';
-  const colon = pair.indexOf(':');
-  if (colon <= 0)
-    throw new Refusal(401, 'invalid_client', 'The Authorization header is not Basic with id and key.', {
-      headers: { 'www-authenticate': 'Basic realm="rusty-kettle"' },
-    });
-  const [id, key] = [decode(pair.slice(0, colon)), decode(pair.slice(colon + 1))];
-  const named = form.get('client_id');
-  if (named !== undefined && named !== id) throw new Refusal(400, 'invalid_request', 'The client_id in the body is another than the one in Basic.');
-  return { id, key };
-}
-
-/** Our ids and keys hold nothing that form-encoding changes, so that decoding is safe for clients that do not encode. */
-const decode = (text: string): string => {
-  if (!/[%+]/.test(text)) return text;
-  try {
-    return decodeURIComponent(text.replaceAll('+', ' '));
-  } catch {
-    return text;
-  }
-};
 
 /** Unknown and forbidden answer alike: a caller learns nothing of connections that are not its own. */
-function chooseConnection(caller: KnownCaller, resource: string | undefined, publicUrl: string): PermittedConnection {
-  if (resource === undefined) {
-    const [only, ...more] = [...caller.connections.values()];
-    if (only && more.length === 0) return only;
-    throw new Refusal(
-      400,
-      'invalid_target',
-      only ? `This caller has several connections: name one by resource=${publicUrl}/connections/NAME.` : 'This caller has no connection yet.',
-    );
-  }
+function chooseConnection(caller: KnownCaller, request: TokenRequest, form: Map<string, string>, publicUrl: string): PermittedConnection {
   const prefix = `${publicUrl}/connections/`;
-  const connection = resource.startsWith(prefix) ? caller.connections.get(resource.slice(prefix.length)) : undefined;
-  if (!connection) throw new Refusal(400, 'invalid_target', `There is no such connection for this caller. A resource looks like ${prefix}NAME.`);
-  return connection;
+  const [resource, audience, scope] = [form.get('resource'), form.get('audience'), form.get('scope')];
+  const ways = [request.connection, resource, audience, scope].filter((one) => one !== null && one !== undefined && one !== '').length;
+  if (ways > 1) throw new Refusal(400, 'invalid_request', 'Name the connection once: by the path, by resource, by audience or by scope.');
+  const unknown = (error: 'invalid_target' | 'invalid_scope', form: string) =>
+    new Refusal(400, error, `There is no such connection for this caller. Name it as ${form}.`);
+  if (request.connection !== null) {
+    const byPath = caller.connections.get(request.connection);
+    if (!byPath) throw unknown('invalid_target', `${publicUrl}/oauth/token/NAME`);
+    return byPath;
+  }
+  if (scope) {
+    const name = /^connection:(\S+)$/.exec(scope.trim())?.[1];
+    const byScope = name === undefined ? undefined : caller.connections.get(name);
+    if (name === undefined)
+      throw new Refusal(
+        400,
+        'invalid_scope',
+        'A connection has the scopes that its person granted: leave scope empty, or name the connection as connection:NAME.',
+      );
+    if (!byScope) throw unknown('invalid_scope', 'scope=connection:NAME');
+    return byScope;
+  }
+  const named = resource || audience;
+  if (named) {
+    const connection = named.startsWith(prefix) ? caller.connections.get(named.slice(prefix.length)) : undefined;
+    if (!connection) throw unknown('invalid_target', `resource=${prefix}NAME`);
+    return connection;
+  }
+  const [only, ...more] = [...caller.connections.values()].slice(0, 2);
+  if (only && more.length === 0) return only;
+  throw new Refusal(
+    400,
+    'invalid_target',
+    only ? `This caller has several connections: name one by resource=${prefix}NAME.` : 'This caller has no connection yet.',
+  );
 }

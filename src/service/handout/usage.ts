@@ -3,11 +3,14 @@ import type { Ports } from '../ports.ts';
 import { type Bind, type Database, idBytes, instantText } from '../store/database.ts';
 import type { PermittedConnection } from './caller-directory.ts';
 
-export type UsageOutcome = 'token' | 'refused';
+/** `refused`: by us; `limited`: for want of quota; `relayed`: sent on, whatever the API answered. */
+export const USAGE_OUTCOMES = ['token', 'relayed', 'refused', 'limited'] as const;
+export type UsageOutcome = (typeof USAGE_OUTCOMES)[number];
 
-/** Counts handouts per caller, connection, minute and outcome, and writes them every 5 s: a crash may lose 5 s of counts. */
+/** Counts handouts and relayed calls per caller, connection, minute and outcome, and writes them every 5 s: a crash may lose 5 s of counts. */
 export interface Usage {
-  count(callerId: string, connection: PermittedConnection, keyId: string, outcome: UsageOutcome): void;
+  /** `keyId` null: a tool that came through the door. */
+  count(callerId: string, connection: PermittedConnection, keyId: string | null, outcome: UsageOutcome): void;
   stop(): Promise<void>;
 }
 
@@ -17,10 +20,8 @@ const MINUTE_MS = 60_000;
 /** How seldom a connection's last use is written: it is asked for in days. */
 const USED_EVERY_MS = 1_800_000;
 
-interface Count {
+interface Count extends Record<UsageOutcome, number> {
   callerId: string;
-  token: number;
-  refused: number;
 }
 interface Row {
   callerId: string;
@@ -40,11 +41,9 @@ export function usage(deps: { database: Database; ports: Pick<Ports, 'clock' | '
   const usedTold = new LRUCache<string, true>({ max: 200_000, ttl: USED_EVERY_MS });
 
   const close = (): void => {
-    for (const [connection, { callerId, token, refused }] of counts) {
-      const row = { callerId, connectionId: connection.id, minute };
-      if (token > 0) waiting.push({ ...row, outcome: 'token', count: token });
-      if (refused > 0) waiting.push({ ...row, outcome: 'refused', count: refused });
-    }
+    for (const [connection, count] of counts)
+      for (const outcome of USAGE_OUTCOMES)
+        if (count[outcome] > 0) waiting.push({ callerId: count.callerId, connectionId: connection.id, minute, outcome, count: count[outcome] });
     counts = new Map();
   };
   const write = async (rows: Row[]): Promise<void> => {
@@ -56,7 +55,9 @@ export function usage(deps: { database: Database; ports: Pick<Ports, 'clock' | '
       `INSERT INTO usage_minutes (caller_id, connection_id, minute, outcome, count) VALUES (${values.join('), (')}) ON DUPLICATE KEY UPDATE count = count + VALUES(count)`,
       bind,
     );
-    const used = [...new Set(rows.filter((row) => row.outcome === 'token').map((row) => row.connectionId))].filter((id) => !usedTold.has(id));
+    const used = [...new Set(rows.filter((row) => row.outcome === 'token' || row.outcome === 'relayed').map((row) => row.connectionId))].filter(
+      (id) => !usedTold.has(id),
+    );
     if (used.length === 0) return;
     const ids: Bind[] = [];
     await database.write(
@@ -91,11 +92,11 @@ export function usage(deps: { database: Database; ports: Pick<Ports, 'clock' | '
       }
       let count = counts.get(connection);
       if (!count) {
-        count = { callerId, token: 0, refused: 0 };
+        count = { callerId, token: 0, relayed: 0, refused: 0, limited: 0 };
         counts.set(connection, count);
       }
       count[outcome] += 1;
-      usedKeys.add(keyId);
+      if (keyId !== null) usedKeys.add(keyId);
     },
     async stop() {
       clearInterval(timer);

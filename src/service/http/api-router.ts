@@ -4,6 +4,7 @@ import type { Access, Operation, OperationName } from '../../api/operations.ts';
 import { operations } from '../../api/operations.ts';
 import { Fault } from '../../core/fault.ts';
 import { type Consents, consentCookieName } from '../consent/consents.ts';
+import { type Door, doorCookieName } from '../door/door.ts';
 import type { SignedInOperator } from '../registry/operators.ts';
 import type { HandlerInput, Handlers } from './handlers.ts';
 import type { Sessions } from './sessions.ts';
@@ -13,7 +14,7 @@ const NOBODY: SignedInOperator = { name: '', sessionId: '', endsAt: 0, kind: 'br
 const Params = z.record(z.string(), z.string().regex(/^[A-Za-z0-9._-]{1,80}$/));
 
 /** Every operation of the contract as a route: parse, check who asks, hand over, answer. */
-export function apiRouter(handlers: Handlers, sessions: Sessions, consents: Consents): Router {
+export function apiRouter(handlers: Handlers, sessions: Sessions, consents: Consents, door: Door): Router {
   const router = Router();
   for (const [name, operation] of Object.entries(operations) as [OperationName, Operation][]) {
     const method = operation.method.toLowerCase() as 'get' | 'post' | 'patch' | 'delete';
@@ -22,7 +23,7 @@ export function apiRouter(handlers: Handlers, sessions: Sessions, consents: Cons
     router[method](
       path,
       ...(operation.body ? [operation.bodyOptional ? jsonOrNothing : needsJson, json] : []),
-      route(operation, handlers[name] as never, sessions, consents),
+      route(operation, handlers[name] as never, sessions, consents, door),
     );
   }
   router.use('/api', (_request, _response, next) =>
@@ -40,10 +41,11 @@ function route(
   handle: (input: HandlerInput<OperationName>) => Promise<object & { setSession?: { token: string; endsAt: number } | 'end' }>,
   sessions: Sessions,
   consents: Consents,
+  door: Door,
 ): RequestHandler {
   return async (request, response) => {
     const params = parse(Params, request.params, 'address');
-    const operator = await admit(operation.access, request, params, sessions, consents);
+    const operator = await admit(operation.access, request, params, sessions, consents, door);
     if (operation.method !== 'GET') sessions.checkOrigin(request);
     const query = operation.query ? parse(operation.query, request.query, 'query') : undefined;
     const body = operation.body ? parse(operation.body, request.body ?? (operation.bodyOptional ? {} : undefined), '') : undefined;
@@ -54,10 +56,24 @@ function route(
   };
 }
 
-async function admit(access: Access, request: Request, params: Record<string, string>, sessions: Sessions, consents: Consents): Promise<SignedInOperator> {
+async function admit(
+  access: Access,
+  request: Request,
+  params: Record<string, string>,
+  sessions: Sessions,
+  consents: Consents,
+  door: Door,
+): Promise<SignedInOperator> {
   if (access === 'anyone') return NOBODY;
   const operator = await sessions.operator(request);
-  if (operator) return operator;
+  if (operator && access !== 'operator_at_door') return operator;
+  if (operator) {
+    // A code goes out with this answer: only the browser that the tool itself sent here may give it.
+    const id = params.request ?? '';
+    if (operator.kind === 'browser' && z.uuid().safeParse(id).success && (await door.holdsCookie(id, sessions.cookie(request, doorCookieName(id)))))
+      return operator;
+    throw new Fault('DOOR_REQUEST_OVER', { detail: 'This browser did not come from the tool.' });
+  }
   const consent = params.consent;
   if (
     access === 'consent_or_operator' &&

@@ -7,6 +7,7 @@ import type { Logger } from 'pino';
 import { Fault } from '../../core/fault.ts';
 import { definitionSchema } from '../../core/provider/json-schema.ts';
 import { CONSENT_COOKIE_SECONDS, type Consents, consentCookieName } from '../consent/consents.ts';
+import { DOOR_COOKIE_SECONDS, type Door, doorCookieName } from '../door/door.ts';
 import { apiRouter } from './api-router.ts';
 import { errorPage } from './error-page.ts';
 import type { Handlers } from './handlers.ts';
@@ -20,6 +21,7 @@ export interface AppParts {
   handlers: Handlers;
   sessions: Sessions;
   consents: Consents;
+  door: Door;
   /** A client's public keys (RFC 7517). */
   publicKeys(provider: string, client: string): Promise<{ keys: object[] }>;
   /** Null while all is well, else why not. */
@@ -82,10 +84,24 @@ export function app(parts: AppParts): Express {
     response.json({
       issuer: publicUrl,
       token_endpoint: `${publicUrl}/oauth/token`,
-      grant_types_supported: ['client_credentials'],
-      token_endpoint_auth_methods_supported: ['client_secret_basic', 'client_secret_post'],
-      response_types_supported: [],
+      authorization_endpoint: `${publicUrl}/door/authorize`,
+      revocation_endpoint: `${publicUrl}/oauth/revoke`,
+      grant_types_supported: ['client_credentials', 'authorization_code', 'refresh_token'],
+      token_endpoint_auth_methods_supported: ['client_secret_basic', 'client_secret_post', 'none'],
+      revocation_endpoint_auth_methods_supported: ['client_secret_basic', 'client_secret_post', 'none'],
+      response_types_supported: ['code'],
+      response_modes_supported: ['query'],
+      code_challenge_methods_supported: ['S256'],
+      authorization_response_iss_parameter_supported: true,
     });
+  });
+
+  // The door (RFC 6749 §4.1.1): a tool sends the browser here; whoever is asked answers in the console.
+  server.get('/door/authorize', async (request, response) => {
+    const { location, request: asked } = await parts.door.begin(new URL(request.originalUrl, publicUrl).searchParams, request.ip ?? '');
+    if (asked) parts.sessions.giveConsentCookie(response, doorCookieName(asked.id), asked.cookie, DOOR_COOKIE_SECONDS);
+    response.setHeader('cache-control', 'no-store');
+    response.redirect(303, location);
   });
 
   server.get('/consent/start/:ticket', async (request, response) => {
@@ -111,7 +127,7 @@ export function app(parts: AppParts): Express {
     schema ??= JSON.stringify(definitionSchema());
     response.type('application/schema+json').send(schema);
   });
-  server.use(apiRouter(parts.handlers, parts.sessions, parts.consents));
+  server.use(apiRouter(parts.handlers, parts.sessions, parts.consents, parts.door));
   if (existsSync(join(parts.consoleFolder, 'index.html'))) {
     server.use(
       express.static(parts.consoleFolder, {

@@ -2,26 +2,31 @@ import type { z } from 'zod';
 import type { AnswerOf, OperationName, Operations } from '../../api/operations.ts';
 import type { Consents } from '../consent/consents.ts';
 import { takeOver } from '../consent/take-over.ts';
+import type { Door } from '../door/door.ts';
 import { checkAgreement } from '../registry/agreement.ts';
 import { changeAnswers, showAnswers } from '../registry/answers.ts';
 import * as approvals from '../registry/approvals.ts';
+import { listUsage } from '../registry/caller-uses.ts';
 import * as callers from '../registry/callers.ts';
 import { chooseScopes } from '../registry/choose-scopes.ts';
 import * as certificates from '../registry/client-certificates.ts';
 import { notepad } from '../registry/client-notepad.ts';
 import * as secrets from '../registry/client-secrets.ts';
 import * as clients from '../registry/clients.ts';
-import { callConnection, probeConnection } from '../registry/connection-calls.ts';
+import { probeConnection } from '../registry/connection-calls.ts';
 import { showConnection } from '../registry/connection-view.ts';
 import * as connections from '../registry/connections.ts';
 import { draftProvider } from '../registry/drafts.ts';
 import type { Operators, SignedInOperator } from '../registry/operators.ts';
 import * as providers from '../registry/providers.ts';
+import { showQuota } from '../registry/quota-view.ts';
 import * as replicas from '../registry/replicas.ts';
 import { retryRevocation, revokeConnection } from '../registry/revoke.ts';
 import { iso, type Services } from '../registry/services.ts';
+import { listSheets } from '../registry/sheets.ts';
 import { decideStandby, giveKey } from '../registry/standby.ts';
 import { installationState, showStatus } from '../registry/status.ts';
+import * as trying from '../registry/trying.ts';
 
 type Output<N extends OperationName, K extends 'body' | 'query'> = Operations[N] extends Record<K, infer S extends z.ZodType> ? z.output<S> : undefined;
 
@@ -36,7 +41,7 @@ export interface HandlerInput<N extends OperationName> {
 export type Handlers = { [N in OperationName]: (input: HandlerInput<N>) => Promise<AnswerOf<N> & { setSession?: { token: string; endsAt: number } | 'end' }> };
 
 /** One line for each operation: which function of the service answers it. */
-export function handlers(s: Services, operators: Operators, consents: Consents): Handlers {
+export function handlers(s: Services, operators: Operators, consents: Consents, door: Door): Handlers {
   const sessionView = (operator: Pick<SignedInOperator, 'name' | 'endsAt'>) => ({
     operator: operator.name,
     ends_at: iso(operator.endsAt),
@@ -114,7 +119,6 @@ export function handlers(s: Services, operators: Operators, consents: Consents):
     retryRevocation: (input) => retryRevocation(s, p(input, 'connection'), input.operator.name),
     revokeConnection: (input) => revokeConnection(s, p(input, 'connection'), input.operator.name),
     probeConnection: (input) => probeConnection(s, p(input, 'connection'), input.body, input.operator.name),
-    callConnection: (input) => callConnection(s, p(input, 'connection'), input.body.path, input.operator.name),
     listAttempts: (input) => connections.listAttempts(s, p(input, 'connection')),
     giveCode: (input) => consents.giveCode(p(input, 'consent'), input.body.code),
     answerConsent: (input) => consents.answer(p(input, 'consent'), input.body.pasted, input.operator.name),
@@ -128,5 +132,21 @@ export function handlers(s: Services, operators: Operators, consents: Consents):
     removeCaller: (input) => callers.removeCaller(s, p(input, 'caller'), input.operator.name),
     addKey: (input) => callers.addKey(s, p(input, 'caller'), input.body, input.operator.name),
     retireKey: (input) => callers.retireKey(s, p(input, 'caller'), p(input, 'key'), input.operator.name),
+    permitCaller: (input) => callers.permitCaller(s, p(input, 'caller'), input.body, input.operator.name),
+    withdrawPermission: (input) => callers.withdrawPermission(s, p(input, 'caller'), p(input, 'permission'), input.operator.name),
+    endSignIn: (input) => callers.endToolSignIn(s, p(input, 'caller'), p(input, 'sign_in'), input.operator.name),
+    listSheets: (input) => listSheets(s, p(input, 'caller'), input.query.connection),
+    listUsage: ({ query }) => listUsage(s, query),
+
+    showDoorRequest: (input) => door.show(p(input, 'request')),
+    answerDoor: (input) => door.answer(p(input, 'request'), input.body.connection, input.operator.name),
+
+    offeredCalls: (input) => trying.offeredCalls(s, p(input, 'connection')),
+    callConnection: (input) => trying.callConnection(s, p(input, 'connection'), input.body, input.operator.name),
+    saveCall: (input) => trying.saveCall(s, p(input, 'connection'), input.body, input.operator.name),
+    removeCall: (input) => trying.removeCall(s, p(input, 'connection'), p(input, 'call'), input.operator.name),
+    readCalls: (input) => trying.readCalls(s, p(input, 'connection'), input.body.text),
+    writeCurl: (input) => trying.writeCurl(s, p(input, 'connection'), input.body),
+    showQuota: (input) => showQuota(s, p(input, 'connection')),
   };
 }

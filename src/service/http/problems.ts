@@ -29,7 +29,7 @@ function fromParser(error: unknown): Fault | null {
 
 export const requestIdOf = (response: Response): string => String(response.getHeader('x-request-id') ?? '');
 
-/** The one place where errors become answers: pages for browsers on their way through a consent, problems for programs. */
+/** The one place where errors become answers: pages for browsers on their way through a consent or the door, problems for programs. */
 export function errorHandler(log: Logger, page: (fault: Fault, requestId: string) => string): ErrorRequestHandler {
   return (error: unknown, request: Request, response: Response, next) => {
     if (response.headersSent) return next(error);
@@ -38,7 +38,7 @@ export function errorHandler(log: Logger, page: (fault: Fault, requestId: string
     if (fault.code === 'INTERNAL') log.error({ requestId, cause: safeStack(fault.cause ?? fault) }, 'request failed');
     if (fault.retryAfterMs !== undefined) response.setHeader('retry-after', String(Math.max(1, Math.ceil(fault.retryAfterMs / 1000))));
     response.status(fault.status).setHeader('cache-control', 'no-store');
-    const wantsPage = /^\/(consent|oauth\/callback)\//.test(request.path);
+    const wantsPage = /^\/(consent|oauth\/callback|door)\//.test(request.path);
     if (wantsPage) response.type('html').send(page(fault, requestId));
     else response.type('application/problem+json').send(JSON.stringify(problemOf(fault, requestId)));
   };

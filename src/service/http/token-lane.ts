@@ -2,32 +2,61 @@ import { randomUUID } from 'node:crypto';
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import type { Logger } from 'pino';
 import proxyAddress from 'proxy-addr';
-import { malformedTokenRequest, type TokenEndpoint, type TokenEndpointAnswer } from '../handout/token-endpoint.ts';
+import { malformedRequest, type OAuthAnswer, type OAuthRequest } from '../handout/oauth-answer.ts';
+import type { TokenEndpoint } from '../handout/token-endpoint.ts';
 
-/** The token endpoint ahead of Express, which would cost four fifths of what it can serve. True: the request is taken. */
+/** The token and revocation endpoints ahead of Express, which would cost four fifths of what it can serve. True: the request is taken. */
 export type TokenLane = (request: IncomingMessage, response: ServerResponse) => boolean;
 
-const PATH = '/oauth/token';
+const TOKEN = '/oauth/token';
+const REVOKE = '/oauth/revoke';
 const BODY_MOST = 16 * 1024;
 
-export function tokenLane(parts: { tokenEndpoint: TokenEndpoint; trustedProxies: number; log: Logger }): TokenLane {
-  const { trustedProxies, log } = parts;
-  const trusted = (_address: string, hops: number): boolean => hops < trustedProxies;
-  const addressOf = (request: IncomingMessage): string => (trustedProxies === 0 ? (request.socket.remoteAddress ?? '') : proxyAddress(request, trusted));
+/** What a path asks for, or null: not ours. */
+type Way = { endpoint: 'token'; connection: string | null; ownPath: string | null } | { endpoint: 'revoke' };
 
+/** The client's address: `trustedProxies` hops of X-Forwarded-For are believed. */
+export const addressReader = (trustedProxies: number): ((request: IncomingMessage) => string) => {
+  const trusted = (_address: string, hops: number): boolean => hops < trustedProxies;
+  return (request) => (trustedProxies === 0 ? (request.socket.remoteAddress ?? '') : proxyAddress(request, trusted));
+};
+
+export function tokenLane(parts: {
+  tokenEndpoint: TokenEndpoint;
+  /** Whether a caller has this further token path. */
+  hasTokenPath(path: string): boolean;
+  addressOf(request: IncomingMessage): string;
+  log: Logger;
+}): TokenLane {
+  const { log, addressOf } = parts;
+  const wayOf = (path: string): Way | null => {
+    if (path.startsWith(TOKEN)) {
+      const rest = path.slice(TOKEN.length);
+      if (rest === '' || rest === '/') return { endpoint: 'token', connection: null, ownPath: null };
+      const named = /^\/([a-z0-9][a-z0-9._-]{0,62})\/?$/.exec(rest)?.[1];
+      return named === undefined ? null : { endpoint: 'token', connection: named, ownPath: null };
+    }
+    if (path === REVOKE) return { endpoint: 'revoke' };
+    return parts.hasTokenPath(path) ? { endpoint: 'token', connection: null, ownPath: path } : null;
+  };
+
+  const answerTo = (way: Way, request: OAuthRequest): Promise<OAuthAnswer> =>
+    way.endpoint === 'revoke'
+      ? parts.tokenEndpoint.revoke(request)
+      : parts.tokenEndpoint.token({ ...request, connection: way.connection, ownPath: way.ownPath });
   const runId = randomUUID().slice(0, 8);
   let served = 0;
-  const serve = async (request: IncomingMessage, response: ServerResponse, query: string): Promise<void> => {
+  const serve = async (request: IncomingMessage, response: ServerResponse, way: Way, query: string): Promise<void> => {
     const startedAt = Date.now();
     served += 1;
     const requestId = `${runId}-${served.toString(36)}`;
     const read = request.method === 'POST' ? await readBody(request) : null;
     const answer =
       read === null
-        ? allowPost(malformedTokenRequest(405, 'Send a POST.'))
+        ? allowPost(malformedRequest(405, 'Send a POST.'))
         : read.tooLarge
-          ? malformedTokenRequest(413, 'The body is larger than 16 kB.')
-          : await parts.tokenEndpoint({
+          ? malformedRequest(413, 'The body is larger than 16 kB.')
+          : await answerTo(way, {
               contentType: request.headers['content-type'],
               authorization: request.headers.authorization,
               query,
@@ -41,15 +70,14 @@ export function tokenLane(parts: { tokenEndpoint: TokenEndpoint; trustedProxies:
     response.end(body);
     const level = answer.status >= 500 ? 'warn' : 'debug';
     if (!log.isLevelEnabled(level)) return;
-    log[level]({ requestId, method: request.method, route: PATH, status: answer.status, ms: Date.now() - startedAt }, 'request');
+    log[level]({ requestId, method: request.method, route: way.endpoint, status: answer.status, ms: Date.now() - startedAt }, 'request');
   };
   return (request, response) => {
     const url = request.url ?? '';
-    if (!url.startsWith(PATH)) return false;
-    const rest = url.slice(PATH.length);
-    if (rest !== '' && rest !== '/' && !/^\/?\?/.test(rest)) return false;
-    const mark = rest.indexOf('?');
-    serve(request, response, mark < 0 ? '' : rest.slice(mark + 1)).catch((cause: unknown) => {
+    const mark = url.indexOf('?');
+    const way = wayOf(mark < 0 ? url : url.slice(0, mark));
+    if (way === null) return false;
+    serve(request, response, way, mark < 0 ? '' : url.slice(mark + 1)).catch((cause: unknown) => {
       log.debug({ cause: cause instanceof Error ? cause.message : 'unknown' }, 'a token request broke off');
       response.destroy();
     });
@@ -57,7 +85,7 @@ export function tokenLane(parts: { tokenEndpoint: TokenEndpoint; trustedProxies:
   };
 }
 
-const allowPost = (answer: TokenEndpointAnswer): TokenEndpointAnswer => ({ ...answer, headers: [...answer.headers, 'allow', 'POST'] });
+const allowPost = (answer: OAuthAnswer): OAuthAnswer => ({ ...answer, headers: [...answer.headers, 'allow', 'POST'] });
 
 /** @throws when the caller breaks off. The server's request time limit bounds how long it may take. */
 function readBody(request: IncomingMessage): Promise<{ body: string; tooLarge: boolean }> {

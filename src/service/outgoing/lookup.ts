@@ -57,5 +57,11 @@ export function outgoingLookup(allowed: readonly string[]): LookupFunction {
   };
 }
 
+/** True for a host that may be called: a private address written out only where it is configured. Names are judged when they are resolved. */
+export function mayBeCalled(hostname: string, allowed: readonly string[]): boolean {
+  const host = hostname.replace(/^\[|\]$/g, '');
+  return isIP(host) === 0 || !isPrivateAddress(host) || isAllowed(host, allowed);
+}
+
 export const isAllowed = (hostname: string, allowed: readonly string[]): boolean =>
   allowed.some((one) => one === hostname || (one.startsWith('*.') && hostname.endsWith(one.slice(1))));

@@ -1,8 +1,7 @@
-import { isIP } from 'node:net';
 import { performance } from 'node:perf_hooks';
-import { Agent } from 'undici';
+import { Agent, type Dispatcher, EnvHttpProxyAgent } from 'undici';
 import type { Send, WireAnswer, WireFailure } from '../../core/oauth/wire.ts';
-import { isAllowed, isPrivateAddress, outgoingLookup } from './lookup.ts';
+import { mayBeCalled, outgoingLookup } from './lookup.ts';
 
 const CONNECT_LIMIT_MS = 5_000;
 const LATE_MS = 1_000;
@@ -25,8 +24,18 @@ const UNSENT: Record<string, string> = {
   EPROTO: 'tls',
 };
 
+/** The proxy through which calls leave, from the variables that all programs share; null: none. */
+export interface OutgoingProxy {
+  http: string | null;
+  https: string | null;
+  /** Hosts that are called directly, separated by commas. */
+  except: string;
+}
+
 export interface Outgoing {
   send: Send;
+  /** For calls whose answers are streamed: the relay's. */
+  dispatcher: Dispatcher;
   close(): Promise<void>;
 }
 
@@ -34,19 +43,30 @@ export interface Outgoing {
  * The one way out: undici pools, a deadline for the whole exchange, a size limit, no redirects, no automatic retry.
  * `privateHosts`: names that may resolve to private addresses.
  */
-export function outgoing(privateHosts: readonly string[]): Outgoing {
+export function outgoing(privateHosts: readonly string[], proxy: OutgoingProxy | null = null): Outgoing {
   const connect = { timeout: CONNECT_LIMIT_MS, lookup: outgoingLookup(privateHosts) };
-  const pooled = new Agent({ connect, connections: 64, pipelining: 1, keepAliveTimeout: 4_000 });
+  const pools = (options: Agent.Options): Dispatcher =>
+    proxy === null
+      ? new Agent({ connect, ...options })
+      : // With a proxy the names are resolved there: it is the proxy that must refuse private addresses.
+        new EnvHttpProxyAgent({
+          connect,
+          ...options,
+          ...(proxy.http ? { httpProxy: proxy.http } : {}),
+          ...(proxy.https ? { httpsProxy: proxy.https } : {}),
+          noProxy: ['localhost', '.localhost', '127.0.0.1', '[::1]', proxy.except].filter(Boolean).join(','),
+        });
+  const pooled = pools({ connections: 64, pipelining: 1, keepAliveTimeout: 4_000 });
+  const relayed = pools({ connections: 256, pipelining: 1, keepAliveTimeout: 4_000 });
   // A pooled socket that the far side has just closed makes "was it sent?" unanswerable: where it matters, each request has its own.
-  const single = new Agent({ connect, connections: 64, pipelining: 0 });
+  const single = pools({ connections: 64, pipelining: 0 });
 
   const send: Send = async (request) => {
     const startedAt = performance.now();
     const took = () => Math.round(performance.now() - startedAt);
     const failure = (kind: WireFailure['kind'], reason: string): WireFailure => ({ kind, reason, tookMs: took() });
     const url = new URL(request.url);
-    const host = url.hostname.replace(/^\[|\]$/g, '');
-    if (isIP(host) && isPrivateAddress(host) && !isAllowed(host, privateHosts)) return failure('unsent', 'address_forbidden');
+    if (!mayBeCalled(url.hostname, privateHosts)) return failure('unsent', 'address_forbidden');
     const deadline = patientDeadline(request.deadlineMs);
     try {
       const response = await (request.freshSocket ? single : pooled).request({
@@ -71,7 +91,7 @@ export function outgoing(privateHosts: readonly string[]): Outgoing {
       return failure('unclear', deadline.signal.aborted || code.includes('TIMEOUT') ? 'timeout' : 'reset');
     }
   };
-  return { send, close: async () => void (await Promise.all([pooled.close(), single.close()])) };
+  return { send, dispatcher: relayed, close: async () => void (await Promise.all([pooled.close(), single.close(), relayed.destroy()])) };
 }
 
 /**

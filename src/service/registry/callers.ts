@@ -1,11 +1,14 @@
 import type { z } from 'zod';
-import type { AddCaller, AddKey, Caller, ChangeCaller, NewKey } from '../../api/callers.ts';
+import type { AddCaller, AddKey, Caller, CallerSummary, ChangeCaller, NewKey, Permit } from '../../api/callers.ts';
 import { Fault } from '../../core/fault.ts';
 import { base64url, CALLER_ID_PREFIX, CALLER_KEY_PREFIX } from '../../core/identifiers.ts';
+import { endSignIn, endSignIns, signedInTools } from '../door/sign-ins.ts';
 import { hashKey } from '../handout/caller-directory.ts';
 import { recordId } from '../ports.ts';
 import { idBytes, instantText } from '../store/database.ts';
 import type { Row } from '../store/tables.ts';
+import { connectionIdOf, permissionsOf, permit, setNamed, withdraw } from './caller-permissions.ts';
+import { usesOf } from './caller-uses.ts';
 import { iso, isoOrNull, type Services } from './services.ts';
 
 type Needs = Pick<Services, 'database' | 'tables' | 'history' | 'ports' | 'settings' | 'changes'>;
@@ -13,21 +16,17 @@ type Needs = Pick<Services, 'database' | 'tables' | 'history' | 'ports' | 'setti
 const HOUR_MS = 3_600_000;
 const STARTS_SHOWN = 8;
 
-async function find(s: Needs, name: string): Promise<Row<'callers'>> {
+export async function findCaller(s: Needs, name: string): Promise<Row<'callers'>> {
   const record = await s.tables.callers.find({ name });
   if (!record) throw new Fault('NOT_FOUND', { detail: `No caller is called ${name}.` });
   return record;
 }
 
 async function connectionsOf(s: Needs, record: Row<'callers'>): Promise<string[]> {
-  const rows = await s.database.select<{ name: string }>(
-    'SELECT k.name FROM permissions p JOIN connections k ON k.id = p.connection_id WHERE p.caller_id = $1 ORDER BY k.name',
-    [idBytes(record.id)],
-  );
-  return rows.map((row) => row.name);
+  return [...new Set((await permissionsOf(s, record.id)).flatMap((one) => one.covers))].sort();
 }
 
-async function view(s: Needs, record: Row<'callers'>): Promise<Caller> {
+async function summary(s: Needs, record: Row<'callers'>): Promise<CallerSummary> {
   const [keys, connections, counts] = await Promise.all([
     s.tables.callerKeys.list({ callerId: record.id }, 'startsAt'),
     connectionsOf(s, record),
@@ -52,42 +51,74 @@ async function view(s: Needs, record: Row<'callers'>): Promise<Caller> {
       retired_at: isoOrNull(key.endsAt),
     })),
     handouts_last_hour: n('token'),
-    refused_last_hour: n('refused'),
+    relayed_last_hour: n('relayed'),
+    refused_last_hour: n('refused') + n('limited'),
     last_used_at: used.length > 0 ? iso(Math.max(...used)) : null,
     token_url: tokenUrl(s),
   };
 }
 
-const tokenUrl = (s: Pick<Needs, 'settings'>): string => `${s.settings.publicUrl}/oauth/token`;
-
-export async function listCallers(s: Needs): Promise<{ items: Caller[] }> {
-  return { items: await Promise.all((await s.tables.callers.list({}, 'name')).map((record) => view(s, record))) };
+async function view(s: Needs, record: Row<'callers'>): Promise<Caller> {
+  const [short, permissions, uses, signedIn] = await Promise.all([
+    summary(s, record),
+    permissionsOf(s, record.id),
+    usesOf(s, record.id),
+    signedInTools(s, record.id),
+  ]);
+  return {
+    ...short,
+    permissions,
+    uses,
+    token_path: record.tokenPath,
+    redirect_uris: (record.redirectUris as string[] | null) ?? [],
+    keeps_no_secret: record.keepsNoSecret,
+    signed_in: signedIn,
+  };
 }
 
-export const showCaller = async (s: Needs, name: string): Promise<Caller> => view(s, await find(s, name));
+const tokenUrl = (s: Pick<Needs, 'settings'>): string => `${s.settings.publicUrl}/oauth/token`;
 
-async function connectionIds(s: Needs, names: string[]): Promise<string[]> {
-  return Promise.all(
-    [...new Set(names)].map(async (name) => {
-      const connection = await s.tables.connections.find({ name });
-      if (!connection) throw new Fault('NOT_FOUND', { detail: `No connection is called ${name}.` });
-      return connection.id;
-    }),
-  );
+export async function listCallers(s: Needs): Promise<{ items: CallerSummary[] }> {
+  return { items: await Promise.all((await s.tables.callers.list({}, 'name')).map((record) => summary(s, record))) };
+}
+
+export const showCaller = async (s: Needs, name: string): Promise<Caller> => view(s, await findCaller(s, name));
+
+export async function permitCaller(s: Needs, name: string, input: z.output<typeof Permit>, operator: string): Promise<Caller> {
+  const record = await findCaller(s, name);
+  await permit(s, record, input, operator);
+  return view(s, record);
+}
+
+export async function withdrawPermission(s: Needs, name: string, id: string, operator: string): Promise<Caller> {
+  const record = await findCaller(s, name);
+  await withdraw(s, record, id, operator);
+  return view(s, record);
+}
+
+/** @throws {Fault} INPUT_INVALID where another caller has this token path */
+async function refuseTakenPath(s: Needs, path: string | null | undefined, but: string): Promise<void> {
+  if (!path) return;
+  const other = await s.tables.callers.find({ tokenPath: path });
+  if (other && other.id !== but) throw new Fault('INPUT_INVALID', { places: [{ path: 'token_path', why: `The caller ${other.name} has it.` }] });
 }
 
 export async function addCaller(s: Needs, input: z.output<typeof AddCaller>, operator: string): Promise<NewKey> {
   if (await s.tables.callers.find({ name: input.name })) throw new Fault('NAME_TAKEN', { detail: `A caller called ${input.name} exists.` });
-  const connections = await connectionIds(s, input.connections);
+  for (const connection of input.connections) await connectionIdOf(s, connection);
+  await refuseTakenPath(s, input.token_path, '');
   const record: Row<'callers'> = {
     id: recordId(s.ports),
     name: input.name,
     title: input.title,
     callerId: `${CALLER_ID_PREFIX}${base64url(s.ports.random.bytes(12))}`,
+    tokenPath: input.token_path ?? null,
+    redirectUris: input.redirect_uris ?? [],
+    keepsNoSecret: input.keeps_no_secret ?? false,
     createdAt: s.ports.clock.now(),
   };
   await s.tables.callers.insert(record);
-  for (const connectionId of connections) await s.tables.permissions.insert({ id: recordId(s.ports), callerId: record.id, connectionId });
+  await setNamed(s, record.id, input.connections);
   s.history.add({
     actor: operator,
     kind: 'caller_added',
@@ -95,10 +126,10 @@ export async function addCaller(s: Needs, input: z.output<typeof AddCaller>, ope
     says: `Added the caller ${input.name}.`,
     data: { connections: input.connections },
   });
-  return makeKey(s, record, 'first key');
+  return makeKey(s, record, 'first key', null);
 }
 
-async function makeKey(s: Needs, record: Row<'callers'>, label: string): Promise<NewKey> {
+async function makeKey(s: Needs, record: Row<'callers'>, label: string, endsAt: number | null): Promise<NewKey> {
   const key = `${CALLER_KEY_PREFIX}${base64url(s.ports.random.bytes(32))}`;
   await s.tables.callerKeys.insert({
     id: recordId(s.ports),
@@ -107,7 +138,7 @@ async function makeKey(s: Needs, record: Row<'callers'>, label: string): Promise
     starts: key.slice(0, STARTS_SHOWN),
     hash: hashKey(key),
     startsAt: s.ports.clock.now(),
-    endsAt: null,
+    endsAt,
     lastUsedAt: null,
   });
   await s.changes.announce('caller', record.name);
@@ -122,17 +153,24 @@ async function makeKey(s: Needs, record: Row<'callers'>, label: string): Promise
 }
 
 export async function addKey(s: Needs, name: string, input: z.output<typeof AddKey>, operator: string): Promise<NewKey> {
-  const record = await find(s, name);
-  const made = await makeKey(s, record, input.label);
-  s.history.add({ actor: operator, kind: 'key_added', subject: `caller:${name}`, says: `Added a key${input.label ? ` called ${input.label}` : ''}.` });
+  const record = await findCaller(s, name);
+  const endsAt = input.ends_at === null ? null : Date.parse(input.ends_at);
+  if (endsAt !== null && endsAt <= s.ports.clock.now()) throw new Fault('INPUT_INVALID', { places: [{ path: 'ends_at', why: 'That is over already.' }] });
+  const made = await makeKey(s, record, input.label, endsAt);
+  s.history.add({
+    actor: operator,
+    kind: 'key_added',
+    subject: `caller:${name}`,
+    says: `Added a key${input.label ? ` called ${input.label}` : ''}${input.ends_at ? `, until ${input.ends_at.slice(0, 16)}` : ''}.`,
+  });
   return made;
 }
 
 export async function retireKey(s: Needs, name: string, keyId: string, operator: string): Promise<Caller> {
-  const record = await find(s, name);
+  const record = await findCaller(s, name);
   const key = await s.tables.callerKeys.find({ id: keyId, callerId: record.id });
   if (!key) throw new Fault('NOT_FOUND', { detail: 'The caller has no such key.' });
-  if (key.endsAt === null) {
+  if (key.endsAt === null || key.endsAt > s.ports.clock.now()) {
     await s.tables.callerKeys.change({ id: keyId }, { endsAt: s.ports.clock.now() });
     s.history.add({ actor: operator, kind: 'key_retired', subject: `caller:${name}`, says: `Retired the key ${key.starts}\u2026` });
     await s.changes.announce('caller', name);
@@ -140,30 +178,39 @@ export async function retireKey(s: Needs, name: string, keyId: string, operator:
   return view(s, record);
 }
 
-/** Changes title and permissions; a connection that is left out is withdrawn. */
+/** Changes what is named; of `connections`, one that is left out is withdrawn. */
 export async function changeCaller(s: Needs, name: string, input: z.output<typeof ChangeCaller>, operator: string): Promise<Caller> {
-  const record = await find(s, name);
-  if (input.title !== undefined) await s.tables.callers.change({ id: record.id }, { title: input.title });
-  if (input.connections) {
-    const ids = await connectionIds(s, input.connections);
-    await s.database.transaction(async (transaction) => {
-      await s.tables.permissions.remove({ callerId: record.id }, transaction);
-      for (const connectionId of ids) await s.tables.permissions.insert({ id: recordId(s.ports), callerId: record.id, connectionId }, transaction);
-    });
-  }
+  const record = await findCaller(s, name);
+  await refuseTakenPath(s, input.token_path, record.id);
+  const set: Partial<Row<'callers'>> = {
+    ...(input.title !== undefined && { title: input.title }),
+    ...(input.token_path !== undefined && { tokenPath: input.token_path }),
+    ...(input.redirect_uris && { redirectUris: input.redirect_uris }),
+    ...(input.keeps_no_secret !== undefined && { keepsNoSecret: input.keeps_no_secret }),
+  };
+  if (Object.keys(set).length > 0) await s.tables.callers.change({ id: record.id }, set);
+  if (input.connections) await setNamed(s, record.id, input.connections);
   await s.changes.announce('caller', name);
   s.history.add({ actor: operator, kind: 'caller_changed', subject: `caller:${name}`, says: 'Changed the caller.', data: { ...input } });
-  return view(s, { ...record, title: input.title ?? record.title });
+  return view(s, { ...record, ...set });
 }
 
 export async function removeCaller(s: Needs, name: string, operator: string): Promise<{ done: true }> {
-  const record = await find(s, name);
+  const record = await findCaller(s, name);
+  await endSignIns(s, { callerId: record.id }, 'caller_removed');
   await s.database.transaction(async (transaction) => {
     await s.tables.permissions.remove({ callerId: record.id }, transaction);
+    await s.tables.doorRequests.remove({ callerId: record.id }, transaction);
     await s.tables.callerKeys.remove({ callerId: record.id }, transaction);
     await s.tables.callers.remove({ id: record.id }, transaction);
   });
   await s.changes.announce('caller', name);
   s.history.add({ actor: operator, kind: 'caller_removed', subject: `caller:${name}`, says: 'Removed the caller and its keys.' });
   return { done: true };
+}
+
+export async function endToolSignIn(s: Needs, name: string, id: string, operator: string): Promise<Caller> {
+  const record = await findCaller(s, name);
+  await endSignIn(s, record, id, operator);
+  return view(s, record);
 }

@@ -7,22 +7,24 @@ import { isClientsOwn, isKey } from '../../core/oauth/grant-kinds.ts';
 import { abilitiesOf, probeOf, withStaticKey } from '../../core/provider/api.ts';
 import { withApiBase } from '../../core/provider/api-base.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
-import type { Secret } from '../../core/secret.ts';
-import { type AboutToken, apiAddress, callApi, isGood } from '../calls.ts';
+import { type AboutToken, callGrant, isGood } from '../calls.ts';
 import type { Row } from '../store/tables.ts';
 import { methodOf, refuseUnconfirmed } from './client-record.ts';
 import { connectionDefinition } from './connection-definition.ts';
 import { current, refusePaused } from './find-connection.ts';
 import { iso, type Services } from './services.ts';
 
-/** One grant ready to be called with: its definition as the API wants it, its token, and what is known of that token. */
+/** One grant ready to be called with: its definition as the API wants it, and what is known of its token. */
 export interface Callable {
+  grant: Row<'grants'>;
   definition: ProviderDefinition;
-  token: Secret;
   about: AboutToken;
+  client: Row<'clients'>;
+  /** The connection's values and the client's, by which addresses and saved calls are filled. */
+  placeholders: Record<string, string>;
 }
 
-/** Also a grant that waits beside the one in use can be called with. @throws {Fault} as a handout does */
+/** Also a grant that waits beside the one in use can be called with. @throws {Fault} NOT_FOUND, ORIGIN_UNCONFIRMED */
 export async function callableWith(s: Services, grant: Row<'grants'>, connection: Row<'connections'>): Promise<Callable> {
   const client = await s.tables.clients.find({ id: grant.clientId ?? connection.clientId });
   const provider = client && (await s.tables.providers.find({ id: client.providerId }));
@@ -32,10 +34,11 @@ export async function callableWith(s: Services, grant: Row<'grants'>, connection
   refuseUnconfirmed(found.unconfirmed);
   const based = withApiBase(found.definition, grant.apiBaseUrl);
   const definition = isKey(grant.kind) ? withStaticKey(based) : based;
-  const { access } = await s.handout(grant.id);
   return {
+    grant,
     definition,
-    token: access,
+    client,
+    placeholders: { ...(client.placeholders as Record<string, string>), ...placeholders },
     about: {
       definition,
       scopesRequested: connection.scopes as string[],
@@ -46,17 +49,19 @@ export async function callableWith(s: Services, grant: Row<'grants'>, connection
   };
 }
 
-async function callableNow(s: Services, name: string): Promise<Callable & { grantId: string }> {
+/** The grant in use. @throws {Fault} CONNECTION_NOT_AGREED, CONNECTION_PAUSED, ORIGIN_UNCONFIRMED */
+export async function callableNow(s: Services, name: string): Promise<Callable & { connectionId: string }> {
   const { one, grantId } = await current(s, name);
   refusePaused(one);
   const [grant, connection] = await Promise.all([s.tables.grants.find({ id: grantId }), s.tables.connections.find({ id: one.id })]);
   if (!grant || !connection) throw new Fault('CONNECTION_NOT_AGREED');
-  return { ...(await callableWith(s, grant, connection)), grantId };
+  return { ...(await callableWith(s, grant, connection)), connectionId: connection.id };
 }
 
 /** The call that proves the connection, or one of its abilities; its answer is kept on the grant. */
 export async function probeConnection(s: Services, name: string, input: z.output<typeof ProbeRequest>, operator: string): Promise<CallAnswer> {
-  const { definition, token, about, grantId } = await callableNow(s, name);
+  const { definition, about, grant } = await callableNow(s, name);
+  const grantId = grant.id;
   const all = abilitiesOf(definition);
   const chosen = input.ability === undefined ? all.find(({ probe }) => !probe.effects) : all.find((one) => one.name === input.ability);
   if (!chosen)
@@ -73,7 +78,7 @@ export async function probeConnection(s: Services, name: string, input: z.output
     });
   const address = { url: `${chosen.api.base_url.replace(/\/$/, '')}${probe.path}`, api: chosen.api };
   const body = probe.body ?? (probe.method === 'POST' || probe.method === 'PUT' ? '{}' : undefined);
-  const answer = await callApi(s.ports, address, token, { method: probe.method, body }, { ...about, needs: probe.needs });
+  const answer = await callGrant(s, grant, address, { method: probe.method, body }, { ...about, needs: probe.needs });
   if (probe === probeOf(definition)) await keepProof(s, grantId, answer, definition);
   else await keepAbility(s, grantId, chosen.name, answer, definition);
   if (probe.effects)
@@ -122,17 +127,4 @@ export function abilitiesView(definition: ProviderDefinition, grant: Row<'grants
       diagnosis: own?.diagnosis ?? null,
     };
   });
-}
-
-export async function callConnection(s: Services, name: string, path: string, operator: string): Promise<CallAnswer> {
-  const { definition, token, about } = await callableNow(s, name);
-  const address = apiAddress(definition, path);
-  const answer = await callApi(s.ports, address, token, { method: 'GET' }, about);
-  s.history.add({
-    actor: operator,
-    kind: 'called',
-    subject: `connection:${name}`,
-    says: `GET ${new URL(address.url).pathname} answered ${answer.status ?? answer.reason}.`,
-  });
-  return answer;
 }

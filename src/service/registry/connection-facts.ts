@@ -47,6 +47,7 @@ export interface Known {
   grantId: string | null;
   revision: number;
   createdAt: number;
+  labels: string[];
 }
 
 /** Why a grant waits beside the one in use: prepared for a switch, kept after one, or not to be used before somebody decides. */
@@ -58,8 +59,9 @@ type Stored = Record<string, unknown>;
 /** What a list of connections is narrowed to. */
 export interface Narrow {
   name?: string;
-  /** Part of a name, account, provider or client. */
+  /** Part of a name, account, provider, client or label. */
   search?: string | undefined;
+  label?: string | undefined;
   /** Names after this one, at most so many. */
   after?: string | undefined;
   limit?: number;
@@ -73,13 +75,17 @@ const WELL =
 const FROM = `FROM connections k JOIN clients c ON c.id = k.client_id JOIN providers p ON p.id = c.provider_id
      LEFT JOIN grants g ON g.id = k.current_grant_id LEFT JOIN renewals r ON r.grant_id = g.id LEFT JOIN tokens t ON t.grant_id = g.id`;
 
+/** A connection's labels, in SQL: they hold no space. */
+const LABELS = "(SELECT GROUP_CONCAT(l.label ORDER BY l.label SEPARATOR ' ') FROM connection_labels l WHERE l.connection_id = k.id)";
+
 const condition = (narrow: Narrow, bind: Bind[]): string => {
   const all: string[] = [];
   if (narrow.name !== undefined) all.push(`k.name = $${bind.push(narrow.name)}`);
   if (narrow.search)
     all.push(
-      `CONCAT_WS(' ', k.name, p.name, c.name, g.account_label) COLLATE utf8mb4_general_ci LIKE $${bind.push(`%${narrow.search.replace(/[\\%_]/g, '\\$&')}%`)}`,
+      `CONCAT_WS(' ', k.name, p.name, c.name, g.account_label, ${LABELS}) COLLATE utf8mb4_general_ci LIKE $${bind.push(`%${narrow.search.replace(/[\\%_]/g, '\\$&')}%`)}`,
     );
+  if (narrow.label !== undefined) all.push(`EXISTS (SELECT 1 FROM connection_labels l WHERE l.connection_id = k.id AND l.label = $${bind.push(narrow.label)})`);
   if (narrow.after !== undefined) all.push(`k.name > $${bind.push(narrow.after)}`);
   if (narrow.unwell) all.push(`NOT ${WELL}`);
   return all.length > 0 ? `WHERE ${all.join(' AND ')}` : '';
@@ -139,7 +145,7 @@ export async function readConnections(s: Pick<Services, 'database'>, narrow: Nar
        g.id AS grant_id, g.account_label, g.scopes AS granted, g.consented_at, g.consented_by, g.evidence, g.proof, g.life_ends_at, g.api_base_url,
        JSON_VALUE(g.proof_answer, '$.status') AS proof_status, JSON_VALUE(g.proof_answer, '$.reason') AS proof_reason,
        r.next_at, r.issued_at, r.expires_at, r.generation, r.failures, r.cause, r.uncertain_since IS NOT NULL AS uncertain, t.refresh_sealed IS NOT NULL AS has_refresh, (t.refresh_sealed IS NOT NULL OR g.kind IN ('client_credentials', 'jwt_bearer', 'static_key')) AS renewable,
-       g.kind, g.opened, k.standby_grant_id, k.standby_why, k.standby_why IS NOT NULL AND k.standby_why IN ('other_account', 'not_proved') AS undecided
+       g.kind, g.opened, ${LABELS} AS labels, k.standby_grant_id, k.standby_why, k.standby_why IS NOT NULL AND k.standby_why IN ('other_account', 'not_proved') AS undecided
      ${FROM} ${condition(narrow, bind)} ORDER BY k.name ${narrow.limit === undefined ? '' : `LIMIT ${Math.floor(narrow.limit)}`}`,
     bind,
   );
@@ -201,6 +207,7 @@ function known(row: Stored, strict: Set<string>): Known {
     grantId: row.grant_id ? idText(row.grant_id as Buffer) : null,
     revision: Number(row.revision),
     createdAt: at(row.created_at) ?? 0,
+    labels: textOf(row.labels)?.split(' ') ?? [],
   };
 }
 
@@ -222,6 +229,7 @@ export async function summaries(s: Pick<Services, 'ports' | 'tables' | 'history'
     rehearsal: one.rehearsal,
     ...connectionHealth(one.facts, now),
     account: one.account,
+    labels: one.labels,
     life:
       one.issuedAt === null || one.expiresAt === null || one.kind === 'static_key'
         ? null

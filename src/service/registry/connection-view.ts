@@ -7,6 +7,7 @@ import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { compareScopes } from '../../core/scopes/compare.ts';
 import { idBytes, idText } from '../store/database.ts';
 import { agreementView } from './agreement.ts';
+import { usersOf } from './caller-uses.ts';
 import { weakerClientFor } from './choose-scopes.ts';
 import { abilitiesView } from './connection-calls.ts';
 import { connectionDefinition } from './connection-definition.ts';
@@ -24,7 +25,7 @@ export async function showConnection(s: Services, name: string): Promise<Connect
   const one = await findKnown(s, name);
   const [summary] = await summaries(s, [one], TICKS_SHOWN);
   const { definition, record } = await connectionDefinition(s, one);
-  const users = await lastUses(s, one.id);
+  const users = await usersOf(s, one.id);
   const probe = probeOf(definition);
   const operations = operationsOf(definition).filter((operation) => one.operations.includes(operation.id));
   const grant = one.grantId ? await s.tables.grants.find({ id: one.grantId }) : null;
@@ -68,6 +69,7 @@ export async function showConnection(s: Services, name: string): Promise<Connect
     next_renewal_at: isoOrNull(one.nextAt),
     failures: one.failures,
     resource: `${s.settings.publicUrl}/connections/${one.name}`,
+    relay_url: `${s.settings.publicUrl}/relay/${one.name}`,
     callers: users.map((user) => user.caller),
     probe: { path: probe?.path ?? '', state: probe ? one.facts.proof : 'not_defined', last: (grant?.proofAnswer ?? null) as CallAnswer | null },
     revision: one.revision,
@@ -80,16 +82,6 @@ function unusedScopes(definition: ProviderDefinition, granted: readonly string[]
   const used = new Set([...operations.flatMap((operation) => operation.needs.flat()), ...(definition.identity?.needs ?? []), 'openid', 'offline_access']);
   const power = (name: string) => definition.scopes.find((scope) => scope.name === name)?.power;
   return granted.filter((scope) => !used.has(scope) && power(scope) !== 'identity');
-}
-
-/** Each caller that may use it, and when it last did: what stops working when it ends. */
-async function lastUses(s: Services, connectionId: string): Promise<Connection['callers_last_used']> {
-  const rows = await s.database.select<{ name: string; at: Date | null }>(
-    // The last minute alone, by the key of the table: a caller may have half a million of them, and the page asks every 2 s.
-    'SELECT c.name, (SELECT u.minute FROM usage_minutes u WHERE u.caller_id = p.caller_id AND u.connection_id = p.connection_id ORDER BY u.minute DESC LIMIT 1) AS at FROM permissions p JOIN callers c ON c.id = p.caller_id WHERE p.connection_id = $1 ORDER BY c.name',
-    [idBytes(connectionId)],
-  );
-  return rows.map((row) => ({ caller: row.name, at: isoOrNull(row.at?.getTime() ?? null) }));
 }
 
 /** A consent that was started and can be gone on with: the newest. */

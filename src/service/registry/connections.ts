@@ -11,8 +11,10 @@ import { checkPlaceholders } from '../../core/provider/placeholders.ts';
 import { nextRenewalAt, type RenewalPolicy } from '../../core/renewal/plan.ts';
 import { bringForward, end, planAnew } from '../../core/renewal/transitions.ts';
 import { reviewScopes } from '../../core/scopes/compare.ts';
+import { endSignIns } from '../door/sign-ins.ts';
 import { recordId } from '../ports.ts';
 import { idBytes } from '../store/database.ts';
+import { forgetTokens } from '../store/forget-tokens.ts';
 import type { Row } from '../store/tables.ts';
 import { methodOf } from './client-record.ts';
 import { findClient } from './clients.ts';
@@ -26,8 +28,8 @@ type Needs = Services;
 /** A page of connections by name, and how many match in all. */
 export async function listConnections(s: Needs, query: z.output<typeof ListConnections>): Promise<{ items: ConnectionSummary[]; total: number }> {
   const [page, total] = await Promise.all([
-    readConnections(s, { search: query.search, after: query.after, limit: query.limit }),
-    countConnections(s, { search: query.search }),
+    readConnections(s, { search: query.search, label: query.label, after: query.after, limit: query.limit }),
+    countConnections(s, { search: query.search, label: query.label }),
   ]);
   return { items: await summaries(s, page, TICKS_IN_LISTS), total };
 }
@@ -90,6 +92,8 @@ export async function addConnection(s: Needs, input: z.output<typeof AddConnecti
     revision: 1,
     createdAt: s.ports.clock.now(),
   });
+  const added = await s.tables.connections.find({ name: input.name });
+  if (added) await setLabels(s, added.id, input.labels);
   s.history.add({
     actor: operator,
     kind: 'connection_added',
@@ -97,6 +101,16 @@ export async function addConnection(s: Needs, input: z.output<typeof AddConnecti
     says: `Added the connection ${input.name} through ${input.provider}/${input.client}.`,
   });
   return showConnection(s, input.name);
+}
+
+/** Makes these its labels: those left out are taken off. */
+async function setLabels(s: Pick<Needs, 'tables' | 'database'>, connectionId: string, labels: readonly string[]): Promise<void> {
+  const present = (await s.tables.connectionLabels.list({ connectionId })).map((one) => one.label);
+  const wanted = [...new Set(labels)];
+  await s.database.transaction(async (transaction) => {
+    for (const label of present) if (!wanted.includes(label)) await s.tables.connectionLabels.remove({ connectionId, label }, transaction);
+    for (const label of wanted) if (!present.includes(label)) await s.tables.connectionLabels.insert({ connectionId, label }, transaction);
+  });
 }
 
 /** What the next consent asks for; the tokens held now are not touched. @throws {Fault} REVISION_OLD */
@@ -115,10 +129,15 @@ export async function changeConnection(s: Needs, name: string, input: z.output<t
   if (input.expected_account !== undefined) set.expectedAccount = input.expected_account || null;
   if (input.policy) set.policy = input.policy;
   if ((await s.tables.connections.change({ id: one.id, revision: input.revision }, set)) === 0) throw new Fault('REVISION_OLD');
+  if (input.labels) {
+    await setLabels(s, one.id, input.labels);
+    await s.changes.announce('connection', name); // who may use it can be another now
+  }
   if (input.policy && one.grantId) await planAgain(s, one.grantId, definition, { policy: input.policy, paused: one.facts.intent === 'paused' });
   const says = [
     ...(input.operations ? ['Changed the operations that it is for.'] : []),
     ...(input.scopes || input.expected_account !== undefined ? ['Changed what the next consent asks for.'] : []),
+    ...(input.labels ? [`Its labels are now ${input.labels.join(', ') || 'none'}.`] : []),
     ...(input.policy ? [`It is renewed ${POLICY_WORDS[input.policy]}.`] : []),
   ];
   s.history.add({ actor: operator, kind: 'connection_changed', subject: `connection:${name}`, says: says.join(' ') });
@@ -151,18 +170,21 @@ export async function listAttempts(s: Needs, name: string): Promise<{ items: Att
 export async function removeConnection(s: Needs, name: string, operator: string): Promise<{ done: true }> {
   const one = await findKnown(s, name);
   const grants = await s.tables.grants.list({ connectionId: one.id });
+  await endSignIns(s, { connectionId: one.id }, 'connection_removed');
   await s.renewals.update(
     grants.map((grant) => grant.id),
     end(),
   );
   await s.database.transaction(async (transaction) => {
     for (const grant of grants) {
-      await s.database.write('DELETE FROM tokens WHERE grant_id = $1', [idBytes(grant.id)], transaction);
+      await forgetTokens(s.database, grant.id, transaction);
       await s.database.write('DELETE FROM renewals WHERE grant_id = $1', [idBytes(grant.id)], transaction);
       await s.database.write('DELETE FROM wire_log WHERE grant_id = $1', [idBytes(grant.id)], transaction);
     }
     await s.tables.grants.remove({ connectionId: one.id }, transaction);
     await s.tables.permissions.remove({ connectionId: one.id }, transaction);
+    await s.tables.connectionLabels.remove({ connectionId: one.id }, transaction);
+    await s.tables.savedCalls.remove({ connectionId: one.id }, transaction);
     await s.tables.consents.remove({ connectionId: one.id }, transaction);
     await s.tables.connections.remove({ id: one.id }, transaction);
   });

@@ -11,6 +11,7 @@ import { requestDeadlineMs } from '../../core/renewal/plan.ts';
 import { end } from '../../core/renewal/transitions.ts';
 import type { Secret } from '../../core/secret.ts';
 import { idBytes, idText } from '../store/database.ts';
+import { forgetTokens } from '../store/forget-tokens.ts';
 import type { Row } from '../store/tables.ts';
 import { connectionDefinition } from './connection-definition.ts';
 import { findKnown } from './find-connection.ts';
@@ -66,7 +67,7 @@ async function endThere(s: Services, grantId: string, name: string): Promise<Tol
   const connection = grant && (await s.tables.connections.find({ id: grant.connectionId }));
   if (!grant || !held || !connection) return { there: false, says: `The provider was not told: there is no token. ${BY_HAND}`, again: false };
   if (isKey(grant.kind)) {
-    await forget(s, grantId);
+    await forgetTokens(s.database, grantId);
     return { there: null, says: 'A static key ends at the provider only: delete it there.', again: false };
   }
   const access = await s.sealer.open({ table: 'tokens', row: grantId, column: 'access_sealed' }, held.accessSealed);
@@ -85,12 +86,9 @@ async function endThere(s: Services, grantId: string, name: string): Promise<Tol
     createdAt: s.ports.clock.now(),
   };
   if (!(await s.tables.revocations.find({ grantId }))) await s.tables.revocations.insert(row);
-  await forget(s, grantId);
+  await forgetTokens(s.database, grantId);
   return tell(s, row, { access, refresh });
 }
-
-const forget = (s: Pick<Services, 'database'>, grantId: string): Promise<number> =>
-  s.database.write('DELETE FROM tokens WHERE grant_id = $1', [idBytes(grantId)]);
 
 /** Tells the provider once, and writes down what came of it. */
 async function tell(s: Services, row: Row<'revocations'>, tokens: { access: Secret; refresh: Secret | null }): Promise<Told> {

@@ -2,9 +2,11 @@ import type { Attempt } from '../../api/connections.ts';
 import type { WireRecord } from '../../core/oauth/wire-record.ts';
 import type { Lanes } from '../../core/renewal/lanes.ts';
 import type { Changes } from '../changes.ts';
+import type { ApiTokens } from '../handout/api-token.ts';
 import type { Handout } from '../handout/handout.ts';
 import type { History } from '../history.ts';
 import type { Ports } from '../ports.ts';
+import type { Quotas } from '../relay/quotas.ts';
 import type { AnswerKeeper } from '../renewal/answer-keeper.ts';
 import type { ClientHealth } from '../renewal/client-health.ts';
 import type { ClientSecrets } from '../renewal/client-secrets.ts';
@@ -46,6 +48,8 @@ export interface Services {
   /** T10 for another data folder, whose owner is dead. */
   recover(folder: string, instanceId: string): Promise<{ saved: number; freed: number }>;
   handout: Handout;
+  apiTokens: ApiTokens;
+  quotas: Quotas;
   ports: Ports;
   version: string;
 }

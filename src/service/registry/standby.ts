@@ -7,7 +7,7 @@ import { type GrantKind, isKey, KEY_LIFE_MS } from '../../core/oauth/grant-kinds
 import { methodOfProbe, probeOf } from '../../core/provider/api.ts';
 import { firstRow } from '../../core/renewal/row.ts';
 import { Secret } from '../../core/secret.ts';
-import { apiAddress, callApi, isGood } from '../calls.ts';
+import { apiAddress, callGrant, isGood } from '../calls.ts';
 import { endGrant, newGrant, putBeside } from '../consent/grants.ts';
 import { recordId } from '../ports.ts';
 import { idBytes } from '../store/database.ts';
@@ -84,8 +84,8 @@ export async function giveKey(s: Services, name: string, key: string, operator: 
   const [grant, connection] = await Promise.all([s.tables.grants.find({ id }), s.tables.connections.find({ id: one.id })]);
   let good = true;
   if (grant && connection && probe) {
-    const { definition: meets, token, about } = await callableWith(s, grant, connection);
-    const answer = await callApi(s.ports, apiAddress(meets, probe.path), token, { method: methodOfProbe(probe) }, about);
+    const { definition: meets, about } = await callableWith(s, grant, connection);
+    const answer = await callGrant(s, grant, apiAddress(meets, probe.path), { method: methodOfProbe(probe) }, about);
     await keepProof(s, id, answer, meets);
     good = isGood(answer, meets);
   }
@@ -200,13 +200,13 @@ async function reference(
 ): Promise<{ answer: CallAnswer | null; good: boolean } | null> {
   if (grant.endedAt !== null) return null;
   try {
-    const { definition, token, about } = await callableWith(s, grant, connection);
+    const { definition, about } = await callableWith(s, grant, connection);
     const probe = probeOf(definition);
     if (path === undefined && !probe) return null;
-    const answer = await callApi(
-      s.ports,
+    const answer = await callGrant(
+      s,
+      grant,
       apiAddress(definition, path ?? probe?.path ?? '/'),
-      token,
       { method: path === undefined && probe ? methodOfProbe(probe) : 'GET' },
       about,
     );

@@ -137,7 +137,7 @@ export async function showStatus(s: Services): Promise<Status> {
       unsaved: s.keeper.unsaved(),
       spilled: s.spill.waiting(),
     },
-    handouts: { last_hour: used('token'), refused_last_hour: used('refused') },
+    handouts: { last_hour: used('token'), relayed_last_hour: used('relayed'), refused_last_hour: used('refused') + used('limited') },
     providers: Number(numbers[0]?.providers ?? 0),
     clients: Number(numbers[0]?.clients ?? 0),
     callers: Number(numbers[0]?.callers ?? 0),

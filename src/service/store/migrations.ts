@@ -213,6 +213,59 @@ const MIGRATIONS: [name: string, statement: string][] = [
     ),
   ],
   ['0042-sightings', table('sightings', `client_id ${ID}, what VARCHAR(40) NOT NULL, first_at ${AT}, last_at ${AT}, PRIMARY KEY (client_id, what)`)],
+  [
+    '0043-callers-tools',
+    'ALTER TABLE callers ADD COLUMN IF NOT EXISTS token_path VARCHAR(200) NULL, ADD COLUMN IF NOT EXISTS redirect_uris TEXT NULL, ADD COLUMN IF NOT EXISTS keeps_no_secret TINYINT(1) NOT NULL DEFAULT 0, ADD UNIQUE KEY IF NOT EXISTS token_path (token_path)',
+  ],
+  // A permission names a connection, or a label that connections carry.
+  [
+    '0044-permissions-what',
+    "ALTER TABLE permissions MODIFY COLUMN connection_id BINARY(16) NULL, ADD COLUMN IF NOT EXISTS label VARCHAR(63) NULL, ADD COLUMN IF NOT EXISTS use_as VARCHAR(10) NOT NULL DEFAULT 'any', ADD COLUMN IF NOT EXISTS methods TEXT NULL, ADD COLUMN IF NOT EXISTS paths TEXT NULL, ADD COLUMN IF NOT EXISTS share TINYINT UNSIGNED NULL, ADD KEY IF NOT EXISTS label (label), ADD UNIQUE KEY IF NOT EXISTS caller_label (caller_id, label)",
+  ],
+  ['0045-connection-labels', table('connection_labels', `connection_id ${ID}, label VARCHAR(63) NOT NULL, PRIMARY KEY (connection_id, label), KEY (label)`)],
+  [
+    '0046-api-sessions',
+    table(
+      'api_sessions',
+      `grant_id ${ID} PRIMARY KEY, version INT UNSIGNED NOT NULL, sealed BLOB NULL, base_url VARCHAR(1000) NULL, issued_at DATETIME(3) NULL, expires_at DATETIME(3) NULL, owner BINARY(16) NULL, lease_until DATETIME(3) NULL`,
+    ),
+  ],
+  [
+    '0047-quota-windows',
+    table(
+      'quota_windows',
+      `scope VARCHAR(160) CHARACTER SET ascii NOT NULL, starts_at ${AT}, most INT UNSIGNED NOT NULL, used INT UNSIGNED NOT NULL, held_until DATETIME(3) NULL, PRIMARY KEY (scope, starts_at), KEY (starts_at)`,
+    ),
+  ],
+  [
+    '0048-door-requests',
+    table(
+      'door_requests',
+      `id ${ID} PRIMARY KEY, caller_id ${ID}, redirect_uri VARCHAR(1000) NOT NULL, redirect_uri_given TINYINT(1) NOT NULL, state VARCHAR(2000) NULL, challenge VARCHAR(100) NULL, wished VARCHAR(63) NULL, cookie_hash BINARY(32) NOT NULL, phase VARCHAR(20) NOT NULL,
+       connection_id BINARY(16) NULL, operator VARCHAR(63) NULL, code_hash BINARY(32) NULL, code_ends_at DATETIME(3) NULL, sign_in_id BINARY(16) NULL, expires_at ${AT}, created_at ${AT}, KEY (code_hash), KEY (expires_at), KEY (caller_id)`,
+    ),
+  ],
+  [
+    '0049-door-sign-ins',
+    table(
+      'door_sign_ins',
+      `id ${ID} PRIMARY KEY, caller_id ${ID}, connection_id ${ID}, operator VARCHAR(63) NOT NULL, created_at ${AT}, last_used_at DATETIME(3) NULL, ended_at DATETIME(3) NULL, ended_why VARCHAR(40) NULL, KEY (caller_id), KEY (connection_id)`,
+    ),
+  ],
+  [
+    '0050-door-tokens',
+    table(
+      'door_tokens',
+      `hash BINARY(32) PRIMARY KEY, sign_in_id ${ID}, kind VARCHAR(10) NOT NULL, created_at ${AT}, ends_at ${AT}, spent_at DATETIME(3) NULL, KEY (sign_in_id), KEY (ends_at)`,
+    ),
+  ],
+  [
+    '0051-saved-calls',
+    table(
+      'saved_calls',
+      `id ${ID} PRIMARY KEY, connection_id ${ID}, name VARCHAR(63) NOT NULL, call_document MEDIUMTEXT NOT NULL, saved_by VARCHAR(63) NOT NULL, saved_at ${AT}, UNIQUE (connection_id, name)`,
+    ),
+  ],
 ];
 
 const LEASE_SECONDS = 60;

@@ -1,0 +1,55 @@
+/** What a caller may do with a connection. */
+export const USES = ['any', 'token', 'relay'] as const;
+export type Use = (typeof USES)[number];
+/** Methods that pass the relay. TRACE echoes and CONNECT tunnels: never. */
+export const RELAY_METHODS = ['GET', 'HEAD', 'POST', 'PUT', 'PATCH', 'DELETE', 'OPTIONS'] as const;
+
+export interface Permission {
+  use: Use;
+  /** Methods that pass the relay; none named: all. */
+  methods: readonly string[];
+  /** Patterns of paths that pass the relay; none named: all. `*` is one segment, `**` at the end is everything below. */
+  paths: readonly string[];
+  /** The most of each quota window that this caller may use, in percent; null: all of it. */
+  share: number | null;
+}
+
+export const PATH_PATTERN = /^\/(?:[A-Za-z0-9._~!$&'()+,;=:@%-]+|\*)?(?:\/(?:[A-Za-z0-9._~!$&'()+,;=:@%-]+|\*))*(?:\/\*\*)?\/?$|^\/\*\*$/;
+
+const compiled = new Map<string, RegExp>();
+/** A pattern as an expression for the path of a request, without its query. A path that is encoded in another way than the pattern does not fit. */
+export function pathFits(pattern: string, path: string): boolean {
+  let expression = compiled.get(pattern);
+  if (!expression) {
+    const below = pattern.endsWith('/**');
+    const source = (below ? pattern.slice(0, -3) : pattern)
+      .split('/')
+      .map((segment) => (segment === '*' ? '[^/]+' : segment.replace(/[.*+?^${}()|[\]\\]/g, '\\$&')))
+      .join('/');
+    expression = new RegExp(`^${source}${below ? '(?:/.*)?' : ''}$`);
+    if (compiled.size > 10_000) compiled.clear();
+    compiled.set(pattern, expression);
+  }
+  return expression.test(path);
+}
+
+export const mayFetch = (permissions: readonly Permission[]): boolean => permissions.some((one) => one.use !== 'relay');
+
+export const mayRelayAtAll = (permissions: readonly Permission[]): boolean => permissions.some((one) => one.use !== 'token');
+
+/** The permission under which this call may pass, or null. Several may be given, by name and by label: any one is enough. */
+export const relayPermission = (permissions: readonly Permission[], method: string, path: string): Permission | null =>
+  permissions.find(
+    (one) =>
+      one.use !== 'token' &&
+      (one.methods.length === 0 || one.methods.includes(method)) &&
+      (one.paths.length === 0 || one.paths.some((pattern) => pathFits(pattern, path))),
+  ) ?? null;
+
+/** One permission in words. */
+export function permissionInWords(one: Permission): string {
+  const what = one.use === 'token' ? 'tokens only' : one.use === 'relay' ? 'relay only' : 'tokens and relay';
+  const methods = one.methods.length > 0 && one.use !== 'token' ? `, ${one.methods.join(' ')}` : '';
+  const paths = one.paths.length > 0 && one.use !== 'token' ? `, ${one.paths.join(' ')}` : '';
+  return `${what}${methods}${paths}${one.share === null ? '' : `, at most ${one.share} % of the quota`}`;
+}

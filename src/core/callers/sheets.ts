@@ -1,0 +1,208 @@
+import { mayFetch, mayRelayAtAll, type Permission } from './permissions.ts';
+
+/** Kinds of tools, told apart by the boxes that they have. */
+export const SHEET_KINDS = ['sign_in', 'token_url', 'fixed_boxes', 'header', 'own_code'] as const;
+export type SheetKind = (typeof SHEET_KINDS)[number];
+
+/** What to paste where, for one kind of tool. */
+export interface Sheet {
+  kind: SheetKind;
+  title: string;
+  /** How to tell that a tool is of this kind. */
+  fits: string;
+  ready: boolean;
+  /** What has to be set here first. */
+  missing: string[];
+  /** What is weaker about this way, or null. */
+  weaker: string | null;
+  boxes: { box: string; value: string; secret: boolean; note: string }[];
+  steps: string[];
+  /** An example to copy; empty: there is none. */
+  text: string;
+}
+
+export interface SheetCaller {
+  callerId: string;
+  tokenPath: string | null;
+  redirectUris: readonly string[];
+  keepsNoSecret: boolean;
+  /** Everything that it may use has this one name. */
+  hasOne: boolean;
+}
+export interface SheetConnection {
+  name: string;
+  permissions: readonly Permission[];
+  baseUrl: string;
+  /** How the API takes the token. */
+  header: string;
+  word: string;
+  /** A GET path that proves something, for examples. */
+  path: string;
+  readsPath: boolean;
+  /** A renewal ends the token that was handed out before. */
+  renewalEndsToken: boolean;
+  hasSession: boolean;
+}
+
+const SECRET = 'a key of this caller, shown once when it was made';
+const ONCE = 'Where it was not kept: add a key, and retire the old one when the tool has the new.';
+
+/** The sheets of one caller for one connection, in the order in which most tools are found. */
+export function sheetsFor(publicUrl: string, caller: SheetCaller, connection: SheetConnection): Sheet[] {
+  const tokens = mayFetch(connection.permissions);
+  const relays = mayRelayAtAll(connection.permissions);
+  const relayBase = `${publicUrl}/relay/${connection.name}`;
+  const apiBase = tokens ? connection.baseUrl : relayBase;
+  const tokenUrl = `${publicUrl}/oauth/token`;
+  const scope = `connection:${connection.name}`;
+  const id = { box: 'Client ID', value: caller.callerId, secret: false, note: '' };
+  const secret = { box: 'Client secret', value: SECRET, secret: true, note: ONCE };
+  const noTokens = tokens ? [] : [`Tokens of ${connection.name}: this caller may only relay it. Permit tokens, or use the sheet \u201cA header\u201d.`];
+  const noRelay = relays ? [] : [`The relay for ${connection.name}: permit it.`];
+  const api = { box: 'Base URL of the API', value: apiBase, secret: false, note: tokens ? '' : 'Our relay: the tool holds no token of the provider.' };
+  const carried =
+    tokens && (connection.header.toLowerCase() !== 'authorization' || connection.word !== 'Bearer')
+      ? [
+          {
+            box: 'Header of the calls',
+            value: `${connection.header}: ${connection.word === '' ? '' : `${connection.word} `}TOKEN`,
+            secret: false,
+            note: 'This API does not take \u201cAuthorization: Bearer\u201d. A tool that cannot change it: use the relay.',
+          },
+        ]
+      : [];
+  const ends =
+    tokens && connection.renewalEndsToken
+      ? 'A renewal ends the token that was handed out before: a tool that keeps it longer than expires_in says is refused.'
+      : null;
+  const public_ = caller.keepsNoSecret;
+  return [
+    {
+      kind: 'sign_in',
+      title: 'Only \u201csign in\u201d',
+      fits: 'It has boxes for an authorization URL and a token URL, shows a redirect URI of its own, and opens a browser.',
+      ...state(caller.redirectUris.length > 0 ? [] : ['The redirect URI that the tool shows: enter it at this caller.']),
+      weaker: public_ ? null : 'Where the tool offers PKCE (S256), turn it on. Without it, a code that leaks is guarded by the secret alone.',
+      boxes: [
+        { box: 'Authorization URL', value: `${publicUrl}/door/authorize`, secret: false, note: '' },
+        { box: 'Token URL (also for renewal)', value: tokenUrl, secret: false, note: '' },
+        id,
+        public_ ? { box: 'Client secret', value: 'leave empty', secret: false, note: 'This caller keeps no secret; PKCE with S256 is needed.' } : secret,
+        { box: 'Scope', value: scope, secret: false, note: 'May be left empty: then you choose when you sign in.' },
+        { box: 'Client authentication', value: public_ ? 'none' : 'Basic, or in the body', secret: false, note: '' },
+        { box: 'Revocation URL, where it has one', value: `${publicUrl}/oauth/revoke`, secret: false, note: '' },
+        api,
+        ...carried,
+      ],
+      steps: [
+        'Copy the redirect URI out of the tool and enter it at this caller, character by character.',
+        'Paste the values below into the tool.',
+        `Press the tool\u2019s \u201csign in\u201d or \u201cconnect\u201d. This service asks you to sign in, then which connection it may use: choose ${connection.name}.`,
+        'Run one call in the tool. From then on it renews with us by itself.',
+      ],
+      text: '',
+    },
+    {
+      kind: 'token_url',
+      title: 'Token URL, id and secret',
+      fits: 'It knows \u201cclient credentials\u201d: boxes for a token URL, an id, a secret, and mostly a scope.',
+      ...state(noTokens),
+      weaker: ends,
+      boxes: [
+        { box: 'Token URL', value: tokenUrl, secret: false, note: '' },
+        { box: 'Grant type', value: 'client_credentials', secret: false, note: '' },
+        id,
+        secret,
+        { box: 'Scope', value: scope, secret: false, note: caller.hasOne ? 'May be left empty: this caller has one connection.' : 'Names the connection.' },
+        {
+          box: 'No box for a scope?',
+          value: `${tokenUrl}/${connection.name}`,
+          secret: false,
+          note: 'As the token URL. Or, where it has a box for a resource or an audience: the resource below.',
+        },
+        { box: 'Resource or audience', value: `${publicUrl}/connections/${connection.name}`, secret: false, note: 'Only instead of the scope, never with it.' },
+        api,
+        ...carried,
+      ],
+      steps: ['Paste the values into the tool; name the connection in one box only.', 'Run one call.'],
+      text: '',
+    },
+    {
+      kind: 'fixed_boxes',
+      title: 'Fixed boxes',
+      fits: 'It builds the token URL by itself, from a base address and a path or tenant that cannot be left out.',
+      ...state([
+        ...noTokens,
+        ...(caller.tokenPath === null ? ['A token path of this caller\u2019s own, such as the tool builds it: enter it at this caller.'] : []),
+      ]),
+      weaker: ends,
+      boxes: [
+        { box: 'Base address', value: publicUrl, secret: false, note: '' },
+        { box: 'What it adds', value: caller.tokenPath ?? 'the path that the tool builds', secret: false, note: 'It is answered for this caller alone.' },
+        id,
+        secret,
+        { box: 'Scope', value: scope, secret: false, note: caller.hasOne ? 'May be left empty: this caller has one connection.' : '' },
+        api,
+        ...carried,
+      ],
+      steps: [
+        'Find out which address the tool builds: its documentation, or its error when it is given a wrong one.',
+        'Enter the path of that address at this caller.',
+        'Paste the values into the tool and run one call.',
+      ],
+      text: '',
+    },
+    {
+      kind: 'header',
+      title: 'A header only',
+      fits: 'It knows no OAuth: it sends calls with a fixed header, or with a user name and password.',
+      ...state(noRelay),
+      weaker:
+        'The header is the key itself: whoever reads the tool\u2019s settings can use it. Give the tool a caller of its own, for the calls that it makes and no others.',
+      boxes: [
+        { box: 'Base URL of the API', value: relayBase, secret: false, note: 'Our relay: it adds the token, whatever header the API wants.' },
+        { box: 'Authorization header', value: `Bearer ${caller.callerId}.KEY`, secret: true, note: `KEY is ${SECRET}.` },
+        { box: 'Or user name', value: caller.callerId, secret: false, note: '' },
+        { box: 'and password', value: SECRET, secret: true, note: ONCE },
+      ],
+      steps: ['Put the relay\u2019s address in place of the API\u2019s.', 'Put in the header, or user name and password.', 'Run one call.'],
+      text: '',
+    },
+    {
+      kind: 'own_code',
+      title: 'Your own code',
+      fits: 'You write it: a script, a job, a service.',
+      ...state(tokens || relays ? [] : ['Permit tokens or the relay.']),
+      weaker: null,
+      boxes: [],
+      steps: [
+        'Put the key where your code reads its secrets, never into the code.',
+        ...(tokens ? ['Ask for a token before you need it; keep it for less than expires_in, and ask again. Asking often costs nothing.'] : []),
+        ...(relays ? ['Or send the calls to the relay: there is no token to keep, and quotas are watched.'] : []),
+      ],
+      text: example(connection, { tokens, relays, tokenUrl, scope, relayBase, callerId: caller.callerId }),
+    },
+  ];
+}
+
+const state = (missing: string[]): Pick<Sheet, 'ready' | 'missing'> => ({ ready: missing.length === 0, missing });
+
+function example(
+  connection: SheetConnection,
+  x: { tokens: boolean; relays: boolean; tokenUrl: string; scope: string; relayBase: string; callerId: string },
+): string {
+  const path = connection.readsPath ? connection.path : '/';
+  const session = connection.hasSession ? ' (it is the session\u2019s; call base_url of the answer)' : '';
+  return [
+    `export KETTLE_ID='${x.callerId}' KETTLE_KEY='\u2026'`,
+    ...(x.tokens
+      ? [
+          '',
+          `# a token${session}`,
+          `curl -sS -u "$KETTLE_ID:$KETTLE_KEY" -d grant_type=client_credentials -d scope=${x.scope} '${x.tokenUrl}'`,
+          `curl -sS -H "${connection.header}: ${connection.word === '' ? '' : `${connection.word} `}$TOKEN" '${connection.baseUrl}${path}'`,
+        ]
+      : []),
+    ...(x.relays ? ['', '# or through the relay, without a token', `curl -sS -u "$KETTLE_ID:$KETTLE_KEY" '${x.relayBase}${path}'`] : []),
+  ].join('\n');
+}

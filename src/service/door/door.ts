@@ -1,0 +1,184 @@
+import { LRUCache } from 'lru-cache';
+import { RateLimiterMemory } from 'rate-limiter-flexible';
+import type { DoorRequest } from '../../api/callers.ts';
+import { isRegisteredRedirect } from '../../core/callers/door-redirect.ts';
+import { type DoorProblem, doorLocation, readDoorRequest } from '../../core/callers/door-request.ts';
+import { permissionInWords } from '../../core/callers/permissions.ts';
+import { Fault } from '../../core/fault.ts';
+import { base64url } from '../../core/identifiers.ts';
+import { type CallerDirectory, hashKey, type KnownCaller } from '../handout/caller-directory.ts';
+import { recordId } from '../ports.ts';
+import { readConnections, summaries, TICKS_IN_LISTS } from '../registry/connection-facts.ts';
+import { iso, type Services } from '../registry/services.ts';
+import type { Row } from '../store/tables.ts';
+
+/** What a browser may do at the door: ask, look, answer. Codes and tokens are `tool-tokens.ts`. */
+export interface Door {
+  /** `GET /door/authorize` of a tool. @throws {Fault} DOOR_WRONG where a person must read it, SIGN_IN_THROTTLED */
+  begin(query: URLSearchParams, address: string): Promise<{ location: string; request?: { id: string; cookie: string } }>;
+  holdsCookie(id: string, cookie: string | undefined): Promise<boolean>;
+  /** @throws {Fault} DOOR_REQUEST_OVER */
+  show(id: string): Promise<DoorRequest>;
+  /** The operator's answer: a connection, or no. @throws {Fault} DOOR_REQUEST_OVER, NOT_PERMITTED */
+  answer(id: string, connection: string | null, operator: string): Promise<{ location: string }>;
+}
+
+export const DOOR_COOKIE_SECONDS = 900;
+const CODE_MS = 60_000;
+const BEGIN_MOST = 60;
+
+export const doorCookieName = (id: string): string => `rk_door_${id.replaceAll('-', '')}`;
+
+export function door(s: Pick<Services, 'tables' | 'database' | 'history' | 'ports' | 'settings'>, callers: CallerDirectory): Door {
+  const { tables, ports } = s;
+  const { publicUrl } = s.settings;
+  const begun = new RateLimiterMemory({ points: BEGIN_MOST, duration: 60 });
+  /** The last pages shown tell a stranger nothing that a tool's own settings would not. */
+  const wrong = (problem: DoorProblem): { location: string } => {
+    if (problem.to === 'page') throw new Fault('DOOR_WRONG', { detail: problem.says });
+    return {
+      location: doorLocation(problem.redirectUri, publicUrl, {
+        error: problem.error,
+        error_description: problem.says.replaceAll('\u2019', "'"),
+        state: problem.state,
+      }),
+    };
+  };
+  const open = async (id: string): Promise<{ row: Row<'doorRequests'>; caller: KnownCaller }> => {
+    const row = await tables.doorRequests.find({ id });
+    const record = row && (await tables.callers.find({ id: row.callerId }));
+    const caller = record && (await callers.find(record.callerId));
+    if (!row || !caller || row.expiresAt <= ports.clock.now() || row.phase !== 'asked') throw new Fault('DOOR_REQUEST_OVER');
+    return { row, caller };
+  };
+  return {
+    async begin(query, address) {
+      const over = await begun.consume(address).then(
+        () => null,
+        (state: { msBeforeNext: number }) => state.msBeforeNext,
+      );
+      if (over !== null) throw new Fault('SIGN_IN_THROTTLED', { retryAfterMs: over });
+      const ids = query.getAll('client_id');
+      const caller = ids.length === 1 && ids[0] ? await callers.find(ids[0]) : null;
+      if (!caller) throw new Fault('DOOR_WRONG', { detail: 'No caller has the client_id that the tool sent.' });
+      const read = readDoorRequest(query, caller, publicUrl);
+      if ('problem' in read) return wrong(read.problem);
+      const id = recordId(ports);
+      const cookie = base64url(ports.random.bytes(32));
+      const now = ports.clock.now();
+      await tables.doorRequests.insert({
+        id,
+        callerId: caller.id,
+        redirectUri: read.wish.redirectUri,
+        redirectUriGiven: read.wish.redirectUriGiven,
+        state: read.wish.state,
+        challenge: read.wish.challenge,
+        wished: read.wish.wished,
+        cookieHash: hashKey(cookie),
+        phase: 'asked',
+        connectionId: null,
+        operator: null,
+        codeHash: null,
+        codeEndsAt: null,
+        signInId: null,
+        expiresAt: now + DOOR_COOKIE_SECONDS * 1000,
+        createdAt: now,
+      });
+      await s.database.write('DELETE FROM door_requests WHERE expires_at < UTC_TIMESTAMP(3) - INTERVAL 1 DAY LIMIT 200');
+      return { location: `${publicUrl}/#/door/${id}`, request: { id, cookie } };
+    },
+    async holdsCookie(id, cookie) {
+      const row = cookie === undefined ? null : await tables.doorRequests.find({ id });
+      return row !== null && cookie !== undefined && row.cookieHash.equals(hashKey(cookie));
+    },
+    async show(id) {
+      const { row, caller } = await open(id);
+      const record = await tables.callers.find({ id: caller.id });
+      const names = [...caller.connections.keys()].sort();
+      const shown = await Promise.all(
+        names.slice(0, 200).map(async (name) => {
+          const found = await readConnections(s, { name });
+          const [summary] = await summaries(s, found, TICKS_IN_LISTS);
+          const permissions = caller.connections.get(name)?.permissions ?? [];
+          return {
+            name,
+            provider_title: summary?.provider_title ?? '',
+            environment: summary?.environment ?? '',
+            account: summary?.account ?? null,
+            state: summary?.state ?? 'draft',
+            says: permissions.map(permissionInWords).join('; '),
+          };
+        }),
+      );
+      return {
+        id,
+        caller: caller.name,
+        title: record?.title || caller.name,
+        returns_to: new URL(row.redirectUri).protocol.startsWith('http') ? new URL(row.redirectUri).origin : new URL(row.redirectUri).protocol,
+        pkce: row.challenge !== null,
+        wished: row.wished !== null && caller.connections.has(row.wished) ? row.wished : null,
+        connections: shown,
+        phase: 'asked',
+        expires_at: iso(row.expiresAt),
+      };
+    },
+    async answer(id, connection, operator) {
+      const { row, caller } = await open(id);
+      if (connection === null) {
+        if ((await tables.doorRequests.change({ id, phase: 'asked' }, { phase: 'ended', operator })) === 0) throw new Fault('DOOR_REQUEST_OVER');
+        return { location: doorLocation(row.redirectUri, publicUrl, { error: 'access_denied', state: row.state }) };
+      }
+      // Taken from the caller while somebody thought about it: nothing is sent there any more.
+      if (!isRegisteredRedirect(caller.redirectUris, row.redirectUri)) throw new Fault('DOOR_REQUEST_OVER');
+      const chosen = caller.connections.get(connection);
+      if (!chosen) throw new Fault('NOT_PERMITTED', { detail: `${caller.name} may not use ${connection}.` });
+      const code = base64url(ports.random.bytes(32));
+      const codeEndsAt = ports.clock.now() + CODE_MS;
+      const set = { phase: 'coded', operator, connectionId: chosen.id, codeHash: hashKey(code), codeEndsAt };
+      if ((await tables.doorRequests.change({ id, phase: 'asked' }, set)) === 0) throw new Fault('DOOR_REQUEST_OVER');
+      s.history.add({
+        actor: operator,
+        kind: 'tool_signed_in',
+        subject: `caller:${caller.name}`,
+        says: `Let ${caller.name} use ${connection} by signing in at the door${row.challenge === null ? ', without PKCE' : ''}.`,
+      });
+      return { location: doorLocation(row.redirectUri, publicUrl, { code, state: row.state }) };
+    },
+  };
+}
+
+/** Opaque access tokens of tools that may only relay. */
+export interface RelayTokens {
+  /** Whose it is and for which connection, or null. One database read at first sight, none afterwards until something changes. */
+  check(token: string): Promise<{ callerId: string; connection: string } | null>;
+}
+
+export const RELAY_TOKEN_PREFIX = 'rkt_';
+const UNKNOWN_KEPT_MS = 2_000;
+
+export function relayTokens(s: Pick<Services, 'database' | 'changes' | 'ports'>): RelayTokens {
+  const known = new LRUCache<string, { callerId: string; connection: string; endsAt: number } | { none: true }>({ max: 20_000 });
+  let epoch = 0;
+  s.changes.onChange(() => {
+    epoch += 1;
+    known.clear();
+  });
+  return {
+    async check(token) {
+      const digest = hashKey(token);
+      const key = digest.toString('base64');
+      let found = known.get(key);
+      if (!found) {
+        const before = epoch;
+        const [row] = await s.database.select<{ caller_id: string; name: string; ends_at: Date }>(
+          `SELECT c.caller_id, k.name, t.ends_at FROM door_tokens t JOIN door_sign_ins d ON d.id = t.sign_in_id JOIN callers c ON c.id = d.caller_id JOIN connections k ON k.id = d.connection_id
+           WHERE t.hash = $1 AND t.kind = 'access' AND d.ended_at IS NULL AND t.spent_at IS NULL`,
+          [digest],
+        );
+        found = row ? { callerId: row.caller_id, connection: row.name, endsAt: row.ends_at.getTime() } : { none: true };
+        if (before === epoch) known.set(key, found, row ? {} : { ttl: UNKNOWN_KEPT_MS });
+      }
+      return 'none' in found || found.endsAt <= s.ports.clock.now() ? null : { callerId: found.callerId, connection: found.connection };
+    },
+  };
+}

@@ -1,0 +1,171 @@
+import { setTimeout as sleep } from 'node:timers/promises';
+import { LRUCache } from 'lru-cache';
+import { Fault } from '../../core/fault.ts';
+import { plainText } from '../../core/oauth/token-answer.ts';
+import { reasonInWords } from '../../core/oauth/wire.ts';
+import { callHeaders } from '../../core/provider/api.ts';
+import type { ProviderDefinition } from '../../core/provider/definition.ts';
+import { readSession, refusesAccess, sessionAddress } from '../../core/provider/session-step.ts';
+import { handoutFloorMs } from '../../core/renewal/plan.ts';
+import { Secret } from '../../core/secret.ts';
+import type { Ports } from '../ports.ts';
+import type { Sealer } from '../sealer.ts';
+import { type Database, idBytes, instantText } from '../store/database.ts';
+import type { Tables } from '../store/tables.ts';
+import type { Handout, TokenNeed } from './handout.ts';
+import type { SetUp } from './set-up.ts';
+
+/** A session at an API, and how long it is good. */
+export interface ApiSession {
+  access: Secret;
+  baseUrl: string | null;
+  issuedAt: number;
+  expiresAt: number;
+  version: number;
+}
+
+export interface SessionNeed extends Pick<TokenNeed, 'minimumLifeMs'> {
+  /** A version that the API said is gone: only a newer one will do. */
+  newerThan?: number;
+}
+
+/**
+ * The second step of some APIs: an access token is exchanged for a session token. Kept sealed in the database, so that all replicas use
+ * the same one; opened by one replica at a time (a conditional UPDATE claims, the call is made without a lock).
+ * @throws {Fault} SESSION_REFUSED, PROVIDER_UNREACHABLE, RENEWAL_PENDING, and what a handout throws
+ */
+export interface ApiSessions {
+  open(grantId: string, setUp: Pick<SetUp, 'definition' | 'session'>, need?: SessionNeed): Promise<ApiSession>;
+}
+
+const LEASE_MS = 20_000;
+const DEADLINE_MS = 15_000;
+const WAIT_MOST_MS = 10_000;
+const LOOK_EVERY_MS = 100;
+const ANSWER_BYTES = 64 * 1024;
+/** For how long a refusal is not asked for again. */
+const REFUSED_FOR_MS = 2_000;
+/** Opened anew, in the background, when less than this part of the life is left. */
+const RENEW_AT = 0.2;
+
+export function apiSessions(deps: {
+  database: Database;
+  tables: Pick<Tables, 'apiSessions'>;
+  sealer: Sealer;
+  handout: Handout;
+  ports: Pick<Ports, 'clock' | 'send' | 'log'>;
+  me: string;
+}): ApiSessions {
+  const { database, tables, sealer, handout, ports, me } = deps;
+  const kept = new LRUCache<string, ApiSession>({ max: 50_000 });
+  const refused = new LRUCache<string, Fault>({ max: 10_000, ttl: REFUSED_FOR_MS });
+  const opening = new Map<string, Promise<ApiSession>>();
+  const place = (grantId: string) => ({ table: 'api_sessions', row: grantId, column: 'sealed' });
+
+  const isEnough = (one: ApiSession, need: SessionNeed): boolean => {
+    const rest = one.expiresAt - ports.clock.now();
+    const wishedMs = Math.min(need.minimumLifeMs ?? 0, (one.expiresAt - one.issuedAt) / 2);
+    return rest >= Math.max(handoutFloorMs(one), wishedMs) && (need.newerThan === undefined || one.version > need.newerThan);
+  };
+  const read = async (grantId: string): Promise<{ version: number; session: ApiSession | null }> => {
+    const row = await tables.apiSessions.find({ grantId });
+    if (!row) {
+      await database.write('INSERT IGNORE INTO api_sessions (grant_id, version) VALUES ($1, 0)', [idBytes(grantId)]);
+      return { version: 0, session: null };
+    }
+    const { sealed, issuedAt, expiresAt, version, baseUrl } = row;
+    if (sealed === null || issuedAt === null || expiresAt === null) return { version, session: null };
+    return { version, session: { access: await sealer.open(place(grantId), sealed), baseUrl, issuedAt, expiresAt, version } };
+  };
+  const ask = async (grantId: string, definition: ProviderDefinition, step: NonNullable<SetUp['session']>): Promise<Omit<ApiSession, 'version'>> => {
+    let token = await handout(grantId);
+    for (const mayRenew of [true, false]) {
+      const sentAt = ports.clock.now();
+      const outcome = await ports.send({
+        method: step.step.method,
+        url: sessionAddress(step.api, step.step),
+        headers: { ...callHeaders(step.api, token.access.reveal()), ...(step.step.body === undefined ? {} : { 'content-type': 'application/json' }) },
+        ...(step.step.body === undefined ? {} : { body: step.step.body }),
+        deadlineMs: DEADLINE_MS,
+        limitBytes: ANSWER_BYTES,
+      });
+      if (outcome.kind !== 'answer')
+        throw new Fault('PROVIDER_UNREACHABLE', { detail: `No session could be opened: ${reasonInWords(outcome.reason)}.`, retryAfterMs: REFUSED_FOR_MS });
+      // The access token is refused: once more with a newer one.
+      if (refusesAccess(outcome) && mayRenew) {
+        token = await handout(grantId, { newerThan: token.generation });
+        continue;
+      }
+      const found = readSession(definition, step.step, outcome);
+      if (typeof found === 'string')
+        throw new Fault('SESSION_REFUSED', {
+          detail: `${found} ${plainText(outcome.body.replaceAll(token.access.reveal(), '[secret]'))?.slice(0, 200) ?? ''}`.trim(),
+          retryAfterMs: REFUSED_FOR_MS,
+        });
+      return { access: new Secret(found.token), baseUrl: found.baseUrl, issuedAt: sentAt, expiresAt: sentAt + found.lifeMs };
+    }
+    throw new Fault('SESSION_REFUSED');
+  };
+  const openClaimed = async (grantId: string, setUp: Pick<SetUp, 'definition' | 'session'>, version: number): Promise<ApiSession> => {
+    if (!setUp.session) throw new Fault('INTERNAL', { detail: 'The API has no session step.' });
+    try {
+      const opened: ApiSession = { ...(await ask(grantId, setUp.definition, setUp.session)), version: version + 1 };
+      const sealed = sealer.seal(place(grantId), opened.access);
+      await database.write(
+        'UPDATE api_sessions SET version = $1, sealed = $2, base_url = $3, issued_at = $4, expires_at = $5, owner = NULL, lease_until = NULL WHERE grant_id = $6 AND version = $7',
+        [opened.version, sealed, opened.baseUrl, instantText(opened.issuedAt), instantText(opened.expiresAt), idBytes(grantId), version],
+      );
+      ports.log.info({ grant: grantId, version: opened.version }, 'session opened');
+      return opened;
+    } catch (error) {
+      await database
+        .write('UPDATE api_sessions SET owner = NULL, lease_until = NULL WHERE grant_id = $1 AND owner = $2', [idBytes(grantId), idBytes(me)])
+        .catch(() => 0); // the lease lapses by itself
+      if (error instanceof Fault) refused.set(grantId, error);
+      throw error;
+    }
+  };
+  const openOne = async (grantId: string, setUp: Pick<SetUp, 'definition' | 'session'>, need: SessionNeed): Promise<ApiSession> => {
+    for (const endsAt = Date.now() + WAIT_MOST_MS; Date.now() < endsAt; await sleep(LOOK_EVERY_MS)) {
+      const { version, session } = await read(grantId);
+      if (session && isEnough(session, need)) {
+        kept.set(grantId, session);
+        return session;
+      }
+      const claimed = await database.write(
+        `UPDATE api_sessions SET owner = $1, lease_until = UTC_TIMESTAMP(3) + INTERVAL ${LEASE_MS * 1000} MICROSECOND WHERE grant_id = $2 AND version = $3 AND (lease_until IS NULL OR lease_until < UTC_TIMESTAMP(3))`,
+        [idBytes(me), idBytes(grantId), version],
+      );
+      if (claimed === 0) continue; // another opens it: look again
+      const opened = await openClaimed(grantId, setUp, version);
+      kept.set(grantId, opened);
+      return opened;
+    }
+    throw new Fault('RENEWAL_PENDING', { detail: 'A session at the API is being opened.', retryAfterMs: REFUSED_FOR_MS });
+  };
+  const start = (grantId: string, setUp: Pick<SetUp, 'definition' | 'session'>, need: SessionNeed): Promise<ApiSession> => {
+    let running = opening.get(grantId);
+    if (!running) {
+      running = openOne(grantId, setUp, need).finally(() => opening.delete(grantId));
+      opening.set(grantId, running);
+    }
+    return running;
+  };
+  return {
+    async open(grantId, setUp, need = {}) {
+      const present = kept.get(grantId);
+      if (present && isEnough(present, need)) {
+        const rest = present.expiresAt - ports.clock.now();
+        if (rest < (present.expiresAt - present.issuedAt) * RENEW_AT && !refused.has(grantId))
+          void start(grantId, setUp, { newerThan: present.version }).catch((cause: unknown) =>
+            ports.log.debug({ cause: String(cause) }, 'session not renewed ahead'),
+          );
+        return present;
+      }
+      const lately = refused.get(grantId);
+      if (lately) throw lately;
+      const opened = await start(grantId, setUp, need);
+      return isEnough(opened, need) ? opened : start(grantId, setUp, need); // what was under way was for a lesser need
+    },
+  };
+}

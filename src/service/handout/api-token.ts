@@ -1,0 +1,34 @@
+import type { Secret } from '../../core/secret.ts';
+import type { ApiSessions } from './api-sessions.ts';
+import type { Handout } from './handout.ts';
+import type { SetUp } from './set-up.ts';
+
+/** What a call to the API carries: an access token, or the session's that was opened with it. */
+export interface ApiToken {
+  access: Secret;
+  issuedAt: number;
+  expiresAt: number;
+  /** Where the session is good; null: the API's base URL. */
+  baseUrl: string | null;
+  /** Of the session where there is one, else of the access token: what a call that was refused names. */
+  version: number;
+}
+
+export interface ApiTokens {
+  /**
+   * The token for calls to the API that has the session step, or to any API where there is none. `newerThan`: the version that was
+   * refused. @throws {Fault} as a handout and an opened session do
+   */
+  get(grantId: string, setUp: Pick<SetUp, 'definition' | 'session'>, need?: { minimumLifeMs?: number; newerThan?: number }): Promise<ApiToken>;
+}
+
+export function apiTokens(deps: { handout: Handout; sessions: ApiSessions }): ApiTokens {
+  const { handout, sessions } = deps;
+  return {
+    async get(grantId, setUp, need) {
+      if (setUp.session) return sessions.open(grantId, setUp, need);
+      const { access, issuedAt, expiresAt, generation } = await handout(grantId, need);
+      return { access, issuedAt, expiresAt, baseUrl: null, version: generation };
+    },
+  };
+}

@@ -1,0 +1,49 @@
+import { parse as parseForm } from 'node:querystring';
+import { CHALLENGE, type OAuthRequest, Refusal } from './oauth-answer.ts';
+
+/** Form body only, no query, no repeated parameter (RFC 6749 §3.2). @throws {Refusal} */
+export function readForm(request: OAuthRequest): Map<string, string> {
+  if (request.query !== '') throw new Refusal(400, 'invalid_request', 'Parameters belong in the body, not in the address.');
+  if (!/^application\/x-www-form-urlencoded\s*(;|$)/i.test(request.contentType ?? ''))
+    throw new Refusal(400, 'invalid_request', 'The body must be application/x-www-form-urlencoded.');
+  const form = new Map<string, string>();
+  for (const [name, value] of Object.entries(parseForm(request.body))) {
+    if (Array.isArray(value)) throw new Refusal(400, 'invalid_request', `The parameter ${name.slice(0, 40)} is repeated.`);
+    form.set(name, value ?? '');
+  }
+  return form;
+}
+
+/** Basic or in the body, never both (RFC 6749 §2.3). `key` null: only an id came, as from a tool that keeps no secret. @throws {Refusal} */
+export function credentials(authorization: string | undefined, form: Map<string, string>): { id: string; key: string | null } {
+  const inBody = form.get('client_secret') !== undefined;
+  if (authorization === undefined) {
+    const [id, key] = [form.get('client_id'), form.get('client_secret')];
+    if (id) return { id, key: key || null };
+    throw new Refusal(401, 'invalid_client', 'Send the caller\u2019s id and key, as Basic or as client_id and client_secret.', { headers: CHALLENGE });
+  }
+  if (inBody) throw new Refusal(400, 'invalid_request', 'Authenticate once: as Basic, or in the body.');
+  const pair = basicPair(authorization);
+  if (pair === null) throw new Refusal(401, 'invalid_client', 'The Authorization header is not Basic with id and key.', { headers: CHALLENGE });
+  const named = form.get('client_id');
+  if (named !== undefined && named !== pair.id) throw new Refusal(400, 'invalid_request', 'The client_id in the body is another than the one in Basic.');
+  return pair;
+}
+
+/** Id and key of a Basic header (RFC 7617), or null. */
+export function basicPair(authorization: string): { id: string; key: string } | null {
+  const encoded = /^Basic\s+([A-Za-z0-9+/=_-]+)$/i.exec(authorization)?.[1];
+  const pair = encoded ? Buffer.from(encoded, 'base64').toString('utf8') : '';
+  const colon = pair.indexOf(':');
+  return colon <= 0 ? null : { id: decode(pair.slice(0, colon)), key: decode(pair.slice(colon + 1)) };
+}
+
+/** Our ids and keys hold nothing that form-encoding changes, so that decoding is safe for clients that do not encode. */
+const decode = (text: string): string => {
+  if (!/[%+]/.test(text)) return text;
+  try {
+    return decodeURIComponent(text.replaceAll('+', ' '));
+  } catch {
+    return text;
+  }
+};

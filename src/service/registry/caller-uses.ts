@@ -1,0 +1,107 @@
+import type { z } from 'zod';
+import type { Caller, UsageLine, UsageQuery } from '../../api/callers.ts';
+import type { Connection } from '../../api/connections.ts';
+import { permissionInWords, type Use } from '../../core/callers/permissions.ts';
+import { type Bind, idBytes, instantText } from '../store/database.ts';
+import { iso, isoOrNull, type Services } from './services.ts';
+
+type Needs = Pick<Services, 'database' | 'ports'>;
+
+const MINUTE_MS = 60_000;
+const DAY_MS = 86_400_000;
+const MINUTES_SHOWN = 60;
+
+/** What a caller did with each connection in the last day: what stops when it ends. */
+export async function usesOf(s: Needs, callerId: string): Promise<Caller['uses']> {
+  const now = s.ports.clock.now();
+  const [day, hour] = await Promise.all([
+    s.database.select<{ name: string; outcome: string; n: number | string; at: Date }>(
+      'SELECT k.name, u.outcome, SUM(u.count) AS n, MAX(u.minute) AS at FROM usage_minutes u JOIN connections k ON k.id = u.connection_id WHERE u.caller_id = $1 AND u.minute > $2 GROUP BY k.name, u.outcome',
+      [idBytes(callerId), instantText(now - DAY_MS)],
+    ),
+    s.database.select<{ name: string; minute: Date; n: number | string }>(
+      'SELECT k.name, u.minute, SUM(u.count) AS n FROM usage_minutes u JOIN connections k ON k.id = u.connection_id WHERE u.caller_id = $1 AND u.minute > $2 GROUP BY k.name, u.minute',
+      [idBytes(callerId), instantText(now - MINUTES_SHOWN * MINUTE_MS)],
+    ),
+  ]);
+  return [...new Set(day.map((row) => row.name))].sort().map((connection) => {
+    const of = (...outcomes: string[]) =>
+      day.filter((row) => row.name === connection && outcomes.includes(row.outcome)).reduce((sum, row) => sum + Number(row.n), 0);
+    const minutes = new Array<number>(MINUTES_SHOWN).fill(0);
+    for (const row of hour) {
+      const at = MINUTES_SHOWN - 1 - Math.floor((now - row.minute.getTime()) / MINUTE_MS);
+      if (row.name === connection && at >= 0 && at < MINUTES_SHOWN) minutes[at] = Number(row.n);
+    }
+    return {
+      connection,
+      tokens: of('token'),
+      relayed: of('relayed'),
+      refused: of('refused', 'limited'),
+      last_at: iso(Math.max(...day.filter((row) => row.name === connection).map((row) => row.at.getTime()))),
+      minutes,
+    };
+  });
+}
+
+/** Uses by caller, connection, minute and outcome, newest first. */
+export async function listUsage(s: Needs, query: z.output<typeof UsageQuery>): Promise<{ items: UsageLine[] }> {
+  const bind: Bind[] = [instantText(s.ports.clock.now() - query.minutes * MINUTE_MS)];
+  const also = [query.caller ? `AND c.name = $${bind.push(query.caller)}` : '', query.connection ? `AND k.name = $${bind.push(query.connection)}` : ''];
+  const rows = await s.database.select<{ minute: Date; caller: string; connection: string; outcome: string; count: number }>(
+    `SELECT u.minute, c.name AS caller, k.name AS connection, u.outcome, u.count FROM usage_minutes u JOIN callers c ON c.id = u.caller_id JOIN connections k ON k.id = u.connection_id
+     WHERE u.minute > $1 ${also.join(' ')} ORDER BY u.minute DESC, c.name, k.name LIMIT ${query.limit}`,
+    bind,
+  );
+  return { items: rows.map((row) => ({ ...row, minute: iso(row.minute.getTime()) })) };
+}
+
+/**
+ * Each caller that may use a connection, by name or by a label of it, with what it may do and what it did lately: who uses it, and what
+ * stops working when it ends. The last hour alone, by the key of the table: a caller may have half a million minutes, and a page asks
+ * every 2 s.
+ */
+export async function usersOf(s: Needs, connectionId: string): Promise<Connection['callers_last_used']> {
+  const id = idBytes(connectionId);
+  const hourAgo = instantText(s.ports.clock.now() - MINUTES_SHOWN * MINUTE_MS);
+  const lately = (outcomes: string) =>
+    `(SELECT COALESCE(SUM(u.count), 0) FROM usage_minutes u WHERE u.caller_id = c.id AND u.connection_id = ? AND u.minute > '${hourAgo}' AND u.outcome IN (${outcomes}))`;
+  const bind: Bind[] = [];
+  const numbered = (sql: string) => sql.replace(/\?/g, () => `$${bind.push(id)}`);
+  const rows = await s.database.select<{
+    name: string;
+    at: Date | null;
+    use_as: string;
+    methods: string | null;
+    paths: string | null;
+    share: number | null;
+    tokens: number | string;
+    relayed: number | string;
+    refused: number | string;
+  }>(
+    numbered(
+      `SELECT c.name, p.use_as, p.methods, p.paths, p.share, (SELECT u.minute FROM usage_minutes u WHERE u.caller_id = c.id AND u.connection_id = ? ORDER BY u.minute DESC LIMIT 1) AS at,
+         ${lately("'token'")} AS tokens, ${lately("'relayed'")} AS relayed, ${lately("'refused', 'limited'")} AS refused
+       FROM permissions p JOIN callers c ON c.id = p.caller_id WHERE p.connection_id = ? OR p.label IN (SELECT l.label FROM connection_labels l WHERE l.connection_id = ?) ORDER BY c.name`,
+    ),
+    bind,
+  );
+  const users = new Map<string, Connection['callers_last_used'][number]>();
+  for (const row of rows) {
+    const says = permissionInWords({
+      use: row.use_as as Use,
+      methods: JSON.parse(row.methods ?? '[]') as string[],
+      paths: JSON.parse(row.paths ?? '[]') as string[],
+      share: row.share,
+    });
+    const known = users.get(row.name);
+    users.set(row.name, {
+      caller: row.name,
+      at: isoOrNull(row.at?.getTime() ?? null),
+      says: known ? `${known.says}; or ${says}` : says,
+      tokens_last_hour: Number(row.tokens),
+      relayed_last_hour: Number(row.relayed),
+      refused_last_hour: Number(row.refused),
+    });
+  }
+  return [...users.values()];
+}

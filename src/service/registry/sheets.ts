@@ -1,0 +1,54 @@
+import type { z } from 'zod';
+import type { Sheet } from '../../api/callers.ts';
+import { sheetsFor } from '../../core/callers/sheets.ts';
+import { Fault } from '../../core/fault.ts';
+import { isKey } from '../../core/oauth/grant-kinds.ts';
+import { inSession, probeOf, withStaticKey } from '../../core/provider/api.ts';
+import { sessionOf } from '../handout/set-up.ts';
+import { permissionsOf } from './caller-permissions.ts';
+import { findCaller } from './callers.ts';
+import { connectionDefinition } from './connection-definition.ts';
+import { findKnown } from './find-connection.ts';
+import type { Services } from './services.ts';
+
+/** What to paste where, with this caller's values, for one connection. @throws {Fault} NOT_FOUND, NOT_PERMITTED */
+export async function listSheets(s: Services, name: string, connectionName: string): Promise<{ items: z.output<typeof Sheet>[] }> {
+  const record = await findCaller(s, name);
+  const all = await permissionsOf(s, record.id);
+  const permissions = all.filter((one) => one.covers.includes(connectionName));
+  const one = await findKnown(s, connectionName);
+  if (permissions.length === 0)
+    throw new Fault('NOT_PERMITTED', {
+      detail: `${name} may not use ${connectionName}.`,
+      remedy: 'Permit it first, on the caller\u2019s page or by `rk caller permit`.',
+    });
+  const { definition: whole } = await connectionDefinition(s, one);
+  const definition = isKey(one.kind ?? '') ? withStaticKey(whole) : whole;
+  const [api] = definition.apis;
+  if (!api) throw new Fault('NOT_FOUND', { detail: `The definition of ${definition.title} names no API.` });
+  const session = sessionOf(definition.apis, one.kind);
+  const meets = session?.api === api ? inSession(api, { baseUrl: null }) : api;
+  const probe = probeOf(definition);
+  const items = sheetsFor(
+    s.settings.publicUrl,
+    {
+      callerId: record.callerId,
+      tokenPath: record.tokenPath,
+      redirectUris: (record.redirectUris as string[] | null) ?? [],
+      keepsNoSecret: record.keepsNoSecret,
+      hasOne: new Set(all.flatMap((permission) => permission.covers)).size === 1,
+    },
+    {
+      name: connectionName,
+      permissions,
+      baseUrl: meets.base_url.replace(/\/$/, ''),
+      header: meets.token_header,
+      word: meets.token_word,
+      path: probe?.path ?? '/',
+      readsPath: probe?.method === 'GET',
+      renewalEndsToken: definition.dialect.renewal_ends_access_token,
+      hasSession: session !== null,
+    },
+  );
+  return { items };
+}

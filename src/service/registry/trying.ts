@@ -1,0 +1,224 @@
+import type { z } from 'zod';
+import type { CallParameter, CallRequest, CallsRead, ComposedCall, CurlLine, OfferedCalls, SaveCall, SavedCall, TriedCall } from '../../api/trying.ts';
+import { type ApiCall, fillCall, isRead, pathAndQuery, whyNoHeader } from '../../core/calls/call.ts';
+import { curlLine, type ReadCall, readCurl } from '../../core/calls/curl.ts';
+import { harOf, readHar } from '../../core/calls/har.ts';
+import { allows } from '../../core/clients/strength.ts';
+import { Fault } from '../../core/fault.ts';
+import { type Api, callHeaders } from '../../core/provider/api.ts';
+import { type ApiAddress, apiAddress, callGrant, composedHeaders } from '../calls.ts';
+import { recordId } from '../ports.ts';
+import type { Row } from '../store/tables.ts';
+import { type Callable, callableNow } from './connection-calls.ts';
+import { connectionDefinition } from './connection-definition.ts';
+import { findKnown } from './find-connection.ts';
+import { iso, type Services } from './services.ts';
+
+const SAVED_MOST = 200;
+/** A person waits for so long at most where a quota is used up; after that it is said when to try again. */
+const QUOTA_PATIENCE_MS = 5_000;
+
+const relayBase = (s: Pick<Services, 'settings'>, name: string): string => `${s.settings.publicUrl}/relay/${name}`;
+
+async function savedOf(s: Pick<Services, 'tables'>, connectionId: string): Promise<z.output<typeof SavedCall>[]> {
+  return (await s.tables.savedCalls.list({ connectionId }, 'name')).map(savedView);
+}
+
+const savedView = (row: Row<'savedCalls'>): z.output<typeof SavedCall> => ({
+  ...(row.callDocument as Omit<z.output<typeof SavedCall>, 'name' | 'saved_by' | 'saved_at'>),
+  name: row.name,
+  saved_by: row.savedBy,
+  saved_at: iso(row.savedAt),
+});
+
+/** What can be tried on a connection: the operations of its APIs, and the calls that somebody saved. */
+export async function offeredCalls(s: Services, name: string): Promise<z.output<typeof OfferedCalls>> {
+  const one = await findKnown(s, name);
+  const { definition, record } = await connectionDefinition(s, one);
+  const [first] = definition.apis;
+  const held = one.grantedScopes ?? one.scopes;
+  return {
+    environment: one.environment,
+    rehearsal: one.rehearsal,
+    base_url: first?.base_url ?? '',
+    relay_url: relayBase(s, name),
+    placeholders: { ...(record.placeholders as Record<string, string>), ...one.placeholders },
+    operations: definition.apis.flatMap((api) =>
+      api.operations.map((operation) => ({
+        id: operation.id,
+        api: api.title,
+        method: operation.method,
+        path: api === first ? operation.path : `${api.base_url.replace(/\/$/, '')}${operation.path}`,
+        says: operation.says,
+        needs: operation.needs,
+        allowed: allows(held, operation),
+        weight: operation.weight,
+        parameters: parametersOf(operation),
+        body: operation.body_example ?? null,
+      })),
+    ),
+    saved: await savedOf(s, one.id),
+  };
+}
+
+/** Those that the definition describes, and those whose names stand in the path. */
+function parametersOf(operation: Api['operations'][number]): OfferedCalls['operations'][number]['parameters'] {
+  const described = operation.parameters.map(({ name, in: where, required, says, example }) => ({ name, in: where, required, says, example: example ?? '' }));
+  const inPath = [...operation.path.matchAll(/\{([^/{}]+)\}/g)].map((match) => match[1] as string);
+  const lacking = inPath.filter((name) => !described.some((one) => one.in === 'path' && one.name === name));
+  return [...lacking.map((name) => ({ name, in: 'path' as const, required: true, says: '', example: '' })), ...described];
+}
+
+/** The call that is meant, with everything filled in. @throws {Fault} NOT_FOUND, INPUT_INVALID */
+async function readyCall(s: Services, input: z.output<typeof CallRequest>, x: Callable & { connectionId: string }): Promise<ApiCall> {
+  const { saved, path, values, effects: _, ...rest } = input;
+  let composed: ApiCall = { ...rest, path: path ?? '' };
+  let parameters: z.output<typeof CallParameter>[] = [];
+  if (saved !== undefined) {
+    const row = await s.tables.savedCalls.find({ connectionId: x.connectionId, name: saved });
+    if (!row) throw new Fault('NOT_FOUND', { detail: `No call is saved as ${saved}.` });
+    const kept = savedView(row);
+    composed = kept.call;
+    parameters = kept.parameters;
+  }
+  const { call, lacking } = fillCall(composed, parameters, { ...x.placeholders, ...values });
+  if (lacking.length > 0)
+    throw new Fault('INPUT_INVALID', { places: lacking.map((name) => ({ path: `values.${name}`, why: 'It is filled in at each call, and no value came.' })) });
+  return call;
+}
+
+/** @throws {Fault} HOST_NOT_LISTED, INPUT_INVALID for a header that cannot be composed */
+function addressOf(x: Callable, call: ApiCall): ApiAddress {
+  const address = apiAddress(x.definition, pathAndQuery(call));
+  const wrong = call.headers.flatMap(({ name, value }) => {
+    const why = whyNoHeader(name, value, address.api.token_header);
+    return why === null ? [] : [{ path: `headers.${name}`, why }];
+  });
+  if (wrong.length > 0) throw new Fault('INPUT_INVALID', { places: wrong });
+  return address;
+}
+
+/** The path below the base URL, as it is written at the relay: `NAME~API` where it is not the first API's. */
+function relayed(s: Services, name: string, x: Callable, call: ApiCall, { api, url }: ApiAddress): string {
+  const base = new URL(`${api.base_url.replace(/\/$/, '')}/`).href;
+  const below = { ...call, path: `/${url.slice(base.length)}`, query: [] };
+  return curlLine(below, api === x.definition.apis[0] ? relayBase(s, name) : `${relayBase(s, name)}~${api.name}`);
+}
+
+/** Makes a call with the connection's token. @throws {Fault} WRITE_ON_LIVE, QUOTA_USED_UP, HOST_NOT_LISTED, and what a handout throws */
+export async function callConnection(s: Services, name: string, input: z.output<typeof CallRequest>, operator: string): Promise<z.output<typeof TriedCall>> {
+  const x = await callableNow(s, name);
+  const call = await readyCall(s, input, x);
+  const address = addressOf(x, call);
+  const { api } = address;
+  const isRehearsal = x.client.rehearsalPort !== null;
+  if (!isRead(call.method) && x.client.environment === 'live' && !isRehearsal && !input.effects)
+    throw new Fault('WRITE_ON_LIVE', { detail: `${call.method} ${new URL(address.url).pathname} at ${x.definition.title}, which is live.` });
+  const quota = {
+    api,
+    clientRecordId: x.client.id,
+    connectionId: x.connectionId,
+    callerId: null,
+    share: null,
+    method: call.method,
+    path: new URL(address.url).pathname.slice(new URL(`${api.base_url.replace(/\/$/, '')}/`).pathname.length - 1),
+  };
+  const uses = s.quotas.usesOf(quota);
+  const waitMs = uses.length === 0 ? null : await s.quotas.take(uses, QUOTA_PATIENCE_MS);
+  if (waitMs !== null) throw new Fault('QUOTA_USED_UP', { retryAfterMs: waitMs });
+  const what = { method: call.method, headers: call.headers, ...(call.body === null ? {} : { body: call.body }) };
+  const answer = await callGrant(s, x.grant, address, what, x.about);
+  if (answer.status !== null)
+    s.quotas.learn(uses, api, { status: answer.status, header: (header) => answer.headers?.find((one) => one.name === header.toLowerCase())?.value });
+  s.history.add({
+    actor: operator,
+    kind: 'called',
+    subject: `connection:${name}`,
+    says: `${call.method} ${new URL(address.url).pathname} answered ${answer.status ?? answer.reason}.`,
+  });
+  const headers = Object.entries({ ...composedHeaders(api, what), ...callHeaders(api, '[secret]') }).map(([header, value]) => ({ name: header, value }));
+  const request = { headers, body: call.body };
+  const exchanged =
+    answer.status === null
+      ? null
+      : { status: answer.status, headers: answer.headers ?? [], body: answer.body, bodyBytes: answer.bytes ?? 0, contentType: answer.content_type };
+  return {
+    ...answer,
+    environment: x.client.environment,
+    rehearsal: isRehearsal,
+    request,
+    curl: relayed(s, name, x, call, address),
+    har: harOf(
+      { method: call.method, url: answer.url, startedAt: Date.parse(answer.at), tookMs: answer.took_ms, request, answer: exchanged },
+      s.version,
+    ) as Record<string, unknown>,
+  };
+}
+
+/** @throws {Fault} INPUT_INVALID for a call that could not be sent */
+export async function saveCall(s: Services, name: string, input: z.output<typeof SaveCall>, operator: string): Promise<z.output<typeof SavedCall>> {
+  const one = await findKnown(s, name);
+  const { definition } = await connectionDefinition(s, one);
+  const wrong = input.call.headers.flatMap((header) => {
+    const why = whyNoHeader(header.name, header.value, definition.apis[0]?.token_header ?? 'authorization');
+    return why === null ? [] : [{ path: `call.headers.${header.name}`, why }];
+  });
+  if (wrong.length > 0) throw new Fault('INPUT_INVALID', { places: wrong });
+  const kept = await s.tables.savedCalls.list({ connectionId: one.id });
+  const same = kept.find((row) => row.name === input.name);
+  if (!same && kept.length >= SAVED_MOST)
+    throw new Fault('INPUT_INVALID', { detail: `A connection keeps at most ${SAVED_MOST} calls.`, remedy: 'Remove one that nobody uses.' });
+  const { name: called, ...callDocument } = input;
+  const row = { callDocument, savedBy: operator, savedAt: s.ports.clock.now() };
+  if (same) await s.tables.savedCalls.change({ id: same.id }, row);
+  else await s.tables.savedCalls.insert({ id: recordId(s.ports), connectionId: one.id, name: called, ...row });
+  s.history.add({ actor: operator, kind: 'call_saved', subject: `connection:${name}`, says: `Saved the call ${called}.` });
+  return savedView({ id: '', connectionId: one.id, name: called, ...row });
+}
+
+export async function removeCall(s: Services, name: string, called: string, operator: string): Promise<{ done: true }> {
+  const one = await findKnown(s, name);
+  if ((await s.tables.savedCalls.remove({ connectionId: one.id, name: called })) === 0)
+    throw new Fault('NOT_FOUND', { detail: `No call is saved as ${called}.` });
+  s.history.add({ actor: operator, kind: 'call_removed', subject: `connection:${name}`, says: `Removed the saved call ${called}.` });
+  return { done: true };
+}
+
+/** Calls out of a curl line or a HAR file, those that go to this connection's API. @throws {Fault} INPUT_INVALID */
+export async function readCalls(s: Services, name: string, text: string): Promise<z.output<typeof CallsRead>> {
+  const { definition } = await connectionDefinition(s, await findKnown(s, name));
+  const isHar = text.trimStart().startsWith('{');
+  const read = isHar ? readHar(text) : readCurl(text);
+  if (typeof read === 'string') throw new Fault('INPUT_INVALID', { places: [{ path: 'text', why: read }] });
+  const found: z.output<typeof CallsRead> = { items: [], refused: [] };
+  for (const one of Array.isArray(read) ? read : [read]) {
+    const call = belongs(s, name, definition.apis, one);
+    if (typeof call === 'string') found.refused.push(call);
+    else found.items.push({ call, left_out: one.leftOut });
+  }
+  return found;
+}
+
+function belongs(s: Pick<Services, 'settings'>, name: string, apis: readonly Api[], read: ReadCall): z.output<typeof ComposedCall> | string {
+  const { url, call } = read;
+  const method = call.method;
+  if (!['GET', 'HEAD', 'POST', 'PUT', 'PATCH', 'DELETE', 'OPTIONS'].includes(method)) return `${method} ${url.slice(0, 200)}: this method is not sent.`;
+  const bases = [relayBase(s, name), ...apis.map((api) => api.base_url.replace(/\/$/, ''))];
+  const at = bases.findIndex((base) => url === base || url.startsWith(`${base}/`) || url.startsWith(`${base}?`));
+  const whole = at < 0 && url.startsWith('/') ? url : null;
+  if (at < 0 && whole === null)
+    return `${url.split('?')[0]?.slice(0, 200)}: it belongs to none of the addresses of this connection (${bases.slice(1).join(', ')}).`;
+  // Below the relay or the first API a path is enough; below another the whole address says which.
+  const path = whole ?? (at <= 1 ? url.slice((bases[at] as string).length) || '/' : url);
+  return { method: method as 'GET', path, query: [], headers: call.headers, body: call.body };
+}
+
+export async function writeCurl(s: Services, name: string, call: z.output<typeof ComposedCall>): Promise<z.output<typeof CurlLine>> {
+  const one = await findKnown(s, name);
+  const { definition, record } = await connectionDefinition(s, one);
+  const { call: filled } = fillCall(call, [], { ...(record.placeholders as Record<string, string>), ...one.placeholders });
+  const isBelowFirst = filled.path.startsWith('/');
+  if (isBelowFirst) return { line: curlLine(filled, relayBase(s, name)) };
+  const address = apiAddress(definition, pathAndQuery(filled));
+  return { line: relayed(s, name, { definition } as Callable, filled, address) };
+}

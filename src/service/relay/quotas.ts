@@ -1,0 +1,254 @@
+import { setTimeout as sleep } from 'node:timers/promises';
+import { LRUCache } from 'lru-cache';
+import type { Api, Quota } from '../../core/provider/api.ts';
+import { chunkOf, weightOf, windowAt } from '../../core/quota/windows.ts';
+import type { Ports } from '../ports.ts';
+import { type Bind, type Database, instantText } from '../store/database.ts';
+
+/** One window that a call counts in. */
+export interface QuotaUse {
+  scope: string;
+  quota: Quota;
+  most: number;
+  cost: number;
+}
+
+/** Who calls what: the windows of the provider, and those of the caller's share. */
+export interface QuotaCall {
+  api: Api;
+  clientRecordId: string;
+  connectionId: string;
+  callerId: string | null;
+  /** In percent of each window; null: all of it. */
+  share: number | null;
+  method: string;
+  /** Without its query. */
+  path: string;
+}
+
+export interface QuotaLeft {
+  window: Quota['window'];
+  unit: Quota['unit'];
+  of: Quota['of'];
+  most: number;
+  left: number;
+  resets_at: number;
+  /** The provider asked for patience until then, epoch ms; null: it did not. */
+  held_until: number | null;
+}
+
+/**
+ * Quotas of what passes here, counted together by all callers and replicas: a replica leases a chunk of a window by a conditional
+ * UPDATE and spends it from memory. What the provider's own headers say corrects the count upwards.
+ */
+export interface Quotas {
+  usesOf(call: QuotaCall): QuotaUse[];
+  /** Null: the call may be made. Else in how many ms it may be tried again; up to `patienceMs` it waits by itself. */
+  take(uses: readonly QuotaUse[], patienceMs: number): Promise<number | null>;
+  /** What an answer tells: how much is left, and whether to be patient. */
+  learn(uses: readonly QuotaUse[], api: Api, answer: { status: number; header(name: string): string | undefined }): void;
+  left(uses: readonly QuotaUse[]): Promise<QuotaLeft[]>;
+}
+
+interface Held {
+  scope: string;
+  startAt: number;
+  endAt: number;
+  /** Leased and not spent. */
+  left: number;
+  /** `used` of the row when it was last read. */
+  used: number;
+  /** Nothing more is to be had in this window. */
+  isOver: boolean;
+  heldUntil: number;
+  leasing: Promise<void> | null;
+  correctedAt: number;
+}
+
+const WAITING_MOST = 2_000;
+const LEASE_TRIES = 6;
+const CORRECT_EVERY_MS = 1_000;
+const PATIENCE_MOST_MS = 3_600_000;
+const CLEAN_EVERY = 200;
+
+export function quotas(deps: { database: Database; ports: Pick<Ports, 'clock' | 'log' | 'random'> }): Quotas {
+  const { database, ports } = deps;
+  const held = new LRUCache<string, Held>({ max: 50_000 });
+  let waiting = 0;
+  let leases = 0;
+
+  const stateOf = (use: QuotaUse, now: number): Held => {
+    const present = held.get(use.scope);
+    if (present && now < present.endAt && now >= present.startAt) return present;
+    const { startAt, endAt } = windowAt(use.quota, now);
+    const fresh: Held = {
+      scope: use.scope,
+      startAt,
+      endAt,
+      left: 0,
+      used: 0,
+      isOver: false,
+      heldUntil: present?.heldUntil ?? 0,
+      leasing: null,
+      correctedAt: 0,
+    };
+    held.set(use.scope, fresh);
+    return fresh;
+  };
+  const lease = async (state: Held, use: QuotaUse): Promise<void> => {
+    const at = instantText(state.startAt);
+    for (let tries = 0; tries < LEASE_TRIES; tries += 1) {
+      const [row] = await database.select<{ used: number; held_until: Date | null }>(
+        'SELECT used, held_until FROM quota_windows WHERE scope = $1 AND starts_at = $2',
+        [use.scope, at],
+      );
+      if (!row) {
+        await database.write('INSERT IGNORE INTO quota_windows (scope, starts_at, most, used) VALUES ($1, $2, $3, 0)', [use.scope, at, use.most]);
+        continue;
+      }
+      state.heldUntil = Math.max(state.heldUntil, row.held_until?.getTime() ?? 0);
+      const chunk = chunkOf(use.most, Math.max(0, use.most - row.used), use.cost - state.left);
+      state.used = row.used;
+      if (chunk + state.left < use.cost) {
+        state.isOver = true;
+        return;
+      }
+      if (
+        (await database.write('UPDATE quota_windows SET used = used + $1 WHERE scope = $2 AND starts_at = $3 AND used = $4', [
+          chunk,
+          use.scope,
+          at,
+          row.used,
+        ])) === 1
+      ) {
+        state.left += chunk;
+        state.used += chunk;
+        leases += 1;
+        if (leases % CLEAN_EVERY === 0) await database.write('DELETE FROM quota_windows WHERE starts_at < UTC_TIMESTAMP(3) - INTERVAL 3 DAY LIMIT 500');
+        return;
+      }
+    }
+  };
+  const leaseOnce = async (state: Held, use: QuotaUse): Promise<void> => {
+    state.leasing ??= lease(state, use)
+      .catch((cause: unknown) => {
+        // Without the database the provider's own limit is what is left; nobody is kept from calling.
+        ports.log.warn({ cause: String(cause) }, 'quota not counted: the database is away');
+        state.left += use.cost;
+      })
+      .finally(() => {
+        state.leasing = null;
+      });
+    await state.leasing;
+  };
+  /** Epoch ms until which these have to wait; 0: taken. */
+  const tryTake = async (uses: readonly QuotaUse[]): Promise<number> => {
+    for (let round = 0; round < LEASE_TRIES; round += 1) {
+      const now = ports.clock.now();
+      const states = uses.map((use) => stateOf(use, now));
+      const until = Math.max(0, ...states.map((state) => (state.heldUntil > now ? state.heldUntil : state.isOver ? state.endAt : 0)));
+      if (until > 0) return until;
+      const lacking = uses.findIndex((use, at) => (states[at] as Held).left < use.cost);
+      if (lacking < 0) {
+        uses.forEach((use, at) => {
+          (states[at] as Held).left -= use.cost;
+        });
+        return 0;
+      }
+      await leaseOnce(states[lacking] as Held, uses[lacking] as QuotaUse);
+    }
+    return ports.clock.now() + 100; // many took what was leased before us: once more, in a moment
+  };
+  return {
+    usesOf(call) {
+      const { api, share } = call;
+      return api.quota.flatMap((quota) => {
+        const whose = quota.of === 'client' ? call.clientRecordId : call.connectionId;
+        const scope = `${quota.of}:${whose}:${api.name}:${quota.window}:${quota.unit}`;
+        const cost = weightOf(api, quota.unit, call.method, call.path);
+        const whole: QuotaUse = { scope, quota, most: quota.most, cost };
+        return share === null || call.callerId === null
+          ? [whole]
+          : [whole, { scope: `${scope}:${call.callerId}`, quota, most: Math.max(1, Math.floor((quota.most * share) / 100)), cost }];
+      });
+    },
+    async take(uses, patienceMs) {
+      const startedAt = ports.clock.now();
+      let until = await tryTake(uses);
+      if (until === 0) return null;
+      for (let waits = 0; until !== 0; waits += 1) {
+        const now = ports.clock.now();
+        if (until - startedAt > patienceMs || waiting >= WAITING_MOST || waits > 50) return Math.max(1, until - now);
+        waiting += 1;
+        try {
+          // Spread over a moment, so that all who waited do not come in one millisecond.
+          await sleep(Math.max(1, until - now) + ports.random.unit() * 100);
+        } finally {
+          waiting -= 1;
+        }
+        until = await tryTake(uses);
+      }
+      return null;
+    },
+    learn(uses, api, answer) {
+      const now = ports.clock.now();
+      const patience = Number(answer.header('retry-after'));
+      if ((answer.status === 429 || answer.status === 503) && Number.isFinite(patience) && patience > 0) {
+        const until = now + Math.min(patience * 1000, PATIENCE_MOST_MS);
+        for (const use of uses) {
+          const state = stateOf(use, now);
+          state.heldUntil = Math.max(state.heldUntil, until);
+          void database
+            .write('UPDATE quota_windows SET held_until = $1 WHERE scope = $2 AND starts_at = $3', [instantText(until), use.scope, instantText(state.startAt)])
+            .catch((cause: unknown) => ports.log.debug({ cause: String(cause) }, 'patience not written'));
+          break; // the provider speaks of its first window, not of a caller's share
+        }
+      }
+      const [first] = uses;
+      const name = api.rate_headers?.left;
+      if (!first || name === undefined) return;
+      const told = Number(answer.header(name));
+      if (!Number.isFinite(told) || told < 0 || answer.header(name) === undefined) return;
+      const state = stateOf(first, now);
+      const theirs = first.most - told;
+      if (told < state.left) state.left = told;
+      const ours = theirs + state.left;
+      if (ours <= state.used || now - state.correctedAt < CORRECT_EVERY_MS) return;
+      state.correctedAt = now;
+      state.used = ours;
+      void database
+        .write('UPDATE quota_windows SET used = GREATEST(used, $1) WHERE scope = $2 AND starts_at = $3', [
+          Math.min(ours, first.most),
+          first.scope,
+          instantText(state.startAt),
+        ])
+        .catch((cause: unknown) => ports.log.debug({ cause: String(cause) }, 'quota not corrected'));
+    },
+    async left(uses) {
+      const now = ports.clock.now();
+      return Promise.all(
+        uses.map(async (use) => {
+          const { startAt, endAt } = windowAt(use.quota, now);
+          const bind: Bind[] = [use.scope, instantText(startAt)];
+          const [row] = await database.select<{ used: number; held_until: Date | null }>(
+            'SELECT used, held_until FROM quota_windows WHERE scope = $1 AND starts_at = $2',
+            bind,
+          );
+          const unspent = held.get(use.scope);
+          const mine = unspent && unspent.startAt === startAt ? unspent.left : 0;
+          const until = Math.max(row?.held_until?.getTime() ?? 0, unspent?.heldUntil ?? 0);
+          const { window, unit, of } = use.quota;
+          return {
+            window,
+            unit,
+            of,
+            most: use.most,
+            left: Math.max(0, use.most - (row?.used ?? 0) + mine),
+            resets_at: endAt,
+            held_until: until > now ? until : null,
+          };
+        }),
+      );
+    },
+  };
+}

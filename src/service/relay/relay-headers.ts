@@ -1,0 +1,119 @@
+import type { Api } from '../../core/provider/api.ts';
+import { parseUrl } from '../../core/url.ts';
+
+/** RFC 9110 §7.6.1: these speak of one connection and are never sent on. */
+const HOP_BY_HOP = [
+  'connection',
+  'keep-alive',
+  'proxy-authenticate',
+  'proxy-authorization',
+  'proxy-connection',
+  'te',
+  'trailer',
+  'transfer-encoding',
+  'upgrade',
+];
+/** What a caller says to us, or what only the sender of a request may say. */
+const NOT_SENT_ON = new Set([
+  ...HOP_BY_HOP,
+  'host',
+  'authorization',
+  'cookie',
+  'expect',
+  'content-length',
+  'forwarded',
+  'via',
+  'x-forwarded-for',
+  'x-forwarded-host',
+  'x-forwarded-proto',
+  'x-forwarded-port',
+  'x-real-ip',
+  'origin',
+  'referer',
+]);
+/** An answer's headers that would act on our own origin in a browser. */
+const NOT_PASSED_BACK = new Set([
+  ...HOP_BY_HOP,
+  'set-cookie',
+  'set-cookie2',
+  'clear-site-data',
+  'service-worker-allowed',
+  'strict-transport-security',
+  'content-security-policy',
+  'alt-svc',
+]);
+const PASSED_BACK_WITH = ['content-security-policy', 'sandbox', 'x-content-type-options', 'nosniff'];
+
+/** The caller's headers as they go to the API: those of the connection between us are left out, the API's own put in, the token placed. */
+export function headersOut(raw: readonly string[], api: Api, token: string, contentLength: string | undefined): string[] {
+  const out: string[] = [];
+  const seen = new Set<string>();
+  const named = connectionNames(raw);
+  const own = api.token_header.toLowerCase();
+  for (let at = 0; at + 1 < raw.length; at += 2) {
+    const name = (raw[at] as string).toLowerCase();
+    if (NOT_SENT_ON.has(name) || name === own || named?.has(name) || name.startsWith('sec-')) continue;
+    seen.add(name);
+    out.push(name, raw[at + 1] as string);
+  }
+  for (const name in api.headers) if (!seen.has(name.toLowerCase())) out.push(name, api.headers[name] as string);
+  if (!seen.has('user-agent') && api.headers['user-agent'] === undefined) out.push('user-agent', 'rusty-kettle');
+  if (contentLength !== undefined) out.push('content-length', contentLength);
+  out.push(api.token_header, api.token_word === '' ? token : `${api.token_word} ${token}`);
+  return out;
+}
+
+/** Header names that `Connection` lists: they too speak of one connection only. */
+function connectionNames(raw: readonly string[]): Set<string> | null {
+  let names: Set<string> | null = null;
+  for (let at = 0; at + 1 < raw.length; at += 2) {
+    const name = raw[at] as string;
+    if (name.length !== 10 || name.toLowerCase() !== 'connection') continue;
+    const value = (raw[at + 1] as string).toLowerCase();
+    if (value === 'keep-alive' || value === 'close') continue;
+    names ??= new Set();
+    for (const one of value.split(',')) names.add(one.trim());
+  }
+  return names;
+}
+
+export interface BackFrom {
+  token: string;
+  /** The address that was called, and the base URL and relay address that stand for each other. */
+  url: string;
+  base: string;
+  relayBase: string;
+}
+
+/** The API's headers as they go back to the caller: the token is masked where it recurs, redirects stay within the relay. */
+export function headersBack(headers: Record<string, string | string[] | undefined>, from: BackFrom): string[] {
+  const back: string[] = [...PASSED_BACK_WITH];
+  const named = String(headers.connection ?? '')
+    .toLowerCase()
+    .split(',')
+    .map((one) => one.trim());
+  for (const name in headers) {
+    const lower = name.toLowerCase();
+    if (NOT_PASSED_BACK.has(lower) || lower === 'x-content-type-options' || lower.startsWith('access-control-') || (named.length > 0 && named.includes(lower)))
+      continue;
+    const value = headers[name];
+    if (value === undefined) continue;
+    for (const one of typeof value === 'string' ? [value] : value) {
+      const masked = one.includes(from.token) ? one.replaceAll(from.token, '[secret]') : one;
+      if (lower === 'location' || lower === 'content-location') back.push(...redirect(lower, masked, from));
+      else back.push(name, masked);
+    }
+  }
+  return back;
+}
+
+/**
+ * A redirect below the base URL leads to the relay again. One to another host is not followed, and not given under its own name: tools
+ * that follow it would send our caller's key there. The address stands in another header, for whoever means to.
+ */
+function redirect(name: string, value: string, from: BackFrom): string[] {
+  const target = URL.canParse(value, from.url) ? new URL(value, from.url).href : null;
+  const base = parseUrl(`${from.base}/`)?.href;
+  if (target !== null && base !== undefined && target.startsWith(base)) return [name, `${from.relayBase}/${target.slice(base.length)}`];
+  return name === 'location' ? ['location-elsewhere', value] : [];
+}

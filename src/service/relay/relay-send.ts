@@ -1,0 +1,123 @@
+import type { IncomingMessage, ServerResponse } from 'node:http';
+import type { Readable } from 'node:stream';
+import type { Dispatcher } from 'undici';
+
+/** How a call that was sent on ended. `held`: the answer was kept back for the caller of this function to decide on. */
+export type Sent =
+  | { end: 'done'; status: number; bytes: number }
+  | { end: 'held'; status: number; headers: Headers; body: Buffer }
+  | { end: 'hung_up'; status: number | null }
+  | { end: 'broke'; status: number | null; code: string }
+  | { end: 'slow'; status: number | null };
+type Headers = Record<string, string | string[] | undefined>;
+
+export interface ToSend {
+  origin: string;
+  path: string;
+  method: string;
+  headers: string[];
+  body: Readable | Buffer | null;
+  /** The longest wait for the head of the answer, and between two pieces of its body, in ms. */
+  waitMs: number;
+  /** The longest time for all of it, in ms. */
+  mostMs: number;
+  /** True for an answer that is to be kept back while it is at most `heldMost` bytes long. */
+  holds(status: number, headers: Headers): boolean;
+  /** Status and headers for the caller: names and values in turn. */
+  back(status: number, headers: Headers): string[];
+}
+
+const HELD_MOST = 64 * 1024;
+
+/**
+ * Sends one call on and streams its answer back as it comes: a caller that reads slowly slows the API's connection, and nothing is
+ * gathered in between. A break in mid-body breaks the caller's connection too: a cut answer must not look whole.
+ */
+export function sendOn(dispatcher: Dispatcher, request: IncomingMessage, response: ServerResponse, what: ToSend): Promise<Sent> {
+  return new Promise((resolve) => {
+    let status: number | null = null;
+    let bytes = 0;
+    let held: Buffer[] | null = null;
+    let heldHeaders: Headers = {};
+    let isOver = false;
+    let isLate = false;
+    let stop: ((reason: Error) => void) | null = null;
+    const end = (sent: Sent): void => {
+      if (isOver) return;
+      isOver = true;
+      clearTimeout(timer);
+      response.off('close', hungUp);
+      response.off('drain', resume);
+      resolve(sent);
+    };
+    const hungUp = (): void => {
+      stop?.(new Error('the caller hung up'));
+      end({ end: 'hung_up', status });
+    };
+    const timer = setTimeout(() => {
+      isLate = true;
+      stop?.(new Error('the time for a relayed call is over'));
+      if (response.headersSent) response.destroy();
+      end({ end: 'slow', status });
+    }, what.mostMs);
+    let resume: () => void = () => undefined;
+    response.on('close', hungUp);
+    const start = (code: number, headers: Headers): void => {
+      response.writeHead(code, what.back(code, headers));
+    };
+    dispatcher.dispatch(
+      {
+        origin: what.origin,
+        path: what.path,
+        method: what.method as 'GET',
+        headers: what.headers,
+        body: what.body,
+        headersTimeout: what.waitMs,
+        bodyTimeout: what.waitMs,
+      },
+      {
+        onRequestStart(controller) {
+          stop = (reason) => controller.abort(reason);
+          resume = () => controller.resume();
+          response.on('drain', resume);
+          if (isOver) controller.abort(new Error('over'));
+        },
+        onResponseStart(_controller, code, headers) {
+          if (code < 200) return; // an interim answer speaks of the connection between us and the API
+          status = code;
+          if (what.holds(code, headers)) {
+            held = [];
+            heldHeaders = headers;
+          } else start(code, headers);
+        },
+        onResponseData(controller, chunk) {
+          bytes += chunk.length;
+          if (held) {
+            held.push(chunk);
+            if (bytes <= HELD_MOST) return;
+            const [first, ...rest] = [Buffer.concat(held)]; // longer than it looked: no longer kept back
+            held = null;
+            start(status ?? 200, heldHeaders);
+            for (const part of [first, ...rest]) if (part && !response.write(part)) controller.pause();
+            return;
+          }
+          if (!response.write(chunk)) controller.pause();
+        },
+        onResponseEnd() {
+          if (held) return end({ end: 'held', status: status ?? 200, headers: heldHeaders, body: Buffer.concat(held) });
+          response.off('close', hungUp);
+          response.end();
+          end({ end: 'done', status: status ?? 200, bytes });
+        },
+        onResponseError(_controller, error) {
+          if (isOver) return;
+          const code = String((error as NodeJS.ErrnoException).code ?? '');
+          if (request.destroyed && !request.complete) return end({ end: 'hung_up', status });
+          // Part of it is with the caller already: breaking its connection is the only honest end.
+          if (response.headersSent) response.destroy();
+          end(isLate || /TIMEOUT/.test(code) ? { end: 'slow', status } : { end: 'broke', status, code });
+        },
+      },
+    );
+  });
+}

@@ -1,0 +1,111 @@
+import { createHash, randomBytes } from 'node:crypto';
+import { PASSWORD } from './service.ts';
+
+/** A browser in which an operator is signed in, over plain HTTP: it keeps cookies and sends where it comes from. */
+export class OperatorBrowser {
+  readonly #url: string;
+  readonly #cookies = new Map<string, string>();
+
+  constructor(url: string) {
+    this.#url = url;
+  }
+
+  async send(path: string, init: { method?: string; body?: unknown; headers?: Record<string, string> } = {}): Promise<Response> {
+    const response = await fetch(new URL(path, this.#url), {
+      method: init.method ?? 'GET',
+      redirect: 'manual',
+      headers: {
+        origin: this.#url,
+        ...(init.body === undefined ? {} : { 'content-type': 'application/json' }),
+        cookie: [...this.#cookies].map(([name, value]) => `${name}=${value}`).join('; '),
+        ...init.headers,
+      },
+      ...(init.body === undefined ? {} : { body: JSON.stringify(init.body) }),
+    });
+    for (const line of response.headers.getSetCookie()) {
+      const [pair = ''] = line.split(';');
+      this.#cookies.set(pair.slice(0, pair.indexOf('=')), pair.slice(pair.indexOf('=') + 1));
+    }
+    return response;
+  }
+
+  async signIn(name = 'marit'): Promise<this> {
+    const response = await this.send('/api/v1/session', { method: 'POST', body: { name, password: PASSWORD } });
+    if (!response.ok) throw new Error(`sign-in: ${response.status}`);
+    return this;
+  }
+
+  cookies = (): string[] => [...this.#cookies.values()];
+}
+
+export interface ToolOptions {
+  url: string;
+  callerId: string;
+  /** Null: a tool that keeps no secret. */
+  key: string | null;
+  redirectUri: string;
+  pkce?: boolean;
+  /** Further or other parameters of the authorization request; null leaves one out. */
+  ask?: Record<string, string | null>;
+}
+
+export interface TokenReply {
+  status: number;
+  headers: Headers;
+  body: Record<string, string | number>;
+}
+
+/** A tool that only knows "sign in": code flow, exchange, renewal, revocation, as any OAuth client does them. */
+export function tool(options: ToolOptions) {
+  const verifier = randomBytes(32).toString('base64url');
+  const state = randomBytes(12).toString('base64url');
+  const { url, callerId, key, redirectUri } = options;
+  const parameters: Record<string, string | null> = {
+    response_type: 'code',
+    client_id: callerId,
+    redirect_uri: redirectUri,
+    state,
+    ...(options.pkce === false ? {} : { code_challenge: createHash('sha256').update(verifier).digest('base64url'), code_challenge_method: 'S256' }),
+    ...options.ask,
+  };
+  const query = new URLSearchParams(Object.entries(parameters).flatMap(([name, value]) => (value === null ? [] : [[name, value] as [string, string]])));
+  const authorize = `/door/authorize?${query}`;
+  const post = async (path: string, form: Record<string, string>): Promise<TokenReply> => {
+    const response = await fetch(`${url}${path}`, {
+      method: 'POST',
+      headers: key === null ? {} : { authorization: `Basic ${Buffer.from(`${callerId}:${key}`).toString('base64')}` },
+      body: new URLSearchParams(key === null ? { client_id: callerId, ...form } : form),
+    });
+    const text = await response.text();
+    return { status: response.status, headers: response.headers, body: text === '' ? {} : (JSON.parse(text) as TokenReply['body']) };
+  };
+  return {
+    authorize,
+    state,
+    verifier,
+    /** Goes to the door in a browser and answers there; where the browser was sent back to. */
+    async signIn(browser: OperatorBrowser, connection: string | null): Promise<URL> {
+      const begun = await browser.send(authorize);
+      const id = /\/door\/([0-9a-f-]{36})$/.exec(begun.headers.get('location') ?? '')?.[1];
+      if (id === undefined) throw new Error(`the door answered ${begun.status} ${begun.headers.get('location') ?? (await begun.text())}`);
+      const answered = await browser.send(`/api/v1/door/${id}/answer`, { method: 'POST', body: { connection } });
+      if (!answered.ok) throw new Error(`the answer was refused: ${await answered.text()}`);
+      return new URL(((await answered.json()) as { location: string }).location);
+    },
+    exchange: (code: string, more: Record<string, string> = {}) =>
+      post('/oauth/token', {
+        grant_type: 'authorization_code',
+        code,
+        redirect_uri: redirectUri,
+        ...(options.pkce === false ? {} : { code_verifier: verifier }),
+        ...more,
+      }),
+    renew: (refreshToken: string) => post('/oauth/token', { grant_type: 'refresh_token', refresh_token: refreshToken }),
+    revoke: (token: string) => post('/oauth/revoke', { token }),
+    /** All of it: the first tokens. */
+    async tokens(browser: OperatorBrowser, connection: string): Promise<TokenReply> {
+      const back = await this.signIn(browser, connection);
+      return this.exchange(back.searchParams.get('code') ?? '');
+    },
+  };
+}
