@@ -34,7 +34,7 @@ const run = ({ url, requests }: Load) =>
     requests: requests.map((one) => ({ method: 'POST' as const, path: '/oauth/token', ...one })),
   });
 /** A caller with fresh connections of its own, and the token requests for each of them. */
-async function permitFresh(rig: Rig, seeder: Seeder, prefix: string, count: number, tokenBytes: number): Promise<{ names: string[]; requests: Load['requests'] }> {
+export async function permitFresh(rig: Rig, seeder: Seeder, prefix: string, count: number, tokenBytes: number): Promise<{ names: string[]; requests: Load['requests'] }> {
   const caller = await rig.call('addCaller', { body: { name: 'bench', connections: [] } });
   const connections = fresh(prefix, count, tokenBytes);
   await seeder.add(CLIENT, connections, 'bench');

@@ -6,6 +6,7 @@ import { startPrivateMariadb } from '../src/service/database/private-mariadb.ts'
 import { newDatabaseOn } from '../test/support/new-database-on.ts';
 import { newFolder, removeFolder } from '../test/support/service.ts';
 import { benchHandouts, benchMemory, benchPause } from './handouts.ts';
+import { benchRelay } from './relay.ts';
 import { benchClaims, benchRenewals } from './renewals.ts';
 import { type Measured, say } from './rig.ts';
 import { benchConsole, benchStartup } from './startup.ts';
@@ -16,6 +17,7 @@ const parts: [name: string, run: (databaseUrl: string) => Promise<Measured[]>][]
   ['start', benchStartup],
   ['console', benchConsole],
   ['handouts', benchHandouts],
+  ['relay', benchRelay],
   ['renewals', benchRenewals],
   ['claims', benchClaims],
   ['memory', benchMemory],
@@ -59,7 +61,7 @@ ${table.join('\n')}
 
 ![Ratios against their targets](screenshots/benchmarks.png)
 
-What is compared: a handout with a bare \`node:http\` handler that reads the same POST and answers the same bytes; a renewal with a bare loop of the same POST and one durable UPDATE by the driver, at the same concurrency (64); a claim of 64 due rows with a million connections behind them and with ten thousand. Medians of three rounds (claims: of 25, starts: of 21).
+What is compared: a handout with a bare \`node:http\` handler that reads the same POST and answers the same bytes; a renewal with a bare loop of the same POST and one durable UPDATE by the driver, at the same concurrency (64); a relayed call with a proxy of \`node:http\` and \`undici\` that checks nothing and sends a fixed token; a claim of 64 due rows with a million connections behind them and with ten thousand. Medians of three rounds (claims: of 25, starts: of 21).
 `;
 }
 

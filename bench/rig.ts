@@ -36,11 +36,16 @@ export interface Rig {
 }
 
 /** One `rk serve` with a provider at a port, a client with a secret, and nothing else. */
-export async function startRig(databaseUrl: string, standinPort: number, environment: Record<string, string> = {}): Promise<Rig> {
+export async function startRig(
+  databaseUrl: string,
+  standinPort: number,
+  environment: Record<string, string> = {},
+  change: (text: string) => string = (text) => text,
+): Promise<Rig> {
   const masterKey = newMasterKey();
   const service = await startService({ databaseUrl, masterKey, environment: { ...LIMITS, ...environment } });
   const call = await signIn(service);
-  const document = localiseText(readFileSync(new URL('../definitions/eelgrass.yaml', import.meta.url), 'utf8'), standinPort);
+  const document = change(localiseText(readFileSync(new URL('../definitions/eelgrass.yaml', import.meta.url), 'utf8'), standinPort));
   await call('addProvider', { body: { document } });
   const draft = await call('addClient', { body: { provider: 'eelgrass', name: 'bench' } });
   await call('changeClient', { params: { provider: 'eelgrass', client: 'bench' }, body: { revision: draft.revision, client_id: 'bench' } });

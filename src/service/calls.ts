@@ -14,6 +14,7 @@ import type { ApiToken, ApiTokens } from './handout/api-token.ts';
 import type { Handout } from './handout/handout.ts';
 import { sessionOf } from './handout/set-up.ts';
 import type { Ports } from './ports.ts';
+import type { Quotas } from './relay/quotas.ts';
 
 const CALL_DEADLINE_MS = 20_000;
 const SHOWN_BYTES = 64 * 1024;
@@ -67,14 +68,45 @@ export function composedHeaders(api: Api, what: ToCall): Record<string, string> 
 export interface CalledGrant {
   id: string;
   kind: string;
+  connectionId: string;
+  clientId: string | null;
   access?: Secret;
 }
 
 /**
- * Makes a call with a grant's token; where the API wants the session step first, with the session's, which is opened anew once where the
- * API says that it is gone. @throws {Fault} as a handout and an opened session do
+ * Makes a call with a grant's token, counted in the provider's quotas; where the API wants the session step first, with the session's,
+ * which is opened anew once where the API says that it is gone. `patienceMs`: for how long it may wait where a quota is used up; null: it
+ * is counted and made in any case, as what proves a connection is. @throws {Fault} QUOTA_USED_UP, and as a handout and an opened session do
  */
 export async function callGrant(
+  s: { ports: Pick<Ports, 'send' | 'clock'>; handout: Handout; apiTokens: ApiTokens; quotas: Quotas },
+  grant: CalledGrant,
+  address: ApiAddress,
+  what: ToCall,
+  about: AboutToken,
+  patienceMs: number | null = null,
+): Promise<CallAnswer> {
+  const uses = s.quotas.usesOf({
+    api: address.api,
+    clientRecordId: grant.clientId ?? '',
+    connectionId: grant.connectionId,
+    callerId: null,
+    share: null,
+    method: what.method,
+    path: pathBelow(address),
+  });
+  const waitMs = uses.length === 0 ? null : await s.quotas.take(uses, patienceMs ?? 0);
+  if (waitMs !== null && patienceMs !== null) throw new Fault('QUOTA_USED_UP', { retryAfterMs: waitMs });
+  const answer = await callWithToken(s, grant, address, what, about);
+  if (answer.status !== null && uses.length > 0)
+    s.quotas.learn(uses, address.api, { status: answer.status, header: (header) => answer.headers?.find((one) => one.name === header.toLowerCase())?.value });
+  return answer;
+}
+
+/** The path below the base URL, without its query. */
+const pathBelow = ({ url, api }: ApiAddress): string => new URL(url).pathname.slice(new URL(`${api.base_url.replace(/\/$/, '')}/`).pathname.length - 1);
+
+async function callWithToken(
   s: { ports: Pick<Ports, 'send' | 'clock'>; handout: Handout; apiTokens: ApiTokens },
   grant: CalledGrant,
   address: ApiAddress,

@@ -62,7 +62,13 @@ export async function prove(s: Services, x: Proving, safe: SafeTokens): Promise<
     byCertificate: safe.method === 'private_key_jwt',
   };
   const firstCall = probe
-    ? await firstCallOf(s, { id: grantId, kind: safe.kind, access: tokens.access }, apiAddress(definition, probe.path), methodOfProbe(probe), about)
+    ? await firstCallOf(
+        s,
+        { id: grantId, kind: safe.kind, connectionId: x.connection.id, clientId: x.client.id, access: tokens.access },
+        apiAddress(definition, probe.path),
+        methodOfProbe(probe),
+        about,
+      )
     : null;
   const outcome: StoredOutcome = {
     ...emptyOutcome(),

@@ -91,8 +91,8 @@ export function apiSessions(deps: {
       });
       if (outcome.kind !== 'answer')
         throw new Fault('PROVIDER_UNREACHABLE', { detail: `No session could be opened: ${reasonInWords(outcome.reason)}.`, retryAfterMs: REFUSED_FOR_MS });
-      // The access token is refused: once more with a newer one.
-      if (refusesAccess(outcome) && mayRenew) {
+      // The access token is refused: once more with a newer one, unless it is so young that another would fare no better.
+      if (refusesAccess(outcome) && mayRenew && ports.clock.now() - token.issuedAt >= handoutFloorMs(token)) {
         token = await handout(grantId, { newerThan: token.generation });
         continue;
       }
@@ -132,10 +132,13 @@ export function apiSessions(deps: {
         kept.set(grantId, session);
         return session;
       }
+      // What the API said is gone is forgotten with the claim: nobody else is given it meanwhile.
+      const isGone = need.newerThan !== undefined && version <= need.newerThan;
       const claimed = await database.write(
-        `UPDATE api_sessions SET owner = $1, lease_until = UTC_TIMESTAMP(3) + INTERVAL ${LEASE_MS * 1000} MICROSECOND WHERE grant_id = $2 AND version = $3 AND (lease_until IS NULL OR lease_until < UTC_TIMESTAMP(3))`,
+        `UPDATE api_sessions SET owner = $1, lease_until = UTC_TIMESTAMP(3) + INTERVAL ${LEASE_MS * 1000} MICROSECOND${isGone ? ', sealed = NULL' : ''} WHERE grant_id = $2 AND version = $3 AND (lease_until IS NULL OR lease_until < UTC_TIMESTAMP(3))`,
         [idBytes(me), idBytes(grantId), version],
       );
+      if (isGone) kept.delete(grantId);
       if (claimed === 0) continue; // another opens it: look again
       const opened = await openClaimed(grantId, setUp, version);
       kept.set(grantId, opened);
@@ -157,7 +160,7 @@ export function apiSessions(deps: {
       if (present && isEnough(present, need)) {
         const rest = present.expiresAt - ports.clock.now();
         if (rest < (present.expiresAt - present.issuedAt) * RENEW_AT && !refused.has(grantId))
-          void start(grantId, setUp, { newerThan: present.version }).catch((cause: unknown) =>
+          void start(grantId, setUp, { minimumLifeMs: present.expiresAt - present.issuedAt }).catch((cause: unknown) =>
             ports.log.debug({ cause: String(cause) }, 'session not renewed ahead'),
           );
         return present;

@@ -1,3 +1,4 @@
+import { handoutFloorMs } from '../../core/renewal/plan.ts';
 import type { Secret } from '../../core/secret.ts';
 import type { ApiSessions } from './api-sessions.ts';
 import type { Handout } from './handout.ts';
@@ -12,7 +13,12 @@ export interface ApiToken {
   baseUrl: string | null;
   /** Of the session where there is one, else of the access token: what a call that was refused names. */
   version: number;
+  /** From when on a refusal brings a newer one, epoch ms: nobody can have them made without end, on all replicas together. */
+  replaceableAt: number;
 }
+
+/** A session costs the provider little, and is gone whenever it restarts. */
+const SESSION_AGE_MS = 1_000;
 
 export interface ApiTokens {
   /**
@@ -26,9 +32,12 @@ export function apiTokens(deps: { handout: Handout; sessions: ApiSessions }): Ap
   const { handout, sessions } = deps;
   return {
     async get(grantId, setUp, need) {
-      if (setUp.session) return sessions.open(grantId, setUp, need);
+      if (setUp.session) {
+        const session = await sessions.open(grantId, setUp, need);
+        return { ...session, replaceableAt: session.issuedAt + SESSION_AGE_MS };
+      }
       const { access, issuedAt, expiresAt, generation } = await handout(grantId, need);
-      return { access, issuedAt, expiresAt, baseUrl: null, version: generation };
+      return { access, issuedAt, expiresAt, baseUrl: null, version: generation, replaceableAt: issuedAt + handoutFloorMs({ issuedAt, expiresAt }) };
     },
   };
 }

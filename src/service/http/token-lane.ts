@@ -2,7 +2,7 @@ import { randomUUID } from 'node:crypto';
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import type { Logger } from 'pino';
 import proxyAddress from 'proxy-addr';
-import { malformedRequest, type OAuthAnswer, type OAuthRequest } from '../handout/oauth-answer.ts';
+import { malformedRequest, type OAuthAnswer } from '../handout/oauth-answer.ts';
 import type { TokenEndpoint } from '../handout/token-endpoint.ts';
 
 /** The token and revocation endpoints ahead of Express, which would cost four fifths of what it can serve. True: the request is taken. */
@@ -13,7 +13,11 @@ const REVOKE = '/oauth/revoke';
 const BODY_MOST = 16 * 1024;
 
 /** What a path asks for, or null: not ours. */
-type Way = { endpoint: 'token'; connection: string | null; ownPath: string | null } | { endpoint: 'revoke' };
+interface Way {
+  endpoint: 'token' | 'revoke';
+  connection: string | null;
+  ownPath: string | null;
+}
 
 /** The client's address: `trustedProxies` hops of X-Forwarded-For are believed. */
 export const addressReader = (trustedProxies: number): ((request: IncomingMessage) => string) => {
@@ -36,14 +40,10 @@ export function tokenLane(parts: {
       const named = /^\/([a-z0-9][a-z0-9._-]{0,62})\/?$/.exec(rest)?.[1];
       return named === undefined ? null : { endpoint: 'token', connection: named, ownPath: null };
     }
-    if (path === REVOKE) return { endpoint: 'revoke' };
+    if (path === REVOKE) return { endpoint: 'revoke', connection: null, ownPath: null };
     return parts.hasTokenPath(path) ? { endpoint: 'token', connection: null, ownPath: path } : null;
   };
 
-  const answerTo = (way: Way, request: OAuthRequest): Promise<OAuthAnswer> =>
-    way.endpoint === 'revoke'
-      ? parts.tokenEndpoint.revoke(request)
-      : parts.tokenEndpoint.token({ ...request, connection: way.connection, ownPath: way.ownPath });
   const runId = randomUUID().slice(0, 8);
   let served = 0;
   const serve = async (request: IncomingMessage, response: ServerResponse, way: Way, query: string): Promise<void> => {
@@ -56,12 +56,15 @@ export function tokenLane(parts: {
         ? allowPost(malformedRequest(405, 'Send a POST.'))
         : read.tooLarge
           ? malformedRequest(413, 'The body is larger than 16 kB.')
-          : await answerTo(way, {
+          : await parts.tokenEndpoint[way.endpoint]({
               contentType: request.headers['content-type'],
               authorization: request.headers.authorization,
               query,
               body: read.body,
               address: addressOf(request),
+              // Written out: spreading one object into another here costs a fifth of all handouts.
+              connection: way.connection,
+              ownPath: way.ownPath,
             });
     const { body } = answer;
     const headers = answer.headers.concat('x-request-id', requestId, 'content-length', String(Buffer.byteLength(body)));

@@ -114,22 +114,8 @@ export async function callConnection(s: Services, name: string, input: z.output<
   const isRehearsal = x.client.rehearsalPort !== null;
   if (!isRead(call.method) && x.client.environment === 'live' && !isRehearsal && !input.effects)
     throw new Fault('WRITE_ON_LIVE', { detail: `${call.method} ${new URL(address.url).pathname} at ${x.definition.title}, which is live.` });
-  const quota = {
-    api,
-    clientRecordId: x.client.id,
-    connectionId: x.connectionId,
-    callerId: null,
-    share: null,
-    method: call.method,
-    path: new URL(address.url).pathname.slice(new URL(`${api.base_url.replace(/\/$/, '')}/`).pathname.length - 1),
-  };
-  const uses = s.quotas.usesOf(quota);
-  const waitMs = uses.length === 0 ? null : await s.quotas.take(uses, QUOTA_PATIENCE_MS);
-  if (waitMs !== null) throw new Fault('QUOTA_USED_UP', { retryAfterMs: waitMs });
   const what = { method: call.method, headers: call.headers, ...(call.body === null ? {} : { body: call.body }) };
-  const answer = await callGrant(s, x.grant, address, what, x.about);
-  if (answer.status !== null)
-    s.quotas.learn(uses, api, { status: answer.status, header: (header) => answer.headers?.find((one) => one.name === header.toLowerCase())?.value });
+  const answer = await callGrant(s, x.grant, address, what, x.about, QUOTA_PATIENCE_MS);
   s.history.add({
     actor: operator,
     kind: 'called',

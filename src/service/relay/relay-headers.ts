@@ -44,23 +44,43 @@ const NOT_PASSED_BACK = new Set([
 ]);
 const PASSED_BACK_WITH = ['content-security-policy', 'sandbox', 'x-content-type-options', 'nosniff'];
 
-/** The caller's headers as they go to the API: those of the connection between us are left out, the API's own put in, the token placed. */
+/**
+ * The caller's headers as they go to the API: those of the connection between us are left out, the token is placed, and the API's own are
+ * put in where the caller says nothing of its own.
+ */
 export function headersOut(raw: readonly string[], api: Api, token: string, contentLength: string | undefined): string[] {
   const out: string[] = [];
   const seen = new Set<string>();
   const named = connectionNames(raw);
   const own = api.token_header.toLowerCase();
+  const wanted = wantedNames(api.headers);
   for (let at = 0; at + 1 < raw.length; at += 2) {
     const name = (raw[at] as string).toLowerCase();
+    const value = raw[at + 1] as string;
     if (NOT_SENT_ON.has(name) || name === own || named?.has(name) || name.startsWith('sec-')) continue;
+    // The API insists on a value of its own, and the caller only has what its program sends by itself.
+    if (wanted?.has(name) && (name === 'user-agent' || ANY.test(value))) continue;
     seen.add(name);
-    out.push(name, raw[at + 1] as string);
+    out.push(name, value);
   }
   for (const name in api.headers) if (!seen.has(name.toLowerCase())) out.push(name, api.headers[name] as string);
-  if (!seen.has('user-agent') && api.headers['user-agent'] === undefined) out.push('user-agent', 'rusty-kettle');
+  if (!seen.has('user-agent') && !wanted?.has('user-agent')) out.push('user-agent', 'rusty-kettle');
   if (contentLength !== undefined) out.push('content-length', contentLength);
   out.push(api.token_header, api.token_word === '' ? token : `${api.token_word} ${token}`);
   return out;
+}
+
+const ANY = /^\*(\/\*)?$/;
+const wantedOf = new WeakMap<Api['headers'], Set<string> | null>();
+/** Names of the API's own headers, in lower case; null: it has none. Worked out once for each API. */
+function wantedNames(headers: Api['headers']): Set<string> | null {
+  let names = wantedOf.get(headers);
+  if (names === undefined) {
+    const all = Object.keys(headers).map((name) => name.toLowerCase());
+    names = all.length > 0 ? new Set(all) : null;
+    wantedOf.set(headers, names);
+  }
+  return names;
 }
 
 /** Header names that `Connection` lists: they too speak of one connection only. */

@@ -6,7 +6,6 @@ import { isPlainPath } from '../../core/calls/path.ts';
 import { deadTokenInside } from '../../core/diagnosis/dead-token.ts';
 import { Fault } from '../../core/fault.ts';
 import { type Api, inSession } from '../../core/provider/api.ts';
-import { handoutFloorMs } from '../../core/renewal/plan.ts';
 import { RELAY_TOKEN_PREFIX, type RelayTokens } from '../door/door.ts';
 import type { ApiToken, ApiTokens } from '../handout/api-token.ts';
 import type { CallerCheck } from '../handout/caller-check.ts';
@@ -127,8 +126,7 @@ export function relayLane(parts: Parts): RelayLane {
     const setUp = setUpFor(call);
     const current = await parts.tokens.get(grantId, setUp);
     if (current.version > used.version) return current;
-    // At most once in a floor's time, on all replicas together: the token in use is that young then.
-    if (ports.clock.now() - used.issuedAt < handoutFloorMs(used)) return null;
+    if (ports.clock.now() < used.replaceableAt) return null;
     return parts.tokens.get(grantId, setUp, { newerThan: used.version });
   };
 

@@ -1,0 +1,189 @@
+import { setTimeout as sleep } from 'node:timers/promises';
+import { afterAll, beforeAll, expect, test } from 'vitest';
+import type { ApiClient } from '../src/api/client.ts';
+import { addConnection, addEelgrass, agree, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
+import { newDatabase } from './support/new-database.ts';
+import { eventually, newFolder, newMasterKey, PASSWORD, removeFolder, rk as run, type ServiceUnderTest, signIn, startService } from './support/service.ts';
+
+/** Callers and the token endpoint in all its forms: a connection named by resource, scope or path, or not at all; keys with ends; usage. */
+let [service, second, standin, call] = [] as unknown as [ServiceUnderTest, ServiceUnderTest, StandinUnderTest, ApiClient];
+let [several, one]: { caller_id: string; key: string }[] = [];
+const home = newFolder();
+type Form = Record<string, string | undefined>;
+async function ask(form: Form, options: { path?: string; as?: { caller_id: string; key: string } | undefined; url?: string } = {}) {
+  const { caller_id, key } = options.as ?? (several as { caller_id: string; key: string });
+  const fields = Object.entries({ grant_type: 'client_credentials', ...form }).filter((field): field is [string, string] => field[1] !== undefined);
+  const response = await fetch(`${options.url ?? service.url}${options.path ?? '/oauth/token'}`, {
+    method: 'POST',
+    headers: { authorization: `Basic ${Buffer.from(`${caller_id}:${key}`).toString('base64')}` },
+    body: new URLSearchParams(fields),
+  });
+  const text = await response.text();
+  return { status: response.status, headers: response.headers, body: (text.startsWith('{') ? JSON.parse(text) : {}) as Record<string, string | number> };
+}
+const whose = (token: unknown) => standin.store.state.grants[standin.store.state.accessTokens[String(token)]?.grantId ?? '']?.sub;
+
+beforeAll(async () => {
+  standin = await startEelgrass(600);
+  const [databaseUrl, masterKey] = [await newDatabase(), newMasterKey()];
+  service = await startService({ databaseUrl, masterKey });
+  call = await signIn(service);
+  second = await startService({ databaseUrl, masterKey, publicUrl: service.url });
+  await addEelgrass(call, standin);
+  for (const [name, account] of [
+    ['sailings', 'eg-1042'],
+    ['tides', 'eg-1077'],
+    ['boats', 'eg-1042'],
+  ] as const) {
+    await addConnection(call, name);
+    await agree(call, name, { account });
+  }
+  several = await call('addCaller', { body: { name: 'several', connections: ['sailings', 'tides'] } });
+  one = await call('addCaller', { body: { name: 'one', connections: ['tides'] } });
+});
+afterAll(async () => {
+  for (const each of [service, second]) await each?.stop();
+  await standin?.stop();
+  for (const folder of [service.folder, second.folder, home]) removeFolder(folder);
+});
+
+test.each([
+  { name: 'by resource (RFC 8707)', form: (url: string): Form => ({ resource: `${url}/connections/tides` }) },
+  { name: 'by audience', form: (url: string): Form => ({ audience: `${url}/connections/tides` }) },
+  { name: 'by scope', form: (): Form => ({ scope: 'connection:tides' }) },
+  { name: 'by the path', form: (): Form => ({}), path: '/oauth/token/tides' },
+  { name: 'by the path, with a slash as some tools add it', form: (): Form => ({ scope: '' }), path: '/oauth/token/tides/' },
+])('the connection is named $name', async ({ form, path }) => {
+  const answer = await ask(form(service.url), path ? { path } : {});
+  expect(answer).toMatchObject({ status: 200, body: { token_type: 'Bearer', scope: 'tables.read calendars.read profile offline_access' } });
+  expect(whose(answer.body.access_token)).toBe('eg-1077');
+  expect(Number(answer.body.expires_in)).toBeGreaterThan(500);
+});
+
+test('none is named where the caller has exactly one, in whatever empty boxes a tool sends along', async () => {
+  for (const form of [{}, { scope: '' }, { resource: '', audience: '', scope: '' }]) expect((await ask(form, { as: one })).status).toBe(200);
+});
+
+test.each([
+  { name: 'none of several', form: {}, error: 'invalid_target', says: 'several' },
+  { name: 'another\u2019s, by resource', form: { resource: 'URL/connections/boats' }, error: 'invalid_target', says: 'no such connection' },
+  { name: 'an unknown one, by resource', form: { resource: 'URL/connections/nothing' }, error: 'invalid_target', says: 'no such connection' },
+  { name: 'another\u2019s, by scope', form: { scope: 'connection:boats' }, error: 'invalid_scope', says: 'no such connection' },
+  { name: 'an unknown one, by scope', form: { scope: 'connection:nothing' }, error: 'invalid_scope', says: 'no such connection' },
+  { name: 'a provider\u2019s scope', form: { scope: 'tables.read' }, error: 'invalid_scope', says: 'connection:NAME' },
+  { name: 'another\u2019s, by path', form: {}, path: '/oauth/token/boats', error: 'invalid_target', says: 'no such connection' },
+  { name: 'twice', form: { scope: 'connection:tides', resource: 'URL/connections/tides' }, error: 'invalid_request', says: 'once' },
+  { name: 'by path and scope', form: { scope: 'connection:tides' }, path: '/oauth/token/tides', error: 'invalid_request', says: 'once' },
+  { name: 'another grant type', form: { grant_type: 'password', scope: 'connection:tides' }, error: 'unsupported_grant_type', says: 'client_credentials' },
+  { name: 'a life that is no number', form: { scope: 'connection:tides', minimum_life: 'long' }, error: 'invalid_request', says: 'seconds' },
+  { name: 'a life longer than half of it', form: { scope: 'connection:tides', minimum_life: '400' }, error: 'invalid_request', says: '300 s' },
+])('refused: $name', async ({ form, path, error, says }) => {
+  const filled = Object.fromEntries(Object.entries(form).map(([name, value]) => [name, value.replace('URL', service.url)]));
+  const { status, body } = await ask(filled, path ? { path } : {});
+  expect([status, body.error]).toEqual([400, error]);
+  expect(body.error_description).toContain(says);
+});
+
+test('unknown and forbidden look alike, to the letter', async () => {
+  const [forbidden, unknown] = [await ask({ scope: 'connection:boats' }), await ask({ scope: 'connection:nothing' })];
+  expect(forbidden.body).toEqual(unknown.body);
+});
+
+test('minimum_life brings a token with that much left: renewed for it where it is older than half its life, once', async () => {
+  await standin.order('lives', { access_seconds: 10 });
+  const { renewals } = await call('renewConnection', { params: { connection: 'boats' } });
+  const long = await call('addCaller', { body: { name: 'long', connections: ['boats'] } });
+  expect(Number((await ask({ minimum_life: '4' }, { as: long })).body.expires_in)).toBeGreaterThanOrEqual(4);
+  expect((await call('showConnection', { params: { connection: 'boats' } })).renewals).toBe(renewals); // it had that much
+  await eventually(async () => Number((await ask({}, { as: long })).body.expires_in) <= 4, 9_000); // by itself it is renewed at 70 to 80 % of its life
+  const answers = await Promise.all(Array.from({ length: 10 }, () => ask({ minimum_life: '5' }, { as: long })));
+  for (const answer of answers) expect([answer.status, Number(answer.body.expires_in) >= 4]).toEqual([200, true]);
+  await standin.order('lives', { access_seconds: 600 });
+});
+
+test('a token path of a caller\u2019s own is answered for that caller alone, and may not meet one of ours', async () => {
+  await call('changeCaller', { params: { caller: 'one' }, body: { token_path: '/Harbour/oauth2/v2.0/token' } });
+  const own = { path: '/Harbour/oauth2/v2.0/token' };
+  await eventually(async () => (await ask({}, { ...own, as: one })).status === 200, 1_500);
+  expect(await ask({}, own)).toMatchObject({ status: 400, body: { error_description: expect.stringContaining('another caller') } });
+  await eventually(async () => (await ask({}, { ...own, as: one, url: second.url })).status === 200, 1_500);
+  for (const token_path of [
+    '/api/v1/token',
+    '/OAuth/token',
+    '/relay/x',
+    '/door/authorize',
+    '/connections/x',
+    '/a/../api',
+    '/.well-known/x',
+    '/assets/x',
+    '/x/',
+    'x',
+    '/a b',
+    '/%61pi',
+    '/healthz',
+  ])
+    await expect(call('changeCaller', { params: { caller: 'several' }, body: { token_path } }), token_path).rejects.toMatchObject({
+      problem: { code: 'INPUT_INVALID', places: [{ path: 'token_path' }] },
+    });
+  await expect(call('changeCaller', { params: { caller: 'several' }, body: { token_path: own.path } })).rejects.toMatchObject({
+    problem: { places: [{ why: 'The caller one has it.' }] },
+  });
+  await call('changeCaller', { params: { caller: 'one' }, body: { token_path: null } });
+  await eventually(async () => (await ask({}, { ...own, as: one })).status === 404, 1_500);
+});
+
+test('several keys are valid at once; one ends by its date, one when it is retired, within a second on every replica', async () => {
+  const ends_at = new Date(Date.now() + 2_500).toISOString();
+  const brief = { ...several, ...(await call('addKey', { params: { caller: 'several' }, body: { label: 'brief', ends_at } })) } as {
+    caller_id: string;
+    key: string;
+  };
+  const lasting = await call('addKey', { params: { caller: 'several' }, body: { label: 'lasting' } });
+  const works = async (key: string, url = service.url) =>
+    (await ask({ scope: 'connection:tides' }, { as: { caller_id: several?.caller_id ?? '', key }, url })).status === 200;
+  await eventually(async () => (await works(brief.key)) && (await works(lasting.key)) && (await works(several?.key ?? '')));
+  await sleep(2_600);
+  expect([await works(brief.key), await works(lasting.key)]).toEqual([false, true]);
+  const { keys } = await call('showCaller', { params: { caller: 'several' } });
+  await call('retireKey', { params: { caller: 'several', key: keys.find((key) => key.label === 'lasting')?.id ?? '' } });
+  await eventually(async () => !(await works(lasting.key)) && !(await works(lasting.key, second.url)), 1_000);
+  expect(await works(several?.key ?? '')).toBe(true);
+  await expect(call('addKey', { params: { caller: 'several' }, body: { ends_at: '2020-01-01T00:00:00.000Z' } })).rejects.toMatchObject({
+    problem: { code: 'INPUT_INVALID' },
+  });
+});
+
+test('who used what and when: by caller, connection and minute; who uses this, what may this use, and what stops when it ends', async () => {
+  for (let times = 0; times < 3; times += 1) await ask({ scope: 'connection:sailings' });
+  await fetch(`${service.url}/relay/sailings/tables`, { headers: { authorization: `Bearer ${several?.caller_id}.${several?.key}` } });
+  const used = await eventually(async () => {
+    const caller = await call('showCaller', { params: { caller: 'several' } });
+    return caller.uses.some((use) => use.connection === 'sailings' && use.relayed === 1) ? caller : null;
+  });
+  const use = used.uses.find((each) => each.connection === 'sailings');
+  expect(use).toMatchObject({ tokens: 3, relayed: 1, refused: 0 });
+  expect(use?.minutes).toHaveLength(60);
+  expect(use?.minutes.reduce((sum, n) => sum + n, 0)).toBe(4);
+  const { items } = await call('listUsage', { query: { caller: 'several', connection: 'sailings' } });
+  expect(items.reduce((sum, line) => sum + line.count, 0)).toBe(4);
+  expect((await call('showConnection', { params: { connection: 'sailings' } })).callers_last_used).toEqual([
+    { caller: 'several', at: expect.any(String), says: 'tokens and relay', tokens_last_hour: 3, relayed_last_hour: 1, refused_last_hour: 0 },
+  ]);
+  const rk = (...args: string[]) => run(['--url', service.url, ...args], { home });
+  await run(['--url', service.url, 'sign-in', '--name', 'marit'], { home, input: PASSWORD });
+  expect((await rk('caller', 'remove', 'several')).err).toMatch(/In the last day it used: sailings \(.*\), tides/);
+  expect((await rk('caller', 'withdraw', 'several', 'sailings')).err).toContain('Used in the last day: sailings');
+  expect((await rk('caller', 'usage', 'several', '--connection', 'sailings')).out).toMatch(/sailings +relayed +1/);
+  expect(
+    (await rk('caller', 'permit', 'several', '--label', 'harbour', '--use', 'relay', '--method', 'get', '--path', '/tables/**', '--share', '20')).out,
+  ).toContain('label harbour (nothing carries it): relay only, GET, /tables/**, at most 20 % of the quota');
+  expect((await rk('caller', 'sheet', 'several')).err).toContain('--connection sailings or tides');
+  const sheet = await rk('caller', 'sheet', 'several', '--connection', 'tides', '--kind', 'token_url');
+  for (const part of [`${service.url}/oauth/token`, several?.caller_id ?? '', 'connection:tides', '(a key of this caller']) expect(sheet.out).toContain(part);
+});
+
+test('cut off alone: a caller that is removed is refused within a second everywhere, and the others go on', async () => {
+  await call('removeCaller', { params: { caller: 'one' } });
+  await eventually(async () => (await ask({}, { as: one })).status === 401 && (await ask({}, { as: one, url: second.url })).status === 401, 1_000);
+  expect((await ask({ scope: 'connection:tides' })).status).toBe(200);
+});

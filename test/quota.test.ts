@@ -1,0 +1,130 @@
+import { setTimeout as sleep } from 'node:timers/promises';
+import { afterAll, beforeAll, expect, test } from 'vitest';
+import type { ApiClient } from '../src/api/client.ts';
+import { addClient, addConnection, agree, type StandinUnderTest, startUnderTest } from './support/harbour.ts';
+import { newDatabase } from './support/new-database.ts';
+import { eventually, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from './support/service.ts';
+
+/** Quotas: Wharfpost takes 45 calls a minute of a client, Notchboard 5,000 points a day with weights. Two replicas share what there is. */
+const MINUTE = 60_000;
+let [service, second, wharfpost, notchboard, call] = [] as unknown as [ServiceUnderTest, ServiceUnderTest, StandinUnderTest, StandinUnderTest, ApiClient];
+const callers = {} as Record<'ledger' | 'counter' | 'board', { caller_id: string; key: string }>;
+const relay = (caller: keyof typeof callers, path: string, at = service, init: RequestInit = {}) =>
+  fetch(`${at.url}/relay/${path}`, { ...init, headers: { authorization: `Bearer ${callers[caller].caller_id}.${callers[caller].key}`, ...init.headers } });
+const left = async (connection: string, caller: string | null = null) =>
+  (await call('showQuota', { params: { connection } })).items.find((item) => item.caller === caller)?.left;
+/** Waits until so much of the running minute is left. */
+const untilMinuteHas = async (ms: number) => {
+  const rest = MINUTE - (Date.now() % MINUTE);
+  if (rest < ms) await sleep(rest + 200);
+};
+
+beforeAll(async () => {
+  wharfpost = await startUnderTest('wharfpost', 20);
+  notchboard = await startUnderTest('notchboard', 600);
+  const [databaseUrl, masterKey] = [await newDatabase(), newMasterKey()];
+  service = await startService({ databaseUrl, masterKey });
+  call = await signIn(service);
+  second = await startService({ databaseUrl, masterKey, publicUrl: service.url });
+  for (const one of [wharfpost, notchboard]) await call('addProvider', { body: { document: one.definitionText } });
+  await addClient(call, wharfpost, 'counter', { provider: 'wharfpost' });
+  await addClient(call, notchboard, 'office', { provider: 'notchboard' });
+  for (const name of ['parcels', 'parcels-too']) {
+    await call('addConnection', { body: { name, provider: 'wharfpost', client: 'counter', scopes: ['parcels'], placeholders: { account: '40017788' } } });
+    const opened = await call('openConnection', { params: { connection: name } });
+    await eventually(async () => (await call('showConsent', { params: { consent: opened.id } })).phase === 'done');
+  }
+  await addConnection(call, 'forum', ['read', 'post', 'keep'], 'office', 'notchboard');
+  await agree(call, 'forum');
+  callers.ledger = await call('addCaller', { body: { name: 'ledger', connections: ['parcels', 'parcels-too'] } });
+  callers.counter = await call('addCaller', { body: { name: 'counter' } });
+  await call('permitCaller', { params: { caller: 'counter' }, body: { connection: 'parcels', use: 'relay', share: 20 } });
+  callers.board = await call('addCaller', { body: { name: 'board', connections: ['forum'] } });
+});
+afterAll(async () => {
+  for (const one of [service, second]) await one?.stop();
+  for (const one of [wharfpost, notchboard]) await one?.stop();
+  for (const one of [service, second]) removeFolder(one.folder);
+});
+
+test('near the limit calls get 429 with Retry-After before the provider says no; two connections, two callers and two replicas share it; a share is capped', {
+  timeout: 150_000,
+}, async () => {
+  await untilMinuteHas(45_000);
+  const before = (await wharfpost.counters()).counters['api.ok'] ?? 0;
+  // One fifth of 45 for the caller whose share is capped, whoever else has called or not.
+  const capped = await Promise.all(Array.from({ length: 14 }, (_none, at) => relay('counter', 'parcels/parcels?limit=1', at % 2 ? service : second)));
+  expect(capped.filter((answer) => answer.status === 200)).toHaveLength(9);
+  const refused = capped.find((answer) => answer.status === 429);
+  expect(Number(refused?.headers.get('retry-after'))).toBeGreaterThan(10);
+  expect(await refused?.json()).toMatchObject({ code: 'QUOTA_USED_UP', remedy: expect.stringContaining('The provider was not asked') });
+  expect(await left('parcels', 'counter')).toBe(0);
+  const rest = await Promise.all(
+    Array.from({ length: 60 }, (_none, at) => relay('ledger', `${at % 3 ? 'parcels' : 'parcels-too'}/parcels?limit=1`, at % 2 ? service : second)),
+  );
+  const good = rest.filter((answer) => answer.status === 200).length;
+  const { counters } = await wharfpost.counters();
+  // What two replicas hold without using it may be left over, never more than what there is.
+  expect(good).toBeGreaterThan(45 - 9 - 8);
+  expect((counters['api.ok'] ?? 0) - before).toBeLessThanOrEqual(45);
+  expect(counters['api.over_quota'] ?? 0).toBe(0);
+  expect(rest.filter((answer) => answer.status === 429).length).toBe(60 - good);
+  const outcome = await eventually(async () =>
+    (await call('showCaller', { params: { caller: 'ledger' } })).uses.find((use) => use.connection === 'parcels' && use.refused > 0),
+  );
+  expect(outcome.relayed).toBeGreaterThan(0);
+});
+
+test('shortly before a window begins anew calls wait by themselves, and go through', { timeout: 150_000 }, async () => {
+  await untilMinuteHas(20_000);
+  for (let at = 0; at < 60 && (await relay('ledger', 'parcels/parcels?limit=1')).status === 200; at += 1);
+  await sleep(Math.max(0, MINUTE - (Date.now() % MINUTE) - 4_000));
+  const startedAt = Date.now();
+  const answer = await relay('ledger', 'parcels/parcels?limit=1');
+  expect(answer.status).toBe(200);
+  expect(Date.now() - startedAt).toBeGreaterThan(2_000);
+});
+
+test('the provider\u2019s 429 is believed, by every replica: until then nobody asks; and a call tried by a person counts too', async () => {
+  await untilMinuteHas(15_000);
+  await wharfpost.order('faults', { at: 'api', kind: 'status', status: 429, retry_after_seconds: 3, times: 1 });
+  const first = await eventually(async () => {
+    const answer = await relay('ledger', 'parcels-too/parcels?limit=1');
+    return answer.status === 429 && (await answer.text()).includes('The stand-in was told') ? answer : null;
+  });
+  expect(first.headers.get('retry-after')).toBe('3');
+  const before = (await wharfpost.counters()).counters['api.ok'] ?? 0;
+  const held = (await call('showQuota', { params: { connection: 'parcels' } })).items[0]?.held_until;
+  expect(Date.parse(held ?? '')).toBeGreaterThan(Date.now());
+  await expect(call('callConnection', { params: { connection: 'parcels' }, body: { path: '/parcels?limit=1' } })).resolves.toMatchObject({ status: 200 }); // it waited
+  expect(Date.now()).toBeGreaterThan(Date.parse(held ?? '') - 100);
+  expect(((await wharfpost.counters()).counters['api.ok'] ?? 0) - before).toBe(1);
+});
+
+test('points: weights of operations are counted, and what the provider\u2019s own headers say corrects the count', async () => {
+  expect((await relay('board', 'forum/threads')).status).toBe(200);
+  const before = (await left('forum')) ?? 0;
+  expect(
+    (await relay('board', 'forum/threads/t-1/answers', service, { method: 'POST', body: '{}', headers: { 'content-type': 'application/json' } })).status,
+  ).toBe(201);
+  expect(before - ((await left('forum')) ?? 0)).toBe(25);
+  // Somebody else used the same client without us: the next answer tells.
+  for (const key of Object.keys(notchboard.store.state.used)) notchboard.store.state.used[key] = 4_000;
+  await sleep(1_100); // corrections are written at most once a second
+  await relay('board', 'forum/threads');
+  await eventually(async () => ((await left('forum')) ?? 9_999) <= 999, 3_000);
+  await eventually(async () => {
+    const { items, says } = await call('showQuota', { params: { connection: 'forum' } });
+    return items[0]?.window === 'day' && says.includes('A token that was handed out is used without us');
+  });
+});
+
+test('a good status with an error inside, in the dialect\u2019s own words for a dead token, brings one renewal and one retry', async () => {
+  await sleep(2_100); // the token must be older than a tenth of its life
+  await eventually(async () => (await relay('ledger', 'parcels/parcels?limit=1')).status === 200, 70_000);
+  await wharfpost.order('faults', { at: 'api', kind: 'text', status: 200, text: '{"fault":{"code":"WP-410"},"message":"token gone"}', times: 1 });
+  const { renewals } = await call('showConnection', { params: { connection: 'parcels' } });
+  const answer = await relay('ledger', 'parcels/parcels?limit=1');
+  expect([answer.status, Object.keys((await answer.json()) as object)[0]]).toEqual([200, 'total']);
+  expect((await call('showConnection', { params: { connection: 'parcels' } })).renewals).toBeGreaterThan(renewals);
+});
