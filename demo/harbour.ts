@@ -200,6 +200,8 @@ export async function seed(harbour: Harbour, call: ApiClient): Promise<Integrati
   await agree(call, 'sailings', 'eg-1042');
   const { seedConsents } = await import('./consents.ts');
   await seedConsents(harbour, call);
+  const { seedTools } = await import('./tools.ts');
+  await seedTools(call);
   const made = await call('addCaller', { body: { name: 'timetable-board', title: 'The board at the pier', connections: ['sailings'] } });
   const settings = {
     TOKEN_URL: made.token_url,

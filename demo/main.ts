@@ -2,7 +2,8 @@ import { spawnSync } from 'node:child_process';
 import { parseArgs } from 'node:util';
 import { DEMO_OPERATOR, DEMO_PASSWORD, demoFolder, emptyDemoFolder, ensureOperator, OTHERS, openHarbour, seed } from './harbour.ts';
 import { ROOT, start } from './processes.ts';
-import { approveAtOakum, postTwice } from './providers.ts';
+import { approveAtOakum } from './providers.ts';
+import { feelLimit, postTwice, startAnnouncer } from './tools.ts';
 
 const PORT = 7420;
 const STANDIN_PORT = 7421;
@@ -25,7 +26,7 @@ if (values.approve) {
   process.exit(0);
 }
 
-/** `npm run demo`: nine stand-in providers, the service with its console, Saltmarsh Ferries, and one integration at work. */
+/** `npm run demo`: nine stand-in providers, the service with its console, Saltmarsh Ferries, and three integrations at work. */
 const folder = demoFolder();
 try {
   if (values.fresh) emptyDemoFolder(folder);
@@ -43,7 +44,9 @@ try {
     await harbour.stop();
     throw error;
   });
-  for (const line of await postTwice(call)) say(`nightly-ledger   ${line}`);
+  for (const line of await postTwice(harbour, call)) say(`nightly-ledger   ${line}`);
+  say(`nightly-ledger   ${await feelLimit(harbour, call)}`);
+  const announcer = await startAnnouncer(harbour, call, (line) => say(`deck-announcer   ${line}`));
   let latest = '';
   const board = start(`${ROOT}examples/timetable-board.mjs`, [], { ...settings, EVERY_MS: '5000' }, (line) => {
     if (line.startsWith('FAILED') || latest === '') say(`timetable-board  ${line}`);
@@ -56,18 +59,21 @@ try {
   say(`             ${OTHERS.map((name) => `${name[0]?.toUpperCase()}${name.slice(1)} ${OTHER_PORTS[name]}`).join(', ')}`);
   say('             Oakum has not approved its client yet. To decide as its staff: npm run demo -- --approve');
   say(`             (tokens live ${LIFE_SECONDS} s, so that you see renewals)`);
-  say('Integration  timetable-board calls the API every 5 s and knows nothing of us but a token URL\n');
-  say('Three commands to try, in another terminal:');
+  say('Integrations timetable-board fetches tokens (it knows a token URL, an id, a secret), nightly-ledger sends its calls to the relay,');
+  say('             deck-announcer signed in at the door (it knows only the code flow); two of them call every 5 s\n');
+  say('Commands to try, in another terminal:');
   say(`  npm run -s rk -- sign-in --url ${harbour.url} --name ${DEMO_OPERATOR}`);
   say('  npm run -s rk -- status');
-  say("  npm run -s rk -- call sailings GET '/tables/sailings/rows?limit=2'\n");
+  say('  npm run -s rk -- call sailings --saved rows-of-a-table --fill table=boats');
+  say('  npm run -s rk -- caller sheet timetable-board --kind token_url\n');
   say('Ctrl-C stops all of it and keeps the data; `npm run demo -- --fresh` begins again.');
   let stopping = false;
   const end = async () => {
     if (stopping) return;
     stopping = true;
     say('\nStopping\u2026');
-    await board.stop();
+    await Promise.all([board.stop(), announcer.stop()]);
+    say(`deck-announcer   ${announcer.output().trim().split('\n').at(-1) ?? ''}`);
     say(`timetable-board  ${board.output().trim().split('\n').at(-1) ?? ''}`);
     await harbour.stop();
     say('Stopped. The data is kept.');

@@ -2,7 +2,6 @@ import type { ApiClient } from '../src/api/client.ts';
 import { makeCertificate } from './certificate.ts';
 import { registerAtStandin } from './consent.ts';
 import { agree, finished, type Harbour } from './harbour.ts';
-import { ROOT, start } from './processes.ts';
 
 const ANSWERS = {
   organisation: 'Saltmarsh Ferries',
@@ -120,28 +119,6 @@ async function byPrintedCode(call: ApiClient, connection: string, standinUrl: st
   const opened = await call('openConnection', { params: { connection } });
   await call('giveCode', { params: { consent: opened.id }, body: { code } });
   await finished(call, opened.id);
-}
-
-/** The posting job, run once by secret and once by certificate; what it printed. */
-export async function postTwice(call: ApiClient): Promise<string[]> {
-  const { items } = await call('listCallers');
-  const former = items.find((one) => one.name === 'nightly-ledger');
-  if (former) await call('removeCaller', { params: { caller: former.name } });
-  const connections = ['ledger-by-secret', 'ledger'];
-  const made = await call('addCaller', { body: { name: 'nightly-ledger', title: 'Posts the day\u2019s fares', connections } });
-  const lines: string[] = [];
-  for (const name of connections) {
-    const { resource } = await call('showConnection', { params: { connection: name } });
-    const job = start(`${ROOT}examples/nightly-ledger.mjs`, [], {
-      TOKEN_URL: made.token_url,
-      CLIENT_ID: made.caller_id,
-      CLIENT_SECRET: made.key,
-      RESOURCE: resource,
-    });
-    await new Promise((resolve) => job.child.once('close', resolve));
-    lines.push(`${name === 'ledger' ? 'by certificate' : 'by secret'}: ${job.output().trim()}`);
-  }
-  return lines;
 }
 
 /** Decides as the provider's staff would: whatever waits is approved. The names of the clients. */

@@ -392,3 +392,26 @@ test('the token is placed as the dialect says, at the address that the answer or
   expect((await notchboard.counters()).counters['api.unauthorized'] ?? 0).toBe(0);
   expect((await ledgerfin.counters()).counters['session.opened']).toBe(1); // the first call of the consent opened it; the relay used the same
 });
+
+test('where a renewal ends the token, whoever keeps one for as long as expires_in says never holds a dead one; two callers, through renewals', async () => {
+  const { deckhail } = dialects;
+  await deckhail.order('lives', { access_seconds: 6 });
+  const before = (await call('renewConnection', { params: { connection: 'deck' } })).renewals;
+  const caller = await call('addCaller', { body: { name: 'keeps', connections: ['deck'] } });
+  const statuses = new Set<number>();
+  const keep = async (everyMs: number, at: ServiceUnderTest) => {
+    let [token, endsAt] = ['', 0];
+    for (const until = Date.now() + 14_000; Date.now() < until; await sleep(everyMs)) {
+      if (Date.now() >= endsAt) {
+        const sentAt = Date.now();
+        const answer = await fetchToken(at.url, caller.caller_id, caller.key);
+        expect(answer.status).toBe(200);
+        [token, endsAt] = [String(answer.body.access_token), sentAt + Number(answer.body.expires_in) * 1000];
+      }
+      statuses.add((await fetch(`http://127.0.0.1:${deckhail.port}/1/announcements`, { headers: { authorization: `Bearer ${token}` } })).status);
+    }
+  };
+  await Promise.all([keep(70, service), keep(230, second)]);
+  expect(statuses).toEqual(new Set([200]));
+  expect((await call('showConnection', { params: { connection: 'deck' } })).renewals).toBeGreaterThanOrEqual(before + 2);
+});

@@ -127,7 +127,14 @@ export const Sheet = z.object({
   ready: z.boolean(),
   missing: z.array(z.string()).describe('What has to be set here first'),
   weaker: z.string().nullable().describe('What is weaker about this way'),
-  boxes: z.array(z.object({ box: z.string().describe('What tools call it'), value: z.string(), secret: z.boolean(), note: z.string() })),
+  boxes: z.array(
+    z.object({
+      box: z.string().describe('What tools call it'),
+      value: z.string(),
+      as: z.enum(['value', 'words', 'secret']).describe('A value to copy, words that say what goes in, or a secret that is not shown'),
+      note: z.string(),
+    }),
+  ),
   steps: z.array(z.string()),
   text: z.string().describe('An example to copy, empty where there is none'),
 });

@@ -174,7 +174,7 @@ export const FAULTS = {
   DOOR_WRONG: {
     status: 400,
     retry: false,
-    says: 'The tool asked for a sign-in in a way that cannot be answered to it.',
+    says: 'The tool asked for a sign-in in a way that this service does not answer.',
     remedy: 'Compare the tool\u2019s settings with the sheet on the caller\u2019s page.',
   },
   HOST_NOT_LISTED: {

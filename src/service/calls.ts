@@ -11,7 +11,6 @@ import { type Api, callHeaders, fitsOperation, inSession } from '../core/provide
 import type { ProviderDefinition } from '../core/provider/definition.ts';
 import type { Secret } from '../core/secret.ts';
 import type { ApiToken, ApiTokens } from './handout/api-token.ts';
-import type { Handout } from './handout/handout.ts';
 import { sessionOf } from './handout/set-up.ts';
 import type { Ports } from './ports.ts';
 import type { Quotas } from './relay/quotas.ts';
@@ -79,7 +78,7 @@ export interface CalledGrant {
  * is counted and made in any case, as what proves a connection is. @throws {Fault} QUOTA_USED_UP, and as a handout and an opened session do
  */
 export async function callGrant(
-  s: { ports: Pick<Ports, 'send' | 'clock'>; handout: Handout; apiTokens: ApiTokens; quotas: Quotas },
+  s: { ports: Pick<Ports, 'send' | 'clock'>; apiTokens: ApiTokens; quotas: Quotas },
   grant: CalledGrant,
   address: ApiAddress,
   what: ToCall,
@@ -107,14 +106,17 @@ export async function callGrant(
 const pathBelow = ({ url, api }: ApiAddress): string => new URL(url).pathname.slice(new URL(`${api.base_url.replace(/\/$/, '')}/`).pathname.length - 1);
 
 async function callWithToken(
-  s: { ports: Pick<Ports, 'send' | 'clock'>; handout: Handout; apiTokens: ApiTokens },
+  s: { ports: Pick<Ports, 'send' | 'clock'>; apiTokens: ApiTokens },
   grant: CalledGrant,
   address: ApiAddress,
   what: ToCall,
   about: AboutToken,
 ): Promise<CallAnswer> {
   const session = sessionOf(about.definition.apis, grant.kind);
-  if (session?.api !== address.api) return callApi(s.ports, address, grant.access ?? (await s.handout(grant.id)).access, what, about);
+  if (session?.api !== address.api) {
+    const access = grant.access ?? (await s.apiTokens.get(grant.id, { definition: about.definition, session: null })).access;
+    return callApi(s.ports, address, access, what, about);
+  }
   const setUp = { definition: about.definition, session };
   const call = async (token: ApiToken) => callApi(s.ports, atSession(address, token), token.access, what, about);
   const token = await s.apiTokens.get(grant.id, setUp);

@@ -1,41 +1,12 @@
 import { createHash, randomBytes } from 'node:crypto';
+import { OperatorBrowser as Browser } from '../../demo/operator-browser.ts';
 import { PASSWORD } from './service.ts';
 
-/** A browser in which an operator is signed in, over plain HTTP: it keeps cookies and sends where it comes from. */
-export class OperatorBrowser {
-  readonly #url: string;
-  readonly #cookies = new Map<string, string>();
-
-  constructor(url: string) {
-    this.#url = url;
+/** A browser in which the tests' operator can sign in. */
+export class OperatorBrowser extends Browser {
+  override signIn(name = 'marit', password = PASSWORD): Promise<this> {
+    return super.signIn(name, password);
   }
-
-  async send(path: string, init: { method?: string; body?: unknown; headers?: Record<string, string> } = {}): Promise<Response> {
-    const response = await fetch(new URL(path, this.#url), {
-      method: init.method ?? 'GET',
-      redirect: 'manual',
-      headers: {
-        origin: this.#url,
-        ...(init.body === undefined ? {} : { 'content-type': 'application/json' }),
-        cookie: [...this.#cookies].map(([name, value]) => `${name}=${value}`).join('; '),
-        ...init.headers,
-      },
-      ...(init.body === undefined ? {} : { body: JSON.stringify(init.body) }),
-    });
-    for (const line of response.headers.getSetCookie()) {
-      const [pair = ''] = line.split(';');
-      this.#cookies.set(pair.slice(0, pair.indexOf('=')), pair.slice(pair.indexOf('=') + 1));
-    }
-    return response;
-  }
-
-  async signIn(name = 'marit'): Promise<this> {
-    const response = await this.send('/api/v1/session', { method: 'POST', body: { name, password: PASSWORD } });
-    if (!response.ok) throw new Error(`sign-in: ${response.status}`);
-    return this;
-  }
-
-  cookies = (): string[] => [...this.#cookies.values()];
 }
 
 export interface ToolOptions {
@@ -84,14 +55,7 @@ export function tool(options: ToolOptions) {
     state,
     verifier,
     /** Goes to the door in a browser and answers there; where the browser was sent back to. */
-    async signIn(browser: OperatorBrowser, connection: string | null): Promise<URL> {
-      const begun = await browser.send(authorize);
-      const id = /\/door\/([0-9a-f-]{36})$/.exec(begun.headers.get('location') ?? '')?.[1];
-      if (id === undefined) throw new Error(`the door answered ${begun.status} ${begun.headers.get('location') ?? (await begun.text())}`);
-      const answered = await browser.send(`/api/v1/door/${id}/answer`, { method: 'POST', body: { connection } });
-      if (!answered.ok) throw new Error(`the answer was refused: ${await answered.text()}`);
-      return new URL(((await answered.json()) as { location: string }).location);
-    },
+    signIn: (browser: OperatorBrowser, connection: string | null): Promise<URL> => browser.answerAtDoor(authorize, connection),
     exchange: (code: string, more: Record<string, string> = {}) =>
       post('/oauth/token', {
         grant_type: 'authorization_code',

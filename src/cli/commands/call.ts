@@ -153,7 +153,8 @@ async function show(all: GlobalOptions, answer: TriedCall): Promise<void> {
     if (verdict) process.stderr.write(`${verdict}\n`);
     process.stdout.write(`${answer.body}\n${answer.cut ? '(cut at 64 kB)\n' : ''}`);
   }
-  if (answer.status === null || answer.status >= 400) {
+  // Some APIs put their errors into a good status: the verdict counts.
+  if (answer.status === null || answer.status >= 400 || answer.diagnosis) {
     const remedy = answer.diagnosis ? `\nWhat to do: ${answer.diagnosis.remedy}` : '';
     throw new Outcome(EXIT.failed, `The API answered ${answer.status ?? answer.reason}.${remedy}`);
   }

@@ -101,7 +101,7 @@ export function callerUsing(noun: Command, show: (all: GlobalOptions, one: Calle
           await printList(
             all,
             sheet.boxes,
-            { BOX: (one) => one.box, PASTE: (one) => (one.secret ? `(${one.value})` : one.value), NOTE: (one) => one.note },
+            { BOX: (one) => one.box, PASTE: (one) => (one.as === 'value' ? one.value : `(${one.value})`), NOTE: (one) => one.note },
             '',
           );
         if (sheet.text) process.stdout.write(`${sheet.text}\n`);

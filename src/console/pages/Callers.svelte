@@ -46,8 +46,9 @@
   <h2 id="add" class="mb-2">Add a caller</h2>
   <Field id="name" label="Name" help="The integration’s name, such as timetable-board."><input id="name" class="input w-full mono" required pattern="[a-z0-9][a-z0-9._\-]*" maxlength="63" bind:value={name} /></Field>
   <Field id="title" label="Title" help="Optional; for people."><input id="title" class="input w-full" maxlength="80" bind:value={title} /></Field>
-  <fieldset class="mb-3"><legend class="font-semibold">May use</legend>
+  <fieldset class="mb-3"><legend class="font-semibold">May use</legend><div class="max-h-64 overflow-y-auto">
     {#each connections.value?.items ?? [] as one (one.name)}<label class="flex items-center gap-2 py-0.5"><input type="checkbox" class="checkbox checkbox-sm" value={one.name} bind:group={ticked} />{one.name} <span class="text-base-content/70">{one.provider_title}</span></label>{:else}<p class="text-base-content/70">No connections yet; they can be given to the caller later.</p>{/each}
+    </div>
   </fieldset>
   <ProblemNote problem={saving.problem} />
   <button class="btn btn-primary btn-sm" disabled={saving.busy}>Add and make a key</button>

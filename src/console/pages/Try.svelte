@@ -31,7 +31,7 @@
   const doing = new Doing();
   const o = $derived(offered.value);
   const live = $derived(o !== null && o.environment === 'live' && !o.rehearsal);
-  const lacking = $derived(x.names.filter((name) => !x.values[name] && o?.placeholders[name] === undefined && x.path.includes(`{${name}}`)));
+  const lacking = $derived(x.lacking(o?.placeholders ?? {}));
   const filled = $derived(Object.fromEntries(Object.entries(x.values).filter(([, value]) => value !== '')));
   const send = (effects: boolean) =>
     doing.run(async () => {
@@ -77,6 +77,7 @@
         {#if confirming}
           <div class="border-8 border-error px-4 py-3 mb-3" role="alertdialog" aria-label="Send it to the live provider?"><p class="text-3xl font-semibold text-error uppercase">{o.environment}</p><p class="mb-2"><code>{x.method} {x.path}</code> may change something there, or somebody sees it.</p><button type="button" class="btn btn-error" onclick={() => send(true)}>Send it to {o.environment}</button> <button type="button" class="btn" onclick={() => (confirming = false)}>No</button></div>
         {/if}
+        {#if lacking.length > 0}<p class="text-sm text-warning mb-2">Fill in first: {lacking.join(', ')}.</p>{/if}
         {#if x.names.length > 0}<fieldset class="mb-3"><legend class="font-semibold">Filled in</legend>{#each x.names as name (name)}<div class="flex items-center gap-2 mb-1"><label class="mono w-40" for={`value-${name}`}>{name}</label><input id={`value-${name}`} class="input input-sm mono grow" placeholder={o.placeholders[name] ?? ''} value={x.values[name] ?? ''} oninput={(event) => (x.values[name] = event.currentTarget.value)} /><span class="text-sm text-base-content/70 w-48 truncate">{x.says[name] ?? (o.placeholders[name] === undefined ? '' : 'from the connection')}</span></div>{/each}</fieldset>{/if}
         <PairRows legend="Query" bind:pairs={x.query} />
         <details class="mb-3" open={x.headers.length > 0}><summary class="cursor-pointer font-semibold">Headers</summary><p class="text-sm text-base-content/70">The token and the API’s own headers are put in by themselves.</p><PairRows legend="Header" bind:pairs={x.headers} /></details>

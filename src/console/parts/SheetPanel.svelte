@@ -42,7 +42,7 @@
       {:else}
         {#each sheet.missing as line (line)}<p class="border-l-4 border-warning pl-3 mb-2"><strong>First:</strong> {line}</p>{/each}
         <ol class="list-decimal ml-5 mb-3">{#each sheet.steps as step (step)}<li>{step}</li>{/each}</ol>
-        {#if sheet.boxes.length > 0}<dl class="facts mb-3">{#each sheet.boxes as box (box.box)}<dt>{box.box}</dt><dd>{#if box.secret && !box.value.includes('.')}<em>{box.value}</em>{:else}<Copy value={box.value} label={box.box} />{/if}{#if box.note}<div class="text-sm text-base-content/70">{box.note}</div>{/if}</dd>{/each}</dl>{/if}
+        {#if sheet.boxes.length > 0}<dl class="facts mb-3">{#each sheet.boxes as box (box.box)}<dt>{box.box}</dt><dd>{#if box.as !== 'value'}<em>{box.value}</em>{:else}<Copy value={box.value} label={box.box} />{/if}{#if box.note}<div class="text-sm text-base-content/70">{box.note}</div>{/if}</dd>{/each}</dl>{/if}
         <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
         {#if sheet.text}<pre class="panel px-3 py-2 overflow-x-auto mb-3" tabindex="0" aria-label="Example">{sheet.text}</pre>{/if}
         {#if sheet.weaker}<p class="text-sm"><strong class="text-warning">Weaker:</strong> {sheet.weaker}</p>{/if}

@@ -27,6 +27,11 @@ export class Composed {
     const texts = [this.path, ...this.query.map((one) => one.value), ...this.headers.map((one) => one.value), this.body];
     return [...new Set(texts.flatMap((text) => [...text.matchAll(NAMED)].map((match) => match[1] as string)))];
   });
+  /** Names without a value: those that an operation or a saved call declares, and those in path and query. `known`: filled in by the connection. */
+  lacking(known: Readonly<Record<string, string>>): string[] {
+    const wanted = [this.path, ...this.query.map((one) => one.value)].join(' ');
+    return this.names.filter((name) => !this.values[name] && known[name] === undefined && (this.says[name] !== undefined || wanted.includes(`{${name}}`)));
+  }
   readonly writes = $derived(!READS.includes(this.method));
 
   /** Begins with an operation: its parameters become names to fill in, its body an example. */

@@ -15,10 +15,18 @@ export interface Sheet {
   missing: string[];
   /** What is weaker about this way, or null. */
   weaker: string | null;
-  boxes: { box: string; value: string; secret: boolean; note: string }[];
+  boxes: SheetBox[];
   steps: string[];
   /** An example to copy; empty: there is none. */
   text: string;
+}
+
+/** `as`: a value to copy, words that say what goes in, or a secret that is not shown. */
+export interface SheetBox {
+  box: string;
+  value: string;
+  as: 'value' | 'words' | 'secret';
+  note: string;
 }
 
 export interface SheetCaller {
@@ -55,18 +63,18 @@ export function sheetsFor(publicUrl: string, caller: SheetCaller, connection: Sh
   const apiBase = tokens ? connection.baseUrl : relayBase;
   const tokenUrl = `${publicUrl}/oauth/token`;
   const scope = `connection:${connection.name}`;
-  const id = { box: 'Client ID', value: caller.callerId, secret: false, note: '' };
-  const secret = { box: 'Client secret', value: SECRET, secret: true, note: ONCE };
+  const id: SheetBox = { box: 'Client ID', value: caller.callerId, as: 'value', note: '' };
+  const secret: SheetBox = { box: 'Client secret', value: SECRET, as: 'secret', note: ONCE };
   const noTokens = tokens ? [] : [`Tokens of ${connection.name}: this caller may only relay it. Permit tokens, or use the sheet \u201cA header\u201d.`];
   const noRelay = relays ? [] : [`The relay for ${connection.name}: permit it.`];
-  const api = { box: 'Base URL of the API', value: apiBase, secret: false, note: tokens ? '' : 'Our relay: the tool holds no token of the provider.' };
-  const carried =
+  const api: SheetBox = { box: 'Base URL of the API', value: apiBase, as: 'value', note: tokens ? '' : 'Our relay: the tool holds no token of the provider.' };
+  const carried: SheetBox[] =
     tokens && (connection.header.toLowerCase() !== 'authorization' || connection.word !== 'Bearer')
       ? [
           {
             box: 'Header of the calls',
             value: `${connection.header}: ${connection.word === '' ? '' : `${connection.word} `}TOKEN`,
-            secret: false,
+            as: 'value',
             note: 'This API does not take \u201cAuthorization: Bearer\u201d. A tool that cannot change it: use the relay.',
           },
         ]
@@ -84,13 +92,13 @@ export function sheetsFor(publicUrl: string, caller: SheetCaller, connection: Sh
       ...state(caller.redirectUris.length > 0 ? [] : ['The redirect URI that the tool shows: enter it at this caller.']),
       weaker: public_ ? null : 'Where the tool offers PKCE (S256), turn it on. Without it, a code that leaks is guarded by the secret alone.',
       boxes: [
-        { box: 'Authorization URL', value: `${publicUrl}/door/authorize`, secret: false, note: '' },
-        { box: 'Token URL (also for renewal)', value: tokenUrl, secret: false, note: '' },
+        { box: 'Authorization URL', value: `${publicUrl}/door/authorize`, as: 'value', note: '' },
+        { box: 'Token URL (also for renewal)', value: tokenUrl, as: 'value', note: '' },
         id,
-        public_ ? { box: 'Client secret', value: 'leave empty', secret: false, note: 'This caller keeps no secret; PKCE with S256 is needed.' } : secret,
-        { box: 'Scope', value: scope, secret: false, note: 'May be left empty: then you choose when you sign in.' },
-        { box: 'Client authentication', value: public_ ? 'none' : 'Basic, or in the body', secret: false, note: '' },
-        { box: 'Revocation URL, where it has one', value: `${publicUrl}/oauth/revoke`, secret: false, note: '' },
+        public_ ? { box: 'Client secret', value: 'leave empty', as: 'words', note: 'This caller keeps no secret; PKCE with S256 is needed.' } : secret,
+        { box: 'Scope', value: scope, as: 'value', note: 'May be left empty: then you choose when you sign in.' },
+        { box: 'Client authentication', value: public_ ? 'none' : 'Basic, or in the body', as: 'words', note: '' },
+        { box: 'Revocation URL, where it has one', value: `${publicUrl}/oauth/revoke`, as: 'value', note: '' },
         api,
         ...carried,
       ],
@@ -109,18 +117,18 @@ export function sheetsFor(publicUrl: string, caller: SheetCaller, connection: Sh
       ...state(noTokens),
       weaker: ends,
       boxes: [
-        { box: 'Token URL', value: tokenUrl, secret: false, note: '' },
-        { box: 'Grant type', value: 'client_credentials', secret: false, note: '' },
+        { box: 'Token URL', value: tokenUrl, as: 'value', note: '' },
+        { box: 'Grant type', value: 'client_credentials', as: 'value', note: '' },
         id,
         secret,
-        { box: 'Scope', value: scope, secret: false, note: caller.hasOne ? 'May be left empty: this caller has one connection.' : 'Names the connection.' },
+        { box: 'Scope', value: scope, as: 'value', note: caller.hasOne ? 'May be left empty: this caller has one connection.' : 'Names the connection.' },
         {
           box: 'No box for a scope?',
           value: `${tokenUrl}/${connection.name}`,
-          secret: false,
+          as: 'value',
           note: 'As the token URL. Or, where it has a box for a resource or an audience: the resource below.',
         },
-        { box: 'Resource or audience', value: `${publicUrl}/connections/${connection.name}`, secret: false, note: 'Only instead of the scope, never with it.' },
+        { box: 'Resource or audience', value: `${publicUrl}/connections/${connection.name}`, as: 'value', note: 'Only instead of the scope, never with it.' },
         api,
         ...carried,
       ],
@@ -137,11 +145,16 @@ export function sheetsFor(publicUrl: string, caller: SheetCaller, connection: Sh
       ]),
       weaker: ends,
       boxes: [
-        { box: 'Base address', value: publicUrl, secret: false, note: '' },
-        { box: 'What it adds', value: caller.tokenPath ?? 'the path that the tool builds', secret: false, note: 'It is answered for this caller alone.' },
+        { box: 'Base address', value: publicUrl, as: 'value', note: '' },
+        {
+          box: 'What it adds',
+          value: caller.tokenPath ?? 'the path that the tool builds',
+          as: caller.tokenPath === null ? 'words' : 'value',
+          note: 'It is answered for this caller alone.',
+        },
         id,
         secret,
-        { box: 'Scope', value: scope, secret: false, note: caller.hasOne ? 'May be left empty: this caller has one connection.' : '' },
+        { box: 'Scope', value: scope, as: 'value', note: caller.hasOne ? 'May be left empty: this caller has one connection.' : '' },
         api,
         ...carried,
       ],
@@ -160,10 +173,10 @@ export function sheetsFor(publicUrl: string, caller: SheetCaller, connection: Sh
       weaker:
         'The header is the key itself: whoever reads the tool\u2019s settings can use it. Give the tool a caller of its own, for the calls that it makes and no others.',
       boxes: [
-        { box: 'Base URL of the API', value: relayBase, secret: false, note: 'Our relay: it adds the token, whatever header the API wants.' },
-        { box: 'Authorization header', value: `Bearer ${caller.callerId}.KEY`, secret: true, note: `KEY is ${SECRET}.` },
-        { box: 'Or user name', value: caller.callerId, secret: false, note: '' },
-        { box: 'and password', value: SECRET, secret: true, note: ONCE },
+        { box: 'Base URL of the API', value: relayBase, as: 'value', note: 'Our relay: it adds the token, whatever header the API wants.' },
+        { box: 'Authorization header', value: `Bearer ${caller.callerId}.KEY`, as: 'value', note: `KEY is ${SECRET}.` },
+        { box: 'Or user name', value: caller.callerId, as: 'value', note: '' },
+        { box: 'and password', value: SECRET, as: 'secret', note: ONCE },
       ],
       steps: ['Put the relay\u2019s address in place of the API\u2019s.', 'Put in the header, or user name and password.', 'Run one call.'],
       text: '',

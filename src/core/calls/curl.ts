@@ -1,4 +1,4 @@
-import { parse, quote } from 'shell-quote';
+import { parse } from 'shell-quote';
 import { type ApiCall, type Pair, pathAndQuery } from './call.ts';
 
 /** A call read from elsewhere, and what of it was left out, in words. `url` is as it stood there. */
@@ -148,5 +148,5 @@ export function curlLine(call: ApiCall, relayBase: string): string {
   return parts.join(' ');
 }
 
-/** In single quotes, which hold everything but themselves: the quoting of the package escapes marks that no shell minds. */
-const quoted = (text: string): string => (/^[\w@%+=:,./-]+$/.test(text) ? text : text.includes("'") ? quote([text]) : `'${text}'`);
+/** In single quotes, as every POSIX shell reads them; a single quote itself stands outside of them. */
+const quoted = (text: string): string => (/^[\w@%+=:,./-]+$/.test(text) ? text : `'${text.replaceAll("'", "'\\''")}'`);

@@ -51,6 +51,7 @@ export function diagnoseCall(call: CallSeen): Diagnosis | null {
     code === null ? undefined : (api.error_meanings[code] ?? (definition.dialect.error_words[code] === 'invalid_grant' ? 'token_unknown' : undefined));
   if (meant === 'scope_missing') return lackingScope(call, seen, words);
   if (meant === 'role_missing') return diagnosis('role_missing', { evidence: [seen, roleSays(definition)] });
+  if (code === 'insufficient_scope' && status < 400) return lackingScope(call, seen, words); // RFC 6750's word, inside a good status
   if (meant !== undefined) return diagnosis(meant, { evidence: [seen, wait(call)] });
   if (status === 401 || code === 'invalid_token') return refusedToken(call, seen, words);
   if (status === 403) return lackingRight(call, seen, words);

@@ -50,6 +50,18 @@ export const mayProveRenewal = (dialect: Pick<Dialect, 'rotation' | 'reuse'>): b
 /** The least rest of life, in ms, with which a token is still handed out. */
 export const handoutFloorMs = (life: TokenLife): number => Math.min(60_000, (life.expiresAt - life.issuedAt) / 10);
 
+/**
+ * Until when a token may be handed out where a renewal ends it, epoch ms: until it is due, and not at all while a renewal is under way or
+ * its outcome is not known.
+ */
+export function endsByRenewalAt(
+  row: TokenLife & { nextAt: number | null; leaseUntil: number | null; sentEpoch: number | null; uncertainSince: number | null },
+  now: number,
+): number {
+  const underWay = (row.leaseUntil !== null && row.leaseUntil > now) || row.sentEpoch !== null || row.uncertainSince !== null;
+  return underWay ? now : Math.min(row.nextAt ?? Number.POSITIVE_INFINITY, row.expiresAt - handoutFloorMs(row));
+}
+
 /** How long a token request may take, in ms: short lives leave less time. `lifeMs` null: not known yet. */
 export const requestDeadlineMs = (limits: Pick<RenewalLimits, 'deadlineMs'>, lifeMs: number | null): number =>
   lifeMs === null ? limits.deadlineMs : Math.min(limits.deadlineMs, Math.max(5_000, lifeMs / 4));

@@ -36,7 +36,10 @@ export function apiTokens(deps: { handout: Handout; sessions: ApiSessions }): Ap
         const session = await sessions.open(grantId, setUp, need);
         return { ...session, replaceableAt: session.issuedAt + SESSION_AGE_MS };
       }
-      const { access, issuedAt, expiresAt, generation } = await handout(grantId, need);
+      const { access, issuedAt, expiresAt, generation } = await handout(
+        grantId,
+        setUp.definition.dialect.renewal_ends_access_token ? { ...need, endsByRenewal: true } : need,
+      );
       return { access, issuedAt, expiresAt, baseUrl: null, version: generation, replaceableAt: issuedAt + handoutFloorMs({ issuedAt, expiresAt }) };
     },
   };

@@ -1,5 +1,6 @@
 import { setTimeout as sleep } from 'node:timers/promises';
 import { Fault } from '../../core/fault.ts';
+import { endsByRenewalAt, handoutFloorMs } from '../../core/renewal/plan.ts';
 import type { RenewalCause } from '../../core/renewal/row.ts';
 import type { Ports } from '../ports.ts';
 import type { RenewalEngine } from '../renewal/engine.ts';
@@ -15,12 +16,16 @@ export interface TokenNeed {
   minimumLifeMs?: number;
   /** A generation that the API refused: only a newer token will do. */
   newerThan?: number;
+  /** The dialect says that a renewal ends the token: it is good until it is due, and `expiresAt` of the answer says so. */
+  endsByRenewal?: boolean;
 }
 
 const WAIT_MOST_MS = 10_000;
 const LOOK_EVERY_MS = 100;
 const RETRY_AFTER_MS = 2_000;
 const NO_NEED: TokenNeed = {};
+/** A token that a renewal ends is handed out while at least so much of it is left, or a tenth of its life where that is less. */
+const ENDING_LEAST_MS = 2_000;
 
 /**
  * Cached and long enough: answered without a database read. Else the row is read; else renewed, by us or by whoever was
@@ -65,13 +70,48 @@ export function handout(deps: { store: RenewalStore; sealer: Sealer; cache: Toke
     }
     throw new Fault('RENEWAL_PENDING', { retryAfterMs: RETRY_AFTER_MS });
   };
+  /**
+   * Where a renewal ends the token, the row is read for each handout: only it tells whether a renewal is under way, here or elsewhere. A
+   * token is never renewed early for one caller, because another one holds it.
+   */
+  const fetchEnding = async (grantId: string, need: TokenNeed): Promise<CachedToken> => {
+    for (const endsAt = Date.now() + WAIT_MOST_MS; Date.now() < endsAt; await sleep(LOOK_EVERY_MS)) {
+      const held = await store.read(grantId);
+      if (!held || held.row.ended) throw new Fault('GRANT_REFUSED');
+      const unsaved = cache.get(grantId);
+      if (unsaved && unsaved.generation > held.row.generation) return unsaved; // its answer still waits in memory for the database
+      const now = ports.clock.now();
+      const until = endsByRenewalAt(held.row, now);
+      const isNewer = need.newerThan === undefined || held.row.generation > need.newerThan;
+      if (isNewer && until - now >= Math.min(ENDING_LEAST_MS, handoutFloorMs(held.row))) {
+        if (until - now < Math.min(need.minimumLifeMs ?? 0, (until - held.row.issuedAt) / 2))
+          throw new Fault('RENEWAL_PENDING', {
+            detail: 'A renewal would end the token that others hold; it is renewed when it is due.',
+            retryAfterMs: until - now,
+          });
+        return { ...(await take(held)), expiresAt: until };
+      }
+      if (held.row.nextAt === null) throw refusal(held.row.cause);
+      if (isNewer && until > now) continue; // due in a moment
+      const { givenBack } = await engine.renewOne(grantId, held.row.generation);
+      if (givenBack?.cause === 'held') throw new Fault('INSTALLATION_HELD', { retryAfterMs: givenBack.waitMs });
+      if (givenBack?.cause) throw refusal(givenBack.cause, givenBack.waitMs);
+    }
+    throw new Fault('RENEWAL_PENDING', { retryAfterMs: RETRY_AFTER_MS });
+  };
+  /** While the database is away, what is in memory is handed out for as long as it lives: nobody can renew it either. */
+  const fetchEndingOrKept = (grantId: string, need: TokenNeed): Promise<CachedToken> =>
+    fetchEnding(grantId, need).catch((error: unknown) => {
+      const kept = error instanceof Fault && error.code === 'DATABASE_AWAY' ? cached(grantId, need) : undefined;
+      return kept ?? Promise.reject(error);
+    });
   return async (grantId, need = NO_NEED) => {
-    const ready = cached(grantId, need);
+    const ready = need.endsByRenewal ? undefined : cached(grantId, need);
     if (ready) return ready;
-    const key = need === NO_NEED ? grantId : `${grantId} ${need.minimumLifeMs} ${need.newerThan}`;
+    const key = need === NO_NEED ? grantId : `${grantId} ${need.minimumLifeMs} ${need.newerThan} ${need.endsByRenewal}`;
     let running = fetching.get(key);
     if (!running) {
-      running = fetch(grantId, need).finally(() => fetching.delete(key));
+      running = (need.endsByRenewal ? fetchEndingOrKept : fetch)(grantId, need).finally(() => fetching.delete(key));
       fetching.set(key, running);
     }
     return running;

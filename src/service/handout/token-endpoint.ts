@@ -72,7 +72,7 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
     if (request.ownPath !== null && request.ownPath !== caller.tokenPath) throw new Refusal(400, 'invalid_request', 'This path is another caller\u2019s.');
     const grantType = form.get('grant_type');
     if (grantType === undefined) throw new Refusal(400, 'invalid_request', 'grant_type is missing; send grant_type=client_credentials.');
-    if (BY_TOOLS.includes(grantType)) return answerTool(grantType, caller, form);
+    if (BY_TOOLS.includes(grantType)) return answerTool(grantType, caller, keyId, form);
     if (grantType !== 'client_credentials') throw new Refusal(400, 'unsupported_grant_type', `Taken here: client_credentials, ${BY_TOOLS.join(', ')}.`);
     const connection = chooseConnection(caller, request, form, parts.publicUrl);
     const minimumLifeMs = readMinimumLife(form.get('minimum_life'));
@@ -131,7 +131,7 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
   };
 
   /** The door: what was shown is spent only when there is a token to answer with. */
-  const answerTool = async (grantType: string, caller: KnownCaller, form: Map<string, string>): Promise<OAuthAnswer> => {
+  const answerTool = async (grantType: string, caller: KnownCaller, keyId: string | null, form: Map<string, string>): Promise<OAuthAnswer> => {
     const shown = grantType === 'authorization_code' ? await showCode(caller, form) : await showRefreshToken(caller, form);
     if ('refused' in shown) throw new Refusal(400, 'invalid_grant', shown.refused);
     const connection = caller.connections.get(shown.connection);
@@ -141,7 +141,7 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
     if (isRelayOnly && connection.intent === 'revoked') throw new Refusal(400, 'invalid_grant', 'The connection was revoked.');
     const spent = await shown.spend();
     if (spent === null) throw new Refusal(400, 'invalid_grant', 'It was used twice: somebody else has a copy. The sign-in was ended.');
-    usage.count(caller.id, connection, null, 'token');
+    usage.count(caller.id, connection, keyId, 'token');
     const more = `,"refresh_token":${quoted(spent.refreshToken)}`;
     if (token) return tokenAnswer(connection, token, more);
     const { token: opaque, seconds } = await parts.tools.relayToken(spent.signInId);

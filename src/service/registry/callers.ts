@@ -27,16 +27,18 @@ async function connectionsOf(s: Needs, record: Row<'callers'>): Promise<string[]
 }
 
 async function summary(s: Needs, record: Row<'callers'>): Promise<CallerSummary> {
-  const [keys, connections, counts] = await Promise.all([
+  const [keys, connections, counts, [door]] = await Promise.all([
     s.tables.callerKeys.list({ callerId: record.id }, 'startsAt'),
     connectionsOf(s, record),
     s.database.select<{ outcome: string; n: number | bigint | string }>(
       'SELECT outcome, SUM(count) AS n FROM usage_minutes WHERE caller_id = $1 AND minute > $2 GROUP BY outcome',
       [idBytes(record.id), instantText(s.ports.clock.now() - HOUR_MS)],
     ),
+    // Tools that came through the door use no key.
+    s.database.select<{ at: Date | null }>('SELECT MAX(last_used_at) AS at FROM door_sign_ins WHERE caller_id = $1', [idBytes(record.id)]),
   ]);
   const n = (outcome: string) => Number(counts.find((row) => row.outcome === outcome)?.n ?? 0);
-  const used = keys.flatMap((key) => (key.lastUsedAt === null ? [] : [key.lastUsedAt]));
+  const used = [...keys.map((key) => key.lastUsedAt), door?.at?.getTime() ?? null].filter((at) => at !== null);
   return {
     name: record.name,
     title: record.title,

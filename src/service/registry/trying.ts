@@ -1,6 +1,6 @@
 import type { z } from 'zod';
 import type { CallParameter, CallRequest, CallsRead, ComposedCall, CurlLine, OfferedCalls, SaveCall, SavedCall, TriedCall } from '../../api/trying.ts';
-import { type ApiCall, fillCall, isRead, pathAndQuery, whyNoHeader } from '../../core/calls/call.ts';
+import { type ApiCall, fillCall, isRead, namesIn, pathAndQuery, whyNoHeader } from '../../core/calls/call.ts';
 import { curlLine, type ReadCall, readCurl } from '../../core/calls/curl.ts';
 import { harOf, readHar } from '../../core/calls/har.ts';
 import { allows } from '../../core/clients/strength.ts';
@@ -82,6 +82,8 @@ async function readyCall(s: Services, input: z.output<typeof CallRequest>, x: Ca
     parameters = kept.parameters;
   }
   const { call, lacking } = fillCall(composed, parameters, { ...x.placeholders, ...values });
+  // A name that is left in the path means nothing to the API.
+  for (const name of namesIn({ ...call, query: [], headers: [], body: null })) lacking.push(name);
   if (lacking.length > 0)
     throw new Fault('INPUT_INVALID', { places: lacking.map((name) => ({ path: `values.${name}`, why: 'It is filled in at each call, and no value came.' })) });
   return call;
