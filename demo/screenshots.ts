@@ -6,6 +6,7 @@ import { seedConsents } from './consents.ts';
 import { ensureOperator, seedBerthline } from './harbour.ts';
 import { ROOT, rk } from './processes.ts';
 import { seedOthers } from './providers.ts';
+import { feelLimit, postTwice, seedTools, startAnnouncer } from './tools.ts';
 import { tour } from './tour.ts';
 
 /** `npm run screenshots`: plays the tour and keeps a picture of each main page in docs/screenshots/ (or the folder named). */
@@ -64,14 +65,19 @@ async function sideBySide(page: Page, consolePage: string, ours: (clientId: stri
   await there.close();
 }
 
-/** A code for another device, and what a page of the provider means on which it stopped. */
-async function consentPictures(page: Page, call: ApiClient): Promise<void> {
+/** A code for another device. */
+async function devicePicture(page: Page, call: ApiClient): Promise<void> {
   const device = await call('openConnection', { params: { connection: 'forum' }, body: { way: 'device' } });
   await shootAt(page, 'device-code', `#/consents/${device.id}`, 'Enter this code');
-  const stopped = await call('openConnection', { params: { connection: 'announcements' }, body: { way: 'pasted' } });
-  const words = 'This request cannot go on. Redirect URI mismatch: the redirect_uri of this request is not the one registered for Deck announcer.';
-  await call('explainPage', { params: { consent: stopped.id }, body: { page: words } });
-  await shootAt(page, 'stopped-page', `#/consents/${stopped.id}`, 'No token was given');
+}
+
+/** What somebody is asked whose browser a tool has sent here. */
+async function doorPicture(page: Page, call: ApiClient): Promise<void> {
+  const { caller_id } = await call('showCaller', { params: { caller: 'deck-announcer' } });
+  const query = new URLSearchParams({ response_type: 'code', client_id: caller_id, redirect_uri: 'http://127.0.0.1:53217/signed-in', state: 'x' });
+  await page.goto(`${new URL(page.url()).origin}/door/authorize?${query}`);
+  await page.getByRole('button', { name: 'Let it use announcements' }).waitFor();
+  await shoot(page, 'door');
 }
 
 /** What a terminal shows, drawn by the browser: the text is rk's own, untouched. */
@@ -101,6 +107,9 @@ const good = await tour(say, {
     await seedBerthline(harbour, call, ['berths-inner-quay', 'berths-ferry-quay', 'berths-winter']);
     await seedOthers(harbour, call);
     await seedConsents(harbour, call);
+    await seedTools(call);
+    await postTwice(harbour, call);
+    await feelLimit(harbour, call);
     await shootAt(page, 'client', '#/providers/ledgerfin/clients/nightly', 'How it stands');
     const stand = { provider: 'bosunry', client: 'board' };
     const board = await call('addClient', { body: { provider: 'bosunry', name: 'board', title: 'Roster board' } });
@@ -112,14 +121,6 @@ const good = await tour(say, {
       return '#/providers/bosunry/clients/board';
     });
     await shootAt(page, 'access-request', '#/providers/oakum/clients/crew', 'Their question', '#forms');
-    await call('addConnection', {
-      body: { name: 'staff-again', provider: 'quaymaster', client: 'directory', scopes: ['staff.read'], operations: ['list-people'] },
-    });
-    await page.evaluate(() => location.assign('#/connections/staff-again'));
-    await page.getByRole('button', { name: 'Go to consent' }).click();
-    await page.getByText('Now print the code').waitFor();
-    await page.getByText('What was compared').click();
-    await shoot(page, 'printed-code');
     await page.evaluate(() => location.assign('#/providers/new'));
     await page.getByLabel('Issuer', { exact: true }).fill(new URL(harbour.standinUrl).host);
     await page.getByLabel('One API call').fill(`${harbour.standinUrl.replace('id.', 'api.')}/v1/tables`);
@@ -129,16 +130,38 @@ const good = await tour(say, {
     await shootAt(page, 'provider', '#/providers/notchboard', 'Change the definition');
     await shootAt(page, 'connections', '#/connections', 'Show only');
     await shootAt(page, 'providers', '#/providers', 'Start a client');
-    await shootAt(page, 'caller', '#/callers/timetable-board', 'What the integration needs');
+    const announcer = await startAnnouncer(harbour, call, () => undefined, '1000');
+    await page.evaluate(() => location.assign('#/callers/deck-announcer'));
+    await page.getByText('opens announcements').waitFor();
+    await page.getByRole('button', { name: /^Only “sign in”/ }).click();
+    await shootAt(page, 'caller', '#/callers/deck-announcer', 'Authorization URL', '#paste');
+    await doorPicture(page, call);
+    await page.evaluate(() => location.assign('#/connections/sailings/try'));
+    await page.getByRole('button', { name: 'rows-of-a-table', exact: true }).click();
+    await page.getByLabel('table', { exact: true }).fill('sailings');
+    await page.getByRole('button', { name: 'Send it' }).click();
+    await page.getByText('it works').waitFor();
+    await shoot(page, 'try');
+    await announcer.stop();
     await page.getByRole('button', { name: 'Dark' }).click();
     await shootAt(page, 'decide-night', '#/connections/crew-calendar', 'Will it live');
     await page.getByRole('button', { name: 'Light' }).click();
     await shootAt(page, 'key-to-oauth', '#/connections/harbour-report', 'Prepared beside what is in use');
-    await consentPictures(page, call);
+    await devicePicture(page, call);
     const terminal = await page.context().newPage();
-    await shootTerminal(terminal, [['status'], ['connection', 'list'], ['caller', 'list'], ['call', 'sailings', 'GET', '/tables/sailings/rows?limit=1']], {
-      XDG_CONFIG_HOME: harbour.folder,
-    });
+    await shootTerminal(
+      terminal,
+      [
+        ['status'],
+        ['caller', 'list'],
+        ['connection', 'quota', 'parcels'],
+        ['caller', 'sheet', 'deck-announcer'],
+        ['call', 'sailings', '--saved', 'rows-of-a-table', '--fill', 'table=sailings', 'how_many=1'],
+      ],
+      {
+        XDG_CONFIG_HOME: harbour.folder,
+      },
+    );
     await terminal.close();
     await fetch(`http://127.0.0.1:${new URL(harbour.standinUrl).port}/standin/withdraw`, { method: 'POST' });
     await call('addSecret', { params: { provider: 'berthline', client: 'harbour' }, body: { secret: 'mistyped', at_once: true } });

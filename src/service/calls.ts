@@ -56,11 +56,13 @@ export interface ToCall {
   body?: string | undefined;
 }
 
-/** The headers of a call as they go out, without the token: the API's own, unless another is composed. */
-export function composedHeaders(api: Api, what: ToCall): Record<string, string> {
+/** The headers of a call as they go out: the API's own, unless another is composed; the token is put in whatever is composed. */
+export function headersOf(api: Api, what: ToCall, token: string): Record<string, string> {
+  const lower = (headers: Record<string, string>) => Object.fromEntries(Object.entries(headers).map(([name, value]) => [name.toLowerCase(), value]));
   const composed = Object.fromEntries((what.headers ?? []).map((one) => [one.name.toLowerCase(), one.value]));
-  const own = Object.fromEntries(Object.entries(api.headers).map(([name, value]) => [name.toLowerCase(), value]));
-  return { ...(what.body === undefined ? {} : { 'content-type': 'application/json' }), ...own, ...composed };
+  const carrier = api.token_header.toLowerCase();
+  const own = lower(callHeaders(api, token));
+  return { ...(what.body === undefined ? {} : { 'content-type': 'application/json' }), ...own, ...composed, [carrier]: own[carrier] ?? '' };
 }
 
 /** A grant whose API is called. `access`: its token where it is at hand; left out: it is handed out. */
@@ -143,7 +145,7 @@ export async function callApi(
   const outcome: WireOutcome = await ports.send({
     method,
     url,
-    headers: { ...composedHeaders(api, what), ...callHeaders(api, token.reveal()) },
+    headers: headersOf(api, what, token.reveal()),
     ...(what.body === undefined ? {} : { body: what.body }),
     deadlineMs: CALL_DEADLINE_MS,
     limitBytes: SHOWN_BYTES,

@@ -280,7 +280,7 @@ async function joinParts(
   const server = createServer(
     (request, response) => void (lookAtTokens(request, response) || relayCalls(request, response) || everythingElse(request, response)),
   );
-  // What is relayed may be long on its way; everything else is small, and its own reading is bounded by the lanes.
+  // What is relayed may be long on its way. Everything else is small and held back by limits of size; slow or not, it is bounded too.
   server.requestTimeout = settings.relayMostMs;
   // Node's 5 s are shorter than what proxies and client pools keep: a request sent just as we close a socket would be lost to the caller.
   server.keepAliveTimeout = 75_000;

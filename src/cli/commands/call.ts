@@ -52,7 +52,7 @@ export function call(rk: Command): void {
       if (options.saved !== undefined && (method !== undefined || options.save !== undefined || options.asCurl))
         throw new UsageError('--saved names a whole call: leave out method, path, --save and --as-curl.');
       if (composed && options.save !== undefined) {
-        const named = [...JSON.stringify(composed).matchAll(/\{([A-Za-z][A-Za-z0-9_]*)\}/g)].map((match) => match[1] as string);
+        const named = [...JSON.stringify(composed).matchAll(/\{([A-Za-z][A-Za-z0-9_.-]*)\}/g)].map((match) => match[1] as string);
         const parameters = [...new Set(named)].map((one) => ({ name: one, value: values[one] ?? null }));
         const { placeholders } = await api('offeredCalls', { params });
         const own = parameters.filter((one) => one.value !== null || placeholders[one.name] === undefined);

@@ -64,7 +64,7 @@ export function connectionCalls(noun: Command): void {
         items,
         {
           API: (one) => one.api,
-          WINDOW: (one) => `${one.most} ${one.unit} a ${one.window}`,
+          WINDOW: (one) => one.says,
           OF: (one) => (one.caller === null ? `the ${one.of}` : `${one.caller}\u2019s share`),
           LEFT: (one) => String(one.left),
           'BEGINS ANEW': (one) => relative(one.resets_at),

@@ -37,7 +37,7 @@
     <label class="flex items-center gap-2"><input type="radio" class="radio radio-sm" value="connection" bind:group={by} onchange={() => (what = '')} />one connection</label>
     <label class="flex items-center gap-2"><input type="radio" class="radio radio-sm" value="label" bind:group={by} onchange={() => (what = '')} />all that carry a label, also later ones</label>
   </fieldset>
-  {#if by === 'connection'}<Field id="permit-what" label="Connection"><select id="permit-what" class="select w-full" required bind:value={what}><option value="" disabled>Choose one</option>{#each connections as one (one.name)}<option value={one.name}>{one.name} ({one.provider_title})</option>{/each}</select></Field>
+  {#if by === 'connection'}<Field id="permit-what" label="Connection"><input id="permit-what" class="input w-full mono" required list="connections" autocomplete="off" bind:value={what} /><datalist id="connections">{#each connections as one (one.name)}<option value={one.name}>{one.provider_title}</option>{/each}</datalist></Field>
   {:else}<Field id="permit-what" label="Label" help="Labels are given to connections on their own pages."><input id="permit-what" class="input w-full mono" required pattern="[a-z0-9][a-z0-9._\-]*" list="labels" bind:value={what} /><datalist id="labels">{#each labels as label (label)}<option value={label}></option>{/each}</datalist></Field>{/if}
   <Field id="permit-use" label="For"><select id="permit-use" class="select w-full" bind:value={use}>{#each Object.entries(USES) as [value, says] (value)}<option {value}>{says}</option>{/each}</select></Field>
   {#if use !== 'token'}

@@ -1,7 +1,7 @@
 import type { ComposedCall, OfferedOperation, SavedCall } from '../../api/trying.ts';
 
 type Pair = { name: string; value: string };
-const NAMED = /\{([A-Za-z][A-Za-z0-9_]{0,39})\}/g;
+const NAMED = /\{([A-Za-z][A-Za-z0-9_.-]{0,39})\}/g;
 const READS = ['GET', 'HEAD', 'OPTIONS'];
 
 /** A call that is being composed, and the values for the names in it. Runs without a page. */

@@ -31,7 +31,7 @@ export function readDoorRequest(
   const redirectUri = given[0] ?? only;
   if (!isRegisteredRedirect(caller.redirectUris, redirectUri))
     return page(
-      'The redirect_uri that the tool names is not one of the caller\u2019s. They are compared character by character: scheme, case, port, last slash.',
+      `The redirect_uri that the tool names, ${redirectUri.slice(0, 200)}, is not one of the caller\u2019s. They are compared character by character: scheme, case, port, last slash.`,
     );
   const state = query.get('state');
   const back = (error: string, says: string) => ({ problem: { to: 'redirect', redirectUri, state, error, says } as const });

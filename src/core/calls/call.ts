@@ -22,7 +22,7 @@ const READS = ['GET', 'HEAD', 'OPTIONS'];
 /** True for a method that by its meaning changes nothing (RFC 9110 §9.2.1). */
 export const isRead = (method: string): boolean => READS.includes(method.toUpperCase());
 
-const NAMED = /\{([A-Za-z][A-Za-z0-9_]{0,39})\}/g;
+const NAMED = /\{([A-Za-z][A-Za-z0-9_.-]{0,39})\}/g;
 
 /** The names in braces of a call, each once, in the order in which they come. */
 export function namesIn(call: ApiCall): string[] {

@@ -91,6 +91,66 @@ test('an OpenAPI document: schemes, server with variables, operations with the s
   expect(() => fromOpenApi({ swagger: '2.0' }, 'x', NAMED)).toThrow(/version 2.0/);
 });
 
+test('operations bring their parameters and a body to begin with: references followed, circles and endless products cut, nothing invented', () => {
+  const wide = Object.fromEntries(Array.from({ length: 40 }, (_none, at) => [`m${at}`, { $ref: '#/components/schemas/Wide' }]));
+  const document = {
+    ...OPENAPI,
+    components: {
+      ...OPENAPI.components,
+      parameters: {
+        Limit: { name: 'limit', in: 'query', description: 'How many\nmore', schema: { type: 'integer', default: 20 } },
+        'a/b': { name: 'x-tag', in: 'header', required: true, example: 'mine' },
+      },
+      schemas: {
+        Log: {
+          type: 'object',
+          properties: {
+            id: { type: 'string', readOnly: true },
+            text: { type: 'string', example: 'low tide' },
+            tags: { type: 'array', items: { type: 'string', enum: ['a', 'b'] } },
+            of: { $ref: '#/components/schemas/Log' },
+          },
+        },
+        Wide: { type: 'object', properties: wide },
+        Circle: { $ref: '#/components/schemas/Circle' },
+      },
+    },
+    paths: {
+      '/logs/{log-id}': {
+        parameters: [
+          { name: 'log-id', in: 'path', required: true, schema: { type: 'string' } },
+          { name: 'limit', in: 'query', description: 'of the path' },
+        ],
+        get: {
+          parameters: [
+            { $ref: '#/components/parameters/Limit' },
+            { $ref: '#/components/parameters/a~1b' },
+            { name: 'sid', in: 'cookie' },
+            { $ref: 'https://elsewhere.example/x' },
+          ],
+        },
+        put: { requestBody: { content: { 'application/vnd.tern+json': { schema: { $ref: '#/components/schemas/Log' } } } } },
+        post: { requestBody: { content: { 'text/plain': { example: 'x' } } } },
+        patch: { requestBody: { content: { 'application/json': { schema: { $ref: '#/components/schemas/Circle' } } } } },
+        delete: { requestBody: { content: { 'application/json': { schema: { $ref: '#/components/schemas/Wide' } } } } },
+      },
+    },
+  };
+  const [get, post, put, patch, remove] = ['GET', 'POST', 'PUT', 'PATCH', 'DELETE'].map((method) =>
+    readDefinition(stringify(fromOpenApi(document, 'x', { name: 'tern', title: 'Tern' }).draft.document)).apis[0]?.operations.find(
+      (one) => one.method === method,
+    ),
+  );
+  expect(get?.parameters).toEqual([
+    { name: 'limit', in: 'query', required: false, says: 'How many', example: '20' },
+    { name: 'x-tag', in: 'header', required: true, says: '', example: 'mine' },
+    { name: 'log-id', in: 'path', required: true, says: '' },
+  ]);
+  expect(JSON.parse(put?.body_example ?? '')).toMatchObject({ text: 'low tide', tags: ['a'], of: { text: 'low tide' } });
+  expect(JSON.parse(put?.body_example ?? '')).not.toHaveProperty('id');
+  expect([post?.body_example, patch?.body_example, remove?.body_example?.length ?? 0]).toEqual([undefined, undefined, expect.any(Number)]);
+});
+
 test('documents that are huge, unfold without bound, or are neither YAML nor JSON are refused', () => {
   const bomb = `openapi: 3.0.0\na: &a [x,x]\n${'bcdefghi'
     .split('')

@@ -1,6 +1,7 @@
 import { Fault } from '../fault.ts';
 import { type Draft, emptyDraft, type Named, put, readyLine } from './draft.ts';
 import { guessedScope } from './from-metadata.ts';
+import { bodyExampleOf, type FoundParameter, parametersOf } from './openapi-parameters.ts';
 import { ScopeName } from './web-address.ts';
 
 const METHODS = ['get', 'head', 'post', 'put', 'patch', 'delete'];
@@ -125,6 +126,8 @@ interface FoundOperation {
   path: string;
   says: string;
   needs: string[][];
+  parameters: FoundParameter[];
+  body_example?: string;
 }
 
 function operationsOf(all: Json, oauthNames: Set<string>): FoundOperation[] {
@@ -149,12 +152,15 @@ function operationsOf(all: Json, oauthNames: Set<string>): FoundOperation[] {
         .map((requirement) =>
           Object.entries(requirement).flatMap(([scheme, scopes]) => (oauthNames.has(scheme) && Array.isArray(scopes) ? scopes.map(String) : [])),
         );
+      const body = bodyExampleOf(all, operation);
       const free = alternatives.some((one) => one.length === 0);
       found.push({
         id,
         method: method.toUpperCase(),
         path,
         says: (text(operation.summary) ?? text(operation.description) ?? '').split('\n')[0]?.slice(0, 200) ?? '',
+        parameters: parametersOf(all, record(item), operation),
+        ...(body === undefined ? {} : { body_example: body }),
         needs: free ? [] : alternatives.map((one) => one.filter((scope) => ScopeName.safeParse(scope).success)),
       });
     }

@@ -24,3 +24,7 @@ export function weightOf(api: Pick<Api, 'operations'>, unit: Quota['unit'], meth
 export function chunkOf(most: number, left: number, wanted: number): number {
   return Math.min(left, Math.max(wanted, Math.min(Math.ceil(most / 20), Math.ceil(left / 4))));
 }
+
+/** "45 calls a minute". `most`: where a share of it is meant. */
+export const quotaInWords = (quota: Pick<Quota, 'unit' | 'window' | 'most'>, most = quota.most): string =>
+  `${most} ${quota.unit} ${quota.window === 'hour' ? 'an' : 'a'} ${quota.window}`;

@@ -49,6 +49,7 @@ export interface CallerDirectory {
 }
 
 const UNKNOWN_KEPT_MS = 2_000;
+const READ_AGAIN_MS = 2_000;
 
 export const hashKey = (key: string): Buffer => hash('sha256', key, 'buffer');
 
@@ -67,7 +68,11 @@ export function callerDirectory(deps: {
     const rows = await database.select<{ token_path: string }>('SELECT token_path FROM callers WHERE token_path IS NOT NULL');
     tokenPaths = new Set(rows.map((row) => row.token_path));
   };
-  const keepTokenPaths = () => void readTokenPaths().catch((cause: unknown) => ports.log.debug({ cause: String(cause) }, 'token paths not read'));
+  const keepTokenPaths = (): void =>
+    void readTokenPaths().catch((cause: unknown) => {
+      ports.log.debug({ cause: String(cause) }, 'token paths not read');
+      setTimeout(keepTokenPaths, READ_AGAIN_MS).unref(); // the database is away; once it is back they are read
+    });
   keepTokenPaths();
   changes.onChange((kind) => {
     epoch += 1;

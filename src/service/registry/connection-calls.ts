@@ -35,7 +35,7 @@ export async function callableWith(s: Services, grant: Row<'grants'>, connection
   const based = withApiBase(found.definition, grant.apiBaseUrl);
   const definition = isKey(grant.kind) ? withStaticKey(based) : based;
   return {
-    grant,
+    grant: { ...grant, clientId: client.id }, // grants of earlier versions did not know it
     definition,
     client,
     placeholders: { ...(client.placeholders as Record<string, string>), ...placeholders },

@@ -84,8 +84,8 @@ export async function giveKey(s: Services, name: string, key: string, operator: 
   const [grant, connection] = await Promise.all([s.tables.grants.find({ id }), s.tables.connections.find({ id: one.id })]);
   let good = true;
   if (grant && connection && probe) {
-    const { definition: meets, about } = await callableWith(s, grant, connection);
-    const answer = await callGrant(s, grant, apiAddress(meets, probe.path), { method: methodOfProbe(probe) }, about);
+    const { grant: called, definition: meets, about } = await callableWith(s, grant, connection);
+    const answer = await callGrant(s, called, apiAddress(meets, probe.path), { method: methodOfProbe(probe) }, about);
     await keepProof(s, id, answer, meets);
     good = isGood(answer, meets);
   }
@@ -200,12 +200,12 @@ async function reference(
 ): Promise<{ answer: CallAnswer | null; good: boolean } | null> {
   if (grant.endedAt !== null) return null;
   try {
-    const { definition, about } = await callableWith(s, grant, connection);
+    const { grant: called, definition, about } = await callableWith(s, grant, connection);
     const probe = probeOf(definition);
     if (path === undefined && !probe) return null;
     const answer = await callGrant(
       s,
-      grant,
+      called,
       apiAddress(definition, path ?? probe?.path ?? '/'),
       { method: path === undefined && probe ? methodOfProbe(probe) : 'GET' },
       about,

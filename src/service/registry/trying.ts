@@ -5,8 +5,8 @@ import { curlLine, type ReadCall, readCurl } from '../../core/calls/curl.ts';
 import { harOf, readHar } from '../../core/calls/har.ts';
 import { allows } from '../../core/clients/strength.ts';
 import { Fault } from '../../core/fault.ts';
-import { type Api, callHeaders } from '../../core/provider/api.ts';
-import { type ApiAddress, apiAddress, callGrant, composedHeaders } from '../calls.ts';
+import type { Api } from '../../core/provider/api.ts';
+import { type ApiAddress, apiAddress, callGrant, headersOf } from '../calls.ts';
 import { recordId } from '../ports.ts';
 import type { Row } from '../store/tables.ts';
 import { type Callable, callableNow } from './connection-calls.ts';
@@ -83,9 +83,9 @@ async function readyCall(s: Services, input: z.output<typeof CallRequest>, x: Ca
   }
   const { call, lacking } = fillCall(composed, parameters, { ...x.placeholders, ...values });
   // A name that is left in the path means nothing to the API.
-  for (const name of namesIn({ ...call, query: [], headers: [], body: null })) lacking.push(name);
-  if (lacking.length > 0)
-    throw new Fault('INPUT_INVALID', { places: lacking.map((name) => ({ path: `values.${name}`, why: 'It is filled in at each call, and no value came.' })) });
+  const unfilled = [...new Set([...lacking, ...namesIn({ ...call, query: [], headers: [], body: null })])];
+  if (unfilled.length > 0)
+    throw new Fault('INPUT_INVALID', { places: unfilled.map((name) => ({ path: `values.${name}`, why: 'It is filled in at each call, and no value came.' })) });
   return call;
 }
 
@@ -124,7 +124,7 @@ export async function callConnection(s: Services, name: string, input: z.output<
     subject: `connection:${name}`,
     says: `${call.method} ${new URL(address.url).pathname} answered ${answer.status ?? answer.reason}.`,
   });
-  const headers = Object.entries({ ...composedHeaders(api, what), ...callHeaders(api, '[secret]') }).map(([header, value]) => ({ name: header, value }));
+  const headers = Object.entries(headersOf(api, what, '[secret]')).map(([header, value]) => ({ name: header, value }));
   const request = { headers, body: call.body };
   const exchanged =
     answer.status === null

@@ -1,7 +1,7 @@
 import { setTimeout as sleep } from 'node:timers/promises';
 import { LRUCache } from 'lru-cache';
 import type { Api, Quota } from '../../core/provider/api.ts';
-import { chunkOf, weightOf, windowAt } from '../../core/quota/windows.ts';
+import { chunkOf, quotaInWords, weightOf, windowAt } from '../../core/quota/windows.ts';
 import type { Ports } from '../ports.ts';
 import { type Bind, type Database, instantText } from '../store/database.ts';
 
@@ -31,6 +31,7 @@ export interface QuotaLeft {
   unit: Quota['unit'];
   of: Quota['of'];
   most: number;
+  says: string;
   left: number;
   resets_at: number;
   /** The provider asked for patience until then, epoch ms; null: it did not. */
@@ -243,6 +244,7 @@ export function quotas(deps: { database: Database; ports: Pick<Ports, 'clock' | 
             unit,
             of,
             most: use.most,
+            says: quotaInWords(use.quota, use.most),
             left: Math.max(0, use.most - (row?.used ?? 0) + mine),
             resets_at: endAt,
             held_until: until > now ? until : null,

@@ -6,6 +6,7 @@ import { isPlainPath } from '../../core/calls/path.ts';
 import { deadTokenInside } from '../../core/diagnosis/dead-token.ts';
 import { Fault } from '../../core/fault.ts';
 import { type Api, inSession } from '../../core/provider/api.ts';
+import { quotaInWords } from '../../core/quota/windows.ts';
 import { RELAY_TOKEN_PREFIX, type RelayTokens } from '../door/door.ts';
 import type { ApiToken, ApiTokens } from '../handout/api-token.ts';
 import type { CallerCheck } from '../handout/caller-check.ts';
@@ -138,7 +139,7 @@ export function relayLane(parts: Parts): RelayLane {
       let grantId = refuseIdle(call.connection);
       const uses = call.api.quota.length === 0 ? NO_USES : quotas.usesOf(quotaCall(call));
       const waitMs = uses.length === 0 ? null : await quotas.take(uses, QUOTA_PATIENCE_MS);
-      if (waitMs !== null) throw new Fault('QUOTA_USED_UP', { detail: quotaInWords(uses), retryAfterMs: waitMs });
+      if (waitMs !== null) throw new Fault('QUOTA_USED_UP', { detail: usedUp(uses), retryAfterMs: waitMs });
       let token = await parts.tokens.get(grantId, setUpFor(call));
       // Something was paused, retired or withdrawn while this waited: ask again before the token is used.
       if (parts.callers.epoch() !== epoch) {
@@ -257,7 +258,7 @@ const quotaCall = (call: Call) => ({
   path: call.path,
 });
 
-const quotaInWords = (uses: readonly QuotaUse[]): string => `${uses.map((use) => `${use.most} ${use.quota.unit} a ${use.quota.window}`).join(', ')}.`;
+const usedUp = (uses: readonly QuotaUse[]): string => `${uses.map((use) => quotaInWords(use.quota, use.most)).join(', ')}.`;
 
 const whyBroke = (code: string): string => {
   if (/ENOTFOUND|EAI_AGAIN/.test(code)) return 'The name of its host does not resolve.';

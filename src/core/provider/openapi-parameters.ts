@@ -1,0 +1,120 @@
+/** What an operation of an OpenAPI 3.x document takes: parameters beside the body, and a body to begin with. */
+
+type Json = Record<string, unknown>;
+const record = (value: unknown): Json => (typeof value === 'object' && value !== null && !Array.isArray(value) ? (value as Json) : {});
+const list = (value: unknown): unknown[] => (Array.isArray(value) ? value : []);
+const text = (value: unknown): string | undefined => (typeof value === 'string' ? value : undefined);
+
+const PARAMETERS_MOST = 60;
+const EXAMPLE_MOST = 200;
+const BODY_MOST = 4_000;
+const REFERENCES_MOST = 8;
+const DEPTH_MOST = 4;
+const MEMBERS_MOST = 40;
+/** Values made for one body: schemas refer to each other, and their product has no end. */
+const VALUES_MOST = 300;
+
+export interface FoundParameter {
+  name: string;
+  in: 'path' | 'query' | 'header';
+  required: boolean;
+  says: string;
+  example?: string;
+}
+
+/** Follows references within the document (RFC 6901); those to other documents, and circles, end in nothing. */
+function resolved(all: Json, value: unknown): Json {
+  let at = record(value);
+  for (let steps = 0; steps < REFERENCES_MOST; steps += 1) {
+    const reference = text(at.$ref);
+    if (reference === undefined) return at;
+    if (!reference.startsWith('#/')) return {};
+    at = record(
+      reference
+        .slice(2)
+        .split('/')
+        .reduce<unknown>((node, part) => record(node)[decodePointer(part)], all),
+    );
+  }
+  return {};
+}
+
+const decodePointer = (part: string): string => {
+  try {
+    return decodeURIComponent(part).replaceAll('~1', '/').replaceAll('~0', '~');
+  } catch {
+    return part; // not encoded after all
+  }
+};
+
+const shown = (value: unknown): string | undefined => {
+  if (value === undefined || value === null) return undefined;
+  const words = typeof value === 'object' ? JSON.stringify(value) : String(value);
+  return words.length <= EXAMPLE_MOST ? words : undefined;
+};
+
+const exampleOf = (all: Json, of: Json): unknown => {
+  const schema = resolved(all, of.schema);
+  return (
+    of.example ??
+    resolved(all, Object.values(record(of.examples))[0]).value ??
+    schema.example ??
+    list(schema.examples)[0] ??
+    schema.default ??
+    list(schema.enum)[0]
+  );
+};
+
+/** Those of the operation before those of its path (OpenAPI 3.1 §4.8.9.1); cookies are nobody's to send here. */
+export function parametersOf(all: Json, item: Json, operation: Json): FoundParameter[] {
+  const found = new Map<string, FoundParameter>();
+  for (const one of [...list(operation.parameters), ...list(item.parameters)]) {
+    const parameter = resolved(all, one);
+    const [name, where] = [text(parameter.name), text(parameter.in)];
+    if (!name || name.length > 80 || (where !== 'path' && where !== 'query' && where !== 'header') || found.has(`${where} ${name}`)) continue;
+    const example = shown(exampleOf(all, parameter));
+    found.set(`${where} ${name}`, {
+      name,
+      in: where,
+      required: where === 'path' || parameter.required === true,
+      says: (text(parameter.description) ?? '').split('\n')[0]?.slice(0, 200) ?? '',
+      ...(example === undefined ? {} : { example }),
+    });
+  }
+  return [...found.values()].slice(0, PARAMETERS_MOST);
+}
+
+/** The example of its JSON body, or one made from the schema; as JSON text. */
+export function bodyExampleOf(all: Json, operation: Json): string | undefined {
+  const content = record(resolved(all, operation.requestBody).content);
+  const type = Object.keys(content).find((name) => /^application\/([a-z0-9.+-]*\+)?json(;|$)/i.test(name));
+  if (type === undefined) return undefined;
+  const media = record(content[type]);
+  const example = exampleOf(all, media) ?? sampleOf(all, media.schema, 0, { left: VALUES_MOST });
+  const body = example === undefined ? undefined : JSON.stringify(example);
+  return body !== undefined && body.length <= BODY_MOST ? body : undefined;
+}
+
+/** A value such as a schema describes: enough to begin with, never a claim that it is valid. */
+function sampleOf(all: Json, of: unknown, depth: number, budget: { left: number }): unknown {
+  budget.left -= 1;
+  if (depth > DEPTH_MOST || budget.left < 0) return undefined;
+  const schema = resolved(all, of);
+  const given = schema.example ?? list(schema.examples)[0] ?? schema.default ?? schema.const ?? list(schema.enum)[0];
+  if (given !== undefined) return given;
+  const type = text(schema.type) ?? text(list(schema.type).find((one) => one !== 'null'));
+  if (schema.allOf) return Object.assign({}, ...list(schema.allOf).map((one) => record(sampleOf(all, one, depth + 1, budget)))) as unknown;
+  if (schema.oneOf ?? schema.anyOf) return sampleOf(all, list(schema.oneOf ?? schema.anyOf)[0], depth + 1, budget);
+  if (type === 'object' || schema.properties) {
+    const members = Object.entries(record(schema.properties)).filter(([, member]) => resolved(all, member).readOnly !== true);
+    const sampled = members.slice(0, MEMBERS_MOST).map(([name, member]) => [name, sampleOf(all, member, depth + 1, budget)] as const);
+    return Object.fromEntries(sampled.filter(([, member]) => member !== undefined));
+  }
+  if (type === 'array') {
+    const one = sampleOf(all, schema.items, depth + 1, budget);
+    return one === undefined ? [] : [one];
+  }
+  if (type === 'integer' || type === 'number') return 0;
+  if (type === 'boolean') return false;
+  return type === 'string' ? '' : undefined;
+}
