@@ -133,6 +133,8 @@ const good = await tour(say, {
     const announcer = await startAnnouncer(harbour, call, () => undefined, '1000');
     await page.evaluate(() => location.assign('#/callers/deck-announcer'));
     await page.getByText('opens announcements').waitFor();
+    await page.getByRole('cell', { name: 'signed in', exact: true }).waitFor();
+    await page.locator('section[aria-labelledby=uses] table').waitFor(); // uses are written every 5 s
     await page.getByRole('button', { name: /^Only “sign in”/ }).click();
     await shootAt(page, 'caller', '#/callers/deck-announcer', 'Authorization URL', '#paste');
     await doorPicture(page, call);

@@ -31,7 +31,7 @@ export async function seedTools(call: ApiClient): Promise<void> {
     ['ledger', ['office']],
     ['ledger-by-secret', ['office']],
     ['parcels', ['office', 'quay']],
-    ['berths', ['quay']],
+    ['harbour-report', ['quay']],
     ['announcements', ['deck']],
   ] as const)
     await label(call, name, [...labels]);

@@ -13,6 +13,7 @@
   import ToolSettings from '../parts/ToolSettings.svelte';
   import UseTable from '../parts/UseTable.svelte';
   import { Doing, Loaded } from '../state/loaded.svelte.ts';
+  import { counted } from '../state/moments.ts';
   import { call } from '../state/session.svelte.ts';
 
   const { params }: { params: { caller: string } } = $props();
@@ -38,7 +39,7 @@
 {#if made}<NewKeyNote {made} onclose={() => (made = null)} />{/if}
 {#if c}
   <dl class="facts mb-6">{#if c.title}<dt>Is</dt><dd>{c.title}</dd>{/if}<dt>Client id</dt><dd><Copy value={c.caller_id} label="the client id" /></dd>
-    <dt>Last hour</dt><dd>{c.handouts_last_hour} tokens, {c.relayed_last_hour} relayed calls, {c.refused_last_hour} refused; last used <Moment at={c.last_used_at} none="never" /></dd></dl>
+    <dt>Last hour</dt><dd>{counted(c.handouts_last_hour, 'token')}, {counted(c.relayed_last_hour, 'relayed call')}, {c.refused_last_hour} refused; last used <Moment at={c.last_used_at} none="never" /></dd></dl>
   <section class="mb-6" aria-labelledby="may"><h2 id="may" class="mb-1">What it may use</h2><PermissionTable caller={c} connections={connections.value?.items ?? []} done={again} /></section>
   <section class="mb-6" aria-labelledby="paste"><h2 id="paste" class="mb-1">What to paste into the tool</h2>
     <SheetPanel caller={c.name} connections={c.connections} version={JSON.stringify([c.redirect_uris, c.token_path, c.keeps_no_secret, c.permissions])} />
@@ -50,7 +51,7 @@
   {#if removing}
     <div class="border-l-4 border-error pl-4 py-2" role="group" aria-label="Remove">
       <p>Remove <strong>{c.name}</strong>? Its keys{#if c.signed_in.some((one) => !one.ended_at)}, and its tools’ sign-ins,{/if} stop working within a second.</p>
-      {#if c.uses.length > 0}<p>This stops working:</p><ul class="list-disc ml-5">{#each c.uses as use (use.connection)}<li>{use.connection}: {use.tokens} tokens and {use.relayed} relayed calls in the last day, the last <Moment at={use.last_at} /></li>{/each}</ul>{:else}<p>It used nothing in the last day.</p>{/if}
+      {#if c.uses.length > 0}<p>This stops working:</p><ul class="list-disc ml-5">{#each c.uses as use (use.connection)}<li>{use.connection}: {counted(use.tokens, 'token')} and {counted(use.relayed, 'relayed call')} in the last day, the last <Moment at={use.last_at} /></li>{/each}</ul>{:else}<p>It used nothing in the last day.</p>{/if}
       <button class="btn btn-sm btn-error mt-1" disabled={doing.busy} onclick={remove}>Remove it</button> <button class="btn btn-sm mt-1" onclick={() => (removing = false)}>Keep it</button>
     </div>
   {:else}<button class="btn btn-sm btn-outline btn-error" onclick={() => (removing = true)}>Remove…</button>{/if}

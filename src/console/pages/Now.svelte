@@ -8,6 +8,7 @@
   import StateMark from '../parts/StateMark.svelte';
   import Title from '../parts/Title.svelte';
   import { Loaded } from '../state/loaded.svelte.ts';
+  import { counted } from '../state/moments.ts';
   import { call } from '../state/session.svelte.ts';
 
   const status = new Loaded(() => call('showStatus'), 2_000);
@@ -72,7 +73,7 @@
       <dt>Renewals</dt><dd>{s.renewals.last_hour} in the last hour, {s.renewals.last_minute} in the last minute, {s.renewals.failed_last_hour} failed attempts; {s.renewals.due_now} due now{#if s.renewals.oldest_due_at}, the oldest <Moment at={s.renewals.oldest_due_at} />{/if}</dd>
       {#if s.renewals.unsaved > 0}<dt class="text-error">Not saved yet</dt><dd class="text-error font-semibold">{s.renewals.unsaved} answers wait in memory for the database, {s.renewals.spilled} of them in sealed files too. Do not stop the service.</dd>{/if}
       {#each s.endpoints.filter((one) => one.left_alone_until !== null) as one (one.origin)}<dt class="text-warning">Left alone</dt><dd><code>{one.origin}</code> does not answer; the next try <Moment at={one.left_alone_until} /></dd>{/each}
-      <dt>Handed over</dt><dd>{s.handouts.last_hour} tokens and {s.handouts.relayed_last_hour} relayed calls in the last hour, {s.handouts.refused_last_hour} refused</dd>
+      <dt>Handed over</dt><dd>{counted(s.handouts.last_hour, 'token')} and {counted(s.handouts.relayed_last_hour, 'relayed call')} in the last hour, {s.handouts.refused_last_hour} refused</dd>
       <dt>Replicas</dt><dd>{#each s.replicas as replica (replica.instance)}<div><span class={replica.alive ? 'text-success font-semibold' : 'text-warning font-semibold'}>{replica.alive ? 'alive' : 'silent'}</span> <code>{replica.instance.slice(-12)}</code>, started <Moment at={replica.started_at} /></div>{/each}</dd>
       <dt>Version</dt><dd>{s.version} at {s.public_url}</dd>
     </dl>
