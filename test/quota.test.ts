@@ -96,9 +96,15 @@ test('the provider\u2019s 429 is believed, by every replica: until then nobody a
   const before = (await wharfpost.counters()).counters['api.ok'] ?? 0;
   const held = (await call('showQuota', { params: { connection: 'parcels' } })).items[0]?.held_until;
   expect(Date.parse(held ?? '')).toBeGreaterThan(Date.now());
-  await expect(call('callConnection', { params: { connection: 'parcels' }, body: { path: '/parcels?limit=1' } })).resolves.toMatchObject({ status: 200 }); // it waited
-  expect(Date.now()).toBeGreaterThan(Date.parse(held ?? '') - 100);
-  expect(((await wharfpost.counters()).counters['api.ok'] ?? 0) - before).toBe(1);
+  await sleep(700); // the other replica hears of it
+  const [there, tried] = [
+    relay('ledger', 'parcels-too/parcels?limit=1', second),
+    call('callConnection', { params: { connection: 'parcels' }, body: { path: '/parcels?limit=1' } }),
+  ];
+  const asked = async () => ((await wharfpost.counters()).counters['api.ok'] ?? 0) - before;
+  await sleep(Math.max(0, Date.parse(held ?? '') - Date.now() - 400));
+  expect(await asked()).toBe(0);
+  expect([(await there).status, (await tried).status, await asked()]).toEqual([200, 200, 2]); // both waited by themselves
 });
 
 test('points: weights of operations are counted, and what the provider\u2019s own headers say corrects the count', async () => {
@@ -113,6 +119,14 @@ test('points: weights of operations are counted, and what the provider\u2019s ow
   await sleep(1_100); // corrections are written at most once a second
   await relay('board', 'forum/threads');
   await eventually(async () => ((await left('forum')) ?? 9_999) <= 999, 3_000);
+  // Too little is left for what costs 25, and enough for what costs one.
+  for (const key of Object.keys(notchboard.store.state.used)) notchboard.store.state.used[key] = 4_985;
+  await sleep(1_100);
+  await relay('board', 'forum/threads');
+  await eventually(async () => ((await left('forum')) ?? 9_999) <= 14, 3_000);
+  const answer = await relay('board', 'forum/threads/t-1/answers', service, { method: 'POST', body: '{}', headers: { 'content-type': 'application/json' } });
+  expect([answer.status, ((await answer.json()) as { code: string }).code]).toEqual([429, 'QUOTA_USED_UP']);
+  expect((await relay('board', 'forum/threads')).status).toBe(200);
   await eventually(async () => {
     const { items, says } = await call('showQuota', { params: { connection: 'forum' } });
     return items[0]?.window === 'day' && says.includes('A token that was handed out is used without us');

@@ -391,6 +391,24 @@ test('the token is placed as the dialect says, at the address that the answer or
   expect((await ledgerfin.counters()).counters['session.opened']).toBe(1); // the first call of the consent opened it; the relay used the same
 });
 
+test('bad days as a stand-in plays them: cut in the middle, lying about gzip, without end, a redirect elsewhere', async () => {
+  const { notchboard } = dialects;
+  const caller = await call('addCaller', { body: { name: 'bad-days', connections: ['forum'] } });
+  const get = async (fault: object) => {
+    await notchboard.order('faults', { at: 'api', times: 1, ...fault });
+    return relay('forum/threads', { headers: { authorization: basic(caller) } });
+  };
+  await expect((await get({ kind: 'cut_mid' })).text()).rejects.toThrow();
+  await expect((await get({ kind: 'false_gzip' })).text()).rejects.toThrow(); // fetch unpacks, and finds no gzip
+  const endless = await get({ kind: 'endless' });
+  const reader = endless.body?.getReader();
+  expect((await reader?.read())?.value?.length).toBeGreaterThan(0);
+  await reader?.cancel();
+  const { status, headers } = await get({ kind: 'redirect', text: 'https://evil.example/take' });
+  expect([status, headers.get('location'), headers.get('location-elsewhere'), headers.get('set-cookie'), headers.get('clear-site-data')]).toEqual([302, null, 'https://evil.example/take', null, null]);
+  expect((await relay('forum/threads', { headers: { authorization: basic(caller) } })).status).toBe(200);
+});
+
 test('where a renewal ends the token, whoever keeps one for as long as expires_in says never holds a dead one; two callers, through renewals', async () => {
   const { deckhail } = dialects;
   await deckhail.order('lives', { access_seconds: 6 });

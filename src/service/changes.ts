@@ -2,7 +2,7 @@ import { type Ports, recordId } from './ports.ts';
 import { type Database, idBytes, idText, instantText } from './store/database.ts';
 
 /** Kinds of change that other replicas must hear of soon. */
-export type ChangeKind = 'caller' | 'connection' | 'client' | 'provider' | 'installation';
+export type ChangeKind = 'caller' | 'connection' | 'client' | 'provider' | 'installation' | 'quota';
 
 /** Tells the other replicas what changed, and hears it from them: a table, polled by time with an overlap, deduplicated. */
 export interface Changes {

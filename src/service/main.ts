@@ -185,7 +185,7 @@ async function joinParts(
   openSince = engine.openSince;
   const handOut = handout({ store: renewals, sealer, cache, engine, ports });
   const tokens = apiTokens({ handout: handOut, sessions: apiSessions({ database, tables, sealer, handout: handOut, ports, me: lifeId }) });
-  const shares = quotas({ database, ports });
+  const shares = quotas({ database, changes: told, ports });
   const services: Services = {
     settings: { ...settings, publicUrl },
     database,

@@ -161,7 +161,7 @@ function parseJson(answer: WireAnswer): unknown {
 }
 
 /** `Retry-After` (RFC 9110 §10.2.3) in ms, at most an hour; dates are read against the answer's own `Date`. */
-export function retryAfter(answer: WireAnswer): number | null {
+export function retryAfter(answer: Pick<WireAnswer, 'headers'>): number | null {
   const text = answer.headers['retry-after'];
   if (text === undefined) return null;
   if (/^\d+$/.test(text)) return Math.min(Number(text) * 1000, BUSY_AT_MOST_MS);

@@ -159,7 +159,8 @@ const UNKNOWN_KEPT_MS = 2_000;
 export function relayTokens(s: Pick<Services, 'database' | 'changes' | 'ports'>): RelayTokens {
   const known = new LRUCache<string, { callerId: string; connection: string; endsAt: number } | { none: true }>({ max: 20_000 });
   let epoch = 0;
-  s.changes.onChange(() => {
+  s.changes.onChange((kind) => {
+    if (kind === 'quota') return;
     epoch += 1;
     known.clear();
   });

@@ -1,27 +1,10 @@
 import { hash, timingSafeEqual } from 'node:crypto';
 import { LRUCache } from 'lru-cache';
-import { mayFetch, type Permission, type Use } from '../../core/callers/permissions.ts';
 import type { Changes } from '../changes.ts';
 import type { Ports } from '../ports.ts';
 import type { Definitions } from '../renewal/definitions.ts';
 import { type Database, idText } from '../store/database.ts';
-import { connectionSetUps, type SetUp, type SetUpRow } from './set-up.ts';
-
-/** A connection as the hot path needs it. */
-export interface PermittedConnection {
-  id: string;
-  name: string;
-  intent: string;
-  grantId: string | null;
-  /** The client through which its tokens came. */
-  clientRecordId: string;
-  /** As the token answer names it: scopes, separated by spaces. */
-  scope: string;
-  setUp: SetUp;
-  /** All that are given, by name and by label: any one is enough. */
-  permissions: Permission[];
-  mayFetch: boolean;
-}
+import { type PermittedConnection, readPermitted } from './permitted.ts';
 
 export interface KnownCaller {
   id: string;
@@ -75,6 +58,7 @@ export function callerDirectory(deps: {
     });
   keepTokenPaths();
   changes.onChange((kind) => {
+    if (kind === 'quota') return; // it says nothing of callers
     epoch += 1;
     known.clear();
     if (kind === 'caller' || kind === 'connection') keepTokenPaths(); // `connection *` says that news may have been missed
@@ -110,19 +94,6 @@ export function callerDirectory(deps: {
   };
 }
 
-interface StoredConnection extends SetUpRow {
-  id: Buffer;
-  name: string;
-  intent: string;
-  grant_id: Buffer | null;
-  client_record: Buffer;
-  scopes: string | null;
-  use_as: string;
-  methods: string | null;
-  paths: string | null;
-  share: number | null;
-}
-
 async function readCaller(database: Database, definitions: Definitions, callerId: string): Promise<KnownCaller | null> {
   const keys = await database.select<{
     id: Buffer;
@@ -139,54 +110,6 @@ async function readCaller(database: Database, definitions: Definitions, callerId
   );
   const [first] = keys;
   if (!first) return null;
-  const rows = await database.select<StoredConnection>(
-    `SELECT q.use_as, q.methods, q.paths, q.share, k.id, k.name, k.intent, COALESCE(g.placeholders, k.placeholders) AS own_placeholders, g.id AS grant_id, g.kind, g.scopes, g.api_base_url, c.id AS client_record, c.environment, c.variant, c.rehearsal_port, c.placeholders, c.trusted_origins, v.version_id
-     FROM (SELECT connection_id, use_as, methods, paths, share FROM permissions WHERE caller_id = $1 AND connection_id IS NOT NULL
-       UNION ALL SELECT l.connection_id, p.use_as, p.methods, p.paths, p.share FROM permissions p JOIN connection_labels l ON l.label = p.label WHERE p.caller_id = $2) q
-     JOIN connections k ON k.id = q.connection_id LEFT JOIN grants g ON g.id = k.current_grant_id JOIN clients c ON c.id = COALESCE(g.client_id, k.client_id) JOIN providers v ON v.id = c.provider_id`,
-    [first.id, first.id],
-  );
-  // One text for all connections of the same scopes: a caller may have a hundred thousand.
-  const texts = new Map<string, string>();
-  const scopeOf = (stored: string | null): string => {
-    const text = texts.get(stored ?? '') ?? (stored ? (JSON.parse(stored) as string[]).join(' ') : '');
-    texts.set(stored ?? '', text);
-    return text;
-  };
-  const permissions = new Map<string, Permission>();
-  const permissionOf = (row: StoredConnection): Permission => {
-    const key = `${row.use_as} ${row.methods} ${row.paths} ${row.share}`;
-    const one = permissions.get(key) ?? {
-      use: row.use_as as Use,
-      methods: JSON.parse(row.methods ?? '[]') as string[],
-      paths: JSON.parse(row.paths ?? '[]') as string[],
-      share: row.share,
-    };
-    permissions.set(key, one);
-    return one;
-  };
-  const setUps = await connectionSetUps(rows, definitions);
-  const connections = new Map<string, PermittedConnection>();
-  for (const row of rows) {
-    const permission = permissionOf(row);
-    const present = connections.get(row.name);
-    if (present) {
-      present.permissions = [...present.permissions, permission];
-      present.mayFetch = mayFetch(present.permissions);
-      continue;
-    }
-    connections.set(row.name, {
-      id: idText(row.id),
-      name: row.name,
-      intent: row.intent,
-      grantId: row.grant_id ? idText(row.grant_id) : null,
-      clientRecordId: idText(row.client_record),
-      scope: scopeOf(row.scopes),
-      setUp: setUps(row),
-      permissions: [permission],
-      mayFetch: permission.use !== 'relay',
-    });
-  }
   return {
     id: idText(first.id),
     name: first.name,
@@ -195,6 +118,6 @@ async function readCaller(database: Database, definitions: Definitions, callerId
     redirectUris: JSON.parse(first.redirect_uris ?? '[]') as string[],
     keepsNoSecret: Boolean(first.keeps_no_secret),
     keys: keys.flatMap((row) => (row.key_id && row.hash ? [{ id: idText(row.key_id), hash: row.hash, endsAt: row.ends_at?.getTime() ?? null }] : [])),
-    connections,
+    connections: await readPermitted(database, definitions, first.id),
   };
 }

@@ -27,15 +27,14 @@ export interface SetUp {
 }
 
 /** Worked out once for each different set-up. */
-export async function connectionSetUps<R extends SetUpRow>(rows: R[], definitions: Definitions): Promise<(row: R) => SetUp> {
-  const keyOf = (row: R) =>
-    `${row.version_id.toString('hex')} ${row.environment} ${row.variant} ${row.rehearsal_port} ${row.placeholders} ${row.own_placeholders} ${row.api_base_url} ${row.kind === 'static_key'} ${row.trusted_origins}`;
+export function setUpReader(definitions: Definitions): (row: SetUpRow) => Promise<SetUp> {
   const made = new Map<string, SetUp>();
-  for (const row of rows) {
-    const key = keyOf(row);
-    if (!made.has(key)) made.set(key, await setUpOf(row, definitions));
-  }
-  return (row) => made.get(keyOf(row)) as SetUp;
+  return async (row) => {
+    const key = `${row.version_id.toString('hex')} ${row.environment} ${row.variant} ${row.rehearsal_port} ${row.placeholders} ${row.own_placeholders} ${row.api_base_url} ${row.kind === 'static_key'} ${row.trusted_origins}`;
+    const present = made.get(key) ?? (await setUpOf(row, definitions));
+    made.set(key, present);
+    return present;
+  };
 }
 
 async function setUpOf(row: SetUpRow, definitions: Definitions): Promise<SetUp> {

@@ -6,9 +6,10 @@ import type { Shown, ToolRefusal, ToolTokens } from '../door/tool-tokens.ts';
 import type { Ports } from '../ports.ts';
 import type { ApiToken, ApiTokens } from './api-token.ts';
 import type { CallerCheck } from './caller-check.ts';
-import type { CallerDirectory, KnownCaller, PermittedConnection } from './caller-directory.ts';
+import type { CallerDirectory, KnownCaller } from './caller-directory.ts';
 import { ascii, CHALLENGE, OAUTH_HEADERS, type OAuthAnswer, type OAuthRequest, Refusal } from './oauth-answer.ts';
 import { credentials, readForm } from './oauth-form.ts';
+import type { PermittedConnection } from './permitted.ts';
 import type { Usage } from './usage.ts';
 
 export interface TokenRequest extends OAuthRequest {

@@ -1,7 +1,7 @@
 import { LRUCache } from 'lru-cache';
 import type { Ports } from '../ports.ts';
 import { type Bind, type Database, idBytes, instantText } from '../store/database.ts';
-import type { PermittedConnection } from './caller-directory.ts';
+import type { PermittedConnection } from './permitted.ts';
 
 /** `refused`: by us; `limited`: for want of quota; `relayed`: sent on, whatever the API answered. */
 export const USAGE_OUTCOMES = ['token', 'relayed', 'refused', 'limited'] as const;

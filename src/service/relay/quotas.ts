@@ -1,7 +1,9 @@
 import { setTimeout as sleep } from 'node:timers/promises';
 import { LRUCache } from 'lru-cache';
+import { retryAfter } from '../../core/oauth/token-answer.ts';
 import type { Api, Quota } from '../../core/provider/api.ts';
 import { chunkOf, quotaInWords, weightOf, windowAt } from '../../core/quota/windows.ts';
+import type { Changes } from '../changes.ts';
 import type { Ports } from '../ports.ts';
 import { type Bind, type Database, instantText } from '../store/database.ts';
 
@@ -59,8 +61,8 @@ interface Held {
   left: number;
   /** `used` of the row when it was last read. */
   used: number;
-  /** Nothing more is to be had in this window. */
-  isOver: boolean;
+  /** The least cost for which nothing was to be had any more in this window. */
+  refusedFrom: number;
   heldUntil: number;
   leasing: Promise<void> | null;
   correctedAt: number;
@@ -70,10 +72,12 @@ const WAITING_MOST = 2_000;
 const LEASE_TRIES = 6;
 const CORRECT_EVERY_MS = 1_000;
 const PATIENCE_MOST_MS = 3_600_000;
+/** Answers of one moment ask for nearly the same: they are told once. */
+const HELD_ALIKE_MS = 1_000;
 const CLEAN_EVERY = 200;
 
-export function quotas(deps: { database: Database; ports: Pick<Ports, 'clock' | 'log' | 'random'> }): Quotas {
-  const { database, ports } = deps;
+export function quotas(deps: { database: Database; changes: Pick<Changes, 'announce' | 'onChange'>; ports: Pick<Ports, 'clock' | 'log' | 'random'> }): Quotas {
+  const { database, changes, ports } = deps;
   const held = new LRUCache<string, Held>({ max: 50_000 });
   let waiting = 0;
   let leases = 0;
@@ -88,7 +92,7 @@ export function quotas(deps: { database: Database; ports: Pick<Ports, 'clock' | 
       endAt,
       left: 0,
       used: 0,
-      isOver: false,
+      refusedFrom: Number.POSITIVE_INFINITY,
       heldUntil: present?.heldUntil ?? 0,
       leasing: null,
       correctedAt: 0,
@@ -111,7 +115,7 @@ export function quotas(deps: { database: Database; ports: Pick<Ports, 'clock' | 
       const chunk = chunkOf(use.most, Math.max(0, use.most - row.used), use.cost - state.left);
       state.used = row.used;
       if (chunk + state.left < use.cost) {
-        state.isOver = true;
+        state.refusedFrom = Math.min(state.refusedFrom, use.cost);
         return;
       }
       if (
@@ -147,7 +151,13 @@ export function quotas(deps: { database: Database; ports: Pick<Ports, 'clock' | 
     for (let round = 0; round < LEASE_TRIES; round += 1) {
       const now = ports.clock.now();
       const states = uses.map((use) => stateOf(use, now));
-      const until = Math.max(0, ...states.map((state) => (state.heldUntil > now ? state.heldUntil : state.isOver ? state.endAt : 0)));
+      const until = Math.max(
+        0,
+        ...states.map((state, at) => {
+          const { cost } = uses[at] as QuotaUse;
+          return state.heldUntil > now ? state.heldUntil : state.left < cost && cost >= state.refusedFrom ? state.endAt : 0;
+        }),
+      );
       if (until > 0) return until;
       const lacking = uses.findIndex((use, at) => (states[at] as Held).left < use.cost);
       if (lacking < 0) {
@@ -160,6 +170,26 @@ export function quotas(deps: { database: Database; ports: Pick<Ports, 'clock' | 
     }
     return ports.clock.now() + 100; // many took what was leased before us: once more, in a moment
   };
+  /** Nobody asks before then, on any replica. */
+  const hold = (scope: string, until: number, state: Held): void => {
+    if (until <= state.heldUntil + HELD_ALIKE_MS) return;
+    state.heldUntil = until;
+    const told = async (): Promise<void> => {
+      await database.write('UPDATE quota_windows SET held_until = $1 WHERE scope = $2 AND starts_at = $3', [
+        instantText(until),
+        scope,
+        instantText(state.startAt),
+      ]);
+      await changes.announce('quota', `${scope} ${until}`);
+    };
+    void told().catch((cause: unknown) => ports.log.debug({ cause: String(cause) }, 'patience not told to the others'));
+  };
+  changes.onChange((kind, subject) => {
+    if (kind !== 'quota') return;
+    const [scope = '', until] = subject.split(' ');
+    const state = held.get(scope);
+    if (state) state.heldUntil = Math.max(state.heldUntil, Number(until));
+  });
   return {
     usesOf(call) {
       const { api, share } = call;
@@ -193,19 +223,10 @@ export function quotas(deps: { database: Database; ports: Pick<Ports, 'clock' | 
     },
     learn(uses, api, answer) {
       const now = ports.clock.now();
-      const patience = Number(answer.header('retry-after'));
-      if ((answer.status === 429 || answer.status === 503) && Number.isFinite(patience) && patience > 0) {
-        const until = now + Math.min(patience * 1000, PATIENCE_MOST_MS);
-        for (const use of uses) {
-          const state = stateOf(use, now);
-          state.heldUntil = Math.max(state.heldUntil, until);
-          void database
-            .write('UPDATE quota_windows SET held_until = $1 WHERE scope = $2 AND starts_at = $3', [instantText(until), use.scope, instantText(state.startAt)])
-            .catch((cause: unknown) => ports.log.debug({ cause: String(cause) }, 'patience not written'));
-          break; // the provider speaks of its first window, not of a caller's share
-        }
-      }
-      const [first] = uses;
+      const [first] = uses; // the provider speaks of its first window, not of a caller's share
+      const headers = { 'retry-after': answer.header('retry-after') ?? '', date: answer.header('date') ?? '' };
+      const patienceMs = answer.status === 429 || answer.status === 503 ? retryAfter({ headers }) : null;
+      if (first && patienceMs !== null && patienceMs > 0) hold(first.scope, now + Math.min(patienceMs, PATIENCE_MOST_MS), stateOf(first, now));
       const name = api.rate_headers?.left;
       if (!first || name === undefined) return;
       const told = Number(answer.header(name));
