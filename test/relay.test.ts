@@ -405,7 +405,13 @@ test('bad days as a stand-in plays them: cut in the middle, lying about gzip, wi
   expect((await reader?.read())?.value?.length).toBeGreaterThan(0);
   await reader?.cancel();
   const { status, headers } = await get({ kind: 'redirect', text: 'https://evil.example/take' });
-  expect([status, headers.get('location'), headers.get('location-elsewhere'), headers.get('set-cookie'), headers.get('clear-site-data')]).toEqual([302, null, 'https://evil.example/take', null, null]);
+  expect([status, headers.get('location'), headers.get('location-elsewhere'), headers.get('set-cookie'), headers.get('clear-site-data')]).toEqual([
+    302,
+    null,
+    'https://evil.example/take',
+    null,
+    null,
+  ]);
   expect((await relay('forum/threads', { headers: { authorization: basic(caller) } })).status).toBe(200);
 });
 
