@@ -1,4 +1,5 @@
 import { Fault } from '../fault.ts';
+import { type Json, record, text } from '../json.ts';
 import { type Draft, emptyDraft, type Named, put, readyLine } from './draft.ts';
 import { guessedScope } from './from-metadata.ts';
 import { bodyExampleOf, type FoundParameter, parametersOf } from './openapi-parameters.ts';
@@ -6,9 +7,6 @@ import { ScopeName } from './web-address.ts';
 
 const METHODS = ['get', 'head', 'post', 'put', 'patch', 'delete'];
 const OPERATIONS_MOST = 2000;
-type Json = Record<string, unknown>;
-const record = (value: unknown): Json => (typeof value === 'object' && value !== null && !Array.isArray(value) ? (value as Json) : {});
-const text = (value: unknown): string | undefined => (typeof value === 'string' ? value : undefined);
 
 export interface FromOpenApi {
   draft: Draft;

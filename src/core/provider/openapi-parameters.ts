@@ -1,9 +1,7 @@
-/** What an operation of an OpenAPI 3.x document takes: parameters beside the body, and a body to begin with. */
+import { type Json, record, text } from '../json.ts';
 
-type Json = Record<string, unknown>;
-const record = (value: unknown): Json => (typeof value === 'object' && value !== null && !Array.isArray(value) ? (value as Json) : {});
+// What an operation of an OpenAPI 3.x document takes: parameters beside the body, and a body to begin with.
 const list = (value: unknown): unknown[] => (Array.isArray(value) ? value : []);
-const text = (value: unknown): string | undefined => (typeof value === 'string' ? value : undefined);
 
 const PARAMETERS_MOST = 60;
 const EXAMPLE_MOST = 200;

@@ -26,6 +26,7 @@ export interface Door {
 export const DOOR_COOKIE_SECONDS = 900;
 const CODE_MS = 60_000;
 const BEGIN_MOST = 60;
+const SHOWN_MOST = 200;
 
 export const doorCookieName = (id: string): string => `rk_door_${id.replaceAll('-', '')}`;
 
@@ -94,29 +95,24 @@ export function door(s: Pick<Services, 'tables' | 'database' | 'history' | 'port
     async show(id) {
       const { row, caller } = await open(id);
       const record = await tables.callers.find({ id: caller.id });
-      const names = [...caller.connections.keys()].sort();
-      const shown = await Promise.all(
-        names.slice(0, 200).map(async (name) => {
-          const found = await readConnections(s, { name });
-          const [summary] = await summaries(s, found, TICKS_IN_LISTS);
-          const permissions = caller.connections.get(name)?.permissions ?? [];
-          return {
-            name,
-            provider_title: summary?.provider_title ?? '',
-            environment: summary?.environment ?? '',
-            account: summary?.account ?? null,
-            state: summary?.state ?? 'draft',
-            says: permissions.map(permissionInWords).join('; '),
-          };
-        }),
-      );
+      const wished = row.wished !== null && caller.connections.has(row.wished) ? row.wished : null;
+      const names = [...new Set([...(wished === null ? [] : [wished]), ...[...caller.connections.keys()].sort()])].slice(0, SHOWN_MOST);
+      const summed = await summaries(s, await readConnections(s, { names }), TICKS_IN_LISTS);
+      const shown = summed.map(({ name, provider_title, environment, account, state }) => ({
+        name,
+        provider_title,
+        environment,
+        account,
+        state,
+        says: (caller.connections.get(name)?.permissions ?? []).map(permissionInWords).join('; '),
+      }));
       return {
         id,
         caller: caller.name,
         title: record?.title || caller.name,
         returns_to: new URL(row.redirectUri).protocol.startsWith('http') ? new URL(row.redirectUri).origin : new URL(row.redirectUri).protocol,
         pkce: row.challenge !== null,
-        wished: row.wished !== null && caller.connections.has(row.wished) ? row.wished : null,
+        wished,
         connections: shown,
         phase: 'asked',
         expires_at: iso(row.expiresAt),

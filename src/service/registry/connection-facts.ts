@@ -59,6 +59,7 @@ type Stored = Record<string, unknown>;
 /** What a list of connections is narrowed to. */
 export interface Narrow {
   name?: string;
+  names?: readonly string[];
   /** Part of a name, account, provider, client or label. */
   search?: string | undefined;
   label?: string | undefined;
@@ -81,6 +82,7 @@ const LABELS = "(SELECT GROUP_CONCAT(l.label ORDER BY l.label SEPARATOR ' ') FRO
 const condition = (narrow: Narrow, bind: Bind[]): string => {
   const all: string[] = [];
   if (narrow.name !== undefined) all.push(`k.name = $${bind.push(narrow.name)}`);
+  if (narrow.names !== undefined) all.push(narrow.names.length === 0 ? 'FALSE' : `k.name IN (${narrow.names.map((name) => `$${bind.push(name)}`).join(', ')})`);
   if (narrow.search)
     all.push(
       `CONCAT_WS(' ', k.name, p.name, c.name, g.account_label, ${LABELS}) COLLATE utf8mb4_general_ci LIKE $${bind.push(`%${narrow.search.replace(/[\\%_]/g, '\\$&')}%`)}`,
