@@ -1,0 +1,4 @@
+/** A JSON document from elsewhere, looked into member by member: what is not of the expected kind is nothing. */
+export type Json = Record<string, unknown>;
+export const record = (value: unknown): Json => (typeof value === 'object' && value !== null && !Array.isArray(value) ? (value as Json) : {});
+export const text = (value: unknown): string | undefined => (typeof value === 'string' ? value : undefined);
