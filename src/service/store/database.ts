@@ -129,7 +129,8 @@ export const idBytes = (id: string): Buffer => Buffer.from(id.replaceAll('-', ''
 
 export const idText = (bytes: Uint8Array): string => {
   const hex = Buffer.from(bytes).toString('hex');
-  return `${hex.slice(0, 8)}-${hex.slice(8, 12)}-${hex.slice(12, 16)}-${hex.slice(16, 20)}-${hex.slice(20)}`;
+  // Joined, not a template: a template keeps its parts beside it, which counts where two hundred thousand ids are kept.
+  return [hex.slice(0, 8), hex.slice(8, 12), hex.slice(12, 16), hex.slice(16, 20), hex.slice(20)].join('-');
 };
 
 /** Epoch ms as DATETIME(3) text in UTC. */
