@@ -151,7 +151,7 @@ export function relayLane(parts: Parts): RelayLane {
       const { body, replayable } = await bodyOf(request);
       let renewed = false;
       for (;;) {
-        const what = toSend(call, token, request, body, replayable && !renewed);
+        const what = toSend(call, token, uses, request, body, replayable && !renewed);
         const sent = await sendOn(parts.dispatcher, request, response, what);
         if (sent.end !== 'held') return { call, sent, renewed };
         const refused = sent.status === 401 || deadTokenInside(call.api, call.connection.setUp.definition.dialect, sent.body.toString('utf8'));
@@ -168,14 +168,13 @@ export function relayLane(parts: Parts): RelayLane {
       throw error;
     }
   };
-  const toSend = (call: Call, token: ApiToken, request: IncomingMessage, body: ToSend['body'], mayRetry: boolean): ToSend => {
-    const api = token.baseUrl === null && !isSessionApi(call) ? call.api : inSession(call.api, token);
+  const toSend = (call: Call, token: ApiToken, uses: readonly QuotaUse[], request: IncomingMessage, body: ToSend['body'], mayRetry: boolean): ToSend => {
+    const api = isSessionApi(call) ? inSession(call.api, token) : call.api;
     const base = api.base_url.replace(/\/$/, '');
     if (base.includes('{')) throw new Fault('HOST_NOT_LISTED', { detail: `A value is missing in ${base}.` });
     const url = new URL(`${base}${call.pathAndQuery}`);
     if (!mayBeCalled(url.hostname, parts.privateHosts))
       throw new Fault('HOST_NOT_LISTED', { detail: 'Its address is a private one, which this service does not call unless it is told to.' });
-    const uses = call.api.quota.length === 0 ? NO_USES : quotas.usesOf(quotaCall(call));
     const secret = token.access.reveal();
     const peeks = mayRetry && call.connection.setUp.definition.dialect.error_at !== undefined;
     return {
@@ -201,6 +200,7 @@ export function relayLane(parts: Parts): RelayLane {
     };
   };
   const refuse = (response: ServerResponse, error: unknown, requestId: string): void => {
+    if (response.req.destroyed && !response.req.complete) return; // the caller hung up while it was still sending
     const fault = error instanceof Fault ? error : new Fault('INTERNAL', { cause: error });
     if (fault.code === 'INTERNAL')
       ports.log.error({ requestId, cause: error instanceof Error ? `${error.name}: ${(error.stack ?? '').split('\n')[1] ?? ''}` : 'unknown' }, 'relay failed');
