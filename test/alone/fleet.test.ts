@@ -18,8 +18,8 @@ const replicas: ServiceUnderTest[] = [];
 let [standin, call, databaseUrl] = [] as unknown as [StandinUnderTest, ApiClient & { token: string }, string];
 let port = 0;
 const first = () => replicas[0] as ServiceUnderTest;
-/** Ten thousand sockets on two cores: a token request may take its time. */
-const environment = { RUSTY_KETTLE_DEADLINE_MS: '10000', RUSTY_KETTLE_LEASE_MS: '15000' };
+/** Ten thousand sockets on two cores: a token request may take its time, and a replica too busy for its heartbeat is not dead. */
+const environment = { RUSTY_KETTLE_DEADLINE_MS: '10000', RUSTY_KETTLE_LEASE_MS: '15000', RUSTY_KETTLE_SILENT_MS: '10000' };
 const startFirst = () => startService({ databaseUrl, masterKey, port, folder: folders[0] as string, environment });
 const show = (name: string) => call('showConnection', { params: { connection: name } });
 const renew = (name: string) => call('renewConnection', { params: { connection: name } });
@@ -49,6 +49,10 @@ test('10,000 handouts at once for one expired connection, over three replicas, c
   await standin.order('lives', { access_seconds: 2 });
   await renew('one');
   await standin.order('lives', { access_seconds: 3600 });
+  // A token of an hour that ran out: a life of 2 s would allow its renewal no more than 5 s, which a crowd may use up.
+  const database = openDatabase(databaseUrl, 1);
+  await database.write('UPDATE renewals SET issued_at = issued_at - INTERVAL 1 HOUR WHERE expires_at < UTC_TIMESTAMP(3) + INTERVAL 1 MINUTE');
+  await database.close();
   await sleep(2_500);
   const { caller_id, key } = await call('addCaller', { body: { name: `crowd-${Date.now()}`, connections: ['one'] } });
   const before = (await standin.counters()).counters['token.refresh_token.ok'] ?? 0;
@@ -78,7 +82,7 @@ test('a replica dies with its answer spilled: its folder is adopted, the answer 
   await expect(call('adoptReplica', { body: { folder: dying } })).rejects.toMatchObject({ problem: { code: 'REPLICA_ALIVE' } });
   const asOperator = { RUSTY_KETTLE_URL: first().url };
   await rk(['sign-in', '--name', 'marit'], { home, environment: asOperator, input: 'harbour-light-9\n' });
-  await sleep(1_600);
+  await sleep(Number(environment.RUSTY_KETTLE_SILENT_MS) + 100);
   const adopted = await rk(['replica', 'adopt', dying, '--output', 'json'], { home, environment: asOperator });
   expect(JSON.parse(adopted.out)).toMatchObject({ answers_saved: 1 });
   // Within the grace another replica may have renewed already: then what was spilled is put by, and the current token proved.

@@ -14,30 +14,28 @@ const MINUTES_SHOWN = 60;
 /** What a caller did with each connection in the last day: what stops when it ends. */
 export async function usesOf(s: Needs, callerId: string): Promise<Caller['uses']> {
   const now = s.ports.clock.now();
-  const [day, hour] = await Promise.all([
-    s.database.select<{ name: string; outcome: string; n: number | string; at: Date }>(
-      'SELECT k.name, u.outcome, SUM(u.count) AS n, MAX(u.minute) AS at FROM usage_minutes u JOIN connections k ON k.id = u.connection_id WHERE u.caller_id = $1 AND u.minute > $2 GROUP BY k.name, u.outcome',
-      [idBytes(callerId), instantText(now - DAY_MS)],
-    ),
-    s.database.select<{ name: string; minute: Date; n: number | string }>(
-      'SELECT k.name, u.minute, SUM(u.count) AS n FROM usage_minutes u JOIN connections k ON k.id = u.connection_id WHERE u.caller_id = $1 AND u.minute > $2 GROUP BY k.name, u.minute',
-      [idBytes(callerId), instantText(now - MINUTES_SHOWN * MINUTE_MS)],
-    ),
-  ]);
+  // One statement, so that the day and its last minutes tell of the same moment; older minutes come as one row.
+  const day = await s.database.select<{ name: string; outcome: string; recent: Date | null; n: number | string; at: Date }>(
+    `SELECT k.name, u.outcome, IF(u.minute > $1, u.minute, NULL) AS recent, SUM(u.count) AS n, MAX(u.minute) AS at
+     FROM usage_minutes u JOIN connections k ON k.id = u.connection_id WHERE u.caller_id = $2 AND u.minute > $3 GROUP BY k.name, u.outcome, recent`,
+    [instantText(now - MINUTES_SHOWN * MINUTE_MS), idBytes(callerId), instantText(now - DAY_MS)],
+  );
   return [...new Set(day.map((row) => row.name))].sort().map((connection) => {
-    const of = (...outcomes: string[]) =>
-      day.filter((row) => row.name === connection && outcomes.includes(row.outcome)).reduce((sum, row) => sum + Number(row.n), 0);
+    const its = day.filter((row) => row.name === connection);
+    const of = (...outcomes: string[]) => its.filter((row) => outcomes.includes(row.outcome)).reduce((sum, row) => sum + Number(row.n), 0);
     const minutes = new Array<number>(MINUTES_SHOWN).fill(0);
-    for (const row of hour) {
-      const at = MINUTES_SHOWN - 1 - Math.floor((now - row.minute.getTime()) / MINUTE_MS);
-      if (row.name === connection && at >= 0 && at < MINUTES_SHOWN) minutes[at] = Number(row.n);
+    for (const { recent, n } of its) {
+      if (recent === null) continue;
+      // The minute that runs now may have begun after `now` was read.
+      const at = Math.min(MINUTES_SHOWN - 1 - Math.floor((now - recent.getTime()) / MINUTE_MS), MINUTES_SHOWN - 1);
+      if (at >= 0) minutes[at] = (minutes[at] ?? 0) + Number(n);
     }
     return {
       connection,
       tokens: of('token'),
       relayed: of('relayed'),
       refused: of('refused', 'limited'),
-      last_at: iso(Math.max(...day.filter((row) => row.name === connection).map((row) => row.at.getTime()))),
+      last_at: iso(Math.max(...its.map((row) => row.at.getTime()))),
       minutes,
     };
   });
