@@ -10,6 +10,7 @@ const ACCESS = {
   anyone: 'anyone',
   operator: 'operator',
   operator_at_door: 'operator, from the browser that the tool sent',
+  caller: 'a caller, with its own id and key',
   consent_or_operator: 'operator, or the browser of this consent',
 };
 export const apiDocument = (): string => {

@@ -188,6 +188,49 @@ test('who used what and when: by caller, connection and minute; who uses this, w
   for (const part of [`${service.url}/oauth/token`, several?.caller_id ?? '', 'connection:tides', '(a key of this caller']) expect(sheet.out).toContain(part);
 });
 
+test('a caller sees its own connections, and the calls that somebody saved with them as it may make them; nothing of others', async () => {
+  const own = async (path: string, as = several) =>
+    fetch(`${service.url}/api/v1/own/connections${path}`, { headers: { authorization: `Bearer ${as?.caller_id}.${as?.key}` } });
+  const { base_url } = await call('offeredCalls', { params: { connection: 'boats' } });
+  const shared = { method: 'GET' as const, query: [{ name: 'since', value: '{since}' }], headers: [], body: null };
+  for (const [name, path] of [
+    ['rows', '/tables/{table}/rows'],
+    ['dates', `${base_url}/calendars`],
+  ] as const)
+    await call('saveCall', { params: { connection: 'boats' }, body: { name, call: { ...shared, path }, parameters: [{ name: 'table', value: 'fleet' }] } });
+  const reader = await call('addCaller', { body: { name: 'reader', connections: ['tides'] } });
+  await call('permitCaller', { params: { caller: 'reader' }, body: { connection: 'boats', use: 'relay', methods: ['GET'], paths: ['/tables/**'] } });
+  expect(await (await own('', reader)).json()).toEqual({
+    items: [
+      expect.objectContaining({
+        name: 'boats',
+        intent: 'active',
+        agreed: true,
+        says: 'relay only, GET, /tables/**',
+        resource: null,
+        relay_url: `${service.url}/relay/boats`,
+      }),
+      expect.objectContaining({ name: 'tides', says: 'tokens and relay', resource: `${service.url}/connections/tides`, apis: ['tables'] }),
+    ],
+  });
+  expect(await (await own('/boats/calls', reader)).json()).toMatchObject({
+    items: [
+      { name: 'dates', permitted: false, curl: expect.stringContaining(`'${service.url}/relay/boats/calendars?since={since}'`) },
+      { name: 'rows', permitted: true, saved_by: 'marit', curl: expect.stringContaining('/relay/boats/tables/fleet/rows?since={since}') },
+    ],
+  });
+  const refused = await Promise.all(
+    ['/boats/calls', '/nowhere/calls'].map(async (path) => (await own(path)).json() as Promise<{ code: string; detail: string }>),
+  );
+  expect(refused.map(({ code, detail }) => [code, detail.replace(/called .*/, '')])).toEqual(Array(2).fill(['NOT_PERMITTED', 'several has no connection ']));
+  const withKey = { headers: { authorization: `Bearer ${reader.caller_id}.${reader.key}` } };
+  for (const path of ['/api/v1/connections', '/api/v1/callers', '/api/v1/connections/boats/calls'])
+    expect((await fetch(`${service.url}${path}`, withKey)).status).toBe(401);
+  expect(
+    (await fetch(`${service.url}/api/v1/own/connections`, { headers: { authorization: `Bearer ${(call as ApiClient & { token: string }).token}` } })).status,
+  ).toBe(401);
+});
+
 test('cut off alone: a caller that is removed is refused within a second everywhere, and the others go on', async () => {
   await call('removeCaller', { params: { caller: 'one' } });
   await eventually(async () => (await ask({}, { as: one })).status === 401 && (await ask({}, { as: one, url: second.url })).status === 401, 1_000);

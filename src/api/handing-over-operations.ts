@@ -15,6 +15,7 @@ import {
   UsageQuery,
 } from './callers.ts';
 import { Done, list, type Operation } from './operation.ts';
+import { OwnCall, OwnConnection } from './own.ts';
 import { CallRequest, CallsRead, ComposedCall, CurlLine, OfferedCalls, QuotaView, ReadCalls, SaveCall, SavedCall, TriedCall } from './trying.ts';
 
 /** Operations about callers, the door, and calls that people try. */
@@ -112,6 +113,21 @@ export const handingOverOperations = {
     says: 'Let the tool use a connection, or say no; the answer holds where the browser goes',
     body: AnswerDoor,
     answer: DoorAnswered,
+  },
+
+  listOwnConnections: {
+    method: 'GET',
+    path: '/api/v1/own/connections',
+    access: 'caller',
+    says: 'The connections that the caller who asks may use, and how',
+    answer: list(OwnConnection),
+  },
+  listOwnCalls: {
+    method: 'GET',
+    path: '/api/v1/own/connections/{connection}/calls',
+    access: 'caller',
+    says: 'Calls that somebody saved with a connection of the caller who asks, each as a curl line through the relay',
+    answer: list(OwnCall),
   },
 
   offeredCalls: {

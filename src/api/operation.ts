@@ -1,7 +1,10 @@
 import { z } from 'zod';
 
-/** Who may call an operation: anyone, a signed-in operator, a browser that holds this consent's cookie as well, or only an operator whose browser was sent to the door by this very request. */
-export type Access = 'anyone' | 'operator' | 'consent_or_operator' | 'operator_at_door';
+/**
+ * Who may call an operation: anyone, a signed-in operator, a browser that holds this consent's cookie as well, only an operator whose
+ * browser was sent to the door by this very request, or a caller with its own id and key.
+ */
+export type Access = 'anyone' | 'operator' | 'consent_or_operator' | 'operator_at_door' | 'caller';
 
 export interface Operation {
   method: 'GET' | 'POST' | 'PATCH' | 'DELETE';

@@ -98,7 +98,7 @@ export async function callGrant(
   });
   const waitMs = uses.length === 0 ? null : await s.quotas.take(uses, patienceMs ?? 0);
   if (waitMs !== null && patienceMs !== null) throw new Fault('QUOTA_USED_UP', { retryAfterMs: waitMs });
-  const answer = await callWithToken(s, grant, address, what, about);
+  const answer = await callWithToken(s, grant, address, what, about, async () => void (uses.length > 0 && (await s.quotas.take(uses, 0))));
   if (answer.status !== null && uses.length > 0)
     s.quotas.learn(uses, address.api, { status: answer.status, header: (header) => answer.headers?.find((one) => one.name === header.toLowerCase())?.value });
   return answer;
@@ -113,6 +113,7 @@ async function callWithToken(
   address: ApiAddress,
   what: ToCall,
   about: AboutToken,
+  countAgain: () => Promise<void>,
 ): Promise<CallAnswer> {
   const session = sessionOf(about.definition.apis, grant.kind);
   if (session?.api !== address.api) {
@@ -124,7 +125,10 @@ async function callWithToken(
   const token = await s.apiTokens.get(grant.id, setUp);
   const answer = await call(token);
   const isGone = answer.status === 401 || deadTokenInside(address.api, about.definition.dialect, answer.body);
-  return isGone ? call(await s.apiTokens.get(grant.id, setUp, { newerThan: token.version })) : answer;
+  if (!isGone) return answer;
+  const newer = await s.apiTokens.get(grant.id, setUp, { newerThan: token.version });
+  await countAgain();
+  return call(newer);
 }
 
 function atSession({ url, api }: ApiAddress, token: ApiToken): ApiAddress {

@@ -25,6 +25,7 @@ import { callerDirectory } from './handout/caller-directory.ts';
 import { handout } from './handout/handout.ts';
 import { tokenEndpoint } from './handout/token-endpoint.ts';
 import { usage } from './handout/usage.ts';
+import { whoCalls } from './handout/who-calls.ts';
 import { history } from './history.ts';
 import { app } from './http/app.ts';
 import { handlers } from './http/handlers.ts';
@@ -240,6 +241,7 @@ async function joinParts(
 
   const known = callerDirectory({ database, changes: told, definitions: definitionsInUse, ports });
   const check = callerCheck(known);
+  const asked = whoCalls(check);
   const tooBlind = () => told.blindMs() > settings.blindLimitMs;
   const addressOf = addressReader(settings.trustedProxies);
   const atTheDoor = door(services, known);
@@ -252,7 +254,7 @@ async function joinParts(
   const relayCalls = relayLane({
     publicUrl,
     callers: known,
-    check,
+    whoCalls: asked,
     relayTokens: relayTokens(services),
     tokens,
     quotas: shares,
@@ -273,6 +275,7 @@ async function joinParts(
     sessions: cookies,
     consents: agreed,
     door: atTheDoor,
+    whoCalls: asked,
     publicKeys: (provider, client) => publicKeys(services, provider, client),
     notReady: () => (told.blindMs() > BLIND_MS ? 'The database has not answered lately.' : null),
     consoleFolder: fileURLToPath(new URL('../../dist/console', import.meta.url)),

@@ -31,11 +31,17 @@ export function credentials(authorization: string | undefined, form: Map<string,
 }
 
 /** Id and key of a Basic header (RFC 7617), or null. */
-export function basicPair(authorization: string): { id: string; key: string } | null {
+function basicPair(authorization: string): { id: string; key: string } | null {
   const encoded = /^Basic\s+([A-Za-z0-9+/=_-]+)$/i.exec(authorization)?.[1];
   const pair = encoded ? Buffer.from(encoded, 'base64').toString('utf8') : '';
   const colon = pair.indexOf(':');
   return colon <= 0 ? null : { id: decode(pair.slice(0, colon)), key: decode(pair.slice(colon + 1)) };
+}
+
+/** Id and key of a caller in one header: Basic, or `Bearer ID.KEY` for tools that have one box for it. Null: neither. */
+export function callerPair(authorization: string | undefined): { id: string; key: string } | null {
+  const bearer = authorization === undefined ? undefined : /^Bearer ([A-Za-z0-9_-]{1,150})\.([A-Za-z0-9_-]{1,150})$/i.exec(authorization);
+  return bearer ? { id: bearer[1] as string, key: bearer[2] as string } : basicPair(authorization ?? '');
 }
 
 /** Our ids and keys hold nothing that form-encoding changes, so that decoding is safe for clients that do not encode. */

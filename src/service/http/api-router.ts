@@ -5,16 +5,26 @@ import { operations } from '../../api/operations.ts';
 import { Fault } from '../../core/fault.ts';
 import { type Consents, consentCookieName } from '../consent/consents.ts';
 import { type Door, doorCookieName } from '../door/door.ts';
+import type { KnownCaller } from '../handout/caller-directory.ts';
+import type { WhoCalls } from '../handout/who-calls.ts';
 import type { SignedInOperator } from '../registry/operators.ts';
 import type { HandlerInput, Handlers } from './handlers.ts';
 import type { Sessions } from './sessions.ts';
 
 const BODY_LIMIT = '256kb';
-const NOBODY: SignedInOperator = { name: '', sessionId: '', endsAt: 0, kind: 'browser' };
+const NOBODY = { operator: { name: '', sessionId: '', endsAt: 0, kind: 'browser' } as SignedInOperator, caller: null };
 const Params = z.record(z.string(), z.string().regex(/^[A-Za-z0-9._-]{1,80}$/));
 
+/** Those who know who asks. */
+export interface Admission {
+  sessions: Sessions;
+  consents: Consents;
+  door: Door;
+  whoCalls: WhoCalls;
+}
+
 /** Every operation of the contract as a route: parse, check who asks, hand over, answer. */
-export function apiRouter(handlers: Handlers, sessions: Sessions, consents: Consents, door: Door): Router {
+export function apiRouter(handlers: Handlers, admission: Admission): Router {
   const router = Router();
   for (const [name, operation] of Object.entries(operations) as [OperationName, Operation][]) {
     const method = operation.method.toLowerCase() as 'get' | 'post' | 'patch' | 'delete';
@@ -23,7 +33,7 @@ export function apiRouter(handlers: Handlers, sessions: Sessions, consents: Cons
     router[method](
       path,
       ...(operation.body ? [operation.bodyOptional ? jsonOrNothing : needsJson, json] : []),
-      route(operation, handlers[name] as never, sessions, consents, door),
+      route(operation, handlers[name] as never, admission),
     );
   }
   router.use('/api', (_request, _response, next) =>
@@ -39,17 +49,16 @@ const needsJson: RequestHandler = (request, _response, next) => next(request.is(
 function route(
   operation: Operation,
   handle: (input: HandlerInput<OperationName>) => Promise<object & { setSession?: { token: string; endsAt: number } | 'end' }>,
-  sessions: Sessions,
-  consents: Consents,
-  door: Door,
+  admission: Admission,
 ): RequestHandler {
+  const { sessions } = admission;
   return async (request, response) => {
     const params = parse(Params, request.params, 'address');
-    const operator = await admit(operation.access, request, params, sessions, consents, door);
+    const { operator, caller } = await admit(operation.access, request, params, admission);
     if (operation.method !== 'GET') sessions.checkOrigin(request);
     const query = operation.query ? parse(operation.query, request.query, 'query') : undefined;
     const body = operation.body ? parse(operation.body, request.body ?? (operation.bodyOptional ? {} : undefined), '') : undefined;
-    const { setSession, ...answer } = await handle({ params, query, body, operator, address: request.ip ?? '' } as never);
+    const { setSession, ...answer } = await handle({ params, query, body, operator, caller, address: request.ip ?? '' } as never);
     if (setSession === 'end') sessions.take(response);
     else if (setSession) sessions.give(response, setSession.token, setSession.endsAt);
     send(response, answer);
@@ -60,18 +69,17 @@ async function admit(
   access: Access,
   request: Request,
   params: Record<string, string>,
-  sessions: Sessions,
-  consents: Consents,
-  door: Door,
-): Promise<SignedInOperator> {
+  { sessions, consents, door, whoCalls }: Admission,
+): Promise<{ operator: SignedInOperator; caller: KnownCaller | null }> {
   if (access === 'anyone') return NOBODY;
+  if (access === 'caller') return { ...NOBODY, caller: (await whoCalls(request.headers.authorization, request.ip ?? '')).caller };
   const operator = await sessions.operator(request);
-  if (operator && access !== 'operator_at_door') return operator;
+  if (operator && access !== 'operator_at_door') return { operator, caller: null };
   if (operator) {
     // A code goes out with this answer: only the browser that the tool itself sent here may give it.
     const id = params.request ?? '';
     if (operator.kind === 'browser' && z.uuid().safeParse(id).success && (await door.holdsCookie(id, sessions.cookie(request, doorCookieName(id)))))
-      return operator;
+      return { operator, caller: null };
     throw new Fault('DOOR_REQUEST_OVER', { detail: 'This browser did not come from the tool.' });
   }
   const consent = params.consent;

@@ -8,6 +8,7 @@ import { Fault } from '../../core/fault.ts';
 import { definitionSchema } from '../../core/provider/json-schema.ts';
 import { CONSENT_COOKIE_SECONDS, type Consents, consentCookieName } from '../consent/consents.ts';
 import { DOOR_COOKIE_SECONDS, type Door, doorCookieName } from '../door/door.ts';
+import type { WhoCalls } from '../handout/who-calls.ts';
 import { apiRouter } from './api-router.ts';
 import { errorPage } from './error-page.ts';
 import type { Handlers } from './handlers.ts';
@@ -22,6 +23,7 @@ export interface AppParts {
   sessions: Sessions;
   consents: Consents;
   door: Door;
+  whoCalls: WhoCalls;
   /** A client's public keys (RFC 7517). */
   publicKeys(provider: string, client: string): Promise<{ keys: object[] }>;
   /** Null while all is well, else why not. */
@@ -127,7 +129,7 @@ export function app(parts: AppParts): Express {
     schema ??= JSON.stringify(definitionSchema());
     response.type('application/schema+json').send(schema);
   });
-  server.use(apiRouter(parts.handlers, parts.sessions, parts.consents, parts.door));
+  server.use(apiRouter(parts.handlers, parts));
   if (existsSync(join(parts.consoleFolder, 'index.html'))) {
     server.use(
       express.static(parts.consoleFolder, {

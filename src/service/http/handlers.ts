@@ -1,8 +1,10 @@
 import type { z } from 'zod';
 import type { AnswerOf, OperationName, Operations } from '../../api/operations.ts';
+import { Fault } from '../../core/fault.ts';
 import type { Consents } from '../consent/consents.ts';
 import { takeOver } from '../consent/take-over.ts';
 import type { Door } from '../door/door.ts';
+import type { KnownCaller } from '../handout/caller-directory.ts';
 import { checkAgreement } from '../registry/agreement.ts';
 import { changeAnswers, showAnswers } from '../registry/answers.ts';
 import * as approvals from '../registry/approvals.ts';
@@ -18,10 +20,12 @@ import { showConnection } from '../registry/connection-view.ts';
 import * as connections from '../registry/connections.ts';
 import { draftProvider } from '../registry/drafts.ts';
 import type { Operators, SignedInOperator } from '../registry/operators.ts';
+import { listOwnCalls, listOwnConnections } from '../registry/own.ts';
 import * as providers from '../registry/providers.ts';
 import { showQuota } from '../registry/quota-view.ts';
 import * as replicas from '../registry/replicas.ts';
 import { retryRevocation, revokeConnection } from '../registry/revoke.ts';
+import { removeCall, saveCall } from '../registry/saved-calls.ts';
 import { iso, type Services } from '../registry/services.ts';
 import { listSheets } from '../registry/sheets.ts';
 import { decideStandby, giveKey } from '../registry/standby.ts';
@@ -37,8 +41,16 @@ export interface HandlerInput<N extends OperationName> {
   body: Output<N, 'body'>;
   operator: SignedInOperator;
   address: string;
+  /** Who asks, where the access rule wants a caller. */
+  caller: KnownCaller | null;
 }
 export type Handlers = { [N in OperationName]: (input: HandlerInput<N>) => Promise<AnswerOf<N> & { setSession?: { token: string; endsAt: number } | 'end' }> };
+
+/** The router lets no one but a caller in where a caller is wanted. @throws {Fault} CALLER_UNKNOWN */
+function known(caller: KnownCaller | null): KnownCaller {
+  if (!caller) throw new Fault('CALLER_UNKNOWN');
+  return caller;
+}
 
 /** One line for each operation: which function of the service answers it. */
 export function handlers(s: Services, operators: Operators, consents: Consents, door: Door): Handlers {
@@ -138,13 +150,16 @@ export function handlers(s: Services, operators: Operators, consents: Consents, 
     listSheets: (input) => listSheets(s, p(input, 'caller'), input.query.connection),
     listUsage: ({ query }) => listUsage(s, query),
 
+    listOwnConnections: async ({ caller }) => listOwnConnections(s, known(caller)),
+    listOwnCalls: async (input) => listOwnCalls(s, known(input.caller), p(input, 'connection')),
+
     showDoorRequest: (input) => door.show(p(input, 'request')),
     answerDoor: (input) => door.answer(p(input, 'request'), input.body.connection, input.operator.name),
 
     offeredCalls: (input) => trying.offeredCalls(s, p(input, 'connection')),
     callConnection: (input) => trying.callConnection(s, p(input, 'connection'), input.body, input.operator.name),
-    saveCall: (input) => trying.saveCall(s, p(input, 'connection'), input.body, input.operator.name),
-    removeCall: (input) => trying.removeCall(s, p(input, 'connection'), p(input, 'call'), input.operator.name),
+    saveCall: (input) => saveCall(s, p(input, 'connection'), input.body, input.operator.name),
+    removeCall: (input) => removeCall(s, p(input, 'connection'), p(input, 'call'), input.operator.name),
     readCalls: (input) => trying.readCalls(s, p(input, 'connection'), input.body.text),
     writeCurl: (input) => trying.writeCurl(s, p(input, 'connection'), input.body),
     showQuota: (input) => showQuota(s, p(input, 'connection')),

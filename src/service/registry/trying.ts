@@ -1,35 +1,21 @@
 import type { z } from 'zod';
-import type { CallParameter, CallRequest, CallsRead, ComposedCall, CurlLine, OfferedCalls, SaveCall, SavedCall, TriedCall } from '../../api/trying.ts';
+import type { CallParameter, CallRequest, CallsRead, ComposedCall, CurlLine, OfferedCalls, TriedCall } from '../../api/trying.ts';
 import { type ApiCall, fillCall, isRead, namesIn, pathAndQuery, whyNoHeader } from '../../core/calls/call.ts';
-import { curlLine, type ReadCall, readCurl } from '../../core/calls/curl.ts';
+import { type ReadCall, readCurl } from '../../core/calls/curl.ts';
 import { harOf, readHar } from '../../core/calls/har.ts';
 import { allows } from '../../core/clients/strength.ts';
 import { Fault } from '../../core/fault.ts';
 import type { Api } from '../../core/provider/api.ts';
 import { type ApiAddress, apiAddress, callGrant, headersOf } from '../calls.ts';
-import { recordId } from '../ports.ts';
-import type { Row } from '../store/tables.ts';
 import { type Callable, callableNow } from './connection-calls.ts';
 import { connectionDefinition } from './connection-definition.ts';
 import { findKnown } from './find-connection.ts';
-import { iso, type Services } from './services.ts';
+import { relayBase, relayLine } from './relay-line.ts';
+import { savedCall, savedCalls } from './saved-calls.ts';
+import type { Services } from './services.ts';
 
-const SAVED_MOST = 200;
 /** A person waits for so long at most where a quota is used up; after that it is said when to try again. */
 const QUOTA_PATIENCE_MS = 5_000;
-
-const relayBase = (s: Pick<Services, 'settings'>, name: string): string => `${s.settings.publicUrl}/relay/${name}`;
-
-async function savedOf(s: Pick<Services, 'tables'>, connectionId: string): Promise<z.output<typeof SavedCall>[]> {
-  return (await s.tables.savedCalls.list({ connectionId }, 'name')).map(savedView);
-}
-
-const savedView = (row: Row<'savedCalls'>): z.output<typeof SavedCall> => ({
-  ...(row.callDocument as Omit<z.output<typeof SavedCall>, 'name' | 'saved_by' | 'saved_at'>),
-  name: row.name,
-  saved_by: row.savedBy,
-  saved_at: iso(row.savedAt),
-});
 
 /** What can be tried on a connection: the operations of its APIs, and the calls that somebody saved. */
 export async function offeredCalls(s: Services, name: string): Promise<z.output<typeof OfferedCalls>> {
@@ -57,7 +43,7 @@ export async function offeredCalls(s: Services, name: string): Promise<z.output<
         body: operation.body_example ?? null,
       })),
     ),
-    saved: await savedOf(s, one.id),
+    saved: await savedCalls(s, one.id),
   };
 }
 
@@ -75,9 +61,7 @@ async function readyCall(s: Services, input: z.output<typeof CallRequest>, x: Ca
   let composed: ApiCall = { ...rest, path: path ?? '' };
   let parameters: z.output<typeof CallParameter>[] = [];
   if (saved !== undefined) {
-    const row = await s.tables.savedCalls.find({ connectionId: x.connectionId, name: saved });
-    if (!row) throw new Fault('NOT_FOUND', { detail: `No call is saved as ${saved}.` });
-    const kept = savedView(row);
+    const kept = await savedCall(s, x.connectionId, saved);
     composed = kept.call;
     parameters = kept.parameters;
   }
@@ -98,13 +82,6 @@ function addressOf(x: Callable, call: ApiCall): ApiAddress {
   });
   if (wrong.length > 0) throw new Fault('INPUT_INVALID', { places: wrong });
   return address;
-}
-
-/** The path below the base URL, as it is written at the relay: `NAME~API` where it is not the first API's. */
-function relayed(s: Services, name: string, x: Callable, call: ApiCall, { api, url }: ApiAddress): string {
-  const base = new URL(`${api.base_url.replace(/\/$/, '')}/`).href;
-  const below = { ...call, path: `/${url.slice(base.length)}`, query: [] };
-  return curlLine(below, api === x.definition.apis[0] ? relayBase(s, name) : `${relayBase(s, name)}~${api.name}`);
 }
 
 /** Makes a call with the connection's token. @throws {Fault} WRITE_ON_LIVE, QUOTA_USED_UP, HOST_NOT_LISTED, and what a handout throws */
@@ -135,41 +112,12 @@ export async function callConnection(s: Services, name: string, input: z.output<
     environment: x.client.environment,
     rehearsal: isRehearsal,
     request,
-    curl: relayed(s, name, x, call, address),
+    curl: relayLine(s, name, x.definition, call),
     har: harOf(
       { method: call.method, url: answer.url, startedAt: Date.parse(answer.at), tookMs: answer.took_ms, request, answer: exchanged },
       s.version,
     ) as Record<string, unknown>,
   };
-}
-
-/** @throws {Fault} INPUT_INVALID for a call that could not be sent */
-export async function saveCall(s: Services, name: string, input: z.output<typeof SaveCall>, operator: string): Promise<z.output<typeof SavedCall>> {
-  const one = await findKnown(s, name);
-  const { definition } = await connectionDefinition(s, one);
-  const wrong = input.call.headers.flatMap((header) => {
-    const why = whyNoHeader(header.name, header.value, definition.apis[0]?.token_header ?? 'authorization');
-    return why === null ? [] : [{ path: `call.headers.${header.name}`, why }];
-  });
-  if (wrong.length > 0) throw new Fault('INPUT_INVALID', { places: wrong });
-  const kept = await s.tables.savedCalls.list({ connectionId: one.id });
-  const same = kept.find((row) => row.name === input.name);
-  if (!same && kept.length >= SAVED_MOST)
-    throw new Fault('INPUT_INVALID', { detail: `A connection keeps at most ${SAVED_MOST} calls.`, remedy: 'Remove one that nobody uses.' });
-  const { name: called, ...callDocument } = input;
-  const row = { callDocument, savedBy: operator, savedAt: s.ports.clock.now() };
-  if (same) await s.tables.savedCalls.change({ id: same.id }, row);
-  else await s.tables.savedCalls.insert({ id: recordId(s.ports), connectionId: one.id, name: called, ...row });
-  s.history.add({ actor: operator, kind: 'call_saved', subject: `connection:${name}`, says: `Saved the call ${called}.` });
-  return savedView({ id: '', connectionId: one.id, name: called, ...row });
-}
-
-export async function removeCall(s: Services, name: string, called: string, operator: string): Promise<{ done: true }> {
-  const one = await findKnown(s, name);
-  if ((await s.tables.savedCalls.remove({ connectionId: one.id, name: called })) === 0)
-    throw new Fault('NOT_FOUND', { detail: `No call is saved as ${called}.` });
-  s.history.add({ actor: operator, kind: 'call_removed', subject: `connection:${name}`, says: `Removed the saved call ${called}.` });
-  return { done: true };
 }
 
 /** Calls out of a curl line or a HAR file, those that go to this connection's API. @throws {Fault} INPUT_INVALID */
@@ -205,8 +153,5 @@ export async function writeCurl(s: Services, name: string, call: z.output<typeof
   const one = await findKnown(s, name);
   const { definition, record } = await connectionDefinition(s, one);
   const { call: filled } = fillCall(call, [], { ...(record.placeholders as Record<string, string>), ...one.placeholders });
-  const isBelowFirst = filled.path.startsWith('/');
-  if (isBelowFirst) return { line: curlLine(filled, relayBase(s, name)) };
-  const address = apiAddress(definition, pathAndQuery(filled));
-  return { line: relayed(s, name, { definition } as Callable, filled, address) };
+  return { line: relayLine(s, name, definition, filled) };
 }

@@ -9,11 +9,10 @@ import { type Api, inSession } from '../../core/provider/api.ts';
 import { quotaInWords } from '../../core/quota/windows.ts';
 import { RELAY_TOKEN_PREFIX, type RelayTokens } from '../door/door.ts';
 import type { ApiToken, ApiTokens } from '../handout/api-token.ts';
-import type { CallerCheck } from '../handout/caller-check.ts';
 import type { CallerDirectory, KnownCaller } from '../handout/caller-directory.ts';
-import { basicPair } from '../handout/oauth-form.ts';
 import type { PermittedConnection } from '../handout/permitted.ts';
 import type { Usage } from '../handout/usage.ts';
+import type { WhoCalls } from '../handout/who-calls.ts';
 import { problemOf } from '../http/problems.ts';
 import { mayBeCalled } from '../outgoing/lookup.ts';
 import type { Ports } from '../ports.ts';
@@ -27,7 +26,7 @@ export type RelayLane = (request: IncomingMessage, response: ServerResponse) => 
 interface Parts {
   publicUrl: string;
   callers: CallerDirectory;
-  check: CallerCheck;
+  whoCalls: WhoCalls;
   relayTokens: RelayTokens;
   tokens: ApiTokens;
   quotas: Quotas;
@@ -44,6 +43,7 @@ interface Parts {
 }
 
 const ROUTE = '/relay/';
+const OPAQUE = new RegExp(`^Bearer (${RELAY_TOKEN_PREFIX}[A-Za-z0-9_-]+)$`, 'i');
 const METHODS: ReadonlySet<string> = new Set(RELAY_METHODS);
 /** A body of known length up to this is read before it is sent, and can be sent again. */
 const REPLAYED_MOST = 64 * 1024;
@@ -71,19 +71,14 @@ export function relayLane(parts: Parts): RelayLane {
 
   const whoCalls = async (request: IncomingMessage): Promise<{ caller: KnownCaller; keyId: string | null; only: string | null }> => {
     const { authorization } = request.headers;
-    const bearer = authorization === undefined ? undefined : /^Bearer ([A-Za-z0-9_.-]{20,300})$/i.exec(authorization)?.[1];
-    if (bearer?.startsWith(RELAY_TOKEN_PREFIX)) {
-      const found = await parts.relayTokens.check(bearer);
+    const opaque = authorization === undefined ? undefined : OPAQUE.exec(authorization)?.[1];
+    if (opaque !== undefined) {
+      const found = await parts.relayTokens.check(opaque);
       const caller = found && (await parts.callers.find(found.callerId));
       if (found && caller) return { caller, keyId: null, only: found.connection };
       throw new Fault('CALLER_UNKNOWN', { detail: 'The access token of the door is unknown, has run out, or its sign-in is over.' });
     }
-    const dot = bearer?.indexOf('.') ?? -1;
-    const pair = bearer !== undefined ? (dot > 0 ? { id: bearer.slice(0, dot), key: bearer.slice(dot + 1) } : null) : basicPair(authorization ?? '');
-    if (!pair) throw new Fault('CALLER_UNKNOWN');
-    const checked = await parts.check(pair.id, pair.key, parts.addressOf(request));
-    if (!('wrong' in checked)) return { ...checked, only: null };
-    throw checked.wrong === 'throttled' ? new Fault('SIGN_IN_THROTTLED', { retryAfterMs: checked.waitMs }) : new Fault('CALLER_UNKNOWN');
+    return { ...(await parts.whoCalls(authorization, parts.addressOf(request))), only: null };
   };
   const callOf = async (request: IncomingMessage): Promise<Call> => {
     const method = request.method ?? '';
@@ -139,8 +134,7 @@ export function relayLane(parts: Parts): RelayLane {
     try {
       let grantId = refuseIdle(call.connection);
       const uses = call.api.quota.length === 0 ? NO_USES : quotas.usesOf(quotaCall(call));
-      const waitMs = uses.length === 0 ? null : await quotas.take(uses, QUOTA_PATIENCE_MS);
-      if (waitMs !== null) throw new Fault('QUOTA_USED_UP', { detail: usedUp(uses), retryAfterMs: waitMs });
+      await takeQuota(uses);
       let token = await parts.tokens.get(grantId, setUpFor(call));
       // Something was paused, retired or withdrawn while this waited: ask again before the token is used.
       if (parts.callers.epoch() !== epoch) {
@@ -156,7 +150,9 @@ export function relayLane(parts: Parts): RelayLane {
         if (sent.end !== 'held') return { call, sent, renewed };
         const refused = sent.status === 401 || deadTokenInside(call.api, call.connection.setUp.definition.dialect, sent.body.toString('utf8'));
         const next: ApiToken | null = refused && !renewed ? await newer(call, grantId, token) : null;
-        if (next === null) {
+        if (next !== null)
+          await takeQuota(uses); // the provider counts both
+        else {
           response.writeHead(sent.status, what.back(sent.status, sent.headers));
           response.end(sent.body);
           return { call, sent: { end: 'done', status: sent.status, bytes: sent.body.length }, renewed };
@@ -167,6 +163,11 @@ export function relayLane(parts: Parts): RelayLane {
       usage.count(call.caller.id, call.connection, call.keyId, error instanceof Fault && error.code === 'QUOTA_USED_UP' ? 'limited' : 'refused');
       throw error;
     }
+  };
+  /** @throws {Fault} QUOTA_USED_UP */
+  const takeQuota = async (uses: readonly QuotaUse[]): Promise<void> => {
+    const waitMs = uses.length === 0 ? null : await quotas.take(uses, QUOTA_PATIENCE_MS);
+    if (waitMs !== null) throw new Fault('QUOTA_USED_UP', { detail: usedUp(uses), retryAfterMs: waitMs });
   };
   const toSend = (call: Call, token: ApiToken, uses: readonly QuotaUse[], request: IncomingMessage, body: ToSend['body'], mayRetry: boolean): ToSend => {
     const api = isSessionApi(call) ? inSession(call.api, token) : call.api;
