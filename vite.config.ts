@@ -6,5 +6,5 @@ export default defineConfig({
   root: 'src/console',
   base: '/',
   plugins: [tailwindcss(), svelte({ configFile: false })],
-  build: { outDir: '../../dist/console', emptyOutDir: true, target: 'es2022', assetsInlineLimit: 0 },
+  build: { outDir: '../../dist/console', emptyOutDir: true, target: 'es2022', assetsInlineLimit: 0, manifest: true },
 });

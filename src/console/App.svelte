@@ -1,43 +1,37 @@
 <script lang="ts">
+  import { onMount } from 'svelte';
   import Router, { router } from 'svelte-spa-router';
-  import Caller from './pages/Caller.svelte';
-  import Callers from './pages/Callers.svelte';
-  import Client from './pages/Client.svelte';
-  import Connection from './pages/Connection.svelte';
-  import Connections from './pages/Connections.svelte';
-  import Consent from './pages/Consent.svelte';
-  import Door from './pages/Door.svelte';
-  import FirstOperator from './pages/FirstOperator.svelte';
-  import NewClient from './pages/NewClient.svelte';
-  import NewConnection from './pages/NewConnection.svelte';
-  import NewProvider from './pages/NewProvider.svelte';
+  import { type AsyncSvelteComponent, wrap } from 'svelte-spa-router/wrap';
   import Nothing from './pages/Nothing.svelte';
   import Now from './pages/Now.svelte';
-  import Provider from './pages/Provider.svelte';
-  import Providers from './pages/Providers.svelte';
-  import Settings from './pages/Settings.svelte';
   import SignIn from './pages/SignIn.svelte';
-  import Try from './pages/Try.svelte';
+  import Unloaded from './pages/Unloaded.svelte';
   import Shell from './parts/Shell.svelte';
   import { session } from './state/session.svelte.ts';
 
+  const loads: AsyncSvelteComponent[] = [];
+  /** A page that is fetched when it is opened, or once nothing else is to do. After an upgrade its file may be gone: then that is said. */
+  function later(load: AsyncSvelteComponent): ReturnType<typeof wrap> {
+    loads.push(load);
+    return wrap({ asyncComponent: () => load().catch(() => ({ default: Unloaded })) });
+  }
   const routes = {
     '/': Now,
-    '/connections': Connections,
-    '/connections/new': NewConnection,
-    '/connections/:connection': Connection,
-    '/connections/:connection/try': Try,
-    '/providers': Providers,
-    '/providers/new': NewProvider,
-    '/providers/:provider': Provider,
-    '/providers/:provider/clients/new': NewClient,
-    '/providers/:provider/clients/:client': Client,
-    '/callers': Callers,
-    '/callers/:caller': Caller,
-    '/settings': Settings,
-    '/door/:request': Door,
-    '/consents/:consent': Consent,
-    '/first-operator/:ticket': FirstOperator,
+    '/connections': later(() => import('./pages/Connections.svelte')),
+    '/connections/new': later(() => import('./pages/NewConnection.svelte')),
+    '/connections/:connection': later(() => import('./pages/Connection.svelte')),
+    '/connections/:connection/try': later(() => import('./pages/Try.svelte')),
+    '/providers': later(() => import('./pages/Providers.svelte')),
+    '/providers/new': later(() => import('./pages/NewProvider.svelte')),
+    '/providers/:provider': later(() => import('./pages/Provider.svelte')),
+    '/providers/:provider/clients/new': later(() => import('./pages/NewClient.svelte')),
+    '/providers/:provider/clients/:client': later(() => import('./pages/Client.svelte')),
+    '/callers': later(() => import('./pages/Callers.svelte')),
+    '/callers/:caller': later(() => import('./pages/Caller.svelte')),
+    '/settings': later(() => import('./pages/Settings.svelte')),
+    '/door/:request': later(() => import('./pages/Door.svelte')),
+    '/consents/:consent': later(() => import('./pages/Consent.svelte')),
+    '/first-operator/:ticket': later(() => import('./pages/FirstOperator.svelte')),
     '*': Nothing,
   };
   /** Pages that a person without a login here may see: the outcome of their consent, and the very first sign-up. */
@@ -45,6 +39,13 @@
   const open = $derived(OPEN.test(router.location));
 
   void session.ask();
+  const LATER_MS = 1_500;
+  onMount(() => {
+    const timer = setTimeout(() => {
+      for (const load of loads) load().catch(() => undefined); // whoever opens it is told
+    }, LATER_MS);
+    return () => clearTimeout(timer);
+  });
 </script>
 
 {#if session.who === null && !open}
