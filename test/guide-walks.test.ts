@@ -5,7 +5,7 @@ import type { ApiClient } from '../src/api/client.ts';
 import { followStep } from './support/follow-guide.ts';
 import { type StandinUnderTest, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
-import { PASSWORD, removeFolder, type ServiceUnderTest, signIn, startService } from './support/service.ts';
+import { eventually, PASSWORD, removeFolder, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 /**
  * Guides followed in a browser by clicking through both consoles, with nothing but what the guide shows: links, names in quotation
@@ -164,7 +164,20 @@ test('Quaymaster: a secret with an end, everything ready first, then the printed
     await go('#/connections/staff');
     await page.getByText('Ready.', { exact: true }).waitFor();
     await page.getByRole('button', { name: 'Go to consent' }).click();
-    const [there] = await Promise.all([page.waitForEvent('popup'), page.getByRole('link', { name: 'Open their page' }).click()]);
+    // That press opened a tab of its own and closed it again: which tab is theirs, its address says.
+    const theirs = page.getByRole('link', { name: 'Open their page' });
+    const href = (await theirs.getAttribute('href')) ?? '';
+    await page.bringToFront();
+    await theirs.click();
+    const there = await eventually(
+      async () =>
+        page
+          .context()
+          .pages()
+          .find((one) => one.url().startsWith(href)),
+      30_000,
+      'their page',
+    );
     await page.getByRole('timer').waitFor();
     await there.getByRole('link', { name: 'Print a grant code' }).click();
     const { copied } = await followStep(there, 'choose “Print a code”, copy “Code” and paste it on that page.');
