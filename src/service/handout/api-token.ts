@@ -1,5 +1,6 @@
 import { handoutFloorMs } from '../../core/renewal/plan.ts';
 import type { Secret } from '../../core/secret.ts';
+import type { CachedToken } from '../renewal/token-cache.ts';
 import type { ApiSessions } from './api-sessions.ts';
 import type { Handout } from './handout.ts';
 import type { SetUp } from './set-up.ts';
@@ -26,21 +27,33 @@ export interface ApiTokens {
    * refused. @throws {Fault} as a handout and an opened session do
    */
   get(grantId: string, setUp: Pick<SetUp, 'definition' | 'session'>, need?: { minimumLifeMs?: number; newerThan?: number }): Promise<ApiToken>;
+  /** The same from memory alone, where nothing has to be looked up; null: ask for it. */
+  ready(grantId: string, setUp: Pick<SetUp, 'definition' | 'session'>): ApiToken | null;
 }
 
 export function apiTokens(deps: { handout: Handout; sessions: ApiSessions }): ApiTokens {
   const { handout, sessions } = deps;
   return {
+    ready(grantId, setUp) {
+      if (setUp.session || setUp.definition.dialect.renewal_ends_access_token) return null;
+      const token = handout.ready(grantId);
+      return token && plain(token);
+    },
     async get(grantId, setUp, need) {
       if (setUp.session) {
         const session = await sessions.open(grantId, setUp, need);
         return { ...session, replaceableAt: session.issuedAt + SESSION_AGE_MS };
       }
-      const { access, issuedAt, expiresAt, generation } = await handout(
-        grantId,
-        setUp.definition.dialect.renewal_ends_access_token ? { ...need, endsByRenewal: true } : need,
-      );
-      return { access, issuedAt, expiresAt, baseUrl: null, version: generation, replaceableAt: issuedAt + handoutFloorMs({ issuedAt, expiresAt }) };
+      return plain(await handout(grantId, setUp.definition.dialect.renewal_ends_access_token ? { ...need, endsByRenewal: true } : need));
     },
   };
 }
+
+const plain = ({ access, issuedAt, expiresAt, generation }: CachedToken): ApiToken => ({
+  access,
+  issuedAt,
+  expiresAt,
+  baseUrl: null,
+  version: generation,
+  replaceableAt: issuedAt + handoutFloorMs({ issuedAt, expiresAt }),
+});

@@ -25,6 +25,8 @@ export interface CallerDirectory {
   find(callerId: string): Promise<KnownCaller | null>;
   /** The caller whose id and key these are, or null. */
   check(callerId: string, key: string): Promise<{ caller: KnownCaller; keyId: string } | null>;
+  /** The same among those that were read already. */
+  checkKnown(callerId: string, key: string): { caller: KnownCaller; keyId: string } | null;
   /** Whether a caller has this further token path. Read when something changed; an answer from memory. */
   hasTokenPath(path: string): boolean;
   /** Grows with each change that was heard of: an answer that waited across one must be checked again. */
@@ -80,17 +82,18 @@ export function callerDirectory(deps: {
     }
     return reading;
   };
+  const matching = (caller: KnownCaller | null, key: string): { caller: KnownCaller; keyId: string } | null => {
+    if (!caller) return null;
+    const given = hashKey(key);
+    const match = caller.keys.find((one) => timingSafeEqual(one.hash, given) && (one.endsAt === null || one.endsAt > ports.clock.now()));
+    return match ? { caller, keyId: match.id } : null;
+  };
   return {
     epoch: () => epoch,
     hasTokenPath: (path) => tokenPaths.has(path),
     find,
-    async check(callerId, key) {
-      const caller = known.get(callerId)?.caller ?? (await find(callerId));
-      if (!caller) return null;
-      const given = hashKey(key);
-      const match = caller.keys.find((one) => timingSafeEqual(one.hash, given) && (one.endsAt === null || one.endsAt > ports.clock.now()));
-      return match ? { caller, keyId: match.id } : null;
-    },
+    check: async (callerId, key) => matching(known.get(callerId)?.caller ?? (await find(callerId)), key),
+    checkKnown: (callerId, key) => matching(known.get(callerId)?.caller ?? null, key),
   };
 }
 

@@ -9,7 +9,11 @@ import type { Sealer } from '../sealer.ts';
 import type { HeldRow, RenewalStore } from '../store/renewals.ts';
 
 /** An access token that is good for long enough. @throws {Fault} GRANT_REFUSED, CLIENT_STOPPED, PROVIDER_BUSY, RENEWAL_PENDING, DATABASE_AWAY */
-export type Handout = (grantId: string, need?: TokenNeed) => Promise<CachedToken>;
+export interface Handout {
+  (grantId: string, need?: TokenNeed): Promise<CachedToken>;
+  /** The token in memory, where it is good for long enough as it is; null: ask for it. */
+  ready(grantId: string): CachedToken | null;
+}
 
 export interface TokenNeed {
   /** More rest of life than the floor, in ms; at most half of the life is ever promised. */
@@ -105,7 +109,7 @@ export function handout(deps: { store: RenewalStore; sealer: Sealer; cache: Toke
       const kept = error instanceof Fault && error.code === 'DATABASE_AWAY' ? cached(grantId, need) : undefined;
       return kept ?? Promise.reject(error);
     });
-  return async (grantId, need = NO_NEED) => {
+  const handOut = async (grantId: string, need: TokenNeed = NO_NEED): Promise<CachedToken> => {
     const ready = need.endsByRenewal ? undefined : cached(grantId, need);
     if (ready) return ready;
     const key = need === NO_NEED ? grantId : `${grantId} ${need.minimumLifeMs} ${need.newerThan} ${need.endsByRenewal}`;
@@ -116,6 +120,7 @@ export function handout(deps: { store: RenewalStore; sealer: Sealer; cache: Toke
     }
     return running;
   };
+  return Object.assign(handOut, { ready: (grantId: string) => cached(grantId, NO_NEED) ?? null });
 }
 
 function refusal(cause: RenewalCause | null, retryAfterMs = RETRY_AFTER_MS): Fault {

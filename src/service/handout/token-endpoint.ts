@@ -8,7 +8,7 @@ import type { ApiToken, ApiTokens } from './api-token.ts';
 import type { CallerCheck } from './caller-check.ts';
 import type { CallerDirectory, KnownCaller } from './caller-directory.ts';
 import { ascii, CHALLENGE, OAUTH_HEADERS, type OAuthAnswer, type OAuthRequest, Refusal } from './oauth-answer.ts';
-import { credentials, readForm } from './oauth-form.ts';
+import { credentials, type Form, readForm } from './oauth-form.ts';
 import type { PermittedConnection } from './permitted.ts';
 import type { Usage } from './usage.ts';
 
@@ -19,7 +19,7 @@ export interface TokenRequest extends OAuthRequest {
   ownPath: string | null;
 }
 export interface TokenEndpoint {
-  token(request: TokenRequest): Promise<OAuthAnswer>;
+  token(request: TokenRequest): OAuthAnswer | Promise<OAuthAnswer>;
   /** `POST /oauth/revoke` (RFC 7009), for tools that came through the door. */
   revoke(request: OAuthRequest): Promise<OAuthAnswer>;
 }
@@ -45,8 +45,9 @@ const BY_TOOLS = ['authorization_code', 'refresh_token'];
  */
 export function tokenEndpoint(parts: Parts): TokenEndpoint {
   const { callers, usage, ports } = parts;
+  const resourcePrefix = `${parts.publicUrl}/connections/`; // put together once: a new text for each request costs more than its comparison
 
-  const authenticate = async (request: OAuthRequest, form: Map<string, string>): Promise<{ caller: KnownCaller; keyId: string | null }> => {
+  const authenticate = async (request: OAuthRequest, form: Form): Promise<{ caller: KnownCaller; keyId: string | null }> => {
     const { id, key } = credentials(request.authorization, form);
     if (key === null) {
       // RFC 6749 §2.3: a client that keeps no secret names itself; its code_verifier or refresh token is what proves it.
@@ -75,7 +76,7 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
     if (grantType === undefined) throw new Refusal(400, 'invalid_request', 'grant_type is missing; send grant_type=client_credentials.');
     if (BY_TOOLS.includes(grantType)) return answerTool(grantType, caller, keyId, form);
     if (grantType !== 'client_credentials') throw new Refusal(400, 'unsupported_grant_type', `Taken here: client_credentials, ${BY_TOOLS.join(', ')}.`);
-    const connection = chooseConnection(caller, request, form, parts.publicUrl);
+    const connection = chooseConnection(caller, request, form, resourcePrefix);
     const minimumLifeMs = readMinimumLife(form.get('minimum_life'));
     const answer = await handOut(connection, minimumLifeMs).catch((error: unknown) => {
       usage.count(caller.id, connection, keyId, 'refused');
@@ -84,6 +85,31 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
     });
     // Something was paused, retired or withdrawn while this waited for a renewal: ask again before it is handed out.
     if (callers.epoch() !== epoch && triesLeft > 0) return answerFor(request, triesLeft - 1);
+    return handedOut(caller, keyId, connection, answer);
+  };
+
+  /**
+   * The everyday case without a wait: a known caller, its key right, a good token in memory. Null: anything else, which `answerFor`
+   * answers from the beginning.
+   */
+  const fromMemory = (request: TokenRequest): OAuthAnswer | null => {
+    if (parts.tooBlind()) return null;
+    try {
+      const form = readForm(request);
+      const { id, key } = credentials(request.authorization, form);
+      const known = key === null ? null : parts.check.ready(id, key, request.address);
+      if (!known || form.get('grant_type') !== 'client_credentials' || form.get('minimum_life')) return null;
+      const { caller, keyId } = known;
+      if (request.ownPath !== null && request.ownPath !== caller.tokenPath) return null;
+      const connection = chooseConnection(caller, request, form, resourcePrefix);
+      if (connection.intent !== 'active' || connection.grantId === null || !connection.mayFetch) return null;
+      const token = parts.tokens.ready(connection.grantId, connection.setUp);
+      return token && handedOut(caller, keyId, connection, tokenAnswer(connection, token, ''));
+    } catch {
+      return null; // whatever it is happens again there, and is told
+    }
+  };
+  const handedOut = (caller: KnownCaller, keyId: string | null, connection: PermittedConnection, answer: OAuthAnswer): OAuthAnswer => {
     usage.count(caller.id, connection, keyId, 'token');
     if (ports.log.isLevelEnabled('debug')) ports.log.debug({ caller: caller.name, connection: connection.name }, 'handout');
     return answer;
@@ -132,7 +158,7 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
   };
 
   /** The door: what was shown is spent only when there is a token to answer with. */
-  const answerTool = async (grantType: string, caller: KnownCaller, keyId: string | null, form: Map<string, string>): Promise<OAuthAnswer> => {
+  const answerTool = async (grantType: string, caller: KnownCaller, keyId: string | null, form: Form): Promise<OAuthAnswer> => {
     const shown = grantType === 'authorization_code' ? await showCode(caller, form) : await showRefreshToken(caller, form);
     if ('refused' in shown) throw new Refusal(400, 'invalid_grant', shown.refused);
     const connection = caller.connections.get(shown.connection);
@@ -155,12 +181,12 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
     };
     return { status: 200, headers: OAUTH_HEADERS, body: `${JSON.stringify(members).slice(0, -1)}${more}}` };
   };
-  const showCode = async (caller: KnownCaller, form: Map<string, string>): Promise<Shown | ToolRefusal> => {
+  const showCode = async (caller: KnownCaller, form: Form): Promise<Shown | ToolRefusal> => {
     const code = form.get('code');
     if (!code) throw new Refusal(400, 'invalid_request', 'code is missing.');
     return parts.tools.showCode(caller, code, form.get('redirect_uri'), form.get('code_verifier'));
   };
-  const showRefreshToken = async (caller: KnownCaller, form: Map<string, string>): Promise<Shown | ToolRefusal> => {
+  const showRefreshToken = async (caller: KnownCaller, form: Form): Promise<Shown | ToolRefusal> => {
     const token = form.get('refresh_token');
     if (!token) throw new Refusal(400, 'invalid_request', 'refresh_token is missing.');
     return parts.tools.showRefreshToken(caller, token);
@@ -181,7 +207,7 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
     }
   };
   return {
-    token: (request) => guarded(() => answerFor(request)),
+    token: (request) => fromMemory(request) ?? guarded(() => answerFor(request)),
     revoke: (request) =>
       guarded(async () => {
         const form = readForm(request);
@@ -220,8 +246,7 @@ function readMinimumLife(given: string | undefined): number {
 }
 
 /** Unknown and forbidden answer alike: a caller learns nothing of connections that are not its own. */
-function chooseConnection(caller: KnownCaller, request: TokenRequest, form: Map<string, string>, publicUrl: string): PermittedConnection {
-  const prefix = `${publicUrl}/connections/`;
+function chooseConnection(caller: KnownCaller, request: TokenRequest, form: Form, prefix: string): PermittedConnection {
   const [resource, audience, scope] = [form.get('resource'), form.get('audience'), form.get('scope')];
   const ways = [request.connection, resource, audience, scope].filter((one) => one !== null && one !== undefined && one !== '').length;
   if (ways > 1) throw new Refusal(400, 'invalid_request', 'Name the connection once: by the path, by resource, by audience or by scope.');
@@ -229,7 +254,7 @@ function chooseConnection(caller: KnownCaller, request: TokenRequest, form: Map<
     new Refusal(400, error, `There is no such connection for this caller. Name it as ${form}.`);
   if (request.connection !== null) {
     const byPath = caller.connections.get(request.connection);
-    if (!byPath) throw unknown('invalid_target', `${publicUrl}/oauth/token/NAME`);
+    if (!byPath) throw unknown('invalid_target', '/oauth/token/NAME');
     return byPath;
   }
   if (scope) {
