@@ -11,6 +11,8 @@ export const whoCalls =
   async (authorization, address) => {
     const pair = callerPair(authorization);
     if (!pair) throw new Fault('CALLER_UNKNOWN');
+    const known = check.ready(pair.id, pair.key, address);
+    if (known) return known;
     const checked = await check(pair.id, pair.key, address);
     if (!('wrong' in checked)) return checked;
     throw checked.wrong === 'throttled' ? new Fault('SIGN_IN_THROTTLED', { retryAfterMs: checked.waitMs }) : new Fault('CALLER_UNKNOWN');

@@ -134,8 +134,8 @@ export function relayLane(parts: Parts): RelayLane {
     try {
       let grantId = refuseIdle(call.connection);
       const uses = call.api.quota.length === 0 ? NO_USES : quotas.usesOf(quotaCall(call));
-      await takeQuota(uses);
-      let token = await parts.tokens.get(grantId, setUpFor(call));
+      if (uses.length > 0) await takeQuota(uses);
+      let token = parts.tokens.ready(grantId, setUpFor(call)) ?? (await parts.tokens.get(grantId, setUpFor(call)));
       // Something was paused, retired or withdrawn while this waited: ask again before the token is used.
       if (parts.callers.epoch() !== epoch) {
         call = await callOf(request);
@@ -166,7 +166,7 @@ export function relayLane(parts: Parts): RelayLane {
   };
   /** @throws {Fault} QUOTA_USED_UP */
   const takeQuota = async (uses: readonly QuotaUse[]): Promise<void> => {
-    const waitMs = uses.length === 0 ? null : await quotas.take(uses, QUOTA_PATIENCE_MS);
+    const waitMs = await quotas.take(uses, QUOTA_PATIENCE_MS);
     if (waitMs !== null) throw new Fault('QUOTA_USED_UP', { detail: usedUp(uses), retryAfterMs: waitMs });
   };
   const toSend = (call: Call, token: ApiToken, uses: readonly QuotaUse[], request: IncomingMessage, body: ToSend['body'], mayRetry: boolean): ToSend => {
