@@ -219,6 +219,15 @@ test('no is no; and nothing that the caller may not use can be chosen', async ()
   const back = await one.signIn(browser, null);
   expect(Object.fromEntries(back.searchParams)).toMatchObject({ error: 'access_denied', state: one.state, iss: service.url });
   await expect(of('announcer').signIn(browser, 'private')).rejects.toThrow('NOT_PERMITTED');
+  // A redirect URI that was taken from the caller meanwhile gets nothing any more, not even a no.
+  const id = (await browser.send(of('announcer').authorize)).headers.get('location')?.split('/').at(-1) ?? '';
+  const { redirect_uris } = await call('showCaller', { params: { caller: 'announcer' } });
+  const change = (uris: string[]) => call('changeCaller', { params: { caller: 'announcer' }, body: { redirect_uris: uris } });
+  await change(['https://elsewhere.example/back']);
+  await eventually(async () => (await browser.send(of('announcer').authorize)).status >= 400, 2_000); // heard of
+  expect((await browser.send(`/api/v1/door/${id}/answer`, { method: 'POST', body: { connection: null } })).status).toBe(410);
+  await change(redirect_uris);
+  await eventually(async () => (await browser.send(of('announcer').authorize)).status < 400, 2_000);
 });
 
 test('cut off alone: an operator ends one sign-in, revocation by the tool, a withdrawn permission, a paused connection is only temporary', async () => {

@@ -1,14 +1,13 @@
 import { randomBytes } from 'node:crypto';
-import { existsSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { readFileSync } from 'node:fs';
 import { createServer } from 'node:http';
-import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { type Logger, pino } from 'pino';
 import { Fault } from '../core/fault.ts';
 import { newRecordId } from '../core/identifiers.ts';
 import type { Send } from '../core/oauth/wire.ts';
 import { DEFAULT_LANES, lanes } from '../core/renewal/lanes.ts';
-import { type MasterKey, masterKey } from '../core/sealing/master-key.ts';
+import type { MasterKey } from '../core/sealing/master-key.ts';
 import { changes } from './changes.ts';
 import { consents } from './consent/consents.ts';
 import { pollDevices } from './consent/devices.ts';
@@ -57,6 +56,7 @@ import { keepRenewing } from './renewal/worker.ts';
 import { beginLife, type RecoveryParts, recoverFormerLives } from './replica.ts';
 import { ensureInstallation, openSealer } from './sealer.ts';
 import type { Settings } from './settings.ts';
+import { agreeOnPublicUrl, chooseMasterKey, offerFirstOperator, untilDatabase } from './start-up.ts';
 import { type Database, openDatabase } from './store/database.ts';
 import { migrate } from './store/migrations.ts';
 import { type RenewalStore, renewalStore } from './store/renewals.ts';
@@ -71,7 +71,6 @@ export interface RunningService {
 
 const STOP_UNSAVED_MS = 10 * 60_000;
 const STOP_IDLE_MS = 30_000;
-const START_WAIT_MS = 60_000;
 /** Blind to the database for longer than this: not ready. */
 const BLIND_MS = 1_500;
 
@@ -314,66 +313,6 @@ async function joinParts(
     log.info('stopped');
   };
   return { publicUrl, firstOperatorFile, stop: () => (stopped ??= stop()) };
-}
-
-/** A database server that comes up after us is waited for. @throws {Fault} DATABASE_AWAY */
-async function untilDatabase(database: Database, log: Logger): Promise<void> {
-  for (const endsAt = Date.now() + START_WAIT_MS; ; await new Promise((resolve) => setTimeout(resolve, 500))) {
-    try {
-      await database.select('SELECT 1');
-      return;
-    } catch (cause) {
-      if (!(cause instanceof Fault && cause.code === 'DATABASE_AWAY') || Date.now() > endsAt)
-        throw new Fault('DATABASE_AWAY', {
-          cause,
-          detail: `It was tried for ${START_WAIT_MS / 1000} s.`,
-          remedy: 'Check RUSTY_KETTLE_DATABASE_URL: host, port, name and password; and that the server runs.',
-        });
-      log.warn('waiting for the database');
-    }
-  }
-}
-
-/** Made by itself only together with a private database, beside it and not inside its folder. */
-function chooseMasterKey(settings: Settings, folder: DataFolder, privateDatabase: boolean): MasterKey {
-  if (settings.masterKey) return masterKey(Buffer.from(settings.masterKey.reveal(), 'base64'));
-  if (!privateDatabase)
-    throw new Fault('SETTING_INVALID', {
-      detail: 'With a database of your own, the master key must be given too.',
-      remedy: 'Set RUSTY_KETTLE_MASTER_KEY_FILE to a file with 32 random bytes in base64: `openssl rand -base64 32`.',
-    });
-  const path = join(folder.path, 'master.key');
-  if (!existsSync(path)) {
-    if (existsSync(join(folder.path, 'master.key.made')))
-      throw new Fault('MASTER_KEY_WRONG', {
-        detail: `The master key file ${path} is gone.`,
-        remedy: 'Put it back from your backup: without it, what is sealed stays sealed.',
-      });
-    writeFileSync(path, randomBytes(32).toString('base64'), { mode: 0o600, flag: 'wx' });
-    writeFileSync(join(folder.path, 'master.key.made'), 'A master key was made here; keep a copy of it away from this machine.\n');
-  }
-  return masterKey(Buffer.from(readFileSync(path, 'utf8').trim(), 'base64'));
-}
-
-/** The database's public URL is everybody's; a setting that differs changes it, and the clients to mend are named. */
-async function agreeOnPublicUrl(settings: Settings, tables: Services['tables'], log: Logger): Promise<string> {
-  const stored = (await tables.installations.find({ id: 1 }))?.publicUrl ?? settings.publicUrl;
-  if (settings.publicUrlIsDefault || stored === settings.publicUrl) return stored;
-  await tables.installations.change({ id: 1 }, { publicUrl: settings.publicUrl });
-  const clients = (await tables.clients.list()).filter((client) => client.redirectUri.startsWith(`${stored}/`));
-  log.warn(
-    { from: stored, to: settings.publicUrl, clients: clients.map((client) => client.redirectUri) },
-    'the public URL changed: these redirect URIs are registered at providers under the old one',
-  );
-  return settings.publicUrl;
-}
-
-async function offerFirstOperator(people: ReturnType<typeof operators>, folder: DataFolder, publicUrl: string): Promise<string | null> {
-  const path = join(folder.path, 'first-operator.link');
-  rmSync(path, { force: true });
-  if (!(await people.isFirstNeeded())) return null;
-  writeFileSync(path, `${publicUrl}/#/first-operator/${await people.firstTicket()}\n`, { mode: 0o600 });
-  return path;
 }
 
 const listen = (server: ReturnType<typeof createServer>, settings: Settings): Promise<void> =>

@@ -3,7 +3,7 @@ import { expect, test } from 'vitest';
 import { isRegisteredRedirect, whyNoDoorRedirect } from './door-redirect.ts';
 import { doorLocation, readDoorRequest } from './door-request.ts';
 import { whyNoTokenPath } from './own-path.ts';
-import { PATH_PATTERN, type Permission, pathFits, permissionInWords, relayPermission } from './permissions.ts';
+import { overrides, PATH_PATTERN, type Permission, pathFits, permissionInWords, relayPermission } from './permissions.ts';
 import { type SheetCaller, type SheetConnection, sheetsFor } from './sheets.ts';
 
 const may = (more: Partial<Permission> = {}): Permission => ({ use: 'any', methods: [], paths: [], share: null, ...more });
@@ -34,12 +34,22 @@ test('a pattern without a star fits its own path alone, whatever marks it holds'
 
 test.each(['parcels', '/a//b', '/a/**/b', '/a?x=1', '/a#b', '/a b', '', '/***'])('%j is no pattern', (pattern) => expect(pattern).not.toMatch(PATH_PATTERN));
 
+test.each([
+  { headers: ['X-HTTP-Method-Override', 'DELETE'], query: '', is: true },
+  { headers: ['accept', '*/*', 'x-original-url', '/admin'], query: '', is: true },
+  { headers: [], query: '?a=1&_method=delete', is: true },
+  { headers: ['accept', 'x-http-method'], query: '?a_method=1', is: false },
+])('asks for another method or path beside its request line: $headers $query: $is', ({ headers, query, is }) => expect(overrides(headers, query)).toBe(is));
+
 test('any one permission is enough; tokens alone never pass the relay', () => {
   const rules = [may({ use: 'token' }), may({ use: 'relay', methods: ['GET'], paths: ['/a/*'] }), may({ use: 'any', methods: ['POST'], share: 10 })];
   expect(relayPermission(rules, 'GET', '/a/1')).toBe(rules[1]);
   expect(relayPermission(rules, 'POST', '/b')).toBe(rules[2]);
   expect(relayPermission(rules, 'GET', '/b')).toBeNull();
   expect(relayPermission([may({ use: 'token' })], 'GET', '/a')).toBeNull();
+  expect(relayPermission(rules, 'GET', '/a/1', true)).toBeNull(); // another method may be meant than the one that is permitted
+  const free = may({ use: 'relay', share: 5 });
+  expect(relayPermission([...rules, free], 'GET', '/a/1', true)).toBe(free);
   expect(rules.map(permissionInWords)).toEqual(['tokens only', 'relay only, GET, /a/*', 'tokens and relay, POST, at most 10 % of the quota']);
 });
 

@@ -37,11 +37,29 @@ export const mayFetch = (permissions: readonly Permission[]): boolean => permiss
 
 export const mayRelayAtAll = (permissions: readonly Permission[]): boolean => permissions.some((one) => one.use !== 'token');
 
-/** The permission under which this call may pass, or null. Several may be given, by name and by label: any one is enough. */
-export const relayPermission = (permissions: readonly Permission[], method: string, path: string): Permission | null =>
+/** Headers by which many APIs take another method or path than the request line's. */
+const OVERRIDES = new Set([
+  'x-http-method-override',
+  'x-http-method',
+  'x-method-override',
+  'x-original-method',
+  'x-original-url',
+  'x-rewrite-url',
+  'x-override-url',
+]);
+/** True for a request that asks, beside its request line, for another method or path. Bodies are not looked into. */
+export const overrides = (rawHeaders: readonly string[], query: string): boolean =>
+  rawHeaders.some((name, at) => at % 2 === 0 && OVERRIDES.has(name.toLowerCase())) || /(^|[?&])_method=/i.test(query);
+
+/**
+ * The permission under which this call may pass, or null. Several may be given, by name and by label: any one is enough. `overriding`:
+ * what the request line says is not all; then only a permission without limits of method and path will do.
+ */
+export const relayPermission = (permissions: readonly Permission[], method: string, path: string, overriding = false): Permission | null =>
   permissions.find(
     (one) =>
       one.use !== 'token' &&
+      !(overriding && one.methods.length + one.paths.length > 0) &&
       (one.methods.length === 0 || one.methods.includes(method)) &&
       (one.paths.length === 0 || one.paths.some((pattern) => pathFits(pattern, path))),
   ) ?? null;

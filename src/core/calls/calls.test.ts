@@ -131,6 +131,9 @@ test.each([
   { path: '/a//b', plain: false },
   { path: '/a b', plain: false },
   { path: '/a%00', plain: false },
+  { path: '/a/..;x=1/b', plain: false },
+  { path: '/a/%252e%252e%25252fb', plain: false },
+  { path: '/a/100%25/..b;x', plain: true },
   { path: 'a', plain: false },
 ])('$path is plain: $plain', ({ path, plain }) => expect(isPlainPath(path)).toBe(plain));
 

@@ -120,12 +120,12 @@ export function door(s: Pick<Services, 'tables' | 'database' | 'history' | 'port
     },
     async answer(id, connection, operator) {
       const { row, caller } = await open(id);
+      // Taken from the caller while somebody thought about it: nothing is sent there any more, a no neither.
+      if (!isRegisteredRedirect(caller.redirectUris, row.redirectUri)) throw new Fault('DOOR_REQUEST_OVER');
       if (connection === null) {
         if ((await tables.doorRequests.change({ id, phase: 'asked' }, { phase: 'ended', operator })) === 0) throw new Fault('DOOR_REQUEST_OVER');
         return { location: doorLocation(row.redirectUri, publicUrl, { error: 'access_denied', state: row.state }) };
       }
-      // Taken from the caller while somebody thought about it: nothing is sent there any more.
-      if (!isRegisteredRedirect(caller.redirectUris, row.redirectUri)) throw new Fault('DOOR_REQUEST_OVER');
       const chosen = caller.connections.get(connection);
       if (!chosen) throw new Fault('NOT_PERMITTED', { detail: `${caller.name} may not use ${connection}.` });
       const code = base64url(ports.random.bytes(32));

@@ -1,7 +1,7 @@
 import { randomUUID } from 'node:crypto';
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import type { Dispatcher } from 'undici';
-import { type Permission, RELAY_METHODS, relayPermission } from '../../core/callers/permissions.ts';
+import { overrides, type Permission, RELAY_METHODS, relayPermission } from '../../core/callers/permissions.ts';
 import { isPlainPath } from '../../core/calls/path.ts';
 import { deadTokenInside } from '../../core/diagnosis/dead-token.ts';
 import { Fault } from '../../core/fault.ts';
@@ -94,7 +94,12 @@ export function relayLane(parts: Parts): RelayLane {
     // A connection's name holds no ~: what stands after it names one of several APIs.
     const [name = '', apiName] = named.split('~', 2);
     const connection = only !== null && only !== name ? undefined : caller.connections.get(name);
-    const permission = connection && relayPermission(connection.permissions, method, rest);
+    const overriding = overrides(request.rawHeaders, mark < 0 ? '' : target.slice(mark));
+    const permission = connection && relayPermission(connection.permissions, method, rest, overriding);
+    if (connection && !permission && overriding && relayPermission(connection.permissions, method, rest))
+      throw new Fault('NOT_PERMITTED', {
+        detail: `${caller.name} may use certain methods or paths alone, and a header or _method of this call asks for another.`,
+      });
     if (!connection || !permission)
       throw new Fault('NOT_PERMITTED', { detail: `${caller.name} may not send ${method} ${rest.slice(0, 200)} through ${name.slice(0, 63)}.` });
     const api = apiName === undefined ? connection.setUp.apis[0] : connection.setUp.apis.find((one) => one.name === apiName);

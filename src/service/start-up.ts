@@ -1,0 +1,74 @@
+import { randomBytes } from 'node:crypto';
+import { existsSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import type { Logger } from 'pino';
+import { Fault } from '../core/fault.ts';
+import { type MasterKey, masterKey } from '../core/sealing/master-key.ts';
+import type { DataFolder } from './database/data-folder.ts';
+import type { Operators } from './registry/operators.ts';
+import type { Services } from './registry/services.ts';
+import type { Settings } from './settings.ts';
+import type { Database } from './store/database.ts';
+
+const START_WAIT_MS = 60_000;
+
+/** A database server that comes up after us is waited for. @throws {Fault} DATABASE_AWAY */
+export async function untilDatabase(database: Database, log: Logger): Promise<void> {
+  for (const endsAt = Date.now() + START_WAIT_MS; ; await new Promise((resolve) => setTimeout(resolve, 500))) {
+    try {
+      await database.select('SELECT 1');
+      return;
+    } catch (cause) {
+      if (!(cause instanceof Fault && cause.code === 'DATABASE_AWAY') || Date.now() > endsAt)
+        throw new Fault('DATABASE_AWAY', {
+          cause,
+          detail: `It was tried for ${START_WAIT_MS / 1000} s.`,
+          remedy: 'Check RUSTY_KETTLE_DATABASE_URL: host, port, name and password; and that the server runs.',
+        });
+      log.warn('waiting for the database');
+    }
+  }
+}
+
+/** Made by itself only together with a private database, beside it and not inside its folder. */
+export function chooseMasterKey(settings: Settings, folder: DataFolder, privateDatabase: boolean): MasterKey {
+  if (settings.masterKey) return masterKey(Buffer.from(settings.masterKey.reveal(), 'base64'));
+  if (!privateDatabase)
+    throw new Fault('SETTING_INVALID', {
+      detail: 'With a database of your own, the master key must be given too.',
+      remedy: 'Set RUSTY_KETTLE_MASTER_KEY_FILE to a file with 32 random bytes in base64: `openssl rand -base64 32`.',
+    });
+  const path = join(folder.path, 'master.key');
+  if (!existsSync(path)) {
+    if (existsSync(join(folder.path, 'master.key.made')))
+      throw new Fault('MASTER_KEY_WRONG', {
+        detail: `The master key file ${path} is gone.`,
+        remedy: 'Put it back from your backup: without it, what is sealed stays sealed.',
+      });
+    writeFileSync(path, randomBytes(32).toString('base64'), { mode: 0o600, flag: 'wx' });
+    writeFileSync(join(folder.path, 'master.key.made'), 'A master key was made here; keep a copy of it away from this machine.\n');
+  }
+  return masterKey(Buffer.from(readFileSync(path, 'utf8').trim(), 'base64'));
+}
+
+/** The database's public URL is everybody's; a setting that differs changes it, and the clients to mend are named. */
+export async function agreeOnPublicUrl(settings: Settings, tables: Services['tables'], log: Logger): Promise<string> {
+  const stored = (await tables.installations.find({ id: 1 }))?.publicUrl ?? settings.publicUrl;
+  if (settings.publicUrlIsDefault || stored === settings.publicUrl) return stored;
+  await tables.installations.change({ id: 1 }, { publicUrl: settings.publicUrl });
+  const clients = (await tables.clients.list()).filter((client) => client.redirectUri.startsWith(`${stored}/`));
+  log.warn(
+    { from: stored, to: settings.publicUrl, clients: clients.map((client) => client.redirectUri) },
+    'the public URL changed: these redirect URIs are registered at providers under the old one',
+  );
+  return settings.publicUrl;
+}
+
+/** Writes the one-time link for the first operator to a file of the data folder; null: there is an operator. */
+export async function offerFirstOperator(people: Operators, folder: DataFolder, publicUrl: string): Promise<string | null> {
+  const path = join(folder.path, 'first-operator.link');
+  rmSync(path, { force: true });
+  if (!(await people.isFirstNeeded())) return null;
+  writeFileSync(path, `${publicUrl}/#/first-operator/${await people.firstTicket()}\n`, { mode: 0o600 });
+  return path;
+}
