@@ -1,12 +1,14 @@
 import { setTimeout as sleep } from 'node:timers/promises';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
+import { type Database, openDatabase } from '../src/service/store/database.ts';
 import { addClient, addConnection, fetchToken, type StandinUnderTest, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
 import { eventually, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 /** Ledgerfin wants a second step: the access token is exchanged for a session token and an address, with a life of their own. */
 let [service, second, standin, call] = [] as unknown as [ServiceUnderTest, ServiceUnderTest, StandinUnderTest, ApiClient];
+let database: Database;
 let caller: { caller_id: string; key: string };
 const relay = (path: string, at = service) => fetch(`${at.url}/relay/books${path}`, { headers: { authorization: `Bearer ${caller.caller_id}.${caller.key}` } });
 const opened = async () => (await standin.counters()).counters['session.opened'] ?? 0;
@@ -15,6 +17,7 @@ const token = (at = service) => fetchToken(at.url, caller.caller_id, caller.key)
 beforeAll(async () => {
   standin = await startUnderTest('ledgerfin', 600);
   const [databaseUrl, masterKey] = [await newDatabase(), newMasterKey()];
+  database = openDatabase(databaseUrl, 1);
   service = await startService({ databaseUrl, masterKey });
   call = await signIn(service);
   second = await startService({ databaseUrl, masterKey, publicUrl: service.url });
@@ -27,6 +30,7 @@ beforeAll(async () => {
 });
 afterAll(async () => {
   for (const one of [service, second]) await one?.stop();
+  await database?.close();
   await standin?.stop();
   for (const one of [service, second]) removeFolder(one.folder);
 });
@@ -57,15 +61,20 @@ test('gone before its time: the API says so, and it is opened anew once for all 
   const before = await opened();
   await fetch(`http://127.0.0.1:${standin.port}/standin/sessions`, { method: 'DELETE' });
   await standin.order('lives', { session_seconds: 10 });
+  const askedAt = Date.now();
   expect((await call('probeConnection', { params: { connection: 'books' } })).status).toBe(200); // a person's call opens it at once
   expect(await opened()).toBe(before + 1);
   await fetch(`http://127.0.0.1:${standin.port}/standin/sessions`, { method: 'DELETE' });
-  expect((await relay('/accounts')).status).toBe(401); // a session that is younger than a second is not opened again because somebody says so
+  // A session that is younger than a second is not opened again because somebody says so; a slow machine may need that second.
+  const young = (await relay('/accounts')).status;
+  expect(Date.now() - askedAt < 1_000 ? young : 401).toBe(401);
   await sleep(1_300);
+  const between = await opened();
+  await database.write("UPDATE api_sessions SET sealed = X'0102'"); // and what is kept of it does not open
   await fetch(`http://127.0.0.1:${standin.port}/standin/sessions`, { method: 'DELETE' });
   const answers = await Promise.all(Array.from({ length: 20 }, () => relay('/accounts')));
   expect(answers.map((answer) => answer.status)).toEqual(Array.from({ length: 20 }, () => 200));
-  expect(await opened()).toBe(before + 2);
+  expect(await opened()).toBe(between + 1);
 });
 
 test('kept and renewed for as long as it is used, ahead of its end: no caller ever sees one that is over', async () => {

@@ -75,7 +75,13 @@ export function apiSessions(deps: {
     }
     const { sealed, issuedAt, expiresAt, version, baseUrl } = row;
     if (sealed === null || issuedAt === null || expiresAt === null) return { version, session: null };
-    return { version, session: { access: await sealer.open(place(grantId), sealed), baseUrl, issuedAt, expiresAt, version } };
+    try {
+      return { version, session: { access: await sealer.open(place(grantId), sealed), baseUrl, issuedAt, expiresAt, version } };
+    } catch (cause) {
+      if (!(cause instanceof Fault && cause.code === 'SEAL_BROKEN')) throw cause;
+      ports.log.error({ grant: grantId }, 'a sealed session does not open: another one is opened at the API');
+      return { version, session: null };
+    }
   };
   const ask = async (grantId: string, definition: ProviderDefinition, step: NonNullable<SetUp['session']>): Promise<Omit<ApiSession, 'version'>> => {
     let token = await handout(grantId);
