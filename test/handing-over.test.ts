@@ -3,10 +3,12 @@ import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
 import { addConnection, addEelgrass, agree, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
+import { openSeeder } from './support/seed.ts';
 import { eventually, newFolder, newMasterKey, PASSWORD, removeFolder, rk as run, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 /** Callers and the token endpoint in all its forms: a connection named by resource, scope or path, or not at all; keys with ends; usage. */
 let [service, second, standin, call] = [] as unknown as [ServiceUnderTest, ServiceUnderTest, StandinUnderTest, ApiClient];
+let [databaseUrl, masterKey] = ['', ''];
 let [several, one]: { caller_id: string; key: string }[] = [];
 const home = newFolder();
 type Form = Record<string, string | undefined>;
@@ -25,7 +27,7 @@ const whose = (token: unknown) => standin.store.state.grants[standin.store.state
 
 beforeAll(async () => {
   standin = await startEelgrass(600);
-  const [databaseUrl, masterKey] = [await newDatabase(), newMasterKey()];
+  [databaseUrl, masterKey] = [await newDatabase(), newMasterKey()];
   service = await startService({ databaseUrl, masterKey });
   call = await signIn(service);
   second = await startService({ databaseUrl, masterKey, publicUrl: service.url });
@@ -229,6 +231,36 @@ test('a caller sees its own connections, and the calls that somebody saved with 
   expect(
     (await fetch(`${service.url}/api/v1/own/connections`, { headers: { authorization: `Bearer ${(call as ApiClient & { token: string }).token}` } })).status,
   ).toBe(401);
+});
+
+test('a caller of many connections: lists name the first of them and count the rest; nothing that it may use is left out where it matters', async () => {
+  await call('addCaller', { body: { name: 'fleet' } });
+  const seeder = await openSeeder(databaseUrl, masterKey);
+  const now = Date.now();
+  const life = { issuedAt: now, expiresAt: now + 3_600_000, nextAt: now + 3_000_000 };
+  const names = Array.from({ length: 60 }, (_none, at) => `boat-${String(at).padStart(2, '0')}`);
+  await seeder.add(
+    { provider: 'eelgrass', client: 'timetable' },
+    names.map((name) => ({ name, access: `a.${name}`, refresh: `r.${name}`, ...life })),
+    'fleet',
+  );
+  await seeder.database.write("INSERT INTO connection_labels (connection_id, label) SELECT id, 'hull' FROM connections WHERE name LIKE 'boat-%'");
+  await seeder.database.write(
+    "INSERT INTO usage_minutes (caller_id, connection_id, minute, outcome, count) SELECT c.id, k.id, UTC_TIMESTAMP(3) - INTERVAL 2 HOUR, 'token', 7 FROM callers c JOIN connections k WHERE c.name = 'fleet' AND k.name = 'boat-59'",
+  );
+  await seeder.close();
+  await call('permitCaller', { params: { caller: 'fleet' }, body: { label: 'hull', use: 'relay' } });
+  const fleet = await call('showCaller', { params: { caller: 'fleet' } });
+  expect([fleet.connections, fleet.connections_total, fleet.permissions.length]).toEqual([names.slice(0, 50), 60, 61]);
+  expect(fleet.permissions.at(-1)).toMatchObject({ label: 'hull', covers: names.slice(0, 50), covers_total: 60 });
+  expect([fleet.uses_total, fleet.uses]).toEqual([1, [expect.objectContaining({ connection: 'boat-59', labels: ['hull'], tokens: 7 })]]);
+  const rk = (...args: string[]) => run(['--url', service.url, ...args], { home });
+  expect((await rk('caller', 'list')).out).toContain('boat-49 and 10 more');
+  expect((await rk('caller', 'withdraw', 'fleet', 'hull')).err).toContain('Used in the last day: boat-59'); // by its label, though it is not among the first
+  expect((await rk('caller', 'sheet', 'fleet', '--connection', 'boat-59', '--kind', 'token_url')).out).toContain('connection:boat-59');
+  expect((await call('listSheets', { params: { caller: 'fleet' }, query: { connection: 'boat-59' } })).items.length).toBeGreaterThan(3);
+  const { id } = fleet.permissions.find((one) => one.connection === 'boat-03') as { id: string };
+  expect((await call('withdrawPermission', { params: { caller: 'fleet', permission: id } })).permissions.length).toBe(60);
 });
 
 test('cut off alone: a caller that is removed is refused within a second everywhere, and the others go on', async () => {

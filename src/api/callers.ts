@@ -36,7 +36,8 @@ export const Permission = z.object({
   paths: z.array(z.string()),
   share: z.number().int().nullable(),
   says: z.string(),
-  covers: z.array(ConnectionName).describe('The connections that it opens now'),
+  covers: z.array(ConnectionName).describe('The connections that it opens now, the first by name'),
+  covers_total: z.number().int(),
 });
 export type Permission = z.output<typeof Permission>;
 
@@ -70,7 +71,8 @@ export const CallerSummary = z.object({
   title: z.string(),
   caller_id: z.string().describe('What programs send as client_id'),
   keys: z.array(CallerKey),
-  connections: z.array(ConnectionName).describe('All that it may use now, by name or by label'),
+  connections: z.array(ConnectionName).describe('What it may use now, by name or by label; the first by name'),
+  connections_total: z.number().int(),
   handouts_last_hour: z.number().int(),
   relayed_last_hour: z.number().int(),
   refused_last_hour: z.number().int(),
@@ -94,6 +96,7 @@ export const Caller = CallerSummary.extend({
     .array(
       z.object({
         connection: ConnectionName,
+        labels: z.array(Label).describe('Those that the caller is permitted by'),
         tokens: z.number().int(),
         relayed: z.number().int(),
         refused: z.number().int().describe('By us, or for want of quota'),
@@ -101,7 +104,8 @@ export const Caller = CallerSummary.extend({
         minutes: z.array(z.number().int()).describe('Uses in each of the last 60 minutes, the newest last'),
       }),
     )
-    .describe('The last day: what stops when it ends'),
+    .describe('The last day: what stops when it ends; those that were used last'),
+  uses_total: z.number().int(),
   token_path: z.string().nullable(),
   redirect_uris: z.array(z.string()),
   keeps_no_secret: z.boolean(),

@@ -1,4 +1,5 @@
 import type { Command } from 'commander';
+import { usesUnder } from '../../api/caller-words.ts';
 import type { Caller } from '../../api/callers.ts';
 import { type GlobalOptions, globals, signedIn } from '../connect.ts';
 import { EXIT, Outcome, UsageError } from '../exit.ts';
@@ -53,7 +54,7 @@ export function callerUsing(noun: Command, show: (all: GlobalOptions, one: Calle
       const one = await call('showCaller', { params: { caller: name } });
       const found = one.permissions.find((permission) => permission.connection === what || permission.label === what);
       if (!found) throw new Outcome(EXIT.notFound, `${name} has no permission for ${what}.\nWhat to do: \`rk caller show ${name}\` lists what it has.`);
-      const used = one.uses.filter((use) => found.covers.includes(use.connection) && use.tokens + use.relayed > 0);
+      const used = usesUnder(one, found);
       const { confirmed } = await import('../ask.ts');
       const stops =
         used.length > 0
@@ -71,8 +72,8 @@ export function callerUsing(noun: Command, show: (all: GlobalOptions, one: Calle
     .action(async (name: string, options: { connection?: string; kind?: string }, command: Command) => {
       const all = globals(command);
       const call = await signedIn(all);
-      const { connections } = await call('showCaller', { params: { caller: name } });
-      const connection = options.connection ?? (connections.length === 1 ? connections[0] : undefined);
+      const { connections, connections_total } = await call('showCaller', { params: { caller: name } });
+      const connection = options.connection ?? (connections_total === 1 ? connections[0] : undefined);
       if (connection === undefined)
         throw new UsageError(
           connections.length === 0

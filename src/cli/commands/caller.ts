@@ -1,4 +1,5 @@
 import type { Command } from 'commander';
+import { namesInWords } from '../../api/caller-words.ts';
 import type { Caller, NewKey } from '../../api/callers.ts';
 import type { GlobalOptions } from '../connect.ts';
 import { globals, signedIn } from '../connect.ts';
@@ -26,8 +27,9 @@ const show = (all: GlobalOptions, one: Caller): void =>
     ['Token URL', one.token_url],
     [
       'May use',
-      one.permissions.map((may) => `${may.connection ?? `label ${may.label} (${may.covers.join(', ') || 'nothing carries it'})`}: ${may.says}`).join('\n') ||
-        'nothing yet',
+      one.permissions
+        .map((may) => `${may.connection ?? `label ${may.label} (${namesInWords(may.covers, may.covers_total) || 'nothing carries it'})`}: ${may.says}`)
+        .join('\n') || 'nothing yet',
     ],
     ['Token path', one.token_path],
     ['Redirect URIs', one.redirect_uris.join('\n')],
@@ -98,7 +100,7 @@ export function caller(rk: Command): void {
         items,
         {
           NAME: (one) => one.name,
-          CONNECTIONS: (one) => one.connections.join(', ') || '\u2013',
+          CONNECTIONS: (one) => namesInWords(one.connections, one.connections_total) || '\u2013',
           KEYS: (one) => String(one.keys.filter((key) => key.retired_at === null || Date.parse(key.retired_at) > Date.now()).length),
           'LAST HOUR': (one) =>
             `${one.handouts_last_hour} tokens, ${one.relayed_last_hour} relayed${one.refused_last_hour > 0 ? `, ${one.refused_last_hour} refused` : ''}`,

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { namesInWords, usesUnder } from '../../api/caller-words.ts';
   import type { Caller } from '../../api/callers.ts';
   import { Doing } from '../state/loaded.svelte.ts';
   import { call } from '../state/session.svelte.ts';
@@ -11,7 +12,6 @@
   let asking = $state<string | null>(null);
   let adding = $state(false);
   const doing = new Doing();
-  const used = (names: string[]) => c.uses.filter((use) => names.includes(use.connection) && use.tokens + use.relayed > 0);
   const withdraw = (permission: string) =>
     doing.run(async () => {
       await call('withdrawPermission', { params: { caller: c.name, permission } });
@@ -27,10 +27,10 @@
     <tbody>
       {#each c.permissions as one (one.id)}
         <tr>
-          <td>{#if one.connection}<a class="link" href={`#/connections/${one.connection}`}>{one.connection}</a>{:else}label <code>{one.label}</code><div class="text-sm text-base-content/70">{one.covers.length === 0 ? 'no connection carries it now' : `opens ${one.covers.join(', ')}`}</div>{/if}</td>
+          <td>{#if one.connection}<a class="link" href={`#/connections/${one.connection}`}>{one.connection}</a>{:else}label <code>{one.label}</code><div class="text-sm text-base-content/70">{one.covers.length === 0 ? 'no connection carries it now' : `opens ${namesInWords(one.covers, one.covers_total)}`}</div>{/if}</td>
           <td>{one.says}</td>
           <td class="text-right">
-            {#if asking === one.id}<span class="text-sm">{#each used(one.covers) as use (use.connection)}{use.connection} was used <Moment at={use.last_at} />. {:else}Not used in the last day. {/each}</span><button class="btn btn-xs btn-error" disabled={doing.busy} onclick={() => withdraw(one.id)}>Withdraw it</button> <button class="btn btn-xs" onclick={() => (asking = null)}>Keep it</button>
+            {#if asking === one.id}<span class="text-sm">{#each usesUnder(c, one) as use (use.connection)}{use.connection} was used <Moment at={use.last_at} />. {:else}Not used in the last day. {/each}</span><button class="btn btn-xs btn-error" disabled={doing.busy} onclick={() => withdraw(one.id)}>Withdraw it</button> <button class="btn btn-xs" onclick={() => (asking = null)}>Keep it</button>
             {:else}<button class="btn btn-xs" onclick={() => (asking = one.id)}>Withdraw…</button>{/if}
           </td>
         </tr>

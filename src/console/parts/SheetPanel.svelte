@@ -6,9 +6,11 @@
   import ProblemNote from './ProblemNote.svelte';
 
   /** What to paste where, for each kind of tool, with this caller's values. `version` changes when the caller did. */
-  const { caller, connections, version }: { caller: string; connections: string[]; version: string } = $props();
+  const { caller, connections, total, version }: { caller: string; connections: string[]; total: number; version: string } = $props();
   let wanted = $state('');
-  const connection = $derived(connections.includes(wanted) ? wanted : (connections[0] ?? ''));
+  /** Of many, the first are offered and any can be typed. */
+  const many = $derived(total > connections.length);
+  const connection = $derived(wanted !== '' && (many || connections.includes(wanted)) ? wanted : (connections[0] ?? ''));
   let kind = $state<Sheet['kind'] | null>(null);
   let sheets = $state.raw<Sheet[]>([]);
   let problem = $state.raw<Problem | null>(null);
@@ -27,7 +29,9 @@
 
 {#if connections.length === 0}<p>Permit a connection first; then this says what to paste into the tool.</p>
 {:else}
-  <label class="flex items-center gap-2 mb-2">For the connection <select class="select select-sm w-56" value={connection} onchange={(event) => (wanted = event.currentTarget.value)}>{#each connections as name (name)}<option>{name}</option>{/each}</select></label>
+  {#if many}<label class="flex items-center gap-2 mb-2">For the connection <input class="input input-sm w-56 mono" list="sheet-connections" value={connection} onchange={(event) => (wanted = event.currentTarget.value.trim())} /></label>
+    <datalist id="sheet-connections">{#each connections as name (name)}<option value={name}></option>{/each}</datalist>
+  {:else}<label class="flex items-center gap-2 mb-2">For the connection <select class="select select-sm w-56" value={connection} onchange={(event) => (wanted = event.currentTarget.value)}>{#each connections as name (name)}<option>{name}</option>{/each}</select></label>{/if}
   <ProblemNote {problem} />
   <div class="grid md:grid-cols-[20rem_minmax(0,1fr)] gap-4 max-w-6xl">
     <div role="group" aria-label="Kind of tool">

@@ -1,9 +1,9 @@
 import type { z } from 'zod';
 import type { Permission, Permit } from '../../api/callers.ts';
-import { permissionInWords, type Use } from '../../core/callers/permissions.ts';
+import { permissionInWords, type Permission as Rule, type Use } from '../../core/callers/permissions.ts';
 import { Fault } from '../../core/fault.ts';
 import { recordId } from '../ports.ts';
-import { idBytes } from '../store/database.ts';
+import { idBytes, idText } from '../store/database.ts';
 import type { Row } from '../store/tables.ts';
 import type { Services } from './services.ts';
 
@@ -16,23 +16,73 @@ export async function connectionIdOf(s: Pick<Needs, 'tables'>, name: string): Pr
   return connection.id;
 }
 
-/** Every permission of a caller with what it opens now, those by name first. */
-export async function permissionsOf(s: Pick<Needs, 'database' | 'tables'>, callerId: string): Promise<Permission[]> {
-  const [permissions, covered] = await Promise.all([
-    s.tables.permissions.list({ callerId }, 'id'),
-    s.database.select<{ id: string; name: string }>(
-      `SELECT HEX(p.id) AS id, k.name FROM permissions p JOIN connections k ON k.id = p.connection_id WHERE p.caller_id = $1
-       UNION ALL SELECT HEX(p.id), k.name FROM permissions p JOIN connection_labels l ON l.label = p.label JOIN connections k ON k.id = l.connection_id WHERE p.caller_id = $2 ORDER BY name`,
-      [idBytes(callerId), idBytes(callerId)],
-    ),
+/** A caller may have a hundred thousand connections: lists name the first of them, and say how many there are. */
+const NAMES_SHOWN = 50;
+const OPENED = `(SELECT p.connection_id FROM permissions p WHERE p.caller_id = $1 AND p.connection_id IS NOT NULL
+  UNION SELECT l.connection_id FROM permissions p JOIN connection_labels l ON l.label = p.label WHERE p.caller_id = $2) q`;
+
+/** What a caller may use now, by name or by label: the first by name, and how many. */
+export async function connectionsOf(s: Pick<Needs, 'database'>, callerId: string): Promise<{ names: string[]; total: number }> {
+  const bind = [idBytes(callerId), idBytes(callerId)];
+  const [named, [count]] = await Promise.all([
+    s.database.select<{ name: string }>(`SELECT k.name FROM ${OPENED} JOIN connections k ON k.id = q.connection_id ORDER BY k.name LIMIT ${NAMES_SHOWN}`, bind),
+    s.database.select<{ n: number | bigint }>(`SELECT COUNT(*) AS n FROM ${OPENED}`, bind),
   ]);
-  return permissions
-    .map((one) => {
-      const covers = covered.filter((row) => row.id.toLowerCase() === one.id.replaceAll('-', '')).map((row) => row.name);
-      const rule = { use: one.useAs as Use, methods: (one.methods as string[] | null) ?? [], paths: (one.paths as string[] | null) ?? [], share: one.share };
-      return { id: one.id, connection: one.label === null ? (covers[0] ?? null) : null, label: one.label, ...rule, says: permissionInWords(rule), covers };
-    })
-    .sort((a, b) => Number(a.label !== null) - Number(b.label !== null) || (a.connection ?? a.label ?? '').localeCompare(b.connection ?? b.label ?? ''));
+  return { names: named.map((row) => row.name), total: Number(count?.n ?? 0) };
+}
+
+interface StoredPermission {
+  id: Buffer;
+  connection: string | null;
+  label: string | null;
+  use_as: string;
+  methods: string | null;
+  paths: string | null;
+  share: number | null;
+}
+const RULES = 'p.id, k.name AS connection, p.label, p.use_as, p.methods, p.paths, p.share';
+const ruleOf = (row: StoredPermission): Rule => ({
+  use: row.use_as as Use,
+  methods: JSON.parse(row.methods ?? '[]') as string[],
+  paths: JSON.parse(row.paths ?? '[]') as string[],
+  share: row.share,
+});
+
+/** Every permission of a caller with what it opens now, those by name first. */
+export async function permissionsOf(s: Pick<Needs, 'database'>, callerId: string): Promise<Permission[]> {
+  const rows = await s.database.select<StoredPermission>(
+    `SELECT ${RULES} FROM permissions p LEFT JOIN connections k ON k.id = p.connection_id WHERE p.caller_id = $1 ORDER BY p.label IS NOT NULL, k.name, p.label`,
+    [idBytes(callerId)],
+  );
+  return Promise.all(
+    rows.map(async (row) => {
+      const rule = ruleOf(row);
+      const { names, total } = row.label === null ? { names: row.connection === null ? [] : [row.connection], total: 1 } : await labelled(s, row.label);
+      return {
+        ...{ id: idText(row.id), connection: row.connection, label: row.label, ...rule, methods: [...rule.methods], paths: [...rule.paths] },
+        ...{ says: permissionInWords(rule), covers: names, covers_total: total },
+      };
+    }),
+  );
+}
+
+async function labelled(s: Pick<Needs, 'database'>, label: string): Promise<{ names: string[]; total: number }> {
+  const of = 'FROM connection_labels l JOIN connections k ON k.id = l.connection_id WHERE l.label = $1';
+  const [named, [count]] = await Promise.all([
+    s.database.select<{ name: string }>(`SELECT k.name ${of} ORDER BY k.name LIMIT ${NAMES_SHOWN}`, [label]),
+    s.database.select<{ n: number | bigint }>(`SELECT COUNT(*) AS n ${of}`, [label]),
+  ]);
+  return { names: named.map((row) => row.name), total: Number(count?.n ?? 0) };
+}
+
+/** What a caller may do with one connection, by name and by label. */
+export async function rulesFor(s: Pick<Needs, 'database'>, callerId: string, connectionId: string): Promise<Rule[]> {
+  const rows = await s.database.select<StoredPermission>(
+    `SELECT ${RULES} FROM permissions p LEFT JOIN connections k ON k.id = p.connection_id
+     WHERE p.caller_id = $1 AND (p.connection_id = $2 OR p.label IN (SELECT l.label FROM connection_labels l WHERE l.connection_id = $3)) ORDER BY p.id`,
+    [idBytes(callerId), idBytes(connectionId), idBytes(connectionId)],
+  );
+  return rows.map(ruleOf);
 }
 
 const PLAIN = { label: null, useAs: 'any', methods: [], paths: [], share: null };
@@ -43,11 +93,11 @@ export async function setNamed(s: Needs, callerId: string, names: readonly strin
   const present = (await s.tables.permissions.list({ callerId })).filter(
     (one): one is Row<'permissions'> & { connectionId: string } => one.connectionId !== null,
   );
+  const had = new Set(present.map((one) => one.connectionId));
   await s.database.transaction(async (transaction) => {
     for (const one of present) if (!wanted.has(one.connectionId)) await s.tables.permissions.remove({ id: one.id }, transaction);
     for (const connectionId of wanted)
-      if (!present.some((one) => one.connectionId === connectionId))
-        await s.tables.permissions.insert({ id: recordId(s.ports), callerId, connectionId, ...PLAIN }, transaction);
+      if (!had.has(connectionId)) await s.tables.permissions.insert({ id: recordId(s.ports), callerId, connectionId, ...PLAIN }, transaction);
   });
 }
 
@@ -66,14 +116,15 @@ export async function permit(s: Needs, caller: Row<'callers'>, input: z.output<t
 
 /** @throws {Fault} NOT_FOUND */
 export async function withdraw(s: Needs, caller: Row<'callers'>, id: string, operator: string): Promise<void> {
-  const one = (await permissionsOf(s, caller.id)).find((permission) => permission.id === id);
+  const one = await s.tables.permissions.find({ id, callerId: caller.id });
   if (!one) throw new Fault('NOT_FOUND', { detail: 'The caller has no such permission.' });
+  const connection = one.connectionId === null ? null : await s.tables.connections.find({ id: one.connectionId });
   await s.tables.permissions.remove({ id });
   await s.changes.announce('caller', caller.name);
   s.history.add({
     actor: operator,
     kind: 'permission_withdrawn',
     subject: `caller:${caller.name}`,
-    says: `It may no longer use ${one.connection ?? `what is labelled ${one.label}`}.`,
+    says: `It may no longer use ${connection?.name ?? `what is labelled ${one.label}`}.`,
   });
 }

@@ -1,3 +1,4 @@
+import { LRUCache } from 'lru-cache';
 import type { z } from 'zod';
 import type { Caller, UsageLine, UsageQuery } from '../../api/callers.ts';
 import type { Connection } from '../../api/connections.ts';
@@ -11,34 +12,94 @@ const MINUTE_MS = 60_000;
 const DAY_MS = 86_400_000;
 const MINUTES_SHOWN = 60;
 
+/** The connections named: those that were used last. */
+const USES_SHOWN = 200;
+type Uses = Pick<Caller, 'uses' | 'uses_total'>;
+/** A caller may have half a million minutes a day, and a page asks every few seconds: what took long is kept for ten times as long. */
+const lately = new LRUCache<string, Uses>({ max: 100 });
+const LONG_MS = 150;
+
 /** What a caller did with each connection in the last day: what stops when it ends. */
-export async function usesOf(s: Needs, callerId: string): Promise<Caller['uses']> {
+export async function usesOf(s: Needs, callerId: string): Promise<Uses> {
+  const kept = lately.get(callerId);
+  if (kept) return kept;
+  const startedAt = performance.now();
+  const uses = await readUses(s, callerId);
+  const tookMs = performance.now() - startedAt;
+  if (tookMs > LONG_MS) lately.set(callerId, uses, { ttl: Math.ceil(tookMs * 10) });
+  return uses;
+}
+
+interface UseRow {
+  id: Buffer;
+  name: string;
+  outcome: string;
+  /** The minute, where it is one of the last hour. */
+  recent: Date | null;
+  n: number | string;
+  at: Date;
+  total: number | bigint;
+}
+
+async function readUses(s: Needs, callerId: string): Promise<Uses> {
   const now = s.ports.clock.now();
+  const [caller, dayAgo] = [idBytes(callerId), instantText(now - DAY_MS)];
   // One statement, so that the day and its last minutes tell of the same moment; older minutes come as one row.
-  const day = await s.database.select<{ name: string; outcome: string; recent: Date | null; n: number | string; at: Date }>(
-    `SELECT k.name, u.outcome, IF(u.minute > $1, u.minute, NULL) AS recent, SUM(u.count) AS n, MAX(u.minute) AS at
-     FROM usage_minutes u JOIN connections k ON k.id = u.connection_id WHERE u.caller_id = $2 AND u.minute > $3 GROUP BY k.name, u.outcome, recent`,
-    [instantText(now - MINUTES_SHOWN * MINUTE_MS), idBytes(callerId), instantText(now - DAY_MS)],
+  const rows = await s.database.select<UseRow>(
+    `WITH used AS (SELECT connection_id, MAX(minute) AS last FROM usage_minutes WHERE caller_id = $1 AND minute > $2 GROUP BY connection_id),
+       newest AS (SELECT connection_id FROM used ORDER BY last DESC LIMIT ${USES_SHOWN})
+     SELECT k.id, k.name, u.outcome, IF(u.minute > $3, u.minute, NULL) AS recent, SUM(u.count) AS n, MAX(u.minute) AS at, (SELECT COUNT(*) FROM used) AS total
+     FROM newest w JOIN usage_minutes u ON u.caller_id = $4 AND u.connection_id = w.connection_id AND u.minute > $5 JOIN connections k ON k.id = w.connection_id
+     GROUP BY k.id, k.name, u.outcome, recent`,
+    [caller, dayAgo, instantText(now - MINUTES_SHOWN * MINUTE_MS), caller, dayAgo],
   );
-  return [...new Set(day.map((row) => row.name))].sort().map((connection) => {
-    const its = day.filter((row) => row.name === connection);
-    const of = (...outcomes: string[]) => its.filter((row) => outcomes.includes(row.outcome)).reduce((sum, row) => sum + Number(row.n), 0);
-    const minutes = new Array<number>(MINUTES_SHOWN).fill(0);
-    for (const { recent, n } of its) {
-      if (recent === null) continue;
-      // The minute that runs now may have begun after `now` was read.
-      const at = Math.min(MINUTES_SHOWN - 1 - Math.floor((now - recent.getTime()) / MINUTE_MS), MINUTES_SHOWN - 1);
-      if (at >= 0) minutes[at] = (minutes[at] ?? 0) + Number(n);
-    }
-    return {
-      connection,
-      tokens: of('token'),
-      relayed: of('relayed'),
-      refused: of('refused', 'limited'),
-      last_at: iso(Math.max(...its.map((row) => row.at.getTime()))),
-      minutes,
-    };
-  });
+  const byName = new Map<string, UseRow[]>();
+  for (const row of rows) {
+    const its = byName.get(row.name);
+    if (its) its.push(row);
+    else byName.set(row.name, [row]);
+  }
+  const labels = await labelsUsed(
+    s,
+    caller,
+    [...byName.values()].map((its) => (its[0] as UseRow).id),
+  );
+  const uses = [...byName]
+    .sort(([a], [b]) => (a < b ? -1 : 1))
+    .map(([connection, its]) => {
+      const of = (...outcomes: string[]) => its.filter((row) => outcomes.includes(row.outcome)).reduce((sum, row) => sum + Number(row.n), 0);
+      return {
+        connection,
+        labels: labels.filter((one) => one.connection_id.equals((its[0] as UseRow).id)).map((one) => one.label),
+        tokens: of('token'),
+        relayed: of('relayed'),
+        refused: of('refused', 'limited'),
+        last_at: iso(Math.max(...its.map((row) => row.at.getTime()))),
+        minutes: minutesOf(its, now),
+      };
+    });
+  return { uses, uses_total: Number(rows[0]?.total ?? 0) };
+}
+
+function minutesOf(rows: readonly UseRow[], now: number): number[] {
+  const minutes = new Array<number>(MINUTES_SHOWN).fill(0);
+  for (const { recent, n } of rows) {
+    if (recent === null) continue;
+    // The minute that runs now may have begun after `now` was read.
+    const at = Math.min(MINUTES_SHOWN - 1 - Math.floor((now - recent.getTime()) / MINUTE_MS), MINUTES_SHOWN - 1);
+    if (at >= 0) minutes[at] = (minutes[at] ?? 0) + Number(n);
+  }
+  return minutes;
+}
+
+/** The labels by which a caller may use these connections. */
+async function labelsUsed(s: Needs, caller: Buffer, connections: Buffer[]): Promise<{ connection_id: Buffer; label: string }[]> {
+  if (connections.length === 0) return [];
+  const bind: Bind[] = [caller];
+  return s.database.select(
+    `SELECT l.connection_id, l.label FROM permissions p JOIN connection_labels l ON l.label = p.label WHERE p.caller_id = $1 AND l.connection_id IN (${connections.map((id) => `$${bind.push(id)}`).join(', ')})`,
+    bind,
+  );
 }
 
 /** Uses by caller, connection, minute and outcome, newest first. */

@@ -7,7 +7,7 @@ import { hashKey } from '../handout/caller-directory.ts';
 import { recordId } from '../ports.ts';
 import { idBytes, instantText } from '../store/database.ts';
 import type { Row } from '../store/tables.ts';
-import { connectionIdOf, permissionsOf, permit, setNamed, withdraw } from './caller-permissions.ts';
+import { connectionIdOf, connectionsOf, permissionsOf, permit, setNamed, withdraw } from './caller-permissions.ts';
 import { usesOf } from './caller-uses.ts';
 import { iso, isoOrNull, type Services } from './services.ts';
 
@@ -22,14 +22,10 @@ export async function findCaller(s: Needs, name: string): Promise<Row<'callers'>
   return record;
 }
 
-async function connectionsOf(s: Needs, record: Row<'callers'>): Promise<string[]> {
-  return [...new Set((await permissionsOf(s, record.id)).flatMap((one) => one.covers))].sort();
-}
-
 async function summary(s: Needs, record: Row<'callers'>): Promise<CallerSummary> {
   const [keys, connections, counts, [door]] = await Promise.all([
     s.tables.callerKeys.list({ callerId: record.id }, 'startsAt'),
-    connectionsOf(s, record),
+    connectionsOf(s, record.id),
     s.database.select<{ outcome: string; n: number | bigint | string }>(
       'SELECT outcome, SUM(count) AS n FROM usage_minutes WHERE caller_id = $1 AND minute > $2 GROUP BY outcome',
       [idBytes(record.id), instantText(s.ports.clock.now() - HOUR_MS)],
@@ -43,7 +39,8 @@ async function summary(s: Needs, record: Row<'callers'>): Promise<CallerSummary>
     name: record.name,
     title: record.title,
     caller_id: record.callerId,
-    connections,
+    connections: connections.names,
+    connections_total: connections.total,
     keys: keys.map((key) => ({
       id: key.id,
       label: key.label,
@@ -70,7 +67,7 @@ async function view(s: Needs, record: Row<'callers'>): Promise<Caller> {
   return {
     ...short,
     permissions,
-    uses,
+    ...uses,
     token_path: record.tokenPath,
     redirect_uris: (record.redirectUris as string[] | null) ?? [],
     keeps_no_secret: record.keepsNoSecret,
@@ -144,13 +141,13 @@ async function makeKey(s: Needs, record: Row<'callers'>, label: string, endsAt: 
     lastUsedAt: null,
   });
   await s.changes.announce('caller', record.name);
-  const connections = await connectionsOf(s, record);
+  const { names } = await connectionsOf(s, record.id);
   return {
     caller: record.name,
     caller_id: record.callerId,
     key,
     token_url: tokenUrl(s),
-    resources: connections.map((name) => `${s.settings.publicUrl}/connections/${name}`),
+    resources: names.map((name) => `${s.settings.publicUrl}/connections/${name}`),
   };
 }
 

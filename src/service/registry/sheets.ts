@@ -5,7 +5,7 @@ import { Fault } from '../../core/fault.ts';
 import { isKey } from '../../core/oauth/grant-kinds.ts';
 import { inSession, probeOf, withStaticKey } from '../../core/provider/api.ts';
 import { sessionOf } from '../handout/set-up.ts';
-import { permissionsOf } from './caller-permissions.ts';
+import { connectionsOf, rulesFor } from './caller-permissions.ts';
 import { findCaller } from './callers.ts';
 import { connectionDefinition } from './connection-definition.ts';
 import { findKnown } from './find-connection.ts';
@@ -14,9 +14,8 @@ import type { Services } from './services.ts';
 /** What to paste where, with this caller's values, for one connection. @throws {Fault} NOT_FOUND, NOT_PERMITTED */
 export async function listSheets(s: Services, name: string, connectionName: string): Promise<{ items: z.output<typeof Sheet>[] }> {
   const record = await findCaller(s, name);
-  const all = await permissionsOf(s, record.id);
-  const permissions = all.filter((one) => one.covers.includes(connectionName));
   const one = await findKnown(s, connectionName);
+  const [permissions, opened] = await Promise.all([rulesFor(s, record.id, one.id), connectionsOf(s, record.id)]);
   if (permissions.length === 0)
     throw new Fault('NOT_PERMITTED', {
       detail: `${name} may not use ${connectionName}.`,
@@ -36,7 +35,7 @@ export async function listSheets(s: Services, name: string, connectionName: stri
       tokenPath: record.tokenPath,
       redirectUris: (record.redirectUris as string[] | null) ?? [],
       keepsNoSecret: record.keepsNoSecret,
-      hasOne: new Set(all.flatMap((permission) => permission.covers)).size === 1,
+      hasOne: opened.total === 1,
     },
     {
       name: connectionName,
