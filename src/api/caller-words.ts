@@ -4,6 +4,10 @@ import type { Caller, Permission } from './callers.ts';
 export const usesUnder = (caller: Pick<Caller, 'uses'>, one: Pick<Permission, 'connection' | 'label'>): Caller['uses'] =>
   caller.uses.filter((use) => (one.label === null ? use.connection === one.connection : use.labels.includes(one.label)) && use.tokens + use.relayed > 0);
 
-/** Names in one line; where only the first of many are at hand, how many more there are. */
-export const namesInWords = (names: readonly string[], total: number): string =>
-  total > names.length ? `${names.join(', ')} and ${(total - names.length).toLocaleString('en')} more` : names.join(', ');
+const IN_A_LINE = 8;
+
+/** Names in one line: the first, and how many more there are. */
+export function namesInWords(names: readonly string[], total: number): string {
+  const shown = names.slice(0, IN_A_LINE);
+  return total > shown.length ? `${shown.join(', ')} and ${(total - shown.length).toLocaleString('en')} more` : shown.join(', ');
+}

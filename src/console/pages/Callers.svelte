@@ -38,7 +38,7 @@
 {#if list.value?.items.length === 0}<p class="mb-4">No callers yet. A caller is a program that may use connections: it fetches tokens with an id and a key of its own.</p>
 {:else if list.value}
   <table class="list-table mb-6">
-    <thead><tr><th>Caller</th><th>May use</th><th class="w-24 text-right">Keys in use</th><th class="w-24 text-right">Tokens</th><th class="w-24 text-right">Relayed</th><th class="w-24 text-right">Refused</th><th class="w-28">Last used</th></tr></thead>
+    <thead><tr><th class="w-56">Caller</th><th>May use</th><th class="w-24 text-right">Keys in use</th><th class="w-24 text-right">Tokens</th><th class="w-24 text-right">Relayed</th><th class="w-24 text-right">Refused</th><th class="w-28">Last used</th></tr></thead>
     <tbody>{#each list.value.items as one (one.name)}<tr><td class="font-semibold"><a class="link" href={`#/callers/${one.name}`}>{one.name}</a> <span class="font-normal">{one.title}</span></td><td>{namesInWords(one.connections, one.connections_total) || 'nothing yet'}</td><td class="text-right tabular-nums">{one.keys.filter((key) => !key.retired_at || Date.parse(key.retired_at) > clock.now).length}</td><td class="text-right tabular-nums">{one.handouts_last_hour}</td><td class="text-right tabular-nums">{one.relayed_last_hour}</td><td class={['text-right tabular-nums', one.refused_last_hour > 0 && 'text-warning font-semibold']}>{one.refused_last_hour}</td><td><Moment at={one.last_used_at} none="never" /></td></tr>{/each}</tbody>
   </table>
   <p class="text-sm text-base-content/70 -mt-5 mb-6">Numbers are those of the last hour.</p>

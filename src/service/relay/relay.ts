@@ -98,7 +98,7 @@ export function relayLane(parts: Parts): RelayLane {
     const permission = connection && relayPermission(connection.permissions, method, rest, overriding);
     if (connection && !permission && overriding && relayPermission(connection.permissions, method, rest))
       throw new Fault('NOT_PERMITTED', {
-        detail: `${caller.name} may use certain methods or paths alone, and a header or _method of this call asks for another.`,
+        detail: `${caller.name} is limited to certain methods or paths, and a header or _method of this call asks for another.`,
       });
     if (!connection || !permission)
       throw new Fault('NOT_PERMITTED', { detail: `${caller.name} may not send ${method} ${rest.slice(0, 200)} through ${name.slice(0, 63)}.` });
