@@ -234,7 +234,7 @@ test('a caller sees its own connections, and the calls that somebody saved with 
 });
 
 test('a caller of many connections: lists name the first of them and count the rest; nothing that it may use is left out where it matters', async () => {
-  await call('addCaller', { body: { name: 'fleet' } });
+  const as = await call('addCaller', { body: { name: 'fleet' } });
   const seeder = await openSeeder(databaseUrl, masterKey);
   const now = Date.now();
   const life = { issuedAt: now, expiresAt: now + 3_600_000, nextAt: now + 3_000_000 };
@@ -260,8 +260,17 @@ test('a caller of many connections: lists name the first of them and count the r
   expect((await rk('caller', 'withdraw', 'fleet', 'hull')).err).toContain('Used in the last day: boat-59'); // by its label, though it is not among the first
   expect((await rk('caller', 'sheet', 'fleet', '--connection', 'boat-59', '--kind', 'token_url')).out).toContain('connection:boat-59');
   expect((await call('listSheets', { params: { caller: 'fleet' }, query: { connection: 'boat-59' } })).items.length).toBeGreaterThan(3);
+  // One connection changes: it alone is read again, on each replica within a second, and the others go on.
+  const status = async (name: string, url: string) => (await ask({ scope: `connection:${name}` }, { as, url })).status;
+  for (const { url } of [service, second]) expect(await status('boat-07', url)).toBe(200);
+  await call('pauseConnection', { params: { connection: 'boat-07' } });
+  await call('removeConnection', { params: { connection: 'boat-08' } });
+  for (const { url } of [service, second]) {
+    await eventually(async () => (await status('boat-07', url)) === 400 && (await status('boat-08', url)) === 400, 1_000);
+    expect(await status('boat-09', url)).toBe(200);
+  }
   const { id } = fleet.permissions.find((one) => one.connection === 'boat-03') as { id: string };
-  expect((await call('withdrawPermission', { params: { caller: 'fleet', permission: id } })).permissions.length).toBe(60);
+  expect((await call('withdrawPermission', { params: { caller: 'fleet', permission: id } })).permissions.length).toBe(59);
 });
 
 test('cut off alone: a caller that is removed is refused within a second everywhere, and the others go on', async () => {

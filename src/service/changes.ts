@@ -6,6 +6,7 @@ export type ChangeKind = 'caller' | 'connection' | 'client' | 'provider' | 'inst
 
 /** Tells the other replicas what changed, and hears it from them: a table, polled by time with an overlap, deduplicated. */
 export interface Changes {
+  /** `subject`: the name of the caller, connection, client or provider. */
   announce(kind: ChangeKind, subject: string): Promise<void>;
   onChange(listener: (kind: ChangeKind, subject: string) => void): void;
   /** How long ago the database last answered, in ms. */

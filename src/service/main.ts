@@ -177,9 +177,9 @@ async function joinParts(
     limits: settings.limits,
     ports,
     noteEvidence,
-    noteApiBase: async (id, address) => {
+    noteApiBase: async ({ id, connection }, address) => {
       await tables.grants.change({ id }, { apiBaseUrl: address });
-      await told.announce('connection', id); // callers are told the address with the token
+      await told.announce('connection', connection); // callers are told the address with the token
     },
   });
   openSince = engine.openSince;

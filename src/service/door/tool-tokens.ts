@@ -3,7 +3,6 @@ import { base64url } from '../../core/identifiers.ts';
 import { hashKey, type KnownCaller } from '../handout/caller-directory.ts';
 import { recordId } from '../ports.ts';
 import type { Services } from '../registry/services.ts';
-import { idBytes } from '../store/database.ts';
 import { RELAY_TOKEN_PREFIX } from './door.ts';
 import { endSignIns } from './sign-ins.ts';
 
@@ -148,7 +147,7 @@ export function toolTokens(s: Pick<Services, 'tables' | 'database' | 'history' |
         return;
       }
       await s.database.write('UPDATE door_tokens SET spent_at = UTC_TIMESTAMP(3) WHERE hash = $1 AND spent_at IS NULL', [row.hash]);
-      await s.changes.announce('caller', idBytes(caller.id).toString('hex'));
+      await s.changes.announce('caller', caller.name);
     },
   };
 }

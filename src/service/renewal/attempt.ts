@@ -51,7 +51,7 @@ export interface AttemptParts {
   ports: Ports;
   noteEvidence(grantId: string, evidence: string | null): Promise<void>;
   /** The API's address that an answer named, where it changed. */
-  noteApiBase(grantId: string, address: string): Promise<void>;
+  noteApiBase(grant: { id: string; connection: string }, address: string): Promise<void>;
 }
 
 /** A claim that was not used: why, and for how long. `cause` null: only the slots are full. */
@@ -274,7 +274,7 @@ async function renewed(parts: AttemptParts, held: HeldRow, context: GrantContext
   if (held.row.failures > 0) await parts.noteEvidence(grantId, null);
   const { apiBaseUrl } = tokens;
   if (apiBaseUrl !== undefined && apiBaseUrl !== context.apiBaseUrl && apiBaseAllowed(context.definition, apiBaseUrl))
-    await parts.noteApiBase(grantId, apiBaseUrl);
+    await parts.noteApiBase({ id: grantId, connection: context.connectionName }, apiBaseUrl);
   if (context.clientHealth === 'stopped') await parts.clients.works({ id: context.clientRecordId, name: context.clientName });
   parts.history.add({
     actor: 'service',
