@@ -101,10 +101,13 @@ export function callerDirectory(deps: {
     const names = [...stale.keys()];
     const fresh = await readPermittedOf(database, definitions, idBytes(caller.id), names);
     for (const name of names) {
+      const markedAt = stale.get(name);
+      // Read again since, or changed again while we read: what we hold may be older than what is there.
+      if (markedAt === undefined || markedAt > before) continue;
       const one = fresh.get(name);
       if (one) caller.connections.set(name, one);
       else caller.connections.delete(name);
-      if ((stale.get(name) ?? 0) <= before) stale.delete(name); // what changed meanwhile stays to be read
+      stale.delete(name);
     }
     if (stale.size === 0) kept.stale = null;
     return caller;
