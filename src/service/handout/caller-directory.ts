@@ -109,7 +109,7 @@ export function callerDirectory(deps: {
       else caller.connections.delete(name);
       stale.delete(name);
     }
-    if (stale.size === 0) kept.stale = null;
+    if (stale.size === 0 && kept.stale === stale) kept.stale = null;
     return caller;
   };
   const find = async (callerId: string): Promise<KnownCaller | null> => {
