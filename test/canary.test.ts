@@ -5,7 +5,7 @@ import { afterAll, beforeAll, expect, test } from 'vitest';
 import { makeCertificate } from '../demo/certificate.ts';
 import { openBrowser } from '../demo/chromium.ts';
 import { Browser, playConsent, registerAtStandin } from '../demo/consent.ts';
-import type { ApiClient } from '../src/api/client.ts';
+import { type ApiClient, apiClient } from '../src/api/client.ts';
 import { type Operation, operations } from '../src/api/operations.ts';
 import { type PrivateMariadb, startPrivateMariadb } from '../src/service/database/private-mariadb.ts';
 import { addClient, addConnection, addEelgrass, agree, fetchToken, type StandinUnderTest, startEelgrass, startUnderTest } from './support/harbour.ts';
@@ -40,15 +40,17 @@ afterAll(async () => {
 test('known secrets go in by API, command line, consent and renewal', async () => {
   call = await signIn(service);
   secrets.set('a session token', call.token);
-  const recorded = (await import('../src/api/client.ts')).apiClient({
-    baseUrl: service.url,
-    token: call.token,
-    fetch: async (input, init) => {
-      const response = await fetch(input, init);
-      answers.push(`${JSON.stringify([...response.headers])} ${await response.clone().text()}`);
-      return response;
-    },
-  });
+  const recordedAs = (token: string): ApiClient =>
+    apiClient({
+      baseUrl: service.url,
+      token,
+      fetch: async (input, init) => {
+        const response = await fetch(input, init);
+        answers.push(`${JSON.stringify([...response.headers])} ${await response.clone().text()}`);
+        return response;
+      },
+    });
+  const recorded = recordedAs(call.token);
   const registered = await addEelgrass(call, standin);
   secrets.set('the client secret that works', registered.secret);
   await addConnection(call, 'canary');
@@ -172,7 +174,8 @@ test('known secrets go in by API, command line, consent and renewal', async () =
   await recorded('showConnection', { params: { connection: 'canary-key' } });
   for (const [name, operation] of Object.entries(operations as Record<string, Operation>)) {
     if (operation.method !== 'GET' || name === 'showCertificate' || name === 'showDoorRequest') continue; // those two where there is one to show
-    await recorded(name as 'listClients', {
+    const asked = operation.access === 'caller' ? recordedAs(`${caller_id}.${key}`) : recorded;
+    await asked(name as 'listClients', {
       params: { provider: 'eelgrass', client: 'timetable', connection: 'canary', caller: 'canary', consent: opened.id },
       ...(name === 'listSheets' ? { query: { connection: 'canary' } } : {}),
     });
