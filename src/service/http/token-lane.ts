@@ -77,8 +77,7 @@ export function tokenLane(parts: {
         send(request, response, way, startedAt, malformedRequest(413, 'The body is larger than 16 kB.'), true);
       }
     });
-    request.on('end', () => {
-      if (size > BODY_MOST) return;
+    const answerIt = (): void => {
       const answered = parts.tokenEndpoint[way.endpoint]({
         contentType: request.headers['content-type'],
         authorization: request.headers.authorization,
@@ -91,6 +90,14 @@ export function tokenLane(parts: {
       });
       if (answered instanceof Promise) answered.then((answer) => send(request, response, way, startedAt, answer)).catch(broke);
       else send(request, response, way, startedAt, answered);
+    };
+    request.on('end', () => {
+      if (size > BODY_MOST) return;
+      try {
+        answerIt();
+      } catch (cause) {
+        broke(cause); // thrown out of an event, it would end the process and with it all that others wait for
+      }
     });
     request.on('error', broke);
   };
