@@ -60,7 +60,7 @@ export async function beginLife(parts: ReplicaParts): Promise<Replica> {
     offsetMs: clock.offsetMs(),
     recoveredAt: null,
   });
-  await database.write(`DELETE FROM replicas WHERE seen_at < UTC_TIMESTAMP(3) - INTERVAL ${FORMER_LIVES_KEPT_DAYS} DAY AND life_id <> $1`, [idBytes(lifeId)]);
+  await forgetFormerLives(database);
 
   let isRecovered = false;
   let contactSince = now;
@@ -99,6 +99,13 @@ export async function beginLife(parts: ReplicaParts): Promise<Replica> {
       await database.write(`UPDATE replicas SET ${says} WHERE life_id = $1`, [idBytes(lifeId)]).catch(() => 0); // away: it will look silent by itself
     },
   };
+}
+
+/** Found first, then removed by their ids: a range of `seen_at` would lock against the heartbeats of the living. */
+async function forgetFormerLives(database: Database): Promise<void> {
+  const over = `seen_at < UTC_TIMESTAMP(3) - INTERVAL ${FORMER_LIVES_KEPT_DAYS} DAY`;
+  const former = await database.select<{ life_id: Buffer }>(`SELECT life_id FROM replicas WHERE ${over} LIMIT 1000`);
+  for (const { life_id: lifeId } of former) await database.write(`DELETE FROM replicas WHERE life_id = $1 AND ${over}`, [lifeId]);
 }
 
 /**

@@ -11,7 +11,13 @@ export interface Database {
   /** Runs one INSERT, UPDATE or DELETE; the number of rows changed (both tables of a multi-table UPDATE count). */
   write(sql: string, bind?: Bind[], transaction?: Transaction): Promise<number>;
   run(sql: string): Promise<void>;
+  /** `work` touches nothing but the database: it runs again when the transaction lost a deadlock. */
   transaction<T>(work: (transaction: Transaction) => Promise<T>): Promise<T>;
+  /**
+   * Does one piece of `work` through Sequelize: errors leave as Faults, and what lost a deadlock is run again, unless it is part of
+   * a `transaction`, which was rolled back whole and runs again as a whole.
+   */
+  guarded<T>(work: () => Promise<T>, transaction?: Transaction): Promise<T>;
   close(): Promise<void>;
 }
 
@@ -22,6 +28,10 @@ export interface Database {
 const SQL_MODE = 'STRICT_ALL_TABLES,NO_ZERO_DATE,NO_ZERO_IN_DATE,ERROR_FOR_DIVISION_BY_ZERO,NO_ENGINE_SUBSTITUTION,SIMULTANEOUS_ASSIGNMENT';
 const QUERY_LIMIT_MS = 5_000;
 const POOL_IDLE_MS = 15_000;
+
+/** InnoDB ends a deadlock by rolling one side back whole; Galera says a conflict between nodes in the same words. */
+const DEADLOCK = 1213;
+const DEADLOCK_RUNS = 5;
 
 /** A node that failed is left for the next one at most this often: many statements notice the same failure. */
 const ROTATE_EVERY_MS = 1_000;
@@ -77,19 +87,31 @@ export function openDatabase(url: string, poolSize = 16, nodes: readonly string[
       },
     },
   });
-  const guarded = async <T>(work: () => Promise<T>): Promise<T> => {
+  const once = async <T>(work: () => Promise<T>): Promise<T> => {
     try {
       return await work();
     } catch (error) {
       const fault = scrub(error);
-      if (fault instanceof Fault && fault.code === 'DATABASE_AWAY') rotate();
+      if (fault instanceof Fault && fault.code === 'DATABASE_AWAY' && !lostDeadlock(fault)) rotate();
       throw fault;
+    }
+  };
+  const guarded = async <T>(work: () => Promise<T>, transaction?: Transaction): Promise<T> => {
+    for (let run = 1; ; run += 1) {
+      try {
+        return await once(work);
+      } catch (fault) {
+        if (transaction || run === DEADLOCK_RUNS || !lostDeadlock(fault)) throw fault;
+      }
     }
   };
   return {
     sequelize,
     select: (sql, bind, transaction) =>
-      guarded(() => sequelize.query(sql, { type: QueryTypes.SELECT, ...(bind ? { bind } : {}), ...(transaction ? { transaction } : {}) })) as Promise<never>,
+      guarded(
+        () => sequelize.query(sql, { type: QueryTypes.SELECT, ...(bind ? { bind } : {}), ...(transaction ? { transaction } : {}) }),
+        transaction,
+      ) as Promise<never>,
     write: (sql, bind, transaction) =>
       guarded(async () => {
         const [, changed] = (await sequelize.query(sql, {
@@ -98,26 +120,29 @@ export function openDatabase(url: string, poolSize = 16, nodes: readonly string[
           ...(transaction ? { transaction } : {}),
         })) as unknown as [unknown, number];
         return changed;
-      }),
+      }, transaction),
     run: (sql) => guarded(async () => void (await sequelize.query(sql, { type: QueryTypes.UPDATE }))),
     transaction: (work) => guarded(() => sequelize.transaction(work)),
+    guarded,
     close: () => sequelize.close(),
   };
 }
 
 /** Duplicate keys, lost connections and the rest, as Faults that carry no parameter and no SQL. */
-export function scrub(error: unknown): unknown {
+function scrub(error: unknown): unknown {
   if (error instanceof Fault) return error;
   if (error instanceof UniqueConstraintError) return new Fault('NAME_TAKEN');
   if (error instanceof ConnectionError) return new Fault('DATABASE_AWAY', { detail: `${error.name}.` });
   if (error instanceof DatabaseError) {
     const { code, errno } = error.original as { code?: string; errno?: number };
     const detail = `${code ?? 'error'} ${errno ?? ''}`.trim();
-    return new Fault(isConnectionLost(code, errno) ? 'DATABASE_AWAY' : 'INTERNAL', { detail: `Database: ${detail}.` });
+    return new Fault(isConnectionLost(code, errno) ? 'DATABASE_AWAY' : 'INTERNAL', { detail: `Database: ${detail}.`, cause: { errno } });
   }
   if (error instanceof Error && 'sql' in error) return new Fault('DATABASE_AWAY', { detail: `${error.name}.` });
   return error;
 }
+
+const lostDeadlock = (fault: unknown): boolean => fault instanceof Fault && (fault.cause as { errno?: number } | undefined)?.errno === DEADLOCK;
 
 /** Codes of the driver (ER_SOCKET…, 45xxx), of the server going down (1053, 1047, 1927, 1969, 2006, 2013), of lock waits (1205, 1213). */
 const isConnectionLost = (code: string | undefined, errno: number | undefined): boolean =>

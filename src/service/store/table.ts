@@ -1,5 +1,5 @@
 import { DataTypes, type Model, type ModelStatic, Op, type Transaction, type WhereOptions } from 'sequelize';
-import { type Database, idBytes, idText, scrub } from './database.ts';
+import { type Database, idBytes, idText } from './database.ts';
 
 /**
  * The ordinary tables, each a Sequelize model behind five plain verbs. Here, and only here, bytes become ids, `Date` becomes
@@ -60,25 +60,20 @@ export function defineTable<const C extends Columns>(database: Database, name: s
     return Object.fromEntries(Object.entries(columns).map(([column, kind]) => [column, load(kind, raw[column])])) as Row;
   };
   const where = (row: Partial<Row>) => toStored(row) as WhereOptions;
-  const guarded = async <T>(work: () => Promise<T>): Promise<T> => {
-    try {
-      return await work();
-    } catch (error) {
-      throw scrub(error);
-    }
-  };
+  const { guarded } = database;
   const within = (transaction?: Transaction) => (transaction ? { transaction } : {});
   return {
-    insert: (row, transaction) => guarded(async () => void (await model.create(toStored(row), within(transaction)))),
+    insert: (row, transaction) => guarded(async () => void (await model.create(toStored(row), within(transaction))), transaction),
     find: (match, transaction) =>
       guarded(async () => {
         const found = await model.findOne({ where: where(match), ...within(transaction) });
         return found ? toRow(found) : null;
-      }),
+      }, transaction),
     list: (match = {}, orderBy) =>
       guarded(async () => (await model.findAll({ where: where(match), ...(orderBy ? { order: [[orderBy, 'ASC']] } : {}) })).map(toRow)),
-    change: (match, set, transaction) => guarded(async () => (await model.update(toStored(set), { where: where(match), ...within(transaction) }))[0]),
-    remove: (match, transaction) => guarded(() => model.destroy({ where: where(match), ...within(transaction) })),
+    change: (match, set, transaction) =>
+      guarded(async () => (await model.update(toStored(set), { where: where(match), ...within(transaction) }))[0], transaction),
+    remove: (match, transaction) => guarded(() => model.destroy({ where: where(match), ...within(transaction) }), transaction),
   };
 }
 

@@ -1,0 +1,111 @@
+import { randomUUID } from 'node:crypto';
+import { afterAll, beforeAll, beforeEach, expect, test } from 'vitest';
+import { DEFAULT_LIMITS } from '../src/core/renewal/limits.ts';
+import { beginLife } from '../src/service/replica.ts';
+import { type Database, idText, openDatabase } from '../src/service/store/database.ts';
+import { migrate } from '../src/service/store/migrations.ts';
+import { openTables } from '../src/service/store/tables.ts';
+import { newDatabase } from './support/new-database.ts';
+
+let database: Database = null as never;
+beforeAll(async () => {
+  database = openDatabase(await newDatabase(), 8);
+  await migrate(database, randomUUID());
+  await database.run('CREATE TABLE counts (id INT PRIMARY KEY, n INT NOT NULL)');
+});
+afterAll(() => database.close());
+beforeEach(async () => {
+  await database.run('DELETE FROM counts');
+  await database.run('INSERT INTO counts VALUES (1, 0), (2, 0)');
+});
+
+const counts = async () => (await database.select<{ n: number }>('SELECT n FROM counts ORDER BY id')).map((row) => row.n);
+/** Whether nobody has locked the row. */
+const free = async (id: number) => (await database.select('SELECT id FROM counts WHERE id = $1 FOR UPDATE SKIP LOCKED', [id])).length === 1;
+
+/** Everybody who comes waits for the others; whoever comes again goes on at once. */
+function meeting(of: number): (who: number) => Promise<void> {
+  const here = new Set<number>();
+  let [open, opened] = [() => {}, Promise.resolve()];
+  opened = new Promise((resolve) => {
+    open = resolve;
+  });
+  return async (who) => {
+    here.add(who);
+    if (here.size === of) open();
+    await opened;
+  };
+}
+
+test('two transactions that lock each other: both are done, each once', async () => {
+  const met = meeting(2);
+  const runs = [0, 0];
+  const both = [1, 2].map((first, who) =>
+    database.transaction(async (transaction) => {
+      runs[who] = (runs[who] ?? 0) + 1;
+      await database.write('UPDATE counts SET n = n + 1 WHERE id = $1', [first], transaction);
+      await met(who);
+      await database.write('UPDATE counts SET n = n + 1 WHERE id = $1', [3 - first], transaction);
+      return who;
+    }),
+  );
+  expect(await Promise.all(both)).toEqual([0, 1]);
+  expect(await counts()).toEqual([2, 2]);
+  expect(runs.sort()).toEqual([1, 2]);
+});
+
+// InnoDB rolls back whoever has changed less.
+for (const { loser, heavy } of [
+  { loser: 'transaction', heavy: 0 },
+  { loser: 'statement', heavy: 50 },
+])
+  test(`a statement alone and a transaction that lock each other, the ${loser} loses: both are done, each once`, async () => {
+    let [runs, alone]: [number, Promise<number> | null] = [0, null];
+    await database.transaction(async (transaction) => {
+      runs += 1;
+      for (let id = 3; id < 3 + heavy; id += 1) await database.write('INSERT INTO counts VALUES ($1, 0)', [id], transaction);
+      await database.write('UPDATE counts SET n = n + 1 WHERE id = 2', [], transaction);
+      alone ??= database.write('UPDATE counts SET n = n + 10 WHERE id IN (1, 2)');
+      if (runs === 1) await expect.poll(() => free(1), { timeout: 10_000 }).toBe(false); // it holds the first row and waits for the second
+      await database.write('UPDATE counts SET n = n + 1 WHERE id = 1', [], transaction);
+    });
+    expect(await alone).toBe(2);
+    expect((await counts()).slice(0, 2)).toEqual([11, 11]);
+    expect(runs).toBe(loser === 'transaction' ? 2 : 1);
+  });
+
+test('a new life of a replica forgets the lives of more than a week ago, and no other, while the living write their heartbeats', async () => {
+  const tables = openTables(database);
+  const life = (daysAgo: number, at = Date.now() - daysAgo * 86_400_000) => ({
+    lifeId: randomUUID(),
+    instanceId: randomUUID(),
+    incarnation: 1,
+    roles: 'web,renewal',
+    startedAt: at,
+    seenAt: at,
+    openSince: null,
+    offsetMs: 0,
+    recoveredAt: null,
+  });
+  const [long, week, day] = [life(8), life(6), life(1)];
+  for (const one of [long, week, day]) await tables.replicas.insert(one);
+  const ports = { log: { error: () => {}, warn: () => {}, info: () => {}, debug: () => {} } };
+  const clock = { now: () => Date.now(), sleep: async () => {}, offsetMs: () => 0, stop: () => {} };
+  const lives = [];
+  for (let n = 0; n < 12; n += 1)
+    lives.push(
+      await beginLife({
+        database,
+        tables,
+        clock: clock as never,
+        limits: { ...DEFAULT_LIMITS, heartbeatMs: 20 },
+        ports: ports as never,
+        instanceId: randomUUID(),
+        lifeId: randomUUID(),
+        openSince: () => null,
+      }),
+    );
+  for (const one of lives) await one.stop(true);
+  const left = (await database.select<{ life_id: Buffer }>('SELECT life_id FROM replicas')).map((row) => idText(row.life_id));
+  expect(left.sort()).toEqual([week.lifeId, day.lifeId, ...lives.map((one) => one.lifeId)].sort());
+});
