@@ -1,4 +1,5 @@
 import { existsSync, readFileSync } from 'node:fs';
+import { connect } from 'node:net';
 import { join } from 'node:path';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { type ApiClient, apiClient } from '../src/api/client.ts';
@@ -9,6 +10,7 @@ import { PASSWORD, type ServiceUnderTest, signIn, startService } from './support
 
 let [service, standin, call]: [ServiceUnderTest, StandinUnderTest, ApiClient & { token: string }] = [] as never;
 let caller: { caller_id: string; key: string };
+const BODY_SECONDS = 3;
 const send = (path: string, init: RequestInit = {}) => fetch(`${service.url}${path}`, { redirect: 'manual', ...init });
 const json = (body: unknown, headers: Record<string, string> = {}): RequestInit => ({
   method: 'POST',
@@ -18,7 +20,7 @@ const json = (body: unknown, headers: Record<string, string> = {}): RequestInit 
 
 beforeAll(async () => {
   standin = await startEelgrass(3600);
-  service = await startService({ databaseUrl: await newDatabase() });
+  service = await startService({ databaseUrl: await newDatabase(), environment: { RUSTY_KETTLE_BODY_SECONDS: String(BODY_SECONDS) } });
 });
 afterAll(async () => {
   await service?.stop();
@@ -225,4 +227,54 @@ test('pages and answers carry the headers that keep other sites out', async () =
   expect(page.headers.get('referrer-policy')).toBe('no-referrer');
   expect(page.headers.get('x-powered-by')).toBeNull();
   expect(existsSync(join(service.folder, 'master.key'))).toBe(false); // given by setting: not written down
+});
+
+/** Sends text over a bare socket, then `more` every 200 ms; what came back by the time the other side closed, and after how long. */
+function bare(text: string, more = ''): Promise<{ answer: string; seconds: number }> {
+  const startedAt = performance.now();
+  return new Promise((resolve) => {
+    const socket = connect(Number(new URL(service.url).port), '127.0.0.1');
+    let answer = '';
+    const drip = setInterval(() => void (more && socket.write(more)), 200);
+    socket.on('data', (piece) => {
+      answer += piece;
+    });
+    socket.on('error', () => undefined); // closed while we write
+    socket.on('close', () => {
+      clearInterval(drip);
+      resolve({ answer, seconds: (performance.now() - startedAt) / 1000 });
+    });
+    socket.write(text);
+  });
+}
+const unfinished = (path: string, type: string, body: string) =>
+  `POST ${path} HTTP/1.1\r\nhost: 127.0.0.1\r\ncontent-type: ${type}\r\ncontent-length: 5000\r\n\r\n${body}`;
+
+test('a body that does not come to its end is waited for as long as is set, said to be late, and holds no connection open', async () => {
+  const [silent, dripping, json, unread] = await Promise.all([
+    bare(unfinished('/oauth/token', 'application/x-www-form-urlencoded', 'grant_type=client_credentials')),
+    bare(unfinished('/oauth/token', 'application/x-www-form-urlencoded', 'grant_type='), 'x'),
+    bare(unfinished('/api/v1/session', 'application/json', '{"name":')),
+    bare(unfinished('/api/v1/nothing', 'application/json', '')),
+  ]);
+  for (const one of [silent, dripping, json]) {
+    expect(one.answer).toMatch(/^HTTP\/1.1 408 /);
+    expect(one.seconds).toBeGreaterThan(BODY_SECONDS - 0.5);
+  }
+  for (const one of [silent, dripping]) expect(one.answer).toContain('"error":"invalid_request"');
+  expect(json.answer).toContain('"code":"INPUT_SLOW"');
+  expect(unread.seconds).toBeLessThan(60); // Node itself would keep it for 75 s
+  expect(unread.answer).toMatch(/^HTTP\/1.1 404 /); // answered at once; its connection ends all the same
+  expect((await send('/healthz')).status).toBe(200);
+});
+
+test('a body that breaks off is the sender\u2019s fault and no error of ours', async () => {
+  await new Promise<void>((resolve) => {
+    const socket = connect(Number(new URL(service.url).port), '127.0.0.1', () => {
+      socket.write(unfinished('/api/v1/session', 'application/json', '{"name":'), () => setTimeout(() => socket.destroy(), 300));
+    });
+    socket.on('close', () => resolve());
+  });
+  await send('/healthz');
+  expect(service.output()).not.toContain('request failed');
 });

@@ -10,6 +10,13 @@ export const FAULTS = {
     says: 'The request body is larger than this service takes.',
     remedy: 'Send at most 256 kB (6 MB where a document is drafted from).',
   },
+  INPUT_SLOW: {
+    status: 408,
+    retry: true,
+    says: 'The request body was too long on its way.',
+    remedy: 'Send it again over a line that carries it within the time that RUSTY_KETTLE_BODY_SECONDS allows.',
+  },
+  INPUT_CUT: { status: 400, retry: true, says: 'The request body ended before its announced length.', remedy: 'Send it again, whole.' },
   CONTENT_TYPE_WRONG: {
     status: 415,
     retry: false,

@@ -1,9 +1,6 @@
 import { randomBytes } from 'node:crypto';
 import { readFileSync } from 'node:fs';
-import { createServer } from 'node:http';
-import { fileURLToPath } from 'node:url';
 import { type Logger, pino } from 'pino';
-import { Fault } from '../core/fault.ts';
 import { newRecordId } from '../core/identifiers.ts';
 import type { Send } from '../core/oauth/wire.ts';
 import { DEFAULT_LANES, lanes } from '../core/renewal/lanes.ts';
@@ -15,30 +12,19 @@ import { resumeFirst } from './consent/grants.ts';
 import { type DataFolder, openDataFolder } from './database/data-folder.ts';
 import { databaseClock } from './database/database-clock.ts';
 import { type PrivateMariadb, startPrivateMariadb } from './database/private-mariadb.ts';
-import { door, relayTokens } from './door/door.ts';
-import { toolTokens } from './door/tool-tokens.ts';
 import { apiSessions } from './handout/api-sessions.ts';
 import { apiTokens } from './handout/api-token.ts';
-import { callerCheck } from './handout/caller-check.ts';
-import { callerDirectory } from './handout/caller-directory.ts';
 import { handout } from './handout/handout.ts';
-import { tokenEndpoint } from './handout/token-endpoint.ts';
 import { usage } from './handout/usage.ts';
-import { whoCalls } from './handout/who-calls.ts';
 import { history } from './history.ts';
-import { app } from './http/app.ts';
-import { handlers } from './http/handlers.ts';
-import { sessions } from './http/sessions.ts';
-import { addressReader, tokenLane } from './http/token-lane.ts';
+import { listen, openFront } from './http/front.ts';
 import { outgoing } from './outgoing/send.ts';
 import { type Ports, random } from './ports.ts';
 import { watchApprovals } from './registry/approvals.ts';
-import { publicKeys } from './registry/client-certificates.ts';
 import { operators } from './registry/operators.ts';
 import { keepRevoking } from './registry/revoke.ts';
 import type { Services } from './registry/services.ts';
 import { quotas } from './relay/quotas.ts';
-import { relayLane } from './relay/relay.ts';
 import { answerKeeper } from './renewal/answer-keeper.ts';
 import { clientHealth } from './renewal/client-health.ts';
 import { clientSecrets } from './renewal/client-secrets.ts';
@@ -71,8 +57,6 @@ export interface RunningService {
 
 const STOP_UNSAVED_MS = 10 * 60_000;
 const STOP_IDLE_MS = 30_000;
-/** Blind to the database for longer than this: not ready. */
-const BLIND_MS = 1_500;
 
 const PACKAGE = JSON.parse(readFileSync(new URL('../../package.json', import.meta.url), 'utf8')) as { version: string };
 
@@ -216,7 +200,6 @@ async function joinParts(
   const counts = usage({ database, ports });
   const people = operators(services);
   const agreed = consents(services);
-  const cookies = sessions(people, publicUrl);
 
   const recovery = (): Omit<RecoveryParts, 'spill' | 'instanceId'> => ({
     store: renewals,
@@ -238,54 +221,8 @@ async function joinParts(
     keepRevoking(services, stopping.signal),
   ];
 
-  const known = callerDirectory({ database, changes: told, definitions: definitionsInUse, ports });
-  const check = callerCheck(known);
-  const asked = whoCalls(check);
-  const tooBlind = () => told.blindMs() > settings.blindLimitMs;
-  const addressOf = addressReader(settings.trustedProxies);
-  const atTheDoor = door(services, known);
-  const lookAtTokens = tokenLane({
-    tokenEndpoint: tokenEndpoint({ publicUrl, callers: known, check, tokens, tools: toolTokens(services), usage: counts, tooBlind, ports }),
-    hasTokenPath: known.hasTokenPath,
-    addressOf,
-    log,
-  });
-  const relayCalls = relayLane({
-    publicUrl,
-    callers: known,
-    whoCalls: asked,
-    relayTokens: relayTokens(services),
-    tokens,
-    quotas: shares,
-    usage: counts,
-    dispatcher: out.dispatcher,
-    tooBlind,
-    addressOf,
-    waitMs: settings.relayWaitMs,
-    mostMs: settings.relayMostMs,
-    privateHosts: settings.privateHosts,
-    ports,
-  });
-  const everythingElse = app({
-    publicUrl,
-    trustedProxies: settings.trustedProxies,
-    log,
-    handlers: handlers(services, people, agreed, atTheDoor),
-    sessions: cookies,
-    consents: agreed,
-    door: atTheDoor,
-    whoCalls: asked,
-    publicKeys: (provider, client) => publicKeys(services, provider, client),
-    notReady: () => (told.blindMs() > BLIND_MS ? 'The database has not answered lately.' : null),
-    consoleFolder: fileURLToPath(new URL('../../dist/console', import.meta.url)),
-  });
-  const server = createServer(
-    (request, response) => void (lookAtTokens(request, response) || relayCalls(request, response) || everythingElse(request, response)),
-  );
-  // What is relayed may be long on its way. Everything else is small and held back by limits of size; slow or not, it is bounded too.
-  server.requestTimeout = settings.relayMostMs;
-  // Node's 5 s are shorter than what proxies and client pools keep: a request sent just as we close a socket would be lost to the caller.
-  server.keepAliveTimeout = 75_000;
+  const front = openFront({ services, usage: counts, operators: people, consents: agreed, dispatcher: out.dispatcher });
+  const { server } = front;
   const firstOperatorFile = await offerFirstOperator(people, folder, publicUrl); // before anybody can ask whether it is there
   await listen(server, settings);
   log.info({ publicUrl, incarnation: replica.incarnation, database: own ? 'private' : 'given' }, 'ready');
@@ -302,6 +239,7 @@ async function joinParts(
     for (const endsAt = Date.now() + STOP_UNSAVED_MS; keeper.unsaved() > 0 && Date.now() < endsAt; ) await new Promise((resolve) => setTimeout(resolve, 100));
     server.closeAllConnections();
     await closed;
+    front.stop();
     told.stop();
     clock.stop();
     await Promise.all([counts.stop(), past.stop(), wire.stop(), sealer.stop()]);
@@ -314,19 +252,6 @@ async function joinParts(
   };
   return { publicUrl, firstOperatorFile, stop: () => (stopped ??= stop()) };
 }
-
-const listen = (server: ReturnType<typeof createServer>, settings: Settings): Promise<void> =>
-  new Promise((resolve, reject) => {
-    server.once('error', (error: NodeJS.ErrnoException) =>
-      reject(
-        new Fault('SETTING_INVALID', {
-          detail: `Cannot listen on ${settings.host}:${settings.port} (${error.code ?? 'unknown'}).`,
-          remedy: 'Stop what uses the port, or choose another with RUSTY_KETTLE_PORT.',
-        }),
-      ),
-    );
-    server.listen(settings.port, settings.host, () => resolve());
-  });
 
 const within = async (ms: number, work: Promise<unknown>): Promise<void> => {
   let timer: NodeJS.Timeout | undefined;

@@ -35,6 +35,8 @@ export interface Settings {
   approvalCheckMs: number;
   /** Prove one renewal right after a consent, where a lost answer would cost nothing. */
   proveRenewal: boolean;
+  /** How long a request's body may be on its way, of all but what is relayed. */
+  bodyMs: number;
   /** The longest wait for an answer of an API, and for all of it, of what is relayed. */
   relayWaitMs: number;
   relayMostMs: number;
@@ -74,6 +76,7 @@ const Environment = z.object({
   RUSTY_KETTLE_BLIND_SECONDS: wholeNumber(0, 3_600).default(300),
   RUSTY_KETTLE_APPROVAL_CHECK_SECONDS: wholeNumber(2, 86_400).default(3_600),
   RUSTY_KETTLE_PROVE_RENEWAL: z.enum(['on', 'off']).default('on'),
+  RUSTY_KETTLE_BODY_SECONDS: wholeNumber(1, 600).default(30),
   RUSTY_KETTLE_RELAY_WAIT_SECONDS: wholeNumber(1, 600).default(60),
   RUSTY_KETTLE_RELAY_MOST_SECONDS: wholeNumber(1, 86_400).default(900),
   RUSTY_KETTLE_DEADLINE_MS: wholeNumber(200, 60_000).default(DEFAULT_LIMITS.deadlineMs),
@@ -117,6 +120,7 @@ export function readSettings(environment: NodeJS.ProcessEnv): Settings {
     clientConcurrency: e.RUSTY_KETTLE_CLIENT_CONCURRENCY,
     blindLimitMs: Math.max(e.RUSTY_KETTLE_BLIND_SECONDS * 1000, LEAST_BLIND_MS),
     approvalCheckMs: e.RUSTY_KETTLE_APPROVAL_CHECK_SECONDS * 1000,
+    bodyMs: e.RUSTY_KETTLE_BODY_SECONDS * 1000,
     relayWaitMs: e.RUSTY_KETTLE_RELAY_WAIT_SECONDS * 1000,
     relayMostMs: e.RUSTY_KETTLE_RELAY_MOST_SECONDS * 1000,
     proxy: readProxy(environment),

@@ -10,6 +10,7 @@ import { CONSENT_COOKIE_SECONDS, type Consents, consentCookieName } from '../con
 import { DOOR_COOKIE_SECONDS, type Door, doorCookieName } from '../door/door.ts';
 import type { WhoCalls } from '../handout/who-calls.ts';
 import { apiRouter } from './api-router.ts';
+import type { BodyDeadline } from './body-deadline.ts';
 import { errorPage } from './error-page.ts';
 import type { Handlers } from './handlers.ts';
 import { errorHandler, requestIdOf } from './problems.ts';
@@ -18,6 +19,7 @@ import type { Sessions } from './sessions.ts';
 export interface AppParts {
   publicUrl: string;
   trustedProxies: number;
+  bodies: BodyDeadline;
   log: Logger;
   handlers: Handlers;
   sessions: Sessions;
@@ -72,6 +74,12 @@ export function app(parts: AppParts): Express {
         'request',
       );
     });
+    if (request.headers['content-length'] !== undefined || request.headers['transfer-encoding'] !== undefined)
+      parts.bodies.watch(request, () => {
+        if (response.headersSent) return void request.socket.destroy(); // a response that is over no longer knows its socket
+        response.setHeader('connection', 'close'); // what was not read would be taken for the next request
+        next(new Fault('INPUT_SLOW'));
+      });
     next();
   });
 

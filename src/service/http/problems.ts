@@ -22,6 +22,7 @@ function fromParser(error: unknown): Fault | null {
   const type = (error as { type?: unknown }).type;
   if (type === 'entity.too.large') return new Fault('INPUT_TOO_LARGE');
   if (type === 'entity.parse.failed') return new Fault('INPUT_INVALID', { detail: 'The body is not JSON.' });
+  if (type === 'request.aborted' || type === 'request.size.invalid') return new Fault('INPUT_CUT');
   if (type === 'encoding.unsupported' || type === 'charset.unsupported') return new Fault('CONTENT_TYPE_WRONG');
   if (error instanceof URIError) return new Fault('INPUT_INVALID', { detail: 'The address is not well encoded.' });
   return null;

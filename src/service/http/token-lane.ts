@@ -4,6 +4,7 @@ import type { Logger } from 'pino';
 import proxyAddress from 'proxy-addr';
 import { malformedRequest, type OAuthAnswer } from '../handout/oauth-answer.ts';
 import type { TokenEndpoint } from '../handout/token-endpoint.ts';
+import type { BodyDeadline } from './body-deadline.ts';
 
 /** The token and revocation endpoints ahead of Express, which would cost four fifths of what it can serve. True: the request is taken. */
 export type TokenLane = (request: IncomingMessage, response: ServerResponse) => boolean;
@@ -30,9 +31,10 @@ export function tokenLane(parts: {
   /** Whether a caller has this further token path. */
   hasTokenPath(path: string): boolean;
   addressOf(request: IncomingMessage): string;
+  bodies: BodyDeadline;
   log: Logger;
 }): TokenLane {
-  const { log, addressOf } = parts;
+  const { log, addressOf, bodies } = parts;
   const wayOf = (path: string): Way | null => {
     if (path.startsWith(TOKEN)) {
       const rest = path.slice(TOKEN.length);
@@ -59,7 +61,7 @@ export function tokenLane(parts: {
     if (!log.isLevelEnabled(level)) return;
     log[level]({ requestId, method: request.method, route: way.endpoint, status: answer.status, ms: Date.now() - startedAt }, 'request');
   };
-  /** Events, not promises: those cost a tenth of the lane. The server's request time limit bounds how long a body may take. */
+  /** Events, not promises: those cost a tenth of the lane. */
   const serve = (request: IncomingMessage, response: ServerResponse, way: Way, query: string): void => {
     const startedAt = Date.now();
     if (request.method !== 'POST') return send(request, response, way, startedAt, allowPost(malformedRequest(405, 'Send a POST.')));
@@ -67,6 +69,10 @@ export function tokenLane(parts: {
       if (cause) log.debug({ cause: cause instanceof Error ? cause.message : 'unknown' }, 'a token request broke off');
       if (!response.writableEnded) response.destroy();
     };
+    bodies.watch(request, () => {
+      if (response.headersSent) request.socket.destroy();
+      else send(request, response, way, startedAt, malformedRequest(408, 'The body was too long on its way.'), true);
+    });
     const pieces: Buffer[] = [];
     let size = 0;
     request.on('data', (piece: Buffer) => {
@@ -92,7 +98,8 @@ export function tokenLane(parts: {
       else send(request, response, way, startedAt, answered);
     };
     request.on('end', () => {
-      if (size > BODY_MOST) return;
+      bodies.done(request);
+      if (response.headersSent) return;
       try {
         answerIt();
       } catch (cause) {

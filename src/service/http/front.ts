@@ -1,0 +1,106 @@
+import { createServer, type Server } from 'node:http';
+import { fileURLToPath } from 'node:url';
+import type { Dispatcher } from 'undici';
+import { Fault } from '../../core/fault.ts';
+import type { Consents } from '../consent/consents.ts';
+import { door, relayTokens } from '../door/door.ts';
+import { toolTokens } from '../door/tool-tokens.ts';
+import { callerCheck } from '../handout/caller-check.ts';
+import { callerDirectory } from '../handout/caller-directory.ts';
+import { tokenEndpoint } from '../handout/token-endpoint.ts';
+import type { Usage } from '../handout/usage.ts';
+import { whoCalls } from '../handout/who-calls.ts';
+import { publicKeys } from '../registry/client-certificates.ts';
+import type { Operators } from '../registry/operators.ts';
+import type { Services } from '../registry/services.ts';
+import { relayLane } from '../relay/relay.ts';
+import type { Settings } from '../settings.ts';
+import { app } from './app.ts';
+import { bodyDeadline } from './body-deadline.ts';
+import { handlers } from './handlers.ts';
+import { sessions } from './sessions.ts';
+import { addressReader, tokenLane } from './token-lane.ts';
+
+/** Blind to the database for longer than this: not ready. */
+const BLIND_MS = 1_500;
+
+export interface FrontParts {
+  services: Services;
+  usage: Usage;
+  operators: Operators;
+  consents: Consents;
+  dispatcher: Dispatcher;
+}
+
+/** Everything that answers HTTP, joined: the two fast lanes, then Express with all else. It does not listen yet. */
+export function openFront(parts: FrontParts): { server: Server; stop(): void } {
+  const { services, usage } = parts;
+  const { settings, database, ports, changes, quotas, apiTokens: tokens } = services;
+  const { publicUrl } = settings;
+  const known = callerDirectory({ database, changes, definitions: services.definitions, ports });
+  const check = callerCheck(known);
+  const asked = whoCalls(check);
+  const tooBlind = () => changes.blindMs() > settings.blindLimitMs;
+  const addressOf = addressReader(settings.trustedProxies);
+  const bodies = bodyDeadline(settings.bodyMs);
+  const atTheDoor = door(services, known);
+  const lookAtTokens = tokenLane({
+    tokenEndpoint: tokenEndpoint({ publicUrl, callers: known, check, tokens, tools: toolTokens(services), usage, tooBlind, ports }),
+    hasTokenPath: known.hasTokenPath,
+    addressOf,
+    bodies,
+    log: ports.log,
+  });
+  const relayCalls = relayLane({
+    publicUrl,
+    callers: known,
+    whoCalls: asked,
+    relayTokens: relayTokens(services),
+    tokens,
+    quotas,
+    usage,
+    dispatcher: parts.dispatcher,
+    tooBlind,
+    addressOf,
+    waitMs: settings.relayWaitMs,
+    mostMs: settings.relayMostMs,
+    privateHosts: settings.privateHosts,
+    ports,
+  });
+  const everythingElse = app({
+    publicUrl,
+    trustedProxies: settings.trustedProxies,
+    bodies,
+    log: ports.log,
+    handlers: handlers(services, parts.operators, parts.consents, atTheDoor),
+    sessions: sessions(parts.operators, publicUrl),
+    consents: parts.consents,
+    door: atTheDoor,
+    whoCalls: asked,
+    publicKeys: (provider, client) => publicKeys(services, provider, client),
+    notReady: () => (changes.blindMs() > BLIND_MS ? 'The database has not answered lately.' : null),
+    consoleFolder: fileURLToPath(new URL('../../../dist/console', import.meta.url)),
+  });
+  const server = createServer(
+    (request, response) => void (lookAtTokens(request, response) || relayCalls(request, response) || everythingElse(request, response)),
+  );
+  // What is relayed may be long on its way; whatever else has a body is watched.
+  server.requestTimeout = settings.relayMostMs;
+  // Node's 5 s are shorter than what proxies and client pools keep: a request sent just as we close a socket would be lost to the caller.
+  server.keepAliveTimeout = 75_000;
+  return { server, stop: bodies.stop };
+}
+
+/** @throws {Fault} SETTING_INVALID: the port is in use, or not ours to take. */
+export const listen = (server: Server, settings: Pick<Settings, 'host' | 'port'>): Promise<void> =>
+  new Promise((resolve, reject) => {
+    server.once('error', (error: NodeJS.ErrnoException) =>
+      reject(
+        new Fault('SETTING_INVALID', {
+          detail: `Cannot listen on ${settings.host}:${settings.port} (${error.code ?? 'unknown'}).`,
+          remedy: 'Stop what uses the port, or choose another with RUSTY_KETTLE_PORT.',
+        }),
+      ),
+    );
+    server.listen(settings.port, settings.host, () => resolve());
+  });
