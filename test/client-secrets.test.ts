@@ -66,6 +66,7 @@ async function hammering(work: () => Promise<void>): Promise<{ calls: number; fa
   const hammers = NAMES.map(hammer);
   try {
     await work();
+    await eventually(async () => seen.calls > 100, 60_000, 'a hundred calls');
   } finally {
     going = false;
     await Promise.all(hammers);

@@ -2,7 +2,7 @@ import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
 import { addConnection, addEelgrass, agree, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
-import { eventually, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from './support/service.ts';
+import { eventually, HEARD_MS, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 import { OperatorBrowser, type ToolOptions, tool } from './support/tool.ts';
 
 /** The door: to tools that only know "sign in", we are the authorization server. RFC 9700 from the other side; docs/SECURITY.md names these tests. */
@@ -83,7 +83,7 @@ test('a tool that may only relay gets an opaque token, good at our relay for tha
   expect(await api(body.access_token)).toBe(401);
   expect((await fetch(`${service.url}/api/v1/status`, { headers: { authorization: `Bearer ${body.access_token}` } })).status).toBe(401);
   expect((await of('relay').revoke(String(body.access_token))).status).toBe(200);
-  await eventually(async () => (await relay('sailings/tables')).status === 401, 2_000);
+  await eventually(async () => (await relay('sailings/tables')).status === 401, HEARD_MS);
 });
 
 test('a desktop tool without a secret: any port of its loopback redirect, PKCE needed, and its refresh token rotates all the same', async () => {
@@ -224,10 +224,10 @@ test('no is no; and nothing that the caller may not use can be chosen', async ()
   const { redirect_uris } = await call('showCaller', { params: { caller: 'announcer' } });
   const change = (uris: string[]) => call('changeCaller', { params: { caller: 'announcer' }, body: { redirect_uris: uris } });
   await change(['https://elsewhere.example/back']);
-  await eventually(async () => (await browser.send(of('announcer').authorize)).status >= 400, 2_000); // heard of
+  await eventually(async () => (await browser.send(of('announcer').authorize)).status >= 400, HEARD_MS); // heard of
   expect((await browser.send(`/api/v1/door/${id}/answer`, { method: 'POST', body: { connection: null } })).status).toBe(410);
   await change(redirect_uris);
-  await eventually(async () => (await browser.send(of('announcer').authorize)).status < 400, 2_000);
+  await eventually(async () => (await browser.send(of('announcer').authorize)).status < 400, HEARD_MS);
 });
 
 test('cut off alone: an operator ends one sign-in, revocation by the tool, a withdrawn permission, a paused connection is only temporary', async () => {

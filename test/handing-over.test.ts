@@ -4,7 +4,18 @@ import type { ApiClient } from '../src/api/client.ts';
 import { addConnection, addEelgrass, agree, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
 import { openSeeder } from './support/seed.ts';
-import { eventually, newFolder, newMasterKey, PASSWORD, removeFolder, rk as run, type ServiceUnderTest, signIn, startService } from './support/service.ts';
+import {
+  eventually,
+  HEARD_MS,
+  newFolder,
+  newMasterKey,
+  PASSWORD,
+  removeFolder,
+  rk as run,
+  type ServiceUnderTest,
+  signIn,
+  startService,
+} from './support/service.ts';
 
 /** Callers and the token endpoint in all its forms: a connection named by resource, scope or path, or not at all; keys with ends; usage. */
 let [service, second, standin, call] = [] as unknown as [ServiceUnderTest, ServiceUnderTest, StandinUnderTest, ApiClient];
@@ -112,9 +123,9 @@ test('minimum_life brings a token with that much left: renewed for it where it i
 test('a token path of a caller\u2019s own is answered for that caller alone, and may not meet one of ours', async () => {
   await call('changeCaller', { params: { caller: 'one' }, body: { token_path: '/Harbour/oauth2/v2.0/token' } });
   const own = { path: '/Harbour/oauth2/v2.0/token' };
-  await eventually(async () => (await ask({}, { ...own, as: one })).status === 200, 1_500);
+  await eventually(async () => (await ask({}, { ...own, as: one })).status === 200, HEARD_MS);
   expect(await ask({}, own)).toMatchObject({ status: 400, body: { error_description: expect.stringContaining('another caller') } });
-  await eventually(async () => (await ask({}, { ...own, as: one, url: second.url })).status === 200, 1_500);
+  await eventually(async () => (await ask({}, { ...own, as: one, url: second.url })).status === 200, HEARD_MS);
   for (const token_path of [
     '/api/v1/token',
     '/OAuth/token',
@@ -137,11 +148,11 @@ test('a token path of a caller\u2019s own is answered for that caller alone, and
     problem: { places: [{ why: 'The caller one has it.' }] },
   });
   await call('changeCaller', { params: { caller: 'one' }, body: { token_path: null } });
-  await eventually(async () => (await ask({}, { ...own, as: one })).status === 404, 1_500);
+  await eventually(async () => (await ask({}, { ...own, as: one })).status === 404, HEARD_MS);
 });
 
-test('several keys are valid at once; one ends by its date, one when it is retired, within a second on every replica', async () => {
-  const ends_at = new Date(Date.now() + 2_500).toISOString();
+test('several keys are valid at once; one ends by its date, one when it is retired, on every replica', async () => {
+  const ends_at = new Date(Date.now() + 8_000).toISOString();
   const brief = { ...several, ...(await call('addKey', { params: { caller: 'several' }, body: { label: 'brief', ends_at } })) } as {
     caller_id: string;
     key: string;
@@ -150,11 +161,11 @@ test('several keys are valid at once; one ends by its date, one when it is retir
   const works = async (key: string, url = service.url) =>
     (await ask({ scope: 'connection:tides' }, { as: { caller_id: several?.caller_id ?? '', key }, url })).status === 200;
   await eventually(async () => (await works(brief.key)) && (await works(lasting.key)) && (await works(several?.key ?? '')));
-  await sleep(2_600);
+  await sleep(Math.max(0, Date.parse(ends_at) - Date.now() + 200));
   expect([await works(brief.key), await works(lasting.key)]).toEqual([false, true]);
   const { keys } = await call('showCaller', { params: { caller: 'several' } });
   await call('retireKey', { params: { caller: 'several', key: keys.find((key) => key.label === 'lasting')?.id ?? '' } });
-  await eventually(async () => !(await works(lasting.key)) && !(await works(lasting.key, second.url)), 1_000);
+  await eventually(async () => !(await works(lasting.key)) && !(await works(lasting.key, second.url)), HEARD_MS);
   expect(await works(several?.key ?? '')).toBe(true);
   await expect(call('addKey', { params: { caller: 'several' }, body: { ends_at: '2020-01-01T00:00:00.000Z' } })).rejects.toMatchObject({
     problem: { code: 'INPUT_INVALID' },
@@ -260,21 +271,21 @@ test('a caller of many connections: lists name the first of them and count the r
   expect((await rk('caller', 'withdraw', 'fleet', 'hull')).err).toContain('Used in the last day: boat-59'); // by its label, though it is not among the first
   expect((await rk('caller', 'sheet', 'fleet', '--connection', 'boat-59', '--kind', 'token_url')).out).toContain('connection:boat-59');
   expect((await call('listSheets', { params: { caller: 'fleet' }, query: { connection: 'boat-59' } })).items.length).toBeGreaterThan(3);
-  // One connection changes: it alone is read again, on each replica within a second, and the others go on.
+  // One connection changes: it alone is read again, on each replica, and the others go on.
   const status = async (name: string, url: string) => (await ask({ scope: `connection:${name}` }, { as, url })).status;
   for (const { url } of [service, second]) expect(await status('boat-07', url)).toBe(200);
   await call('pauseConnection', { params: { connection: 'boat-07' } });
   await call('removeConnection', { params: { connection: 'boat-08' } });
   for (const { url } of [service, second]) {
-    await eventually(async () => (await status('boat-07', url)) === 400 && (await status('boat-08', url)) === 400, 1_000);
+    await eventually(async () => (await status('boat-07', url)) === 400 && (await status('boat-08', url)) === 400, HEARD_MS);
     expect(await status('boat-09', url)).toBe(200);
   }
   const { id } = fleet.permissions.find((one) => one.connection === 'boat-03') as { id: string };
   expect((await call('withdrawPermission', { params: { caller: 'fleet', permission: id } })).permissions.length).toBe(59);
 });
 
-test('cut off alone: a caller that is removed is refused within a second everywhere, and the others go on', async () => {
+test('cut off alone: a caller that is removed is refused everywhere, and the others go on', async () => {
   await call('removeCaller', { params: { caller: 'one' } });
-  await eventually(async () => (await ask({}, { as: one })).status === 401 && (await ask({}, { as: one, url: second.url })).status === 401, 1_000);
+  await eventually(async () => (await ask({}, { as: one })).status === 401 && (await ask({}, { as: one, url: second.url })).status === 401, HEARD_MS);
   expect((await ask({ scope: 'connection:tides' })).status).toBe(200);
 });

@@ -2,7 +2,7 @@ import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
 import { freePort, type PrivateMariadb, startPrivateMariadb } from '../src/service/database/private-mariadb.ts';
 import { addConnection, addEelgrass, agree, fetchToken, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
-import { eventually, newFolder, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from './support/service.ts';
+import { eventually, HEARD_MS, newFolder, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 /** Two replicas over a database of their own, which can be stopped. */
 const [folder, masterKey, databaseFolder] = [newFolder(), newMasterKey(), newFolder()];
@@ -11,6 +11,7 @@ let [database, standin, service, call]: [PrivateMariadb, StandinUnderTest, Servi
 const start = () => startService({ databaseUrl: database.url, masterKey, folder, port });
 const startDatabase = () => startPrivateMariadb({ folder: databaseFolder, port: databasePort });
 const show = async (connection: string) => call('showConnection', { params: { connection } });
+const refreshed = async () => (await standin.counters()).refreshes.reduce((sum, one) => sum + one.refreshes, 0);
 const pause = (ms: number) => new Promise((resolve) => setTimeout(resolve, ms));
 
 beforeAll(async () => {
@@ -54,6 +55,7 @@ test('kill -9 at random moments: after each restart the connections work, and no
     expect((await fetchToken(service.url, caller_id, key, `${service.url}/connections/${name}`)).status).toBe(200);
   }
   expect((await standin.counters()).counters.reuse).toBeUndefined(); // no spent token was used after its grace
+  for (const connection of names) await call('removeConnection', { params: { connection } }); // their renewals would meet the faults of the next tests
 }, 240_000);
 
 test('the database gone for 20 s with an answer in flight: it is kept in memory, said to be unsaved, handed out, and saved when the database is back', async () => {
@@ -65,9 +67,10 @@ test('the database gone for 20 s with an answer in flight: it is kept in memory,
   expect((await ask()).status).toBe(200);
   const [before, first] = [await show('outage'), (await ask()).body.access_token];
 
+  const spent = await refreshed();
   await standin.order('faults', { at: 'token', kind: 'hold_answer', delay_ms: 2_000, times: 1 });
   const renewal = call('renewConnection', { params: { connection: 'outage' } }).catch((error: unknown) => error);
-  await pause(700);
+  await eventually(async () => (await refreshed()) === spent + 1, 10_000, 'the provider has spent the refresh token');
   await database.stop();
   const goneAt = Date.now();
   await eventually(
@@ -96,10 +99,10 @@ test('the database gone for 20 s with an answer in flight: it is kept in memory,
 }, 120_000);
 
 test('a graceful stop lets a renewal in flight finish and save', async () => {
-  const before = (await show('outage')).renewals;
+  const [before, spent] = [(await show('outage')).renewals, await refreshed()];
   await standin.order('faults', { at: 'token', kind: 'hold_answer', delay_ms: 1_500, times: 1 });
   void call('renewConnection', { params: { connection: 'outage' } }).catch(() => undefined);
-  await pause(500);
+  await eventually(async () => (await refreshed()) === spent + 1, 10_000, 'the renewal is in flight');
   expect(await service.stop()).toBe(0);
   service = await start();
   expect(await show('outage')).toMatchObject({ state: 'working', renewals: before + 1 });
@@ -129,11 +132,11 @@ test('two replicas over one database renew each token once, and each hands out w
     }
     const { caller_id, key } = await call('addCaller', { body: { name: 'replicas', connections: names } });
     const at = async () => ({
-      refreshed: (await standin.counters()).refreshes.reduce((sum, one) => sum + one.refreshes, 0),
+      refreshed: await refreshed(),
       renewed: (await Promise.all((await call('listConnections')).items.map((one) => one.renewals))).reduce((sum, one) => sum + one, 0),
     });
     const before = await at();
-    for (const endsAt = Date.now() + 15_000; Date.now() < endsAt; await pause(100)) {
+    for (const endsAt = Date.now() + 15_000; Date.now() < endsAt || (await at()).renewed - before.renewed <= 15; await pause(100)) {
       const name = names[Math.floor(Math.random() * names.length)] ?? 'r1';
       const answers = await Promise.all(
         [service, second].flatMap((replica) => [1, 2, 3].map(() => fetchToken(replica.url, caller_id, key, `${service.url}/connections/${name}`))),
@@ -156,7 +159,7 @@ test('two replicas over one database renew each token once, and each hands out w
       error: 'invalid_target',
       error_description: expect.stringContaining('paused'),
     });
-    await eventually(async () => (await fetchToken(second.url, caller_id, key, resource)).status === 400, 3_000, 'the other replica hears of the pause');
+    await eventually(async () => (await fetchToken(second.url, caller_id, key, resource)).status === 400, HEARD_MS, 'the other replica hears of the pause');
     await expect(call('callConnection', { params: { connection: 'r1' }, body: { path: '/tables' } })).rejects.toMatchObject({
       problem: { code: 'CONNECTION_PAUSED' },
     });
@@ -165,12 +168,12 @@ test('two replicas over one database renew each token once, and each hands out w
     const resumed = await call('resumeConnection', { params: { connection: 'r1' } });
     expect([resumed.state, resumed.renewals > paused.renewals]).toEqual(['working', true]); // renewed first
     expect(Date.parse(resumed.next_renewal_at ?? '')).toBeLessThan(Date.parse(resumed.life?.expires_at ?? '')); // and from now on in time
-    await eventually(async () => (await fetchToken(second.url, caller_id, key, resource)).status === 200, 3_000, 'the other replica hears of the resume');
+    await eventually(async () => (await fetchToken(second.url, caller_id, key, resource)).status === 200, HEARD_MS, 'the other replica hears of the resume');
 
     await call('removeCaller', { params: { caller: 'replicas' } });
     await eventually(
       async () => (await fetchToken(second.url, caller_id, key, `${service.url}/connections/r1`)).status === 401,
-      3_000,
+      HEARD_MS,
       'the other replica hears of it',
     );
   } finally {

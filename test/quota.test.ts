@@ -3,7 +3,7 @@ import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
 import { addClient, addConnection, agree, type StandinUnderTest, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
-import { eventually, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from './support/service.ts';
+import { eventually, HEARD_MS, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 /** Quotas: Wharfpost takes 45 calls a minute of a client, Notchboard 5,000 points a day with weights. Two replicas share what there is. */
 const MINUTE = 60_000;
@@ -87,12 +87,12 @@ test('shortly before a window begins anew calls wait by themselves, and go throu
 
 test('the provider\u2019s 429 is believed, by every replica: until then nobody asks; and a call tried by a person counts too', async () => {
   await untilMinuteHas(15_000);
-  await wharfpost.order('faults', { at: 'api', kind: 'status', status: 429, retry_after_seconds: 3, times: 1 });
+  await wharfpost.order('faults', { at: 'api', kind: 'status', status: 429, retry_after_seconds: 6, times: 1 });
   const first = await eventually(async () => {
     const answer = await relay('ledger', 'parcels-too/parcels?limit=1');
     return answer.status === 429 && (await answer.text()).includes('The stand-in was told') ? answer : null;
   });
-  expect(first.headers.get('retry-after')).toBe('3');
+  expect(first.headers.get('retry-after')).toBe('6');
   const before = (await wharfpost.counters()).counters['api.ok'] ?? 0;
   const held = (await call('showQuota', { params: { connection: 'parcels' } })).items[0]?.held_until;
   expect(Date.parse(held ?? '')).toBeGreaterThan(Date.now());
@@ -118,12 +118,12 @@ test('points: weights of operations are counted, and what the provider\u2019s ow
   for (const key of Object.keys(notchboard.store.state.used)) notchboard.store.state.used[key] = 4_000;
   await sleep(1_100); // corrections are written at most once a second
   await relay('board', 'forum/threads');
-  await eventually(async () => ((await left('forum')) ?? 9_999) <= 999, 3_000);
+  await eventually(async () => ((await left('forum')) ?? 9_999) <= 999, HEARD_MS);
   // Too little is left for what costs 25, and enough for what costs one.
   for (const key of Object.keys(notchboard.store.state.used)) notchboard.store.state.used[key] = 4_985;
   await sleep(1_100);
   await relay('board', 'forum/threads');
-  await eventually(async () => ((await left('forum')) ?? 9_999) <= 14, 3_000);
+  await eventually(async () => ((await left('forum')) ?? 9_999) <= 14, HEARD_MS);
   const answer = await relay('board', 'forum/threads/t-1/answers', service, { method: 'POST', body: '{}', headers: { 'content-type': 'application/json' } });
   expect([answer.status, ((await answer.json()) as { code: string }).code]).toEqual([429, 'QUOTA_USED_UP']);
   expect((await relay('board', 'forum/threads')).status).toBe(200);

@@ -6,7 +6,7 @@ import { afterAll, beforeAll, beforeEach, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
 import { addClient, addConnection, addEelgrass, agree, fetchToken, type StandinUnderTest, startEelgrass, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
-import { eventually, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from './support/service.ts';
+import { eventually, HEARD_MS, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 import { sendRaw, startUpstream, type Upstream } from './support/upstream.ts';
 
 /** The relay: a caller's call goes on with the token added. Tokens come from a stand-in; the API is in the test's own hands. */
@@ -230,7 +230,7 @@ test('who may what: a wrong key, another\u2019s connection, tokens only, methods
   });
 });
 
-test('a label opens what carries it, also later, and is heard on every replica within a second', async () => {
+test('a label opens what carries it, also later, and is heard on every replica', async () => {
   const labelled = await call('addCaller', { body: { name: 'labelled' } });
   await call('permitCaller', { params: { caller: 'labelled' }, body: { label: 'harbour', use: 'relay' } });
   const status = async () => (await relay('sailings/tables', { headers: { authorization: basic(labelled) } }, second.url)).status;
@@ -240,12 +240,12 @@ test('a label opens what carries it, also later, and is heard on every replica w
     await call('changeConnection', { params: { connection: 'sailings' }, body: { revision, labels } });
   };
   await change(['harbour']);
-  await eventually(async () => (await status()) === 200, 1_000);
+  await eventually(async () => (await status()) === 200, HEARD_MS);
   expect((await call('showConnection', { params: { connection: 'sailings' } })).callers_last_used).toContainEqual(
     expect.objectContaining({ caller: 'labelled', says: 'relay only' }),
   );
   await change([]);
-  await eventually(async () => (await status()) === 403, 1_000);
+  await eventually(async () => (await status()) === 403, HEARD_MS);
 });
 
 test('a 401 brings one renewal and one retry, also with a short body; a token that is young is not renewed because somebody says so', async () => {
@@ -375,7 +375,7 @@ test('a thousand callers at once for a paused connection: each is told, nothing 
   expect(new Set(answers.map((answer) => answer.status))).toEqual(new Set([409]));
   expect([other.status, upstream.seen.length]).toEqual([200, 1]);
   expect(await answers[0]?.json()).toMatchObject({ code: 'CONNECTION_PAUSED' });
-  await eventually(async () => (await relay('paused/tables', {}, second.url)).status === 409, 1_000);
+  await eventually(async () => (await relay('paused/tables', {}, second.url)).status === 409, HEARD_MS);
 });
 
 test('the token is placed as the dialect says, at the address that the answer or the session names', async () => {
@@ -451,7 +451,8 @@ test('where a renewal ends the token, whoever keeps one for as long as expires_i
         expect(answer.status).toBe(200);
         [token, endsAt] = [String(answer.body.access_token), sentAt + Number(answer.body.expires_in) * 1000];
       }
-      statuses.add((await fetch(`http://127.0.0.1:${deckhail.port}/1/announcements`, { headers: { authorization: `Bearer ${token}` } })).status);
+      const { status } = await fetch(`http://127.0.0.1:${deckhail.port}/1/announcements`, { headers: { authorization: `Bearer ${token}` } });
+      if (Date.now() < endsAt) statuses.add(status); // an answer from after that end says nothing
     }
   };
   await Promise.all([keep(70, service), keep(230, second)]);

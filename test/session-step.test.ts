@@ -4,7 +4,7 @@ import type { ApiClient } from '../src/api/client.ts';
 import { type Database, openDatabase } from '../src/service/store/database.ts';
 import { addClient, addConnection, fetchToken, type StandinUnderTest, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
-import { eventually, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from './support/service.ts';
+import { eventually, HEARD_MS, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 /** Ledgerfin wants a second step: the access token is exchanged for a session token and an address, with a life of their own. */
 let [service, second, standin, call] = [] as unknown as [ServiceUnderTest, ServiceUnderTest, StandinUnderTest, ApiClient];
@@ -107,6 +107,6 @@ test('it cannot be opened: said, not asked for again by everybody at once, and i
 
 test('a revoked connection has no session any more, here and on the other replica', async () => {
   await call('revokeConnection', { params: { connection: 'books' } });
-  await eventually(async () => (await relay('/accounts')).status === 409 && (await relay('/accounts', second)).status === 409, 1_000);
+  await eventually(async () => (await relay('/accounts')).status === 409 && (await relay('/accounts', second)).status === 409, HEARD_MS);
   expect((await token()).body.error).toBe('invalid_grant');
 });
