@@ -17,7 +17,7 @@ export const apiDocument = (): string => {
   const rows = Object.values(operations as Record<string, Operation>).map((one) => `| \`${one.method} ${one.path}\` | ${one.says} | ${ACCESS[one.access]} |`);
   return `# The JSON API
 
-Made from \`src/api/operations.ts\` by \`npm run docs\`; the schemas of requests and answers stand beside it. Operators send the session cookie, or \`Authorization: Bearer TOKEN\` with the token that \`rk sign-in\` keeps
+Made from \`src/api/operations.ts\` by \`npm run docs\`. \`GET /api/v1/openapi.json\` is the same with the schemas of requests and answers, as OpenAPI 3.1. Operators send the session cookie, or \`Authorization: Bearer TOKEN\` with the token that \`rk sign-in\` keeps
 (\`POST /api/v1/session\` with \`"keeps": "token"\`). Instants are ISO 8601 in UTC. Failures are problem details (RFC 9457) with \`code\`, \`remedy\` and, for bad input, \`places\`.
 
 | operation | what it does | who may |

@@ -87,12 +87,12 @@ test('shortly before a window begins anew calls wait by themselves, and go throu
 
 test('the provider\u2019s 429 is believed, by every replica: until then nobody asks; and a call tried by a person counts too', async () => {
   await untilMinuteHas(15_000);
-  await wharfpost.order('faults', { at: 'api', kind: 'status', status: 429, retry_after_seconds: 6, times: 1 });
+  await wharfpost.order('faults', { at: 'api', kind: 'status', status: 429, retry_after_seconds: 4, times: 1 });
   const first = await eventually(async () => {
     const answer = await relay('ledger', 'parcels-too/parcels?limit=1');
     return answer.status === 429 && (await answer.text()).includes('The stand-in was told') ? answer : null;
   });
-  expect(first.headers.get('retry-after')).toBe('6');
+  expect(first.headers.get('retry-after')).toBe('4');
   const before = (await wharfpost.counters()).counters['api.ok'] ?? 0;
   const held = (await call('showQuota', { params: { connection: 'parcels' } })).items[0]?.held_until;
   expect(Date.parse(held ?? '')).toBeGreaterThan(Date.now());

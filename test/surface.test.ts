@@ -3,6 +3,7 @@ import { connect } from 'node:net';
 import { join } from 'node:path';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { type ApiClient, apiClient } from '../src/api/client.ts';
+import { openApiDocument } from '../src/api/openapi.ts';
 import { type Operation, operations } from '../src/api/operations.ts';
 import { addConnection, addEelgrass, agree, fetchToken, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
@@ -11,6 +12,7 @@ import { PASSWORD, type ServiceUnderTest, signIn, startService } from './support
 let [service, standin, call]: [ServiceUnderTest, StandinUnderTest, ApiClient & { token: string }] = [] as never;
 let caller: { caller_id: string; key: string };
 const BODY_SECONDS = 3;
+const PACKAGE = JSON.parse(readFileSync(new URL('../package.json', import.meta.url), 'utf8')) as { version: string };
 const send = (path: string, init: RequestInit = {}) => fetch(`${service.url}${path}`, { redirect: 'manual', ...init });
 const json = (body: unknown, headers: Record<string, string> = {}): RequestInit => ({
   method: 'POST',
@@ -217,6 +219,12 @@ test('what is in use is not removed by accident; what is removed is forgotten', 
   await call('removeClient', { params: client });
   await call('removeProvider', { params: { provider: 'eelgrass' } });
   expect((await call('listProviders')).items).toEqual([]);
+});
+
+test('the contract is there to be read, with this installation\u2019s own address in it', async () => {
+  const answer = await send('/api/v1/openapi.json');
+  expect([answer.status, answer.headers.get('content-type')]).toEqual([200, 'application/json; charset=utf-8']);
+  expect(await answer.json()).toEqual(JSON.parse(JSON.stringify(openApiDocument({ version: PACKAGE.version, publicUrl: service.url }))));
 });
 
 test('pages and answers carry the headers that keep other sites out', async () => {

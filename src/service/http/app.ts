@@ -4,6 +4,7 @@ import { join } from 'node:path';
 import express, { type Express } from 'express';
 import helmet from 'helmet';
 import type { Logger } from 'pino';
+import { openApiDocument } from '../../api/openapi.ts';
 import { Fault } from '../../core/fault.ts';
 import { definitionSchema } from '../../core/provider/json-schema.ts';
 import { CONSENT_COOKIE_SECONDS, type Consents, consentCookieName } from '../consent/consents.ts';
@@ -18,6 +19,7 @@ import type { Sessions } from './sessions.ts';
 
 export interface AppParts {
   publicUrl: string;
+  version: string;
   trustedProxies: number;
   bodies: BodyDeadline;
   log: Logger;
@@ -136,6 +138,11 @@ export function app(parts: AppParts): Express {
   server.get('/api/v1/provider-definition.schema.json', (_request, response) => {
     schema ??= JSON.stringify(definitionSchema());
     response.type('application/schema+json').send(schema);
+  });
+  let contract: string | null = null;
+  server.get('/api/v1/openapi.json', (_request, response) => {
+    contract ??= JSON.stringify(openApiDocument({ version: parts.version, publicUrl }));
+    response.type('application/json').send(contract);
   });
   server.use(apiRouter(parts.handlers, parts));
   if (existsSync(join(parts.consoleFolder, 'index.html'))) {

@@ -69,6 +69,7 @@ export function openFront(parts: FrontParts): { server: Server; stop(): void } {
   });
   const everythingElse = app({
     publicUrl,
+    version: services.version,
     trustedProxies: settings.trustedProxies,
     bodies,
     log: ports.log,

@@ -1,5 +1,6 @@
 import { parse } from 'cookie';
 import type { Request, Response } from 'express';
+import { sessionCookieName } from '../../api/session-cookie.ts';
 import { Fault } from '../../core/fault.ts';
 import type { Operators, SignedInOperator } from '../registry/operators.ts';
 
@@ -16,7 +17,7 @@ export interface Sessions {
 
 export function sessions(operators: Operators, publicUrl: string): Sessions {
   const secure = publicUrl.startsWith('https:');
-  const name = secure ? '__Host-rk_session' : 'rk_session';
+  const name = sessionCookieName(publicUrl);
   const cookie = (request: Request, wanted: string): string | undefined => parse(request.headers.cookie ?? '')[wanted];
   const bearer = (request: Request): string | undefined => /^Bearer ([A-Za-z0-9_-]{20,100})$/.exec(request.headers.authorization ?? '')?.[1];
   return {
