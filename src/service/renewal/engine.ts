@@ -1,3 +1,4 @@
+import type { ConditionalUpdate } from '../../core/renewal/conditional-update.ts';
 import { claim, takeOver } from '../../core/renewal/transitions.ts';
 import { recordId } from '../ports.ts';
 import type { HeldRow } from '../store/renewals.ts';
@@ -23,6 +24,8 @@ export interface RenewalEngine {
 }
 
 const CLAIM_SPREAD = 4;
+/** Due rows that were read are good for a claim for so long; whoever is faster has them by then. */
+const LEFT_GOOD_FOR_MS = 500;
 /** Claim big and seldom: while fewer than this part of the slots is free, none is filled. */
 const ROOM_LEAST = 0.25;
 
@@ -31,16 +34,17 @@ export function renewalEngine(parts: AttemptParts): RenewalEngine {
   const running = new Map<string, Promise<GivenBack | null>>();
   const openAt = new Map<string, number>();
 
-  const take = async (ids: string[], early: number | null): Promise<HeldRow[]> => {
+  /** T1, and an attempt for each row that was taken; how many. */
+  const take = async (ids: string[], transition: (claimId: string) => ConditionalUpdate, urgent: boolean): Promise<number> => {
     const free = ids.filter((id) => !running.has(id));
-    if (free.length === 0) return [];
+    if (free.length === 0) return 0;
     const claimId = recordId(ports);
-    const taken = await store.update(free, claim(me, claimId, limits, early));
-    return taken === 0 ? [] : store.claimed(free, claimId);
+    if ((await store.update(free, transition(claimId))) === 0) return 0;
+    const [held, contexts] = await Promise.all([store.claimed(free, claimId), parts.contexts.of(free)]);
+    start(held, contexts, urgent);
+    return held.length;
   };
-  const start = async (held: HeldRow[], urgent: boolean): Promise<void> => {
-    if (held.length === 0) return;
-    const contexts = await parts.contexts.of(held.map((one) => one.grantId));
+  const start = (held: HeldRow[], contexts: Map<string, GrantContext>, urgent: boolean): void => {
     for (const one of held) {
       openAt.set(one.grantId, ports.clock.now());
       const work = renewHeld(parts, one, contexts.get(one.grantId), urgent)
@@ -67,23 +71,31 @@ export function renewalEngine(parts: AttemptParts): RenewalEngine {
     });
   };
   const heldClients = new Set<string>();
+  /** Due rows that were read and not yet wanted: to look again costs as much as to claim. */
+  let [left, leftUntil]: [string[], number] = [[], 0];
+  const claimDue = async (room: number): Promise<number> => {
+    const wanted = sample(left, room, ports.random.unit);
+    left = left.filter((id) => !wanted.includes(id));
+    return take(wanted, (claimId) => claim(me, claimId, limits, null), false);
+  };
   return {
     async renewDue(most) {
       const room = most - running.size;
       if (room < Math.max(1, most * ROOM_LEAST)) return null;
       if (!parts.hold.isHeld()) heldClients.clear();
       const closed = [...parts.lanes.closedClients(ports.clock.now()), ...heldClients];
-      const ids = await allowed(await store.dueIds(room * CLAIM_SPREAD, closed));
-      const held = await take(sample(ids, room, ports.random.unit), null);
-      await start(held, false);
-      return held.length;
+      const known = left.length >= room && ports.clock.now() < leftUntil;
+      const taken = known ? await claimDue(room) : 0;
+      if (taken >= room / 2) return taken;
+      // None were left, or others were faster.
+      [left, leftUntil] = [await allowed(await store.dueIds(room * CLAIM_SPREAD, closed)), ports.clock.now() + LEFT_GOOD_FOR_MS];
+      return taken + (await claimDue(room - taken));
     },
     async renewOne(grantId, tooOld) {
       const present = running.get(grantId);
       if (present) return { claimed: true, givenBack: await present };
-      const held = await take([grantId], tooOld ?? null);
-      await start(held, true);
-      return { claimed: held.length > 0, givenBack: (await running.get(grantId)) ?? null };
+      const taken = await take([grantId], (claimId) => claim(me, claimId, limits, tooOld ?? null), true);
+      return { claimed: taken > 0, givenBack: (await running.get(grantId)) ?? null };
     },
     inFlight: () => running.size,
     openSince: () => (openAt.size === 0 ? null : Math.min(...openAt.values())),
@@ -93,11 +105,8 @@ export function renewalEngine(parts: AttemptParts): RenewalEngine {
       let taken = 0;
       for (const { grantId, owner } of left) {
         const context: GrantContext | undefined = contexts.get(grantId);
-        if (running.has(grantId) || context?.definition.dialect.reuse !== 'grace') continue;
-        const claimId = recordId(ports);
-        if ((await store.update([grantId], takeOver(me, claimId, limits, owner))) === 0) continue;
-        await start(await store.claimed([grantId], claimId), false);
-        taken += 1;
+        if (context?.definition.dialect.reuse !== 'grace') continue;
+        taken += await take([grantId], (claimId) => takeOver(me, claimId, limits, owner), false);
       }
       return taken;
     },

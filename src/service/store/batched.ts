@@ -1,8 +1,18 @@
+export interface BatchLimits {
+  /** Rows in one statement. */
+  most: number;
+  /** Statements under way at once. */
+  atOnce: number;
+  /** Beside another that is under way, a batch of so many rows is worth a statement of its own; a smaller one waits, in ms, for so long. */
+  worth: number;
+  patienceMs: number;
+}
+
 /**
- * Turns single writes into statements of many rows: while earlier batches are under way, what comes in waits for the next one.
+ * Turns single writes into statements of many rows: while an earlier batch is under way, what comes in waits for the next one.
  * Nothing waits when nothing is under way. A batch that fails is repeated row by row, so that one bad row harms no other.
  */
-export function batched<Item, Result>(run: (items: Item[]) => Promise<Result[]>, options: { most: number; atOnce: number }): (item: Item) => Promise<Result> {
+export function batched<Item, Result>(run: (items: Item[]) => Promise<Result[]>, limits: BatchLimits): (item: Item) => Promise<Result> {
   interface Waiting {
     item: Item;
     resolve(result: Result): void;
@@ -10,6 +20,7 @@ export function batched<Item, Result>(run: (items: Item[]) => Promise<Result[]>,
   }
   let waiting: Waiting[] = [];
   let underWay = 0;
+  let patience: NodeJS.Timeout | null = null;
   const settle = async (batch: Waiting[]): Promise<void> => {
     try {
       const results = await run(batch.map((one) => one.item));
@@ -21,15 +32,21 @@ export function batched<Item, Result>(run: (items: Item[]) => Promise<Result[]>,
       else await Promise.all(batch.map((one) => settle([one])));
     }
   };
-  const next = (): void => {
-    if (waiting.length === 0 || underWay >= options.atOnce) return;
-    const batch = waiting.slice(0, options.most);
-    waiting = waiting.slice(options.most);
+  const begin = (): void => {
+    if (patience) clearTimeout(patience);
+    patience = null;
+    if (waiting.length === 0 || underWay >= limits.atOnce) return;
+    const batch = waiting.slice(0, limits.most);
+    waiting = waiting.slice(limits.most);
     underWay += 1;
     void settle(batch).finally(() => {
       underWay -= 1;
       next();
     });
+  };
+  const next = (): void => {
+    if (underWay === 0 || waiting.length >= limits.worth) begin();
+    else if (waiting.length > 0 && underWay < limits.atOnce) patience ??= setTimeout(begin, limits.patienceMs);
   };
   return (item) =>
     new Promise((resolve, reject) => {

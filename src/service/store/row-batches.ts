@@ -5,8 +5,7 @@ import { type Bind, type Database, idBytes } from './database.ts';
 import type { HeldRow, SealedTokens } from './renewals.ts';
 import { compile } from './transition-sql.ts';
 
-/** How many rows go into one statement, and how many statements are under way at once. */
-const BATCHES = { most: 64, atOnce: 2 };
+const BATCHES = { most: 64, atOnce: 2, worth: 32, patienceMs: 50 };
 
 /** One row of a batch: its id, its constants in order, and the statement's text without them. */
 interface Templated {
