@@ -108,7 +108,7 @@ export function openApiDocument({ version, publicUrl }: { version: string; publi
         operationId: name,
         summary: operation.says,
         tags: [operation.path.split('/')[3] ?? ''],
-        ...(SECURITY[operation.access].length > 0 ? { security: SECURITY[operation.access] } : { security: [] }),
+        security: SECURITY[operation.access],
         ...(parameters.length > 0 ? { parameters } : {}),
         ...(operation.body ? { requestBody: { required: !operation.bodyOptional, content: { 'application/json': { schema: sent(operation.body) } } } } : {}),
         responses: {
