@@ -23,6 +23,9 @@ const counts = async () => (await database.select<{ n: number }>('SELECT n FROM 
 /** Whether nobody has locked the row. */
 const free = async (id: number) => (await database.select('SELECT id FROM counts WHERE id = $1 FOR UPDATE SKIP LOCKED', [id])).length === 1;
 
+/** A starved machine may take longer to come to the deadlock than a lock is waited for. */
+const PATIENT = 'SET STATEMENT innodb_lock_wait_timeout = 30, max_statement_time = 30 FOR';
+
 /** Everybody who comes waits for the others; whoever comes again goes on at once. */
 function meeting(of: number): (who: number) => Promise<void> {
   const here = new Set<number>();
@@ -65,7 +68,7 @@ for (const { loser, heavy } of [
       runs += 1;
       for (let id = 3; id < 3 + heavy; id += 1) await database.write('INSERT INTO counts VALUES ($1, 0)', [id], transaction);
       await database.write('UPDATE counts SET n = n + 1 WHERE id = 2', [], transaction);
-      alone ??= database.write('UPDATE counts SET n = n + 10 WHERE id IN (1, 2)');
+      alone ??= database.write(`${PATIENT} UPDATE counts SET n = n + 10 WHERE id IN (1, 2)`);
       if (runs === 1) await expect.poll(() => free(1), { timeout: 10_000 }).toBe(false); // it holds the first row and waits for the second
       await database.write('UPDATE counts SET n = n + 1 WHERE id = 1', [], transaction);
     });
