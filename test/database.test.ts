@@ -1,6 +1,7 @@
 import { randomUUID } from 'node:crypto';
 import { afterAll, beforeAll, beforeEach, expect, test } from 'vitest';
 import { DEFAULT_LIMITS } from '../src/core/renewal/limits.ts';
+import { freePort } from '../src/service/database/private-mariadb.ts';
 import { beginLife } from '../src/service/replica.ts';
 import { type Database, idText, openDatabase } from '../src/service/store/database.ts';
 import { migrate } from '../src/service/store/migrations.ts';
@@ -76,6 +77,23 @@ for (const { loser, heavy } of [
     expect((await counts()).slice(0, 2)).toEqual([11, 11]);
     expect(runs).toBe(loser === 'transaction' ? 2 : 1);
   });
+
+test('nodes that cannot be reached are passed over within one statement, by whoever meets them, and the one that answers is kept', async () => {
+  const url = await newDatabase();
+  const { host } = new URL(url);
+  const dead = async () => `127.0.0.1:${await freePort()}`;
+  const several = openDatabase(url, 4, [await dead(), await dead(), host]);
+  const one = () => several.select<{ n: number }>('SELECT 1 AS n');
+  try {
+    expect(await Promise.all(Array.from({ length: 12 }, one))).toEqual(Array.from({ length: 12 }, () => [{ n: 1 }]));
+    expect(await several.transaction((transaction) => several.select('SELECT 2 AS n', [], transaction))).toEqual([{ n: 2 }]);
+  } finally {
+    await several.close();
+  }
+  const nobody = openDatabase(url, 4, [await dead(), await dead()]);
+  await expect(nobody.select('SELECT 1')).rejects.toMatchObject({ code: 'DATABASE_AWAY' });
+  await nobody.close();
+});
 
 test('a new life of a replica forgets the lives of more than a week ago, and no other, while the living write their heartbeats', async () => {
   const tables = openTables(database);

@@ -1,4 +1,14 @@
-import { ConnectionError, DatabaseError, QueryTypes, Sequelize, type Transaction, UniqueConstraintError } from 'sequelize';
+import {
+  ConnectionError,
+  ConnectionRefusedError,
+  DatabaseError,
+  HostNotFoundError,
+  HostNotReachableError,
+  QueryTypes,
+  Sequelize,
+  type Transaction,
+  UniqueConstraintError,
+} from 'sequelize';
 import { Fault } from '../../core/fault.ts';
 
 /** Values of a statement: instants go as text in UTC, ids as 16 bytes. */
@@ -14,8 +24,8 @@ export interface Database {
   /** `work` touches nothing but the database: it runs again when the transaction lost a deadlock. */
   transaction<T>(work: (transaction: Transaction) => Promise<T>): Promise<T>;
   /**
-   * Does one piece of `work` through Sequelize: errors leave as Faults, and what lost a deadlock is run again, unless it is part of
-   * a `transaction`, which was rolled back whole and runs again as a whole.
+   * Does one piece of `work` through Sequelize: errors leave as Faults, and what lost a deadlock, or reached no node while there are
+   * others, is run again, unless it is part of a `transaction`, which was rolled back whole and runs again as a whole.
    */
   guarded<T>(work: () => Promise<T>, transaction?: Transaction): Promise<T>;
   close(): Promise<void>;
@@ -33,8 +43,8 @@ const POOL_IDLE_MS = 15_000;
 const DEADLOCK = 1213;
 const DEADLOCK_RUNS = 5;
 
-/** A node that failed is left for the next one at most this often: many statements notice the same failure. */
-const ROTATE_EVERY_MS = 1_000;
+/** A node that answers badly is left for the next one at most this often. */
+const LEAVE_EVERY_MS = 1_000;
 
 /**
  * `nodes`: HOST:PORT of a Galera cluster's nodes, in this replica's order of preference. One is written to at a time; when it fails, the
@@ -42,12 +52,15 @@ const ROTATE_EVERY_MS = 1_000;
  */
 export function openDatabase(url: string, poolSize = 16, nodes: readonly string[] = []): Database {
   const nodeOf = new WeakMap<object, string>();
-  let at = 0;
-  let rotatedAt = 0;
-  const rotate = (): void => {
-    if (nodes.length < 2 || Date.now() - rotatedAt < ROTATE_EVERY_MS) return;
-    rotatedAt = Date.now();
-    at = (at + 1) % nodes.length;
+  /** Counts how often a node was left; the one in use is the remainder. */
+  let turn = 0;
+  let leftAt = 0;
+  const node = (): string | undefined => nodes[turn % nodes.length];
+  /** Many statements notice the same failure: only those that met it at the node in use leave it, and who was not reached at once. */
+  const leave = (met: number, unreached: boolean): void => {
+    if (nodes.length < 2 || met !== turn || (!unreached && Date.now() - leftAt < LEAVE_EVERY_MS)) return;
+    leftAt = Date.now();
+    turn += 1;
   };
   const sequelize = new Sequelize(url, {
     dialect: 'mariadb',
@@ -62,12 +75,12 @@ export function openDatabase(url: string, poolSize = 16, nodes: readonly string[
       idle: POOL_IDLE_MS,
       evict: 1_000,
       // A connection to a node that was left is not used again.
-      ...(nodes.length > 0 && { validate: (connection: object) => nodeOf.get(connection) === nodes[at] && (connection as { isValid(): boolean }).isValid() }),
+      ...(nodes.length > 0 && { validate: (connection: object) => nodeOf.get(connection) === node() && (connection as { isValid(): boolean }).isValid() }),
     },
     hooks: {
       beforeConnect: (config) => {
-        const node = nodes[at];
-        if (node) [config.host, config.port] = [node.slice(0, node.lastIndexOf(':')), node.slice(node.lastIndexOf(':') + 1)];
+        const address = node();
+        if (address) [config.host, config.port] = [address.slice(0, address.lastIndexOf(':')), address.slice(address.lastIndexOf(':') + 1)];
       },
       afterConnect: (connection, config) => {
         nodeOf.set(connection as object, `${(config as { host: string }).host}:${(config as { port: string }).port}`);
@@ -88,11 +101,12 @@ export function openDatabase(url: string, poolSize = 16, nodes: readonly string[
     },
   });
   const once = async <T>(work: () => Promise<T>): Promise<T> => {
+    const met = turn;
     try {
       return await work();
     } catch (error) {
       const fault = scrub(error);
-      if (fault instanceof Fault && fault.code === 'DATABASE_AWAY' && !lostDeadlock(fault)) rotate();
+      if (fault instanceof Fault && fault.code === 'DATABASE_AWAY' && !lostDeadlock(fault)) leave(met, wasUnreached(fault));
       throw fault;
     }
   };
@@ -101,7 +115,8 @@ export function openDatabase(url: string, poolSize = 16, nodes: readonly string[
       try {
         return await once(work);
       } catch (fault) {
-        if (transaction || run === DEADLOCK_RUNS || !lostDeadlock(fault)) throw fault;
+        const again = (lostDeadlock(fault) && run < DEADLOCK_RUNS) || (wasUnreached(fault) && run < nodes.length);
+        if (transaction || !again) throw fault;
       }
     }
   };
@@ -132,7 +147,10 @@ export function openDatabase(url: string, poolSize = 16, nodes: readonly string[
 function scrub(error: unknown): unknown {
   if (error instanceof Fault) return error;
   if (error instanceof UniqueConstraintError) return new Fault('NAME_TAKEN');
-  if (error instanceof ConnectionError) return new Fault('DATABASE_AWAY', { detail: `${error.name}.` });
+  if (error instanceof ConnectionError) {
+    const unreached = UNREACHED.some((kind) => error instanceof kind);
+    return new Fault('DATABASE_AWAY', { detail: `${error.name}.`, cause: { unreached } });
+  }
   if (error instanceof DatabaseError) {
     const { code, errno } = error.original as { code?: string; errno?: number };
     const detail = `${code ?? 'error'} ${errno ?? ''}`.trim();
@@ -142,6 +160,9 @@ function scrub(error: unknown): unknown {
   return error;
 }
 
+/** Nothing was sent: the same may be tried at another node. */
+const UNREACHED = [ConnectionRefusedError, HostNotFoundError, HostNotReachableError];
+const wasUnreached = (fault: unknown): boolean => fault instanceof Fault && (fault.cause as { unreached?: boolean } | undefined)?.unreached === true;
 const lostDeadlock = (fault: unknown): boolean => fault instanceof Fault && (fault.cause as { errno?: number } | undefined)?.errno === DEADLOCK;
 
 /** Codes of the driver (ER_SOCKET…, 45xxx), of the server going down (1053, 1047, 1927, 1969, 2006, 2013), of lock waits (1205, 1213). */
