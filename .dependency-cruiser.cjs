@@ -9,7 +9,7 @@ module.exports = {
       { path: '^src/core', pathNot: '\\.test\\.ts$' },
       {
         dependencyTypes: ['npm', 'npm-dev'],
-        pathNot: 'node_modules/(zod|uuid|yaml|luxon|shell-quote|jose|fastest-levenshtein|@peculiar/x509|reflect-metadata|node-forge)/',
+        pathNot: 'node_modules/(zod|uuid|yaml|luxon|shell-quote|jose|fastest-levenshtein|@peculiar/x509|reflect-metadata|node-forge|re2js)/',
       },
       'core imports Zod and pure computing packages alone',
     ),

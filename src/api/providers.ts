@@ -48,6 +48,7 @@ export const ProviderVersion = z.object({
 });
 
 const Pairs = z.record(z.string().max(60), z.string().max(500)).default({}).describe('Further parameters');
+const Parameters = { authorization_parameters: Pairs, token_parameters: Pairs };
 const Named = { name: ProviderName.optional(), title: z.string().trim().min(1).max(80).optional() };
 /** Four ways in. What a person types is tidied, and what was changed is said. */
 export const DraftProvider = z.discriminatedUnion('from', [
@@ -55,6 +56,7 @@ export const DraftProvider = z.discriminatedUnion('from', [
     from: z.literal('issuer'),
     address: z.string().min(1).max(1000).describe('An issuer, or the address of its metadata; a bare host will do'),
     api_call: z.string().max(1000).default('').describe('One API call that proves a connection: metadata names none'),
+    ...Parameters,
     ...Named,
   }),
   z
@@ -62,6 +64,7 @@ export const DraftProvider = z.discriminatedUnion('from', [
       from: z.literal('openapi'),
       address: z.string().max(1000).default(''),
       document: z.string().max(5_000_000).default('').describe('The document itself'),
+      ...Parameters,
       ...Named,
     })
     .refine((given) => (given.address === '') !== (given.document === ''), { error: 'Give the address of the document, or the document itself.' }),
@@ -73,8 +76,7 @@ export const DraftProvider = z.discriminatedUnion('from', [
     scopes: z.string().max(20_000).default('').describe('Pasted in any form'),
     method: z.enum(CLIENT_AUTHENTICATION_METHODS).optional().describe('How the client authenticates; left out: client_secret_basic'),
     scope_delimiter: z.enum([' ', ',', ';', '+']).optional(),
-    authorization_parameters: Pairs,
-    token_parameters: Pairs,
+    ...Parameters,
     ...Named,
   }),
   z.strictObject({ from: z.literal('definition'), document: Document }),

@@ -36,20 +36,36 @@ function sourceOf(options: Source, file?: string): BodyOf<'draftProvider'> {
   const given = [file, options.issuer, options.openapi, options.tokenUrl].filter((one) => one !== undefined);
   if (given.length !== 1)
     throw new UsageError('Give one of: --issuer ADDRESS, --openapi FILE_OR_ADDRESS, --token-url ADDRESS (the short form), or a definition file.');
-  if (file !== undefined) return { from: 'definition', document: readText(file) };
-  if (options.issuer !== undefined) return { from: 'issuer', address: options.issuer, api_call: options.apiCall ?? '', ...named };
+  if (file !== undefined) {
+    if (Object.keys(options).some((name) => name !== 'write'))
+      throw new UsageError('A definition file is read as it is: change it there, and leave the other options out.');
+    return { from: 'definition', document: readText(file) };
+  }
+  const parameters = { authorization_parameters: readPairs(options.authorizationParameter ?? []), token_parameters: readPairs(options.tokenParameter ?? []) };
+  const short = (
+    [
+      ['authorizationUrl', '--authorization-url'],
+      ['scopes', '--scopes'],
+      ['method', '--method'],
+      ['scopeDelimiter', '--scope-delimiter'],
+    ] as const
+  ).filter(([name]) => options[name] !== undefined);
+  if (options.tokenUrl === undefined && short.length > 0)
+    throw new UsageError(`${short.map(([, flag]) => flag).join(', ')} can only be used with --token-url. Change these in the written definition instead.`);
+  if (options.openapi !== undefined && options.apiCall !== undefined)
+    throw new UsageError('--api-call cannot be used with --openapi: the document names the calls.');
+  if (options.issuer !== undefined) return { from: 'issuer', address: options.issuer, api_call: options.apiCall ?? '', ...parameters, ...named };
   if (options.openapi !== undefined)
     return /^https?:\/\//.test(options.openapi)
-      ? { from: 'openapi', address: options.openapi, ...named }
-      : { from: 'openapi', document: readText(options.openapi), ...named };
+      ? { from: 'openapi', address: options.openapi, ...parameters, ...named }
+      : { from: 'openapi', document: readText(options.openapi), ...parameters, ...named };
   return {
     from: 'short_form',
     authorization_url: options.authorizationUrl ?? '',
     token_url: options.tokenUrl ?? '',
     api_call: options.apiCall ?? '',
     scopes: options.scopes ?? '',
-    authorization_parameters: readPairs(options.authorizationParameter ?? []),
-    token_parameters: readPairs(options.tokenParameter ?? []),
+    ...parameters,
     ...(options.method && { method: options.method }),
     ...(options.scopeDelimiter && { scope_delimiter: options.scopeDelimiter }),
     ...named,

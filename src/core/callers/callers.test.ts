@@ -38,6 +38,16 @@ test.each([
   { headers: ['X-HTTP-Method-Override', 'DELETE'], query: '', is: true },
   { headers: ['accept', '*/*', 'x-original-url', '/admin'], query: '', is: true },
   { headers: [], query: '?a=1&_method=delete', is: true },
+  { headers: ['X_HTTP_Method_Override', 'DELETE'], query: '', is: true },
+  { headers: ['X-Original-URI', '/admin'], query: '', is: true },
+  ...['%5fmethod=delete', '_%6dethod=delete', '.method=delete', '_method[]=delete', '_method%5b0%5d=delete', 'a=1;_method=delete', '%255fmethod=delete'].map(
+    (query) => ({
+      headers: [],
+      query: `?${query}`,
+      is: true,
+    }),
+  ),
+  { headers: [], query: '?method=list&m_ethod=1&payment_method=card', is: false },
   { headers: ['accept', 'x-http-method'], query: '?a_method=1', is: false },
 ])('asks for another method or path beside its request line: $headers $query: $is', ({ headers, query, is }) => expect(overrides(headers, query)).toBe(is));
 

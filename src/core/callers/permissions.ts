@@ -46,10 +46,39 @@ const OVERRIDES = new Set([
   'x-original-url',
   'x-rewrite-url',
   'x-override-url',
+  'x-original-uri',
+  'x-forwarded-uri',
+  'x-forwarded-method',
 ]);
-/** True for a request that asks, beside its request line, for another method or path. Bodies are not looked into. */
+/** Parameters by which many APIs take another method: `_method`, `.method`, `_method[]`, `_httpmethod`, and the headers' own names. */
+const OVERRIDING_PARAMETER = /^(?:[._-]+(?:http[._-]?)?method)$/;
+/**
+ * True for a request that asks, beside its request line, for another method or path. Names are compared decoded, as the API will read them,
+ * and with `&` and `;` between them. Bodies are not looked into.
+ */
 export const overrides = (rawHeaders: readonly string[], query: string): boolean =>
-  rawHeaders.some((name, at) => at % 2 === 0 && OVERRIDES.has(name.toLowerCase())) || /(^|[?&])_method=/i.test(query);
+  rawHeaders.some((name, at) => at % 2 === 0 && OVERRIDES.has(name.toLowerCase().replaceAll('_', '-'))) ||
+  query
+    .replace(/^\?/, '')
+    .split(/[&;]/)
+    .some((pair) => {
+      const name = decodedTwice(pair.split('=', 1)[0] ?? '')
+        .toLowerCase()
+        .trim()
+        .replace(/\[.*$/s, '');
+      return OVERRIDING_PARAMETER.test(name) || OVERRIDES.has(name.replaceAll('_', '-'));
+    });
+
+const decodedTwice = (text: string): string => {
+  let decoded = text.replaceAll('+', ' ');
+  for (let times = 0; times < 2; times += 1)
+    try {
+      decoded = decodeURIComponent(decoded);
+    } catch {
+      return decoded; // broken encoding: compared as far as it can be read
+    }
+  return decoded;
+};
 
 /**
  * The permission under which this call may pass, or null. Several may be given, by name and by label: any one is enough. `overriding`:

@@ -1,3 +1,5 @@
+import { own } from '../json.ts';
+
 /** One call to a provider's API, as a person composes it or a file brings it. */
 export interface ApiCall {
   method: string;
@@ -37,7 +39,7 @@ export function namesIn(call: ApiCall): string[] {
  */
 export function fillCall(call: ApiCall, parameters: readonly CallParameter[], values: Readonly<Record<string, string>>): { call: ApiCall; lacking: string[] } {
   const known = new Map<string, string | null>(Object.entries(values));
-  for (const one of parameters) known.set(one.name, values[one.name] ?? one.value);
+  for (const one of parameters) known.set(one.name, own(values, one.name) ?? one.value);
   const lacking = new Set<string>();
   const fill = (text: string, encode: (value: string) => string): string =>
     text.replace(NAMED, (whole, name: string) => {

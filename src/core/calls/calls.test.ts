@@ -1,7 +1,7 @@
 import fc from 'fast-check';
 import { expect, test } from 'vitest';
 import { type ApiCall, fillCall, namesIn, pathAndQuery, whyNoHeader } from './call.ts';
-import { curlLine, readCurl } from './curl.ts';
+import { curlLine, headersSent, readCurl } from './curl.ts';
 import { harOf, readHar } from './har.ts';
 import { isPlainPath } from './path.ts';
 
@@ -78,7 +78,7 @@ test('a curl line that is written can be read again: the same call, without its 
         if (typeof read === 'string') throw new Error(read);
         expect(read).toEqual({
           url: `https://kettle.example/relay/one${pathAndQuery(composed)}`,
-          call: { method, headers: composed.headers, body },
+          call: { method, headers: headersSent(composed), body },
           leftOut: ['the sign-in'],
         });
       },

@@ -31,11 +31,23 @@ const LETTERS_WITH_VALUE = 'XHduAeboFmwxc';
 const DROPPED = /^(authorization|cookie|proxy-authorization|host|content-length|connection|accept-encoding|user-agent)$/i;
 export const isDroppedHeader = (name: string): boolean => DROPPED.test(name) || name.startsWith(':') || /^sec-/i.test(name);
 
+const CURL_MOST = 100_000;
+const parseShell = (text: string): ReturnType<typeof parse> | null => {
+  if (text.length > CURL_MOST) return null;
+  try {
+    return parse(text, (name) => `$${name}`);
+  } catch {
+    return null; // such as a brace that never closes
+  }
+};
+
 /** Reads a `curl` line as people paste it; no shell runs, and no file is read. A text: why it cannot be read. */
 export function readCurl(text: string): ReadCall | string {
   const joined = text.replace(/\\\r?\n/g, ' ').trim();
   const words: string[] = [];
-  for (const word of parse(joined, (name) => `$${name}`)) {
+  const parsed = parseShell(joined);
+  if (parsed === null) return 'It is longer than 100,000 characters, or its quotes and braces do not match.';
+  for (const word of parsed) {
     if (typeof word === 'string') words.push(word);
     else if ('pattern' in word) words.push(word.pattern);
     else if ('op' in word && word.op !== ';') return `It holds \u201c${word.op}\u201d: paste the curl line alone, without pipes and redirections.`;
@@ -47,8 +59,9 @@ export function readCurl(text: string): ReadCall | string {
   let [method, url, isGet]: [string | null, string | null, boolean] = [null, null, false];
   const rest = words.slice(1);
   const header = (line: string): void => {
-    const colon = line.indexOf(':');
-    const name = line.slice(0, Math.max(0, colon)).trim();
+    const empty = /^([^:;]+);$/.exec(line)?.[1]; // how curl writes a header without a value
+    const colon = empty === undefined ? line.indexOf(':') : line.length;
+    const name = empty ?? line.slice(0, Math.max(0, colon)).trim();
     if (name === '') return;
     if (isDroppedHeader(name)) leftOut.push(`the header ${name}`);
     else headers.push({ name, value: line.slice(colon + 1).trim() });
@@ -137,13 +150,26 @@ export function readCurl(text: string): ReadCall | string {
   return { url, call: { method: method ?? (body === null ? 'GET' : 'POST'), headers, body }, leftOut };
 }
 
+/**
+ * The headers of a call as they are sent: what was composed, and what is added where nothing is said. A curl line names them too, because
+ * curl adds others: a body would go out as a form.
+ * @param apiHeaders what the API insists on
+ */
+export function headersSent(call: Pick<ApiCall, 'headers' | 'body'>, apiHeaders: Readonly<Record<string, string>> = {}): Pair[] {
+  const has = (name: string) => call.headers.some((one) => one.name.toLowerCase() === name);
+  const usual = (name: string) => ({ name, value: Object.entries(apiHeaders).find(([one]) => one.toLowerCase() === name)?.[1] ?? 'application/json' });
+  return [...(has('accept') ? [] : [usual('accept')]), ...(call.body === null || has('content-type') ? [] : [usual('content-type')]), ...call.headers];
+}
+
 /** The same call as a `curl` line through the relay, where it needs a caller's id and key and no token. */
-export function curlLine(call: ApiCall, relayBase: string): string {
+export function curlLine(call: ApiCall, relayBase: string, apiHeaders: Readonly<Record<string, string>> = {}): string {
   const parts = ['curl', '-sS', '-u', '"$RUSTY_KETTLE_CALLER_ID:$RUSTY_KETTLE_CALLER_KEY"'];
   if (call.method === 'HEAD') parts.push('-I');
   else if (call.method !== (call.body === null ? 'GET' : 'POST')) parts.push('-X', call.method);
-  for (const { name, value } of call.headers) parts.push('-H', quoted(`${name}: ${value}`));
-  if (call.body !== null) parts.push('--data-raw', quoted(call.body));
+  const sent = headersSent(call, apiHeaders);
+  // A header without a value is written with a semicolon: with a colon curl would leave it out.
+  for (const { name, value } of sent) parts.push('-H', quoted(value === '' ? `${name};` : `${name}: ${value}`));
+  if (call.body !== null && call.method !== 'HEAD') parts.push('--data-raw', quoted(call.body));
   parts.push(quoted(`${relayBase}${pathAndQuery(call)}`));
   return parts.join(' ');
 }

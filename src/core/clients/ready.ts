@@ -2,6 +2,7 @@ import { redirectRemarks } from '../oauth/redirect-rules.ts';
 import { compareRedirectUris, nearest } from '../oauth/redirect-uri.ts';
 import type { Operation } from '../provider/api.ts';
 import type { ProviderDefinition } from '../provider/definition.ts';
+import { requirementsOf } from '../provider/requirements.ts';
 import { reviewScopes } from '../scopes/compare.ts';
 import { allows } from './strength.ts';
 
@@ -17,6 +18,10 @@ export interface Standing {
   approval: string;
   reach: string;
   listedAccounts: readonly string[];
+  /** A certificate or key that the provider has not accepted yet; left out: the client authenticates otherwise. */
+  certificate?: 'made_here' | 'entered' | 'verified';
+  /** A connection through this client works: what is only not entered here stops nothing. */
+  works?: boolean;
   registeredScopes: readonly string[];
   /** Null for a client on its own, before any connection. */
   wants: { grantType: string; scopes: readonly string[]; operations: readonly Pick<Operation, 'id' | 'needs'>[]; expectedAccount: string | null } | null;
@@ -50,12 +55,23 @@ export function readyLines(definition: ProviderDefinition, standing: Standing): 
   if (standing.unconfirmed.length > 0)
     add('addresses', 'missing', `Not confirmed: ${list(standing.unconfirmed)}.`, 'If they are the provider\u2019s, confirm them with your own password.');
 
+  for (const one of requirementsOf(definition))
+    add('requirements', one.certain ? 'missing' : 'doubt', one.says, 'Ask the provider whether it can be turned off for this client.');
+  if (standing.certificate !== undefined && standing.certificate !== 'verified')
+    add(
+      'certificate',
+      'doubt',
+      standing.certificate === 'made_here'
+        ? 'A certificate was made here. Whether it was uploaded at the provider is not verified.'
+        : 'Whether the provider knows this certificate or key is not verified.',
+      'Upload its public part, compare the thumbprint, then verify it on the page of the client.',
+    );
   if (redirects) lines.push(...redirectLines(definition, standing));
   if (wants) lines.push(...scopeLines(definition, standing.registeredScopes, wants));
 
   if (['asked', 'not_asked', 'they_ask_back', 'refused'].includes(standing.approval))
     add('approval', standing.approval === 'asked' ? 'doubt' : 'missing', APPROVAL_SAYS[standing.approval] ?? '', APPROVAL_REMEDY[standing.approval] ?? null);
-  if (standing.reach === 'listed' && redirects) lines.push(listedLine(standing.listedAccounts, wants?.expectedAccount ?? null));
+  if (standing.reach === 'listed' && redirects) lines.push(listedLine(standing.listedAccounts, wants?.expectedAccount ?? null, standing.works === true));
   return lines;
 }
 
@@ -143,10 +159,14 @@ function scopeLines(definition: ProviderDefinition, registered: readonly string[
   return lines;
 }
 
-function listedLine(listed: readonly string[], expected: string | null): ReadyLine {
+function listedLine(listed: readonly string[], expected: string | null, works: boolean): ReadyLine {
   const line = (verdict: ReadyLine['verdict'], says: string, remedy: string | null): ReadyLine => ({ what: 'listed accounts', verdict, says, remedy });
   if (listed.length === 0)
-    return line('missing', 'The client is open to listed accounts only, and none is entered here.', 'List the account there, then enter it here.');
+    return line(
+      works ? 'doubt' : 'missing',
+      'The client is open to listed accounts only, and none is entered here.',
+      'List the account at the provider, then enter it here.',
+    );
   if (expected === null)
     return line('doubt', `Only these can agree: ${list(listed)}.`, 'Name the expected account at the connection, so that it can be compared.');
   if (listed.some((one) => one.toLowerCase() === expected.toLowerCase())) return line('good', `${expected} is listed there.`, null);

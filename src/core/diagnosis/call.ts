@@ -1,3 +1,4 @@
+import { own } from '../json.ts';
 import { at, plainText } from '../oauth/token-answer.ts';
 import { reasonInWords } from '../oauth/wire.ts';
 import type { Api } from '../provider/api.ts';
@@ -37,10 +38,10 @@ export function diagnoseCall(call: CallSeen): Diagnosis | null {
       remedy: 'See whether the provider is down, then try the call again.',
     });
   const body = parse(call.body);
-  const own = definition.dialect.error_at === undefined ? undefined : at(body, definition.dialect.error_at);
-  const isError = status >= 400 || (own !== undefined && own !== null && own !== false && own !== '');
+  const inside = definition.dialect.error_at === undefined ? undefined : at(body, definition.dialect.error_at);
+  const isError = status >= 400 || (inside !== undefined && inside !== null && inside !== false && inside !== '');
   if (status < 300 && !isError) return null;
-  const named = own ?? at(body, api.error_at ?? '/error');
+  const named = inside ?? at(body, api.error_at ?? '/error');
   const code = typeof named === 'string' || typeof named === 'number' ? String(named) : null;
   const message = ['/error_description', '/message', '/error/message', '/detail', '/title']
     .map((pointer) => at(body, pointer))
@@ -48,7 +49,9 @@ export function diagnoseCall(call: CallSeen): Diagnosis | null {
   const words = `${code ?? ''} ${typeof message === 'string' ? message : ''} ${call.challenge ?? ''}`;
   const seen = [`HTTP ${status}`, plainText(code), typeof message === 'string' ? `\u201c${plainText(message)}\u201d` : null].filter(Boolean).join(', ');
   const meant =
-    code === null ? undefined : (api.error_meanings[code] ?? (definition.dialect.error_words[code] === 'invalid_grant' ? 'token_unknown' : undefined));
+    code === null
+      ? undefined
+      : (own(api.error_meanings, code) ?? (own(definition.dialect.error_words, code) === 'invalid_grant' ? 'token_unknown' : undefined));
   if (meant === 'scope_missing') return lackingScope(call, seen, words);
   if (meant === 'role_missing') return diagnosis('role_missing', { evidence: [seen, roleSays(definition)] });
   if (code === 'insufficient_scope' && status < 400) return lackingScope(call, seen, words); // RFC 6750's word, inside a good status
@@ -60,7 +63,7 @@ export function diagnoseCall(call: CallSeen): Diagnosis | null {
   if (status >= 500) return diagnosis('provider_down', { evidence: [seen] });
   if (status >= 300 && status < 400) return diagnosis('call_wrong', { evidence: [seen, 'The API redirects, and a token is not carried to another address.'] });
   if (status >= 400) return diagnosis('call_wrong', { evidence: [seen] });
-  return diagnosis('unknown', { evidence: [seen, 'The answer has a good status and an error inside.'], certain: false, also: ['call_wrong', 'token_unknown'] });
+  return diagnosis('error_inside', { evidence: [seen], certain: false, also: ['call_wrong', 'token_unknown'] });
 }
 
 const wait = (call: CallSeen): string | null => (call.retryAfterSeconds === null ? null : `It asks to wait ${call.retryAfterSeconds} s.`);

@@ -132,6 +132,24 @@ const TABLE = {
     title: 'The provider does not understand the request for tokens.',
     remedy: 'Compare the provider definition with the provider\u2019s pages.',
   },
+  resource_refused: {
+    verdict: 'no_token',
+    side: 'client',
+    title: 'The provider does not accept the requested resource or audience.',
+    remedy: `Compare \u201cresource\u201d and the audience parameter in the dialect of the definition with the provider\u2019s pages. ${AGAIN}`,
+  },
+  requirement_unsupported: {
+    verdict: 'ours',
+    side: 'ours',
+    title: 'The provider requires something that this version does not support.',
+    remedy: 'Ask the provider whether it can be turned off for this client. Otherwise this provider cannot be used with this version.',
+  },
+  service_failed: {
+    verdict: 'ours',
+    side: 'ours',
+    title: 'This service failed while it verified the new tokens.',
+    remedy: 'The tokens are kept. Make the test call on the connection\u2019s page; if it fails too, look up the request in the log.',
+  },
   // The person, and who stands behind them.
   consent_denied: {
     verdict: 'no_token',
@@ -189,7 +207,7 @@ const TABLE = {
     verdict: 'works',
     side: 'client',
     title: 'No refresh token came: the connection ends with its access token.',
-    remedy: 'Ask for offline access (often a scope of its own), then agree again.',
+    remedy: 'Check that the connection requests offline access, and that the client may use refresh tokens at the provider. Then reconnect.',
   },
   grant_withdrawn: {
     verdict: 'token_refused',
@@ -285,6 +303,12 @@ const TABLE = {
     remedy: 'Check the path and the ids in it.',
   },
   call_wrong: { verdict: 'call_wrong', side: 'caller', title: 'The API does not understand the call.', remedy: 'Read its answer, and mend the call.' },
+  error_inside: {
+    verdict: 'unknown',
+    side: 'caller',
+    title: 'The API answered with an error inside a successful status.',
+    remedy: 'Read the error in the answer. Add its code to error_meanings in the definition, so that it is explained next time.',
+  },
   unknown: {
     verdict: 'unknown',
     side: 'provider',

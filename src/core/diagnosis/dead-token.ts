@@ -1,3 +1,4 @@
+import { own } from '../json.ts';
 import { at } from '../oauth/token-answer.ts';
 import type { Api } from '../provider/api.ts';
 import type { Dialect } from '../provider/dialect.ts';
@@ -10,7 +11,7 @@ export function deadTokenInside(api: Pick<Api, 'error_meanings'>, dialect: Pick<
   try {
     const code = at(JSON.parse(body), dialect.error_at);
     if (typeof code !== 'string') return false;
-    return DEAD.includes(api.error_meanings[code] ?? '') || dialect.error_words[code] === 'invalid_grant';
+    return DEAD.includes(own(api.error_meanings, code) ?? '') || own(dialect.error_words, code) === 'invalid_grant';
   } catch {
     return false; // not JSON: there is no place for an error
   }

@@ -38,6 +38,8 @@ const ASKED: Asked = {
 const refused = (kind: 'refused_grant' | 'client_refused' | 'set_up_wrong', error: string, description: string | null = null) =>
   ({ kind, evidence: { status: 400, error, description, reason: null, tookMs: 1 } }) as const;
 
+const unclear = (reason: string) => ({ kind: 'unclear', evidence: { status: 200, error: null, description: null, reason, tookMs: 1 } }) as const;
+
 test('every cause has a verdict, a side, a title and a remedy; those of calls are among them', () => {
   for (const cause of CAUSES) {
     const facts = causeFacts(cause);
@@ -88,7 +90,9 @@ test.each([
     certain: true,
   },
   { name: 'a scope, and nothing else known', asked: {}, outcome: refused('set_up_wrong', 'invalid_scope'), cause: 'scope_unregistered', certain: false },
-  { name: 'another resource', asked: {}, outcome: refused('set_up_wrong', 'invalid_target'), cause: 'audience_wrong', certain: true },
+  { name: 'another resource', asked: {}, outcome: refused('set_up_wrong', 'invalid_target'), cause: 'resource_refused', certain: true },
+  { name: 'a bound token', asked: {}, outcome: unclear('token_type_dpop'), cause: 'requirement_unsupported', certain: true },
+  { name: 'a proof that is wanted', asked: {}, outcome: refused('set_up_wrong', 'use_dpop_nonce'), cause: 'requirement_unsupported', certain: false },
   {
     name: 'a refresh token',
     asked: { grantType: 'refresh_token' },

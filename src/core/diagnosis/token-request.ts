@@ -4,6 +4,7 @@ import type { TokenOutcome } from '../oauth/token-answer.ts';
 import { reasonInWords } from '../oauth/wire.ts';
 import type { ProviderDefinition } from '../provider/definition.ts';
 import { placeholdersIn } from '../provider/placeholders.ts';
+import { requirementIn, requirementName } from '../provider/requirements.ts';
 import { type Diagnosis, diagnosis } from './diagnosis.ts';
 import { diagnoseScopes } from './scopes.ts';
 
@@ -43,6 +44,13 @@ export function diagnoseTokenRequest(asked: Asked, outcome: Exclude<TokenOutcome
     return diagnosis('organisation_not_agreed', { evidence: [seen] });
   if (error === 'access_denied') return diagnosis('consent_denied', { evidence: [seen] });
   if (error === 'expired_token') return diagnosis('code_expired', { evidence: [seen] });
+  const required = reason === 'token_type_dpop' ? 'dpop' : error === null ? null : requirementIn(asked.definition, error, words);
+  if (required && outcome.kind !== 'refused_grant')
+    return diagnosis('requirement_unsupported', {
+      evidence: [`Required: ${requirementName(required)}.`, seen],
+      certain: reason !== null,
+      also: reason === null ? ['request_odd'] : [],
+    });
   switch (outcome.kind) {
     case 'client_refused':
       return error === 'unauthorized_client' ? diagnosis('client_not_allowed', { evidence: [seen] }) : diagnoseClient(asked, words, seen);
@@ -50,8 +58,7 @@ export function diagnoseTokenRequest(asked: Asked, outcome: Exclude<TokenOutcome
       return diagnoseGrant(asked, words, seen);
     case 'set_up_wrong':
       if (error === 'invalid_scope') return diagnoseScopes(asked, seen);
-      if (error === 'invalid_target')
-        return diagnosis('audience_wrong', { evidence: [seen, asked.definition.dialect.resource && `Asked for: ${asked.definition.dialect.resource}.`] });
+      if (error === 'invalid_target') return diagnosis('resource_refused', { evidence: [seen, requestedTarget(asked.definition)] });
       if (error === 'unsupported_grant_type') return diagnosis('client_not_allowed', { evidence: [seen] });
       return diagnosis('request_odd', { evidence: [seen], certain: error !== null });
     case 'busy':
@@ -67,6 +74,12 @@ export function diagnoseTokenRequest(asked: Asked, outcome: Exclude<TokenOutcome
       return outcome satisfies never;
   }
 }
+
+/** What was requested as the target of the token. */
+const requestedTarget = ({ dialect }: Pick<ProviderDefinition, 'dialect'>): string | null => {
+  const target = dialect.resource ?? dialect.token_parameters.audience;
+  return target === undefined ? 'No resource and no audience was requested.' : `Requested: ${target}.`;
+};
 
 /** A client that could not show who it is: by which of the ways in which that happens. */
 function diagnoseClient(asked: Asked, words: string, seen: string): Diagnosis {

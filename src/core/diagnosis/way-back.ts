@@ -2,6 +2,7 @@ import type { CallbackOutcome } from '../oauth/callback.ts';
 import { compareRedirectUris, nearest } from '../oauth/redirect-uri.ts';
 import { plainText } from '../oauth/token-answer.ts';
 import type { ProviderDefinition } from '../provider/definition.ts';
+import { requirementIn, requirementName } from '../provider/requirements.ts';
 import { parseUrl } from '../url.ts';
 import type { Cause } from './causes.ts';
 import { type Diagnosis, diagnosis } from './diagnosis.ts';
@@ -34,6 +35,8 @@ export function diagnoseCallback(answer: Exclude<CallbackOutcome, { kind: 'code'
 
 function byError(error: string, seen: string, sent: SentAway): Diagnosis | null {
   if (sent.definition.dialect.organisation_agreement?.refused.includes(error)) return diagnosis('organisation_not_agreed', { evidence: [seen] });
+  const required = error.startsWith('invalid_request') ? requirementIn(sent.definition, error, seen) : null;
+  if (required) return diagnosis('requirement_unsupported', { evidence: [`Required: ${requirementName(required)}.`, seen] });
   switch (error) {
     case 'access_denied': {
       const other = byWords(seen, sent);
@@ -42,7 +45,7 @@ function byError(error: string, seen: string, sent: SentAway): Diagnosis | null 
     case 'invalid_scope':
       return diagnoseScopes(sent, seen);
     case 'invalid_target':
-      return diagnosis('audience_wrong', { evidence: [seen] });
+      return diagnosis('resource_refused', { evidence: [seen] });
     case 'unauthorized_client':
       return sent.approval === 'asked' || sent.approval === 'not_asked'
         ? diagnosis('approval_pending', { evidence: [seen] })

@@ -1,5 +1,6 @@
 import { Fault } from '../fault.ts';
 import type { ProviderDefinition } from '../provider/definition.ts';
+import { asksOpenid, consentPrompt } from './offline.ts';
 import { codeChallenge } from './pkce.ts';
 import { joinScopes } from './token-request.ts';
 
@@ -14,10 +15,9 @@ export interface AuthorizationRequest {
   nonce?: string;
   /** The account that is expected to agree. */
   expectedAccount?: string | null;
+  /** The person must see the consent page again, though the provider remembers an answer. */
+  reconsent?: boolean;
 }
-
-/** True where this is a request of OpenID Connect (Core §3.1.2.1). */
-export const asksOpenid = (scopes: readonly string[]): boolean => scopes.includes('openid');
 
 /**
  * The address that the browser is sent to (RFC 6749 §4.1.1, RFC 7636 §4.3). Parameters already in the endpoint are kept (§3.1).
@@ -39,6 +39,8 @@ export function authorizationUrl(definition: ProviderDefinition, request: Author
   if (definition.dialect.resource) set('resource', definition.dialect.resource); // RFC 8707 §2.1
   const openid = asksOpenid(request.scopes);
   if (openid && request.nonce) set('nonce', request.nonce);
+  const prompt = consentPrompt(definition, request.scopes, request.reconsent === true);
+  if (prompt) set('prompt', prompt);
   const hint = definition.dialect.login_hint ?? (openid ? 'login_hint' : null);
   if (hint && request.expectedAccount) set(hint, request.expectedAccount);
   set('state', request.state);

@@ -41,7 +41,8 @@ export async function deviceAuthorizationRequest(
   };
   await authenticateClient(definition, credentials, parameters, headers, once);
   const url = definition.server.device_authorization_endpoint ?? '';
-  return { method: 'POST', url, headers, body: new URLSearchParams([...parameters]).toString(), deadlineMs: once.deadlineMs, limitBytes: LIMIT_BYTES };
+  const hides = credentials.secret ? [credentials.secret] : [];
+  return { method: 'POST', url, headers, body: new URLSearchParams([...parameters]).toString(), deadlineMs: once.deadlineMs, limitBytes: LIMIT_BYTES, hides };
 }
 
 const seconds = z.union([z.number(), z.string().regex(/^\d+$/).transform(Number)]).pipe(z.number().positive().max(86_400));

@@ -5,6 +5,7 @@ import { readDefinition } from '../provider/read-definition.ts';
 import { Secret } from '../secret.ts';
 import { authorizationUrl } from './authorization-request.ts';
 import { readCallback } from './callback.ts';
+import { noRefreshTokenRemedy } from './offline.ts';
 import { codeChallenge } from './pkce.ts';
 import { compareRedirectUris } from './redirect-uri.ts';
 import { tokenRequest } from './token-request.ts';
@@ -26,6 +27,35 @@ test('the authorization address carries all that RFC 6749 and RFC 7636 ask for',
     code_challenge: codeChallenge('v'),
     code_challenge_method: 'S256',
   });
+});
+
+test.each([
+  { name: 'offline access (OpenID Connect Core §11)', scopes: ['openid', 'offline_access'], prompt: 'consent' },
+  { name: 'a reconnect', scopes: ['openid'], reconsent: true, prompt: 'consent' },
+  { name: 'a first consent', scopes: ['openid'], prompt: null },
+  { name: 'a provider without OpenID', scopes: ['tables.read'], reconsent: true, prompt: null },
+  { name: 'one that knows it all the same', scopes: ['tables.read'], reconsent: true, dialect: { consent_prompt: 'when_needed' }, prompt: 'consent' },
+  { name: 'a dialect that says never', scopes: ['openid', 'offline_access'], dialect: { consent_prompt: 'never' }, prompt: null },
+  { name: 'a dialect that says always', scopes: ['tables.read'], dialect: { consent_prompt: 'always' }, prompt: 'consent' },
+  {
+    name: 'a dialect with a prompt of its own',
+    scopes: ['openid', 'offline_access'],
+    dialect: { authorization_parameters: { prompt: 'login' } },
+    prompt: 'login',
+  },
+  { name: 'metadata that lists others', scopes: ['openid', 'offline_access'], server: { prompt_values_supported: ['login'] }, prompt: null },
+] as { name: string; scopes: string[]; reconsent?: boolean; dialect?: object; server?: object; prompt: string | null }[])(
+  'prompt=consent with $name: $prompt',
+  ({ scopes, reconsent = false, dialect, server, prompt }) => {
+    const definition = { ...eelgrass, server: { ...eelgrass.server, ...server }, dialect: { ...eelgrass.dialect, ...dialect } };
+    const url = new URL(authorizationUrl(definition, { clientId: 'c', redirectUri: 'https://us.example/cb', scopes, state: 's', verifier: null, reconsent }));
+    expect(url.searchParams.get('prompt')).toBe(prompt);
+  },
+);
+
+test('what was done already is never advised', () => {
+  expect(noRefreshTokenRemedy(eelgrass, ['openid', 'offline_access'])).toMatch(/was requested.*refresh_token grant type/);
+  expect(noRefreshTokenRemedy(eelgrass, ['openid'])).toMatch(/Add the scope offline_access/);
 });
 
 test('Basic and post carry any id and secret so that a provider reads them back unchanged (RFC 6749 §2.3.1)', async () => {

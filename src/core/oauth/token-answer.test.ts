@@ -1,7 +1,9 @@
 import { expect, test } from 'vitest';
 import { PLAIN_DIALECT } from '../provider/dialect.ts';
+import { Secret } from '../secret.ts';
 import { plainText, readTokenOutcome, type TokenOutcome } from './token-answer.ts';
 import type { WireOutcome } from './wire.ts';
+import { wireRecord } from './wire-record.ts';
 
 const answer = (status: number, body: unknown, headers: Record<string, string> = {}): WireOutcome => ({
   kind: 'answer',
@@ -11,6 +13,19 @@ const answer = (status: number, body: unknown, headers: Record<string, string> =
   cut: false,
   tookMs: 7,
 });
+test.each(['k7', 'sec ret+/=', 's3cret"quoted'])('a provider that echoes the secret %j is kept with it masked, whatever its length', (secret) => {
+  const hides = [new Secret(secret)];
+  for (const echoed of [secret, encodeURIComponent(secret), new URLSearchParams({ v: secret }).toString().slice(2)]) {
+    const body = JSON.stringify({ error: 'invalid_client', error_description: `You sent ${echoed} as the secret.` });
+    const seen = { kind: 'answer', status: 401, headers: { 'www-authenticate': `Basic realm="${echoed}"` }, body, cut: false, tookMs: 1, hides } as const;
+    const { evidence } = readTokenOutcome(seen, PLAIN_DIALECT);
+    const request = { method: 'POST', url: 'https://x.example', headers: {}, body: '', deadlineMs: 1, limitBytes: 1, hides };
+    const kept = JSON.stringify([evidence, wireRecord(request, seen)]);
+    expect(kept).toContain('You sent [masked] as the secret.');
+    for (const one of [secret, JSON.stringify(secret).slice(1, -1)]) expect(kept).not.toContain(one);
+  }
+});
+
 const good = { access_token: 'a', token_type: 'bearer', expires_in: 60 };
 
 const cases: { name: string; seen: WireOutcome; kind: TokenOutcome['kind']; more?: object }[] = [

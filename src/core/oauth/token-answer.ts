@@ -1,6 +1,8 @@
 import { z } from 'zod';
+import { own } from '../json.ts';
 import type { Dialect } from '../provider/dialect.ts';
 import { Secret } from '../secret.ts';
+import { masked } from './masked.ts';
 import type { WireAnswer, WireOutcome } from './wire.ts';
 
 /** Tokens as they came (RFC 6749 §5.1). */
@@ -63,7 +65,8 @@ export function at(document: unknown, pointer: string): unknown {
   let value: unknown = document;
   for (const step of pointer.slice(1).split('/')) {
     if (typeof value !== 'object' || value === null) return undefined;
-    value = (value as Record<string, unknown>)[step.replaceAll('~1', '/').replaceAll('~0', '~')];
+    const name = step.replaceAll('~1', '/').replaceAll('~0', '~');
+    value = Object.hasOwn(value, name) ? (value as Record<string, unknown>)[name] : undefined;
   }
   return value;
 }
@@ -79,10 +82,11 @@ export function readTokenOutcome(outcome: WireOutcome, dialect: Dialect): TokenO
   if (ok && (ownError === undefined || ownError === null || ownError === false || ownError === '')) return readSuccess(body, outcome.body, evidence, dialect);
   const named = ownError ?? at(body, '/error');
   const error = typeof named === 'string' || typeof named === 'number' ? String(named).slice(0, 100) : null;
+  const safe = (text: string | null) => plainText(text === null ? null : masked(text, outcome.hides ?? []));
   if (error !== null) {
-    evidence.error = dialect.error_words[error] ?? plainText(error);
+    evidence.error = own(dialect.error_words, error) ?? safe(error);
     const words = [at(body, '/error_description'), at(body, '/message')].find((one) => typeof one === 'string') as string | undefined;
-    evidence.description = plainText([evidence.error === error ? null : error, words].filter(Boolean).join(': ') || null);
+    evidence.description = safe([evidence.error === error ? null : error, words].filter(Boolean).join(': ') || null);
   }
   const retryAfterMs = retryAfter(outcome);
   if (outcome.status === 429 || (outcome.status === 503 && (retryAfterMs !== null || evidence.error === 'temporarily_unavailable')))
@@ -110,7 +114,10 @@ function readSuccess(body: unknown, text: string, evidence: Evidence, dialect: D
     id_token: at(body, '/id_token'),
   });
   const typed = places.token_type === 'ignored' || (read.success && /^bearer$/i.test(read.data.token_type ?? ''));
-  if (!read.success || !typed) return { kind: 'unclear', raw: new Secret(text.slice(0, TOKEN_MOST)), evidence: { ...evidence, reason: 'unreadable' } };
+  if (!read.success || !typed) {
+    const bound = read.success && /^dpop$/i.test(read.data.token_type ?? ''); // RFC 9449 §5: useless without a proof key
+    return { kind: 'unclear', raw: new Secret(text.slice(0, TOKEN_MOST)), evidence: { ...evidence, reason: bound ? 'token_type_dpop' : 'unreadable' } };
+  }
   const { access_token, refresh_token, expires_in, scope, api_base_url, account_id, account_label, id_token } = read.data;
   return {
     kind: 'tokens',

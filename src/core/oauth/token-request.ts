@@ -74,5 +74,20 @@ export async function tokenRequest(
   if (request.grantType !== 'jwt_bearer' || dialect.assertion_grant.client_authentication)
     await authenticateClient(definition, credentials, parameters, headers, once);
   const body = asJson ? JSON.stringify(Object.fromEntries(parameters)) : new URLSearchParams([...parameters]).toString();
-  return { method: 'POST', url: definition.server.token_endpoint, headers, body, deadlineMs: once.deadlineMs, limitBytes: TOKEN_ANSWER_LIMIT_BYTES };
+  const hides = [...hiddenOf(request), ...(credentials.secret ? [credentials.secret] : [])];
+  return { method: 'POST', url: definition.server.token_endpoint, headers, body, deadlineMs: once.deadlineMs, limitBytes: TOKEN_ANSWER_LIMIT_BYTES, hides };
+}
+
+/** What a request holds besides the client's secret that nobody may read afterwards. */
+function hiddenOf(request: TokenRequest): Secret[] {
+  switch (request.grantType) {
+    case 'authorization_code':
+      return [request.code, ...(request.verifier ? [request.verifier] : [])];
+    case 'refresh_token':
+      return [request.refreshToken];
+    case 'device_code':
+      return [request.deviceCode];
+    default:
+      return [];
+  }
 }

@@ -1,3 +1,5 @@
+import type { Secret } from '../secret.ts';
+import { masked } from './masked.ts';
 import { plainText } from './token-answer.ts';
 import type { WireOutcome, WireRequest } from './wire.ts';
 
@@ -19,33 +21,35 @@ const TEXT_MOST = 300;
 
 const mask = (text: string): string => `[masked, ${text.length} characters]`;
 
-function maskHeaders(headers: Record<string, string>, shown: Set<string>): Record<string, string> {
+function maskHeaders(headers: Record<string, string>, shown: Set<string>, hides: readonly Secret[]): Record<string, string> {
   return Object.fromEntries(
     Object.entries(headers).flatMap(([name, value]) => {
       const lower = name.toLowerCase();
       if (lower === 'authorization') return [[lower, `${value.split(' ', 1)[0]} ${mask(value.slice(value.indexOf(' ') + 1))}`]];
       if (!shown.has(lower)) return [];
       // What a provider writes freely may echo a token; a media type or a date cannot.
-      return [[lower, FREE_TEXT_HEADERS.has(lower) ? (plainText(value) ?? '') : value.slice(0, TEXT_MOST)]];
+      return [[lower, FREE_TEXT_HEADERS.has(lower) ? (plainText(masked(value, hides)) ?? '') : value.slice(0, TEXT_MOST)]];
     }),
   );
 }
 
-function maskBody(body: string): unknown {
+function maskBody(body: string, hides: readonly Secret[]): unknown {
   let parsed: unknown;
   try {
     parsed = JSON.parse(body);
   } catch {
-    return (plainText(body) ?? '').slice(0, TEXT_MOST); // a page: its long opaque runs are masked, the words stay
+    return (plainText(masked(body, hides)) ?? '').slice(0, TEXT_MOST); // a page: its long opaque runs are masked, the words stay
   }
   if (typeof parsed !== 'object' || parsed === null || Array.isArray(parsed)) return mask(body);
-  return Object.fromEntries(Object.entries(parsed).map(([name, value]) => [(plainText(name) ?? '').slice(0, 60), maskMember(name, value)]));
+  return Object.fromEntries(
+    Object.entries(parsed).map(([name, value]) => [(plainText(masked(name, hides)) ?? '').slice(0, 60), maskMember(name, value, hides)]),
+  );
 }
 
-function maskMember(name: string, value: unknown): unknown {
+function maskMember(name: string, value: unknown, hides: readonly Secret[]): unknown {
   if (typeof value === 'number' || typeof value === 'boolean' || value === null) return value;
   if (typeof value !== 'string') return '[not shown]';
-  if (name === 'error_description' || MEMBERS_SHOWN.has(name)) return plainText(value);
+  if (name === 'error_description' || MEMBERS_SHOWN.has(name)) return plainText(masked(value, hides));
   return mask(value);
 }
 
@@ -56,11 +60,14 @@ function parametersOf(request: WireRequest): [string, string][] {
 
 /** The masked record of one request and what came of it. */
 export function wireRecord(request: WireRequest, outcome: WireOutcome): WireRecord {
+  const hides = request.hides ?? [];
   const form = Object.fromEntries(parametersOf(request).map(([name, value]) => [name, FORM_SHOWN.has(name) ? value.slice(0, TEXT_MOST) : mask(value)]));
   return {
-    request: { method: request.method, url: request.url, headers: maskHeaders(request.headers, REQUEST_HEADERS_SHOWN), form },
+    request: { method: request.method, url: request.url, headers: maskHeaders(request.headers, REQUEST_HEADERS_SHOWN, hides), form },
     answer:
-      outcome.kind === 'answer' ? { status: outcome.status, headers: maskHeaders(outcome.headers, ANSWER_HEADERS_SHOWN), body: maskBody(outcome.body) } : null,
+      outcome.kind === 'answer'
+        ? { status: outcome.status, headers: maskHeaders(outcome.headers, ANSWER_HEADERS_SHOWN, hides), body: maskBody(outcome.body, hides) }
+        : null,
     reason: outcome.kind === 'answer' ? null : outcome.reason,
     took_ms: outcome.tookMs,
   };

@@ -1,3 +1,6 @@
+import { own } from '../json.ts';
+import type { Secret } from '../secret.ts';
+
 /** What goes over the wire and what comes back, free of any HTTP library. Sending is a port. */
 export interface WireRequest {
   method: string;
@@ -10,6 +13,8 @@ export interface WireRequest {
   limitBytes: number;
   /** Ask for a socket of its own: a request that a proxy or pool repeats could spend a refresh token twice. */
   freshSocket?: boolean;
+  /** What of this request nobody may read: masked wherever the answer repeats it. */
+  hides?: readonly Secret[];
 }
 
 export interface WireAnswer {
@@ -21,6 +26,8 @@ export interface WireAnswer {
   /** True when the body was longer than the limit and was cut. */
   cut: boolean;
   tookMs: number;
+  /** Of the request: masked wherever a text of this answer is kept. */
+  hides?: readonly Secret[];
 }
 
 /** `unsent`: nothing of the request can have reached the provider. `unclear`: the bytes went, the answer did not come. */
@@ -42,7 +49,8 @@ const REASONS: Record<string, string> = {
   address_forbidden: 'its address is a private one, which this service does not call unless it is told to',
   timeout: 'the answer did not come in time',
   reset: 'the connection broke before the answer came',
+  token_type_dpop: 'the token is bound to a DPoP key',
 };
 
 /** A failure's reason as a clause for people. */
-export const reasonInWords = (reason: string): string => REASONS[reason] ?? reason.replaceAll('_', ' ');
+export const reasonInWords = (reason: string): string => own(REASONS, reason) ?? reason.replaceAll('_', ' ');

@@ -157,9 +157,8 @@ export const inSession = (api: Api, opened: { baseUrl: string | null }): Api =>
     ? api
     : { ...api, base_url: opened.baseUrl ?? api.base_url, token_header: api.session.token_header, token_word: api.session.token_word };
 
-/** True for a path without its query that fits an operation's path, whose `{names}` are one segment each. */
-export const fitsOperation = (pattern: string, path: string): boolean =>
-  new RegExp(`^${pattern.replace(/[.*+?^$()|[\]\\]/g, '\\$&').replace(/\{[^/{}]+\}/g, '[^/]+')}$`).test(path);
+/** True for a path without its query that fits an operation's path, whose `{names}` stay within one segment each. */
+export { fitsPath as fitsOperation } from './template.ts';
 
 /** The definition as a static key meets it: each API that takes one gets it as it wants it. */
 export const withStaticKey = <D extends { apis: Api[] }>(definition: D): D => ({

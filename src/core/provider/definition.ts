@@ -2,9 +2,10 @@ import { z } from 'zod';
 import { CLIENT_AUTHENTICATION_METHODS } from '../oauth/methods.ts';
 import { Api } from './api.ts';
 import { Dialect, PLAIN_DIALECT } from './dialect.ts';
+import { patternProblem } from './pattern.ts';
 import { addressesOf, isHostSafe, placeholdersIn } from './placeholders.ts';
 import { ANSWERS, PLAIN_REGISTRATION, Registration } from './registration.ts';
-import { shapeProblem } from './shapes.ts';
+import { hasAdjacentNames } from './template.ts';
 import { jsonPointer, ScopeName, webAddress } from './web-address.ts';
 
 /**
@@ -36,6 +37,12 @@ const Server = z.strictObject({
   token_endpoint_auth_methods_supported: z.array(z.enum(CLIENT_AUTHENTICATION_METHODS)).min(1).default(['client_secret_basic']),
   code_challenge_methods_supported: z.array(z.string().max(20)).max(10).default(['S256']),
   authorization_response_iss_parameter_supported: z.boolean().default(false),
+  token_endpoint_auth_signing_alg_values_supported: z.array(z.string().max(20)).max(30).optional(),
+  prompt_values_supported: z.array(z.string().max(40)).max(20).optional(),
+  require_pushed_authorization_requests: z.boolean().optional().describe('RFC 9126 \u00a75; not supported by this version'),
+  require_signed_request_object: z.boolean().optional().describe('RFC 9101 \u00a710.5; not supported by this version'),
+  tls_client_certificate_bound_access_tokens: z.boolean().optional().describe('RFC 8705 \u00a73.3; not supported by this version'),
+  dpop_signing_alg_values_supported: z.array(z.string().max(20)).max(30).optional().describe('RFC 9449 \u00a75.1; not supported by this version'),
   service_documentation: webAddress('service_documentation').optional(),
 });
 
@@ -185,11 +192,12 @@ export const ProviderDefinition = z
     placeholders.forEach((one, at) => {
       if (one.choices.length === 0 && one.pattern === undefined) issue(['placeholders', at], 'Give its choices, or a pattern for its value.');
       if (one.pages.some((page) => !placeholdersIn(page).includes(one.name))) issue(['placeholders', at, 'pages'], `Each holds {${one.name}}.`);
-      const wrong = one.pattern === undefined ? null : shapeProblem(one.pattern);
+      if (one.pages.some(hasAdjacentNames)) issue(['placeholders', at, 'pages'], 'Two placeholders stand side by side: put something between them.');
+      const wrong = one.pattern === undefined ? null : patternProblem(one.pattern);
       if (wrong) issue(['placeholders', at, 'pattern'], wrong);
     });
     definition.shapes.forEach((shape, at) => {
-      const wrong = shapeProblem(shape.pattern);
+      const wrong = patternProblem(shape.pattern);
       if (wrong) issue(['shapes', at, 'pattern'], wrong);
     });
     const variantAddresses = definition.variants.flatMap((variant, at) => [
@@ -198,8 +206,10 @@ export const ProviderDefinition = z
     ]);
     for (const { path, value } of [...addressesOf(definition), ...variantAddresses]) {
       for (const name of placeholdersIn(value)) if (!named.has(name)) issue(path, `{${name}} is not among the placeholders.`);
+      if (hasAdjacentNames(value)) issue(path, 'Two placeholders stand side by side: put something between them.');
       if (!isHostSafe(value)) issue(path, 'In a host, a placeholder is one whole label left of a fixed suffix, such as {region}.provider.example.');
     }
+    for (const name of placeholdersIn(dialect.resource ?? '')) if (!named.has(name)) issue(['dialect', 'resource'], `{${name}} is not among the placeholders.`);
     for (const field of ['authorization_parameters', 'token_parameters', 'token_headers'] as const)
       for (const [key, value] of Object.entries(dialect[field]))
         for (const name of placeholdersIn(value)) if (!named.has(name)) issue(['dialect', field, key], `{${name}} is not among the placeholders.`);
@@ -230,6 +240,9 @@ export const ProviderDefinition = z
       });
       if (api.session?.base_url_at && definition.api_hosts.length === 0)
         issue(['apis', at, 'session', 'base_url_at'], 'It needs `api_hosts`, the hosts that it may name: a token is sent nowhere else.');
+      api.operations.forEach((one, n) => {
+        if (hasAdjacentNames(one.path)) issue(['apis', at, 'operations', n, 'path'], 'Two names stand side by side: put something between them.');
+      });
       if (new Set(api.operations.map((one) => one.id)).size !== api.operations.length) issue(['apis', at, 'operations'], 'An operation id is listed twice.');
     });
   });

@@ -1,6 +1,7 @@
 import { z } from 'zod';
 import { CAUSES } from '../diagnosis/causes.ts';
 import { CLIENT_ASSERTION_ALGORITHMS, KEY_NAMES } from '../oauth/methods.ts';
+import { absoluteUri } from './uri.ts';
 import { headerName, jsonPointer, printable, webAddress } from './web-address.ts';
 
 /** Header that no definition may set: they decide who is asked, where a message ends, or who we are. */
@@ -95,6 +96,12 @@ export const Dialect = z.strictObject({
     .strictObject({ name: printable(40), value: printable(80) })
     .optional()
     .describe('Sent along to the authorization endpoint; without it no refresh token comes'),
+  consent_prompt: z
+    .enum(['automatic', 'when_needed', 'always', 'never'])
+    .default('automatic')
+    .describe(
+      'When `prompt=consent` is sent. `automatic`: to OpenID providers, with offline_access (OpenID Connect Core \u00a711), on a reconnect, and after a scope was not granted; `when_needed`: the same to a provider without OpenID',
+    ),
   idle_life_seconds: z.number().int().min(60).max(315_360_000).optional().describe('A refresh token that is not used for so long lapses; left out: not known'),
   absolute_life_seconds: z
     .number()
@@ -129,13 +136,15 @@ export const Dialect = z.strictObject({
     .describe('The provider\u2019s own error codes, and the standard one that each means'),
   client_assertion: z
     .strictObject({
-      algorithm: z.enum(CLIENT_ASSERTION_ALGORITHMS).default('RS256'),
+      algorithm: z.enum(CLIENT_ASSERTION_ALGORITHMS).default('RS256').describe('Preferred where a key can sign with it; each key has its own algorithm'),
       key_name: z.enum(KEY_NAMES).default('kid').describe('The header member by which the provider finds the key'),
       audience: z.enum(['token_endpoint', 'issuer']).default('token_endpoint'),
     })
     .default({ algorithm: 'RS256', key_name: 'kid', audience: 'token_endpoint' })
     .describe('With private_key_jwt (RFC 7523 §2.2)'),
-  resource: webAddress('resource').optional().describe('The API for which tokens are asked, sent with authorization and token requests (RFC 8707)'),
+  resource: absoluteUri('resource')
+    .optional()
+    .describe('The API for which tokens are requested, as any absolute URI; sent with authorization and token requests (RFC 8707)'),
   login_hint: printable(40)
     .optional()
     .describe(
@@ -154,6 +163,12 @@ export const Dialect = z.strictObject({
     .default({})
     .describe('Words on the provider\u2019s own pages where it stops without sending the person back, and what each means'),
   revocation: Revocation.optional().describe('Where it departs from RFC 7009'),
+  revocation_ends: z
+    .enum(['this_grant', 'all_grants', 'unknown'])
+    .default('unknown')
+    .describe(
+      'What a revoked refresh token ends: its own grant, or every grant of that person and client. Replaced, unused and spare tokens are revoked at the provider only with `this_grant`',
+    ),
   approval_check: ApprovalCheck.optional().describe('How the token endpoint tells whether a client is approved; left out: it does not'),
 });
 export type Dialect = z.output<typeof Dialect>;

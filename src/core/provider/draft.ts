@@ -49,7 +49,7 @@ export function put(draft: Draft, path: string, value: unknown, source: string):
 
 /** A name made of a title or host: lower-case letters, digits and hyphens. */
 export function nameFrom(text: string): string {
-  const host = parseUrl(text)
+  const host = parseUrl(text.replace(/\{[^{}]*\}\.?/g, ''))
     ?.hostname.replace(/^(www|id|login|auth|api|accounts?)\./, '')
     .split('.')[0];
   const name = (host ?? text)

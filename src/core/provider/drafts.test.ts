@@ -214,7 +214,9 @@ test.each([
   { endpoint: 'token_endpoint', outcome: seen(404), good: false },
   { endpoint: 'token_endpoint', outcome: seen(405), good: false },
   { endpoint: 'token_endpoint', outcome: seen(302), good: false },
-  { endpoint: 'authorization_endpoint', outcome: seen(400, 'a page'), good: true },
+  { endpoint: 'authorization_endpoint', outcome: seen(400, 'a page'), good: false },
+  { endpoint: 'authorization_endpoint', outcome: seen(200, 'a page'), good: true },
+  { endpoint: 'authorization_endpoint', outcome: seen(302), good: true },
   { endpoint: 'authorization_endpoint', outcome: seen(405), good: false },
   { endpoint: 'authorization_endpoint', outcome: { kind: 'unsent' as const, reason: 'dns', tookMs: 1 }, good: false },
 ] as const)('$endpoint that answers $outcome.status: $good', ({ endpoint, outcome, good }) =>

@@ -41,6 +41,8 @@ export function judgeEndpoint(endpoint: EndpointVerdict['endpoint'], address: st
   if (status >= 500) return verdict(false, `It answers with an error of its own (${status}).`);
   if (endpoint === 'authorization_endpoint') {
     if (status === 405) return verdict(false, 'It does not take GET: this may be the token endpoint.');
+    if (status >= 400)
+      return verdict(false, `Not verified: it answers ${status} to a request without parameters. Many providers do; compare the address with their pages.`);
     return verdict(true, `It answers (${status}).`);
   }
   if (status === 405) return verdict(false, 'It does not take POST: this may be the authorization endpoint.');

@@ -1,6 +1,9 @@
 import { Fault } from '../fault.ts';
+import { own } from '../json.ts';
+import { WIRE_GRANT_TYPES } from '../oauth/grant-kinds.ts';
 import { CLIENT_AUTHENTICATION_METHODS } from '../oauth/methods.ts';
 import { addressOrNothing, type Draft, emptyDraft, type Named, put, readyLine } from './draft.ts';
+import { requirementsOf } from './requirements.ts';
 import { ScopeName } from './web-address.ts';
 
 /** The two well-known addresses of an issuer: RFC 8414 §3.1 (inserted before the path), OpenID Connect Discovery §4 (appended). */
@@ -29,12 +32,25 @@ const SCOPE_WORDS: Record<string, { says: string; power: string }> = {
   offline_access: { says: 'Keep access while you are away (brings a refresh token)', power: 'identity' },
 };
 
+/** The client types that a server's grant types allow; the usual one first. Left out: authorization_code, as RFC 8414 §2 says. */
+export function clientTypesFor(grants: readonly string[], methods: readonly string[]): string[] {
+  const code = grants.length === 0 || grants.includes('authorization_code');
+  const own = grants.includes('client_credentials') || grants.includes(WIRE_GRANT_TYPES.jwt_bearer);
+  const device = grants.includes(WIRE_GRANT_TYPES.device_code);
+  return [
+    ...(code || device || !own ? ['web', 'desktop'] : []),
+    ...((code || device) && methods.includes('none') ? ['public'] : []),
+    ...(own ? ['service_account'] : []),
+  ];
+}
+
 /** A scope of which only the name is known. Its power is guessed from the name. */
 export const guessedScope = (name: string, says?: string): Record<string, unknown> => ({
   name,
-  says: (says ?? SCOPE_WORDS[name]?.says ?? name).slice(0, 200),
+  says: (says ?? own(SCOPE_WORDS, name)?.says ?? name).slice(0, 200),
   ...(name === 'offline_access' ? { preset: true } : {}), // without it no refresh token comes (OpenID Connect Core §11)
-  power: SCOPE_WORDS[name]?.power ?? (/admin|manage|full/i.test(name) ? 'admin' : /write|edit|create|delete|update|send|post/i.test(name) ? 'write' : 'read'),
+  power:
+    own(SCOPE_WORDS, name)?.power ?? (/admin|manage|full/i.test(name) ? 'admin' : /write|edit|create|delete|update|send|post/i.test(name) ? 'write' : 'read'),
 });
 
 /**
@@ -86,7 +102,16 @@ export function fromMetadata(metadata: unknown, expected: string | null, source:
   const challenges = list('code_challenge_methods_supported', 10);
   if (challenges.length === 0)
     put(draft, 'server.code_challenge_methods_supported', ['S256'], 'assumed: PKCE is sent; a provider that does not know it ignores it (RFC 7636 §5)');
-  if (given.authorization_response_iss_parameter_supported === true) put(draft, 'server.authorization_response_iss_parameter_supported', true, source);
+  for (const member of [
+    'authorization_response_iss_parameter_supported',
+    'require_pushed_authorization_requests',
+    'require_signed_request_object',
+    'tls_client_certificate_bound_access_tokens',
+  ])
+    if (given[member] === true) put(draft, `server.${member}`, true, source);
+  for (const member of ['token_endpoint_auth_signing_alg_values_supported', 'prompt_values_supported', 'dpop_signing_alg_values_supported']) list(member, 20);
+  put(draft, 'registration.client_types', clientTypesFor(grants, methods), 'follows from its grant types');
+  draft.warnings.push(...requirementsOf({ server: { ...(draft.document.server as object) } as never }, methods).map((one) => one.says));
   const scopes = texts(given.scopes_supported, 500).filter((name) => ScopeName.safeParse(name).success);
   put(
     draft,

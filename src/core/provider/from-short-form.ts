@@ -1,6 +1,7 @@
 import { parseUrl } from '../url.ts';
 import { type Draft, emptyDraft, type Named, put, readyLine } from './draft.ts';
 import { guessedScope } from './from-metadata.ts';
+import { placeholdersIn, withSamples } from './placeholders.ts';
 import { tidyAddress, tidyScopes } from './tidy.ts';
 
 /** The short form: four fields, as they were typed. An empty authorization URL means that nobody signs in. */
@@ -14,6 +15,23 @@ export interface ShortForm {
   scope_delimiter?: string | undefined;
   authorization_parameters?: Record<string, string>;
   token_parameters?: Record<string, string>;
+}
+
+/** Parameters that a person adds to every authorization or token request, whatever the draft is made from. */
+export function putParameters(draft: Draft, given: Pick<ShortForm, 'authorization_parameters' | 'token_parameters'>): void {
+  for (const field of ['authorization_parameters', 'token_parameters'] as const)
+    if (Object.keys(given[field] ?? {}).length > 0) put(draft, `dialect.${field}`, given[field], 'you');
+}
+
+/** {names} in what was typed become placeholders, each asked for once at the client. */
+function putPlaceholders(draft: Draft): void {
+  const names = [...new Set(placeholdersIn(JSON.stringify(draft.document)))];
+  put(
+    draft,
+    'placeholders',
+    names.map((name) => ({ name, title: name.replaceAll('_', ' '), pattern: '[A-Za-z0-9._~-]{1,100}' })),
+    'you: the names in braces',
+  );
 }
 
 /** A draft from the short form: what a person knows of a provider that nobody prepared. */
@@ -38,14 +56,15 @@ export function fromShortForm(form: ShortForm, named: Named): Draft {
   put(draft, 'registration.client_types', [authorization ? 'web' : 'service_account'], 'follows from the authorization URL');
   const call = tidyAddress(form.api_call.replace(/^\s*(GET|HEAD)\s+/i, ''));
   draft.tidied.push(...call.changed.map((said) => `API call: ${said}`));
-  const url = parseUrl(call.value);
-  if (url) {
-    const cut = url.pathname.lastIndexOf('/');
-    const base = `${url.origin}${url.pathname.slice(0, cut)}`;
+  // Taken apart as text: a placeholder in the host is no URL yet.
+  const [, origin, pathname = '/', search = ''] = /^([a-z]+:\/\/[^/?#]+)(\/[^?#]*)?(\?[^#]*)?/.exec(call.value) ?? [];
+  if (origin && parseUrl(withSamples(call.value))) {
+    const cut = pathname.lastIndexOf('/');
+    const base = `${origin}${pathname.slice(0, cut)}`;
     put(
       draft,
       'apis',
-      [{ name: 'api', title: `API of ${named.title}`.slice(0, 80), base_url: base, probes: [{ path: `${url.pathname.slice(cut)}${url.search}` }] }],
+      [{ name: 'api', title: `API of ${named.title}`.slice(0, 80), base_url: base, probes: [{ path: `${pathname.slice(cut)}${search}` }] }],
       'you: the call that proves it',
     );
   }
@@ -64,8 +83,8 @@ export function fromShortForm(form: ShortForm, named: Named): Draft {
     form.method ? 'you' : 'assumed, as RFC 8414 says where it is not known',
   );
   put(draft, 'dialect.scope_delimiter', form.scope_delimiter === ' ' ? undefined : form.scope_delimiter, 'you');
-  for (const field of ['authorization_parameters', 'token_parameters'] as const)
-    if (Object.keys(form[field] ?? {}).length > 0) put(draft, `dialect.${field}`, form[field], 'you');
+  putParameters(draft, form);
+  putPlaceholders(draft);
   for (const [path, says] of [
     ['dialect.rotation', 'not known: refresh tokens are treated as if each use replaced them'],
     ['dialect.reuse', 'not known: a second use is treated as if it ended the grant'],

@@ -1,3 +1,4 @@
+import { own } from '../json.ts';
 import type { GuideStep, ProviderDefinition } from './definition.ts';
 import { type PlaceholderValues, placeholdersIn } from './placeholders.ts';
 
@@ -24,7 +25,7 @@ export function guideFor(
   state: { done: readonly string[]; purpose: string | null },
 ): ShownStep[] {
   const fill = (text: string, missing: (name: string) => string): string =>
-    text.replace(/\{([a-z][a-z0-9_]*)\}/g, (_all, name: string) => values[name] || missing(name));
+    text.replace(/\{([a-z][a-z0-9_]*)\}/g, (_all, name: string) => own(values, name) || missing(name));
   // Nobody copies braces: what is missing stands there by its name.
   const named = (name: string): string => `\u2039${name.replaceAll('_', ' ')}\u203a`;
   return definition.guide

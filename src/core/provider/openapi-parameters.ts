@@ -1,4 +1,4 @@
-import { type Json, record, text } from '../json.ts';
+import { type Json, own, record, text } from '../json.ts';
 
 // What an operation of an OpenAPI 3.x document takes: parameters beside the body, and a body to begin with.
 const list = (value: unknown): unknown[] => (Array.isArray(value) ? value : []);
@@ -31,7 +31,7 @@ function resolved(all: Json, value: unknown): Json {
       reference
         .slice(2)
         .split('/')
-        .reduce<unknown>((node, part) => record(node)[decodePointer(part)], all),
+        .reduce<unknown>((node, part) => own(record(node), decodePointer(part)), all),
     );
   }
   return {};

@@ -3,8 +3,10 @@ import { expect, test } from 'vitest';
 import { apiBaseAllowed } from './api-base.ts';
 import { compareDefinitions } from './compare-definitions.ts';
 import { ProviderDefinition, trustedOrigins, unconfirmedOrigins, withVariant } from './definition.ts';
+import { fitsPattern, patternProblem } from './pattern.ts';
 import { composeDefinition, isHostSafe, placeholdersFrom } from './placeholders.ts';
-import { misplaced, shapeProblem, sortNotepad } from './shapes.ts';
+import { misplaced, sortNotepad } from './shapes.ts';
+import { fitsPath } from './template.ts';
 
 const base = {
   name: 'desk',
@@ -187,7 +189,40 @@ test('a whole notepad is sorted by shape, by label, and by addresses; what fits 
   expect(sortNotepad(worded, 'Key id: *7\nKey word: *8').items.map((item) => item.field)).toEqual(['client_id', 'client_secret']);
 });
 
-test('a pattern that could run for long is not taken', () => {
-  for (const bad of ['(a+)+b', '(a|aa)*', 'a*b*c*', '(x)\\1', '[a-z']) expect(shapeProblem(bad)).not.toBeNull();
-  for (const good of ['[a-z]{1,40}', 'a+b*', '(sand|live)-[0-9]{4}', 'a\\(b\\)+']) expect([good, shapeProblem(good)]).toEqual([good, null]);
+test('a pattern of the RE2 syntax is accepted, runs in linear time whatever it says, and describes the whole value', () => {
+  for (const bad of ['(x)\\1', '[a-z', '(?=a)b', '(?<!a)b']) expect(patternProblem(bad), bad).not.toBeNull();
+  for (const good of ['[a-z]{1,40}', 'a+b*', '(sand|live)-[0-9]{4}', '[A-Za-z0-9+/=]{20,}']) expect(patternProblem(good), good).toBeNull();
+  // A backtracking matcher would not come back from these.
+  for (const hostile of ['(a+)+b', '(a|aa)*b', 'a{0,99}a{0,99}a{0,99}a{0,99}a{0,99}b']) expect(fitsPattern(hostile, 'a'.repeat(1_000)), hostile).toBe(false);
+  expect(fitsPattern('a|b', 'ab')).toBe(false);
 });
+
+test('five placeholders side by side are refused; with something between them a long address is read in linear time', () => {
+  const PLAIN = {
+    ...base,
+    server: { authorization_endpoint: 'https://id.desk.example/authorize', token_endpoint: 'https://id.desk.example/token' },
+    apis: [{ name: 'api', title: 'API', base_url: 'https://api.desk.example' }],
+  };
+  const names = ['a', 'b', 'c', 'd', 'e'];
+  const placeholders = names.map((name) => ({ name, title: name, pattern: '[a-z0-9-]{1,80}' }));
+  const withPages = (page: string) => ({ ...PLAIN, placeholders: [{ ...placeholders[0], pages: [page] }, ...placeholders.slice(1)] });
+  const [adjacent, apart] = ['', '-'].map((between) => withPages(`https://desk.saltmarsh.example/${names.map((name) => `{${name}}`).join(between)}`));
+  expect(ProviderDefinition.safeParse(adjacent).error?.issues.map((issue) => issue.message)).toContain(
+    'Two placeholders stand side by side: put something between them.',
+  );
+  const read = ProviderDefinition.parse(apart);
+  expect(placeholdersFrom(read, `https://desk.saltmarsh.example/${'-x'.repeat(900)}.`)).toEqual({ a: '-x', b: 'x', c: 'x', d: 'x' }); // minutes by backtracking
+  expect(placeholdersFrom(read, 'https://desk.saltmarsh.example:443/one-two-3-4-5/home?x=1')).toEqual({ a: 'one', b: 'two', c: '3', d: '4', e: '5' });
+});
+
+test.each([
+  ['/reports/{from}-{to}.{format}', '/reports/2026-11.csv', true],
+  ['/reports/{from}-{to}.{format}', '/reports/2026.csv', false],
+  ['/reports/{from}-{to}.{format}', `/reports/${'-'.repeat(4_000)}`, false], // 5.6 s by backtracking
+  ['/a/{b}', '/a/', false],
+  ['/a/{b}', '/a/b/c', false],
+  ['/a/{b}/c', '/a/b/c', true],
+  ['/a.b', '/axb', false],
+  ['/{a}b{c}b', '/xbxb', true],
+  ['/{a}b{c}b', '/bb', false],
+])('an operation %s', (pattern, path, wanted) => expect(fitsPath(pattern, path), path.slice(0, 60)).toBe(wanted));

@@ -1,5 +1,8 @@
 import { Fault } from '../fault.ts';
+import { own } from '../json.ts';
 import type { ProviderDefinition } from './definition.ts';
+import { fitsPattern } from './pattern.ts';
+import { matchTemplate, templateOf } from './template.ts';
 
 const PLACEHOLDER = /\{([a-z][a-z0-9_]*)\}/g;
 /** What may stand in an address, whatever the definition's own pattern says: nothing that ends a host, a path segment or a query. */
@@ -52,8 +55,7 @@ function whyWrong(definition: ProviderDefinition, name: string, value: string | 
   if (one.choices.length > 0)
     return one.choices.some((choice) => choice.value === value) ? null : `Choose one of: ${one.choices.map((choice) => choice.value).join(', ')}.`;
   if (!ANYWHERE.test(value)) return 'Printable ASCII, at most 200 characters.';
-  if (one.pattern && !new RegExp(`^(?:${one.pattern})$`).test(value))
-    return `It does not look like a ${one.title}${one.example ? `, such as ${one.example}` : ''}.`;
+  if (one.pattern && !fitsPattern(one.pattern, value)) return `It does not look like a ${one.title}${one.example ? `, such as ${one.example}` : ''}.`;
   const addresses = addressesOf(definition).map((address) => address.value);
   if (addresses.some((address) => placeholdersIn(hostPart(address)).includes(name)) && !IN_HOST.test(value))
     return 'It becomes part of a host name: lower-case letters, digits and hyphens, nothing else.';
@@ -70,7 +72,7 @@ export function checkPlaceholders(definition: ProviderDefinition, values: Placeh
   const asked = definition.placeholders.filter((one) => levels.includes(one.level)).map((one) => one.name);
   const names = [...new Set([...asked, ...Object.keys(values)])];
   const places = names.flatMap((name) => {
-    const why = asked.includes(name) ? whyWrong(definition, name, values[name]) : elsewhere(definition, name);
+    const why = asked.includes(name) ? whyWrong(definition, name, own(values, name)) : elsewhere(definition, name);
     return why === null ? [] : [{ path: `placeholders.${name}`, why }];
   });
   if (places.length > 0) throw new Fault('INPUT_INVALID', { detail: `${definition.title} asks here for: ${asked.join(', ') || 'no placeholders'}.`, places });
@@ -143,21 +145,33 @@ export function placeholdersFrom(definition: ProviderDefinition, pageAddress: st
   });
   // The one that says most about the address counts: `pages.desk.example/t/{tenant}` before `{tenant}.desk.example`.
   for (const wanted of all.sort((a, b) => b.replace(PLACEHOLDER, '').length - a.replace(PLACEHOLDER, '').length)) {
-    const names: string[] = [];
     if (!wanted.includes('{')) continue;
-    const source = wanted
-      .split(/(\{[a-z][a-z0-9_]*\})/)
-      .map((part) => {
-        if (!/^\{.*\}$/.test(part)) return part.replace(/[.*+?^${}()|[\]\\]/g, '\\$&');
-        names.push(part.slice(1, -1));
-        return '([^/?#:@.]+)';
-      })
-      .join('');
-    const match = new RegExp(`^${source}(?=[/?#:]|$)`, 'i').exec(pageAddress);
-    names.forEach((name, at) => {
-      const value = match?.[at + 1];
-      if (value !== undefined && found[name] === undefined && whyWrong(definition, name, value) === null) found[name] = value;
-    });
+    const match = matchAddress(wanted, pageAddress);
+    for (const [name, value] of match) if (found[name] === undefined && whyWrong(definition, name, value) === null) found[name] = value;
   }
   return found;
+}
+
+const PAGE_MOST = 4_000;
+/** Names and values where the page begins as the wanted address does, label by label and segment by segment; else none. */
+function matchAddress(wanted: string, page: string): [string, string][] {
+  if (page.length > PAGE_MOST) return [];
+  const cut = (address: string): { scheme: string; labels: string[]; segments: string[] } => {
+    const [, scheme = '', host = '', path = ''] = /^([a-z]+:)\/\/([^/?#:]*)(?::\d+)?([^?#]*)/i.exec(address) ?? [];
+    return { scheme: scheme.toLowerCase(), labels: host.split('.'), segments: path === '' ? [] : path.split('/').slice(1) };
+  };
+  const [ours, theirs] = [cut(wanted), cut(page)];
+  if (ours.scheme !== theirs.scheme || ours.labels.length !== theirs.labels.length || ours.segments.length > theirs.segments.length) return [];
+  const pairs: [string, string][] = [];
+  const parts = [...ours.labels.map((label, at) => [label, theirs.labels[at]]), ...ours.segments.map((segment, at) => [segment, theirs.segments[at]])];
+  for (const [template = '', text = ''] of parts) {
+    const { names } = templateOf(template);
+    const values = names.length === 0 ? (template.toLowerCase() === text.toLowerCase() ? [] : null) : matchTemplate(templateOf(template), text);
+    if (values === null) return [];
+    names.forEach((name, at) => {
+      const value = values[at] as string;
+      if (/^[^/?#:@.]+$/.test(value)) pairs.push([name, value]);
+    });
+  }
+  return pairs;
 }

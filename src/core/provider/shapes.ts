@@ -1,27 +1,11 @@
 import type { ProviderDefinition } from './definition.ts';
+import { fitsPattern } from './pattern.ts';
 import { placeholdersFrom } from './placeholders.ts';
 
 /**
  * What an id, a secret, a tenant look like, told by a definition. A value pasted into the wrong box is named at once, and a whole
  * notepad is sorted into the fields.
  */
-const UNBOUNDED_MOST = 2;
-
-/** Why a pattern is not taken, or null: it must compile, and must not be able to run for long. */
-export function shapeProblem(pattern: string): string | null {
-  try {
-    new RegExp(`^(?:${pattern})$`);
-  } catch {
-    return 'It is not a regular expression.';
-  }
-  const bare = pattern.replace(/\\./g, 'x').replace(/\[(\\.|[^\]])*\]/g, 'x');
-  if (/\)[*+{?]/.test(bare)) return 'A group must not be repeated: such a pattern can run for very long.';
-  if ((bare.match(/[*+]|\{\d+,\}/g) ?? []).length > UNBOUNDED_MOST) return `At most ${UNBOUNDED_MOST} parts may be of any length: write {1,40} instead of +.`;
-  if (/\\[1-9k]/.test(pattern)) return 'A pattern must not refer back.';
-  return null;
-}
-
-const fits = (pattern: string, value: string): boolean => value.length <= 4000 && new RegExp(`^(?:${pattern})$`).test(value);
 
 interface Known {
   of: string;
@@ -53,8 +37,8 @@ export function fieldName(definition: ProviderDefinition, of: string): string {
 export function misplaced(definition: ProviderDefinition, field: string, value: string): string | null {
   const shapes = shapesOf(definition);
   const own = shapes.filter((shape) => shape.of === field);
-  if (own.some((shape) => fits(shape.pattern, value))) return null;
-  const other = shapes.find((shape) => shape.of !== field && fits(shape.pattern, value));
+  if (own.some((shape) => fitsPattern(shape.pattern, value))) return null;
+  const other = shapes.find((shape) => shape.of !== field && fitsPattern(shape.pattern, value));
   const expected = own[0] ? ` A ${fieldName(definition, field)} looks like this: ${own[0].says}.` : '';
   if (other) return `This looks like the ${fieldName(definition, other.of)}, not the ${fieldName(definition, field)}.${expected}`;
   return own[0] ? `This does not look like a ${fieldName(definition, field)}.${expected}` : null;
@@ -105,7 +89,7 @@ export function sortNotepad(definition: ProviderDefinition, notepad: string): { 
         if (found.length === 0) unsorted.push(line);
         return;
       }
-      const fitting = shapes.filter((shape) => fits(shape.pattern, value));
+      const fitting = shapes.filter((shape) => fitsPattern(shape.pattern, value));
       const byWord = words.find(([, word]) => label !== '' && label.toLowerCase().includes(word.toLowerCase()))?.[0];
       const byLabel =
         byWord ??

@@ -1,5 +1,6 @@
 import { base64url } from '../../core/identifiers.ts';
-import { asksOpenid, authorizationUrl } from '../../core/oauth/authorization-request.ts';
+import { authorizationUrl } from '../../core/oauth/authorization-request.ts';
+import { asksOpenid } from '../../core/oauth/offline.ts';
 import { codeVerifier } from '../../core/oauth/pkce.ts';
 import { Secret } from '../../core/secret.ts';
 import { hashText } from '../registry/operators.ts';
@@ -27,6 +28,7 @@ export function depart(
     state,
     verifier: verifier?.reveal() ?? null,
     expectedAccount: connection.expectedAccount,
+    reconsent: connection.currentGrantId !== null,
     ...(nonce ? { nonce } : {}),
   });
   const set = {

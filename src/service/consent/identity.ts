@@ -1,7 +1,7 @@
 import type { JSONWebKeySet } from 'jose';
 import { LRUCache } from 'lru-cache';
-import { asksOpenid } from '../../core/oauth/authorization-request.ts';
 import { accountOf, checkIdToken } from '../../core/oauth/id-token.ts';
+import { asksOpenid } from '../../core/oauth/offline.ts';
 import { at, type FreshTokens } from '../../core/oauth/token-answer.ts';
 import { reasonInWords } from '../../core/oauth/wire.ts';
 import { callHeaders } from '../../core/provider/api.ts';

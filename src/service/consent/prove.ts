@@ -4,6 +4,7 @@ import { shownClaims } from '../../core/diagnosis/claims.ts';
 import { diagnosis } from '../../core/diagnosis/diagnosis.ts';
 import { Fault } from '../../core/fault.ts';
 import { type GrantKind, isClientsOwn } from '../../core/oauth/grant-kinds.ts';
+import { noRefreshTokenRemedy } from '../../core/oauth/offline.ts';
 import type { FreshTokens } from '../../core/oauth/token-answer.ts';
 import { methodOfProbe, probeOf } from '../../core/provider/api.ts';
 import { apiBaseAllowed, withApiBase } from '../../core/provider/api-base.ts';
@@ -83,7 +84,7 @@ export async function prove(s: Services, x: Proving, safe: SafeTokens): Promise<
       ...(apiBaseUrl !== undefined && !baseTaken
         ? [`The answer names the API at ${apiBaseUrl.slice(0, 200)}, which is not among the hosts of the definition: nothing is sent there.`]
         : []),
-      ...(safe.renewable || !personal ? [] : [`${causeFacts('no_refresh_token').title} ${causeFacts('no_refresh_token').remedy}`]),
+      ...(safe.renewable || !personal ? [] : [`${causeFacts('no_refresh_token').title} ${noRefreshTokenRemedy(x.definition, scopes.requested)}`]),
       ...(tokens.lifeMs === null ? [`The provider named no life for the token; ${x.definition.dialect.assumed_life_seconds} seconds are assumed.`] : []),
       ...scopes.missing.map((scope) => `The scope ${scope} was asked for and not granted: calls that need it will be refused.`),
       ...scopes.unasked.map((scope) => `The scope ${scope} was granted without being asked for.`),

@@ -1,35 +1,6 @@
 import { lookup as resolve } from 'node:dns';
-import { BlockList, isIP, type LookupFunction } from 'node:net';
-
-const PRIVATE = new BlockList();
-for (const [net, bits] of [
-  ['10.0.0.0', 8],
-  ['172.16.0.0', 12],
-  ['192.168.0.0', 16],
-  ['169.254.0.0', 16],
-  ['127.0.0.0', 8],
-  ['100.64.0.0', 10],
-  ['0.0.0.0', 8],
-  ['224.0.0.0', 3],
-] as const)
-  PRIVATE.addSubnet(net, bits, 'ipv4');
-for (const [net, bits] of [
-  ['fc00::', 7],
-  ['fe80::', 10],
-  ['::1', 128],
-  ['::', 128],
-  ['ff00::', 8],
-  ['64:ff9b::', 96],
-] as const)
-  PRIVATE.addSubnet(net, bits, 'ipv6');
-
-/** True for loopback, private, link-local, shared and multicast addresses, also when mapped into IPv6. */
-export function isPrivateAddress(address: string): boolean {
-  const mapped = /^::ffff:(\d+\.\d+\.\d+\.\d+)$/i.exec(address)?.[1];
-  if (/^::ffff:/i.test(address) && !mapped) return true;
-  const plain = mapped ?? address;
-  return PRIVATE.check(plain, isIP(plain) === 6 ? 'ipv6' : 'ipv4');
-}
+import { isIP, type LookupFunction } from 'node:net';
+import { isPrivateAddress } from './address.ts';
 
 export class AddressForbidden extends Error {
   readonly code = 'ADDRESS_FORBIDDEN';
@@ -56,6 +27,13 @@ export function outgoingLookup(allowed: readonly string[]): LookupFunction {
     return resolve(hostname, { all: true }, answer);
   };
 }
+
+/**
+ * Judges the socket itself, once it is connected and before anything is sent: whatever was resolved, this is where the bytes would go.
+ * @param hostname as the address names it
+ */
+export const isForbiddenSocket = (hostname: string, remoteAddress: string | undefined, allowed: readonly string[]): boolean =>
+  !isAllowed(hostname, allowed) && (remoteAddress === undefined || isPrivateAddress(remoteAddress));
 
 /** True for a host that may be called: a private address written out only where it is configured. Names are judged when they are resolved. */
 export function mayBeCalled(hostname: string, allowed: readonly string[]): boolean {

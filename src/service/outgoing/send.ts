@@ -1,7 +1,7 @@
 import { performance } from 'node:perf_hooks';
-import { Agent, type Dispatcher, EnvHttpProxyAgent } from 'undici';
+import { Agent, buildConnector, type Dispatcher, EnvHttpProxyAgent } from 'undici';
 import type { Send, WireAnswer, WireFailure } from '../../core/oauth/wire.ts';
-import { mayBeCalled, outgoingLookup } from './lookup.ts';
+import { AddressForbidden, isForbiddenSocket, mayBeCalled, outgoingLookup } from './lookup.ts';
 
 const CONNECT_LIMIT_MS = 5_000;
 const LATE_MS = 1_000;
@@ -44,14 +44,15 @@ export interface Outgoing {
  * `privateHosts`: names that may resolve to private addresses.
  */
 export function outgoing(privateHosts: readonly string[], proxy: OutgoingProxy | null = null): Outgoing {
-  const connect = { timeout: CONNECT_LIMIT_MS, lookup: outgoingLookup(privateHosts) };
-  const pools = (options: Agent.Options): Dispatcher =>
+  const options = { timeout: CONNECT_LIMIT_MS, lookup: outgoingLookup(privateHosts) };
+  const connect = proxy === null ? checkedConnector(options, privateHosts) : options;
+  const pools = (more: Agent.Options): Dispatcher =>
     proxy === null
-      ? new Agent({ connect, ...options })
+      ? new Agent({ connect, ...more })
       : // With a proxy the names are resolved there: it is the proxy that must refuse private addresses.
         new EnvHttpProxyAgent({
-          connect,
-          ...options,
+          connect: options,
+          ...more,
           ...(proxy.http ? { httpProxy: proxy.http } : {}),
           ...(proxy.https ? { httpsProxy: proxy.https } : {}),
           noProxy: ['localhost', '.localhost', '127.0.0.1', '[::1]', proxy.except].filter(Boolean).join(','),
@@ -82,7 +83,7 @@ export function outgoing(privateHosts: readonly string[], proxy: OutgoingProxy |
       const { body, cut } = await readBody(response.body, request.limitBytes);
       deadline.clear();
       const answer: WireAnswer = { kind: 'answer', status: response.statusCode, headers: flatten(response.headers), body, cut, tookMs: took() };
-      return answer;
+      return request.hides ? { ...answer, hides: request.hides } : answer;
     } catch (error) {
       deadline.clear();
       const code = errorCode(error);
@@ -92,6 +93,18 @@ export function outgoing(privateHosts: readonly string[], proxy: OutgoingProxy |
     }
   };
   return { send, dispatcher: relayed, close: async () => void (await Promise.all([pooled.close(), single.close(), relayed.destroy()])) };
+}
+
+/** Connects, then looks at the address of the socket that will be used: a name that changes its mind in between leads nowhere. */
+function checkedConnector(options: buildConnector.BuildOptions, privateHosts: readonly string[]): buildConnector.connector {
+  const connect = buildConnector(options);
+  return (target, callback) =>
+    connect(target, (...[error, socket]: Parameters<buildConnector.Callback>) => {
+      if (error || !socket) return callback(error ?? new Error('no socket'), null);
+      if (!isForbiddenSocket(target.hostname.replace(/^\[|\]$/g, ''), socket.remoteAddress, privateHosts)) return callback(null, socket);
+      socket.destroy();
+      return callback(new AddressForbidden('private address'), null);
+    });
 }
 
 /**

@@ -2,6 +2,7 @@ import type { z } from 'zod';
 import type { CheckedAgreement, Connection } from '../../api/connections.ts';
 import { Fault } from '../../core/fault.ts';
 import { base64url } from '../../core/identifiers.ts';
+import { own } from '../../core/json.ts';
 import { isClientsOwn } from '../../core/oauth/grant-kinds.ts';
 import { readTokenOutcome } from '../../core/oauth/token-answer.ts';
 import { joinScopes, tokenRequest } from '../../core/oauth/token-request.ts';
@@ -27,7 +28,7 @@ export function agreementView(definition: ProviderDefinition, client: ClientRow,
     ),
     redirect_uri: client.redirectUri,
   };
-  const link = told.page.replace(/\{(\w+)\}/g, (all, name: string) => (fill[name] === undefined ? all : encodeURIComponent(fill[name])));
+  const link = told.page.replace(/\{(\w+)\}/g, (all, name: string) => (own(fill, name) === undefined ? all : encodeURIComponent(own(fill, name) ?? '')));
   const text = [
     `We connect \u201c${client.title || client.name}\u201d to ${definition.title}. Some of what it needs must be agreed for the whole organisation:`,
     ...scopes.map((scope) => `\u2013 ${scope.says} (${scope.name})`),

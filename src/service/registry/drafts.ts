@@ -6,7 +6,7 @@ import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { type Draft, emptyDraft, nameFrom, put, readyLine } from '../../core/provider/draft.ts';
 import { fromMetadata, issuerOf, metadataAddresses } from '../../core/provider/from-metadata.ts';
 import { fromOpenApi } from '../../core/provider/from-openapi.ts';
-import { fromShortForm } from '../../core/provider/from-short-form.ts';
+import { fromShortForm, putParameters } from '../../core/provider/from-short-form.ts';
 import { DEFINITION_LIMIT, definitionText, readDefinition, readPlainDocument } from '../../core/provider/read-definition.ts';
 import { tidyAddress } from '../../core/provider/tidy.ts';
 import { isWebAddress } from '../../core/provider/web-address.ts';
@@ -109,6 +109,7 @@ async function draftFromOpenApi(ports: Pick<Ports, 'send'>, input: Extract<Input
 export async function draftProvider(s: Needs, input: Input): Promise<DraftedProvider> {
   if (input.from === 'definition') return fromFile(s, input.document);
   const draft = await draftOf(s, input);
+  if (input.from !== 'short_form') putParameters(draft, input);
   return present(s, draft);
 }
 

@@ -19,5 +19,6 @@ export function belowBase(definition: ProviderDefinition, call: ApiCall): { api:
 /** A call as a curl line through the relay: `NAME~API` where it is not the first API's. @throws {Fault} HOST_NOT_LISTED */
 export function relayLine(s: Pick<Services, 'settings'>, name: string, definition: ProviderDefinition, call: ApiCall): string {
   const placed = belowBase(definition, call);
-  return curlLine(placed.call, placed.api === definition.apis[0] ? relayBase(s, name) : `${relayBase(s, name)}~${placed.api?.name}`);
+  const base = placed.api === definition.apis[0] ? relayBase(s, name) : `${relayBase(s, name)}~${placed.api?.name}`;
+  return curlLine(placed.call, base, placed.api?.headers);
 }

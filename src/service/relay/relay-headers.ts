@@ -40,7 +40,16 @@ const NOT_PASSED_BACK = new Set([
   'service-worker-allowed',
   'strict-transport-security',
   'content-security-policy',
+  'content-security-policy-report-only',
   'alt-svc',
+  'nel',
+  'report-to',
+  'reporting-endpoints',
+  'refresh',
+  'accept-ch',
+  'critical-ch',
+  'origin-agent-cluster',
+  'speculation-rules',
 ]);
 const PASSED_BACK_WITH = ['content-security-policy', 'sandbox', 'x-content-type-options', 'nosniff'];
 
@@ -57,7 +66,8 @@ export function headersOut(raw: readonly string[], api: Api, token: string, cont
   for (let at = 0; at + 1 < raw.length; at += 2) {
     const name = (raw[at] as string).toLowerCase();
     const value = raw[at + 1] as string;
-    if (NOT_SENT_ON.has(name) || name === own || named?.has(name) || name.startsWith('sec-')) continue;
+    // With an underscore a name may be read as another one, of ours or of a proxy's (CGI makes no difference).
+    if (NOT_SENT_ON.has(name) || name === own || named?.has(name) || name.startsWith('sec-') || name.includes('_')) continue;
     // The API insists on a value of its own, and the caller only has what its program sends by itself.
     if (wanted?.has(name) && (name === 'user-agent' || ANY.test(value))) continue;
     seen.add(name);
@@ -121,7 +131,8 @@ export function headersBack(headers: Record<string, string | string[] | undefine
     for (const one of typeof value === 'string' ? [value] : value) {
       const masked = one.includes(from.token) ? one.replaceAll(from.token, '[secret]') : one;
       if (lower === 'location' || lower === 'content-location') back.push(...redirect(lower, masked, from));
-      else back.push(name, masked);
+      else if (lower === 'link') back.push(...links(masked, from));
+      else back.push(name, masked.includes('://') ? withinRelay(masked, from) : masked);
     }
   }
   return back;
@@ -132,8 +143,38 @@ export function headersBack(headers: Record<string, string | string[] | undefine
  * that follow it would send our caller's key there. The address stands in another header, for whoever means to.
  */
 function redirect(name: string, value: string, from: BackFrom): string[] {
-  const target = URL.canParse(value, from.url) ? new URL(value, from.url).href : null;
-  const base = parseUrl(`${from.base}/`)?.href;
-  if (target !== null && base !== undefined && target.startsWith(base)) return [name, `${from.relayBase}/${target.slice(base.length)}`];
+  const target = relayed(value, from);
+  if (target !== null) return [name, target];
   return name === 'location' ? ['location-elsewhere', value] : [];
+}
+
+/** The relay's address for a target below the API's base URL, or null. Relative ones count from the address that was called. */
+function relayed(target: string, from: BackFrom): string | null {
+  const href = URL.canParse(target, from.url) ? new URL(target, from.url).href : null;
+  const base = parseUrl(`${from.base}/`)?.href;
+  return href !== null && base !== undefined && href.startsWith(base) ? `${from.relayBase}/${href.slice(base.length)}` : null;
+}
+
+const LINK_MOST = 16_000;
+/**
+ * `Link` (RFC 8288 §3): targets below the base URL lead to the relay, where the caller's key belongs. Others stand in another header, so that
+ * no client follows them with that key.
+ */
+function links(value: string, from: BackFrom): string[] {
+  if (value.length > LINK_MOST) return ['link-elsewhere', value.slice(0, LINK_MOST)];
+  const [within, elsewhere]: [string[], string[]] = [[], []];
+  // A target stands between < and >, and holds neither; what follows up to the next target is its parameters.
+  for (const [, target = '', parameters = ''] of value.matchAll(/<([^<>]*)>([^<]*)/g)) {
+    const rest = parameters.replace(/[\s,]+$/, '');
+    const at = relayed(target.trim(), from);
+    if (at === null) elsewhere.push(`<${target}>${rest}`);
+    else within.push(`<${at}>${rest}`);
+  }
+  return [...(within.length > 0 ? ['link', within.join(', ')] : []), ...(elsewhere.length > 0 ? ['link-elsewhere', elsewhere.join(', ')] : [])];
+}
+
+/** Any other header: the base URL, where it stands in it, becomes the relay's. */
+function withinRelay(value: string, from: BackFrom): string {
+  const parts = value.split(from.base);
+  return parts.reduce((text, part) => `${text}${/^([/?#"';,\s>]|$)/.test(part) ? from.relayBase : from.base}${part}`);
 }

@@ -29,6 +29,9 @@ export interface ToSend {
 
 const HELD_MOST = 64 * 1024;
 
+/** Names and values in turn, without the length. */
+const withoutLength = (back: string[]): string[] => back.filter((_one, at) => (at % 2 === 0 ? back[at] : back[at - 1])?.toLowerCase() !== 'content-length');
+
 /**
  * Sends one call on and streams its answer back as it comes: a caller that reads slowly slows the API's connection, and nothing is
  * gathered in between. A break in mid-body breaks the caller's connection too: a cut answer must not look whole.
@@ -63,7 +66,8 @@ export function sendOn(dispatcher: Dispatcher, request: IncomingMessage, respons
     let resume: () => void = () => undefined;
     response.on('close', hungUp);
     const start = (code: number, headers: Headers): void => {
-      response.writeHead(code, what.back(code, headers));
+      const back = what.back(code, headers);
+      response.writeHead(code, code === 204 ? withoutLength(back) : back); // RFC 9110 §8.6: a 204 names no length
     };
     dispatcher.dispatch(
       {
@@ -112,6 +116,12 @@ export function sendOn(dispatcher: Dispatcher, request: IncomingMessage, respons
         onResponseError(_controller, error) {
           if (isOver) return;
           const code = String((error as NodeJS.ErrnoException).code ?? '');
+          // RFC 9110 §8.6: a 304 names the length that a 200 would have had, and has no body.
+          if (code === 'UND_ERR_RES_CONTENT_LENGTH_MISMATCH' && (status === 304 || status === 204) && bytes === 0) {
+            response.off('close', hungUp);
+            response.end();
+            return end({ end: 'done', status, bytes: 0 });
+          }
           if (request.destroyed && !request.complete) return end({ end: 'hung_up', status });
           // Part of it is with the caller already: breaking its connection is the only honest end.
           if (response.headersSent) response.destroy();
