@@ -177,7 +177,7 @@ test('scope upgrade: what was granted without being asked for is named, and an I
 });
 
 test('session fixation: a session or consent cookie that somebody else set is never taken on', async () => {
-  const fixed = 'rk_session=fixed-by-somebody-else';
+  const fixed = `rk_session_${new URL(service.url).port}=fixed-by-somebody-else`;
   const own = await raw(
     '/api/v1/session',
     { 'content-type': 'application/json', origin: service.url, cookie: fixed },

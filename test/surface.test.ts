@@ -49,7 +49,9 @@ test('the first operator is made once, with the ticket that only the machine\u20
 test('the session cookie is HttpOnly and Strict, changes nothing for other sites, and ends with the sign-out', async () => {
   const signed = await send('/api/v1/session', json({ name: 'marit', password: PASSWORD }, { origin: service.url }));
   const cookie = signed.headers.get('set-cookie') ?? '';
-  expect(cookie).toMatch(/^rk_session=[\w-]{43}; Path=\/; Expires=.*; HttpOnly; SameSite=Strict$/);
+  expect(cookie).toMatch(
+    /^rk_session_\d+=[\w-]{43}; Path=\/; Expires=[^;]*; HttpOnly; SameSite=Strict, rk_device_\d+=[\w-]+; Max-Age=31536000; Path=\/; Expires=[^;]*; HttpOnly; SameSite=Strict$/,
+  );
   expect(await signed.json()).not.toHaveProperty('token');
   const headers = { cookie: cookie.split(';')[0] ?? '' };
   expect((await send('/api/v1/session', { headers })).status).toBe(200);
@@ -65,7 +67,7 @@ test('the session cookie is HttpOnly and Strict, changes nothing for other sites
   expect((await send('/api/v1/session', json({ name: 'marit', password: PASSWORD }, { origin: 'https://elsewhere.example' }))).status).toBe(403);
   expect((await change({ origin: service.url })).status).toBe(200);
   expect((await send('/api/v1/session', { headers: { authorization: `Bearer ${headers.cookie.split('=')[1]}` } })).status).toBe(401); // good in its cookie alone
-  expect((await send('/api/v1/session', { headers: { cookie: `rk_session=${call.token}` } })).status).toBe(401);
+  expect((await send('/api/v1/session', { headers: { cookie: `rk_session_${new URL(service.url).port}=${call.token}` } })).status).toBe(401);
   await send('/api/v1/session', { method: 'DELETE', headers: { ...headers, origin: service.url } });
   expect((await send('/api/v1/session', { headers })).status).toBe(401);
 });

@@ -31,7 +31,12 @@ const SECURITY_SCHEMES = {
     scheme: 'bearer',
     description: 'The token that `POST /api/v1/session` gives with `"keeps": "token"`, as `rk sign-in` asks for it.',
   },
-  operator_session: { type: 'apiKey', in: 'cookie', name: 'rk_session', description: 'The console\u2019s session.' },
+  operator_session: {
+    type: 'apiKey',
+    in: 'cookie',
+    name: 'rk_session_7420',
+    description: 'The console\u2019s session; the name ends in the port of the public URL.',
+  },
   consent_cookie: {
     type: 'apiKey',
     in: 'cookie',

@@ -4,7 +4,7 @@ import { HistoryEntry } from './common.ts';
 import { connectionOperations } from './connection-operations.ts';
 import { handingOverOperations } from './handing-over-operations.ts';
 import { Done, list, type Operation } from './operation.ts';
-import { FirstOperator, FirstOperatorState, Session, SignedIn, SignIn } from './operators.ts';
+import { ChangePassword, EndedSessions, FirstOperator, FirstOperatorState, Session, SignedIn, SignIn } from './operators.ts';
 import { providerOperations } from './provider-operations.ts';
 import { AdoptedReplica, AdoptReplica, InstallationState, Replica, Status } from './status.ts';
 
@@ -31,6 +31,15 @@ export const operations = {
   signIn: { method: 'POST', path: '/api/v1/session', access: 'anyone', says: 'Sign in', body: SignIn, answer: SignedIn },
   showSession: { method: 'GET', path: '/api/v1/session', access: 'operator', says: 'Who is signed in?', answer: Session },
   signOut: { method: 'DELETE', path: '/api/v1/session', access: 'operator', says: 'Sign out', answer: Done },
+  changePassword: {
+    method: 'POST',
+    path: '/api/v1/session/password',
+    access: 'operator',
+    says: 'Change your own password; your other sessions end',
+    body: ChangePassword,
+    answer: EndedSessions,
+  },
+  endOtherSessions: { method: 'DELETE', path: '/api/v1/session/others', access: 'operator', says: 'End your other sessions', answer: EndedSessions },
   showStatus: { method: 'GET', path: '/api/v1/status', access: 'operator', says: 'What works, what struggles, what needs a person', answer: Status },
   listHistory: {
     method: 'GET',

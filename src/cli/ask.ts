@@ -20,6 +20,15 @@ export async function secret(what: string): Promise<string> {
   return password({ message: `${what}:`, mask: '*' });
 }
 
+/** Several secrets, one after another; through a pipe, a line each. */
+export async function secrets<const T extends readonly string[]>(whats: T): Promise<{ [K in keyof T]: string }> {
+  const given: string[] = [];
+  if (process.stdin.isTTY) for (const what of whats) given.push(await secret(what));
+  else given.push(...(await standardInput()).split(/\r?\n/));
+  if (given.length !== whats.length || given.includes('')) throw new UsageError(`Standard input must have ${whats.length} lines: ${whats.join(', ')}.`);
+  return given as { [K in keyof T]: string };
+}
+
 /** Asks before something is destroyed; `--yes` answers beforehand. */
 export async function confirmed(question: string, yes: boolean | undefined): Promise<boolean> {
   if (yes) return true;

@@ -12,7 +12,10 @@ interface SignInFile {
   operator: string;
 }
 
-const path = (): string => join(process.env.XDG_CONFIG_HOME ?? join(homedir(), '.config'), 'rusty-kettle', 'sign-in.json');
+const folder = (): string => join(process.env.XDG_CONFIG_HOME ?? join(homedir(), '.config'), 'rusty-kettle');
+const path = (): string => join(folder(), 'sign-in.json');
+/** What shows the service that this operator signed in from here before: strangers' wrong passwords then do not slow them down. */
+const devicesPath = (): string => join(folder(), 'devices.json');
 
 export function readSignIn(): SignInFile | null {
   if (!existsSync(path())) return null;
@@ -27,6 +30,24 @@ export function writeSignIn(file: SignInFile): void {
   mkdirSync(dirname(path()), { recursive: true, mode: 0o700 });
   rmSync(path(), { force: true });
   writeFileSync(path(), JSON.stringify(file), { mode: 0o600 });
+}
+
+function readDevices(): Record<string, string> {
+  try {
+    return JSON.parse(readFileSync(devicesPath(), 'utf8')) as Record<string, string>;
+  } catch {
+    return {}; // without it, a sign-in may only take longer
+  }
+}
+const deviceKey = (url: string, operator: string): string => `${operator} at ${url}`;
+export const readDevice = (url: string, operator: string): string | undefined => {
+  const devices = readDevices();
+  return Object.hasOwn(devices, deviceKey(url, operator)) ? devices[deviceKey(url, operator)] : undefined;
+};
+export function writeDevice(url: string, operator: string, device: string): void {
+  const devices = { ...readDevices(), [deviceKey(url, operator)]: device };
+  mkdirSync(folder(), { recursive: true, mode: 0o700 });
+  writeFileSync(devicesPath(), JSON.stringify(devices), { mode: 0o600 });
 }
 
 export const removeSignIn = (): void => rmSync(path(), { force: true });

@@ -1,5 +1,12 @@
 import type { GlobalOptions } from './connect.ts';
 
+/** A text that came from a definition or a provider, without what would move the cursor, color or rename the terminal. */
+export const plain = (text: string): string =>
+  text.replace(/\p{Cc}(\[(?:31|32|33|39|90)m)?/gu, (found, colour = '') => {
+    if (found.startsWith('\n') || found.startsWith('\t')) return found;
+    return found.startsWith('\u001b') && colour ? found : colour; // the colors that picocolors puts around states stay
+  });
+
 /** Prints rows as a table for people, or the value as JSON for programs. An empty list says what to do next. */
 export async function printList<T>(options: GlobalOptions, items: T[], columns: Record<string, (item: T) => string>, empty: string): Promise<void> {
   if (options.output === 'json') return printJson({ items });
@@ -23,7 +30,7 @@ export async function printList<T>(options: GlobalOptions, items: T[], columns: 
     middle: '  ',
   };
   const table = new Table({ head: Object.keys(columns), chars: none, style: { 'padding-left': 0, 'padding-right': 0, head: [], border: [], compact: true } });
-  for (const item of items) table.push(Object.values(columns).map((cell) => cell(item)));
+  for (const item of items) table.push(Object.values(columns).map((cell) => plain(cell(item))));
   process.stdout.write(
     `${table
       .toString()
@@ -38,13 +45,13 @@ export function printOne(options: GlobalOptions, value: unknown, fields: [string
   if (options.output === 'json') return printJson(value);
   const shown = fields.filter((field): field is [string, string] => field[1] !== null && field[1] !== undefined && field[1] !== '');
   const width = Math.max(...shown.map(([name]) => name.length));
-  for (const [name, text] of shown) process.stdout.write(`${name.padEnd(width)}  ${text.replaceAll('\n', `\n${' '.repeat(width + 2)}`)}\n`);
+  for (const [name, text] of shown) process.stdout.write(`${name.padEnd(width)}  ${plain(text).replaceAll('\n', `\n${' '.repeat(width + 2)}`)}\n`);
 }
 
 export const printJson = (value: unknown): void => void process.stdout.write(`${JSON.stringify(value, null, 2)}\n`);
 
 /** A line for people; nothing where a program reads. */
-export const say = (options: GlobalOptions, text: string): void => void (options.output === 'json' || process.stdout.write(`${text}\n`));
+export const say = (options: GlobalOptions, text: string): void => void (options.output === 'json' || process.stdout.write(`${plain(text)}\n`));
 
 const UNITS: [number, string][] = [
   [86_400, 'd'],

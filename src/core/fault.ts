@@ -74,6 +74,12 @@ export const FAULTS = {
     says: 'The document could not be fetched.',
     remedy: 'Open the address in a browser; if it needs a sign-in, save the file and give that.',
   },
+  DOCUMENT_TOO_COMPLEX: {
+    status: 422,
+    retry: false,
+    says: 'Reading the document took too long, and was stopped.',
+    remedy: 'Give a smaller document: only the part that is needed.',
+  },
   ORIGIN_UNCONFIRMED: {
     status: 409,
     retry: false,
@@ -212,7 +218,7 @@ export const FAULTS = {
   MASTER_KEY_WRONG: { status: 500, retry: false, says: 'This master key does not belong to this database.', remedy: 'Give the master key whose id is named.' },
   SETTING_INVALID: { status: 500, retry: false, says: 'A setting is not valid.', remedy: 'Mend the setting named.' },
   FOLDER_OWNED: {
-    status: 500,
+    status: 409,
     retry: false,
     says: 'Another running service owns this data folder.',
     remedy: 'Stop that one, or give this one a data folder of its own.',

@@ -9,3 +9,5 @@ export const base64url = (bytes: Uint8Array): string => Buffer.from(bytes).toStr
 /** A visible prefix tells people which of two pasted texts is ours. */
 export const CALLER_ID_PREFIX = 'rkc_';
 export const CALLER_KEY_PREFIX = 'rkk_';
+/** Twelve random bytes behind the prefix: what has another shape was never given to a caller. */
+export const isCallerId = (text: string): boolean => /^rkc_[A-Za-z0-9_-]{16}$/.test(text);

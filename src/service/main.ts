@@ -47,6 +47,8 @@ import { type Database, openDatabase } from './store/database.ts';
 import { migrate } from './store/migrations.ts';
 import { type RenewalStore, renewalStore } from './store/renewals.ts';
 import { openTables } from './store/tables.ts';
+import { documents } from './workers/documents.ts';
+import { hashing } from './workers/hashing.ts';
 
 export interface RunningService {
   publicUrl: string;
@@ -57,6 +59,8 @@ export interface RunningService {
 
 const STOP_UNSAVED_MS = 10 * 60_000;
 const STOP_IDLE_MS = 30_000;
+/** How long requests that run may take after a stop was asked for. */
+const STOP_DRAIN_MS = 25_000;
 
 const PACKAGE = JSON.parse(readFileSync(new URL('../../package.json', import.meta.url), 'utf8')) as { version: string };
 
@@ -170,6 +174,7 @@ async function joinParts(
   const handOut = handout({ store: renewals, sealer, cache, engine, ports });
   const tokens = apiTokens({ handout: handOut, sessions: apiSessions({ database, tables, sealer, handout: handOut, ports, me: lifeId }) });
   const shares = quotas({ database, changes: told, ports });
+  const [reading, hashes] = [documents(), hashing()];
   const services: Services = {
     settings: { ...settings, publicUrl },
     database,
@@ -194,6 +199,8 @@ async function joinParts(
     handout: handOut,
     apiTokens: tokens,
     quotas: shares,
+    documents: reading,
+    hashing: hashes,
     ports,
     version: PACKAGE.version,
   };
@@ -224,25 +231,28 @@ async function joinParts(
   const front = openFront({ services, usage: counts, operators: people, consents: agreed, dispatcher: out.dispatcher });
   const { server } = front;
   const firstOperatorFile = await offerFirstOperator(people, folder, publicUrl); // before anybody can ask whether it is there
-  await listen(server, settings);
+  try {
+    await listen(server, settings);
+  } catch (error) {
+    stopping.abort();
+    throw error; // the process ends with it: what was started here holds nothing yet
+  }
   log.info({ publicUrl, incarnation: replica.incarnation, database: own ? 'private' : 'given' }, 'ready');
 
   let stopped: Promise<void> | null = null;
   const stop = async (): Promise<void> => {
     stopping.abort();
-    const closed = new Promise<void>((resolve) => server.close(() => resolve()));
-    server.closeIdleConnections();
+    const drained = front.drain(STOP_DRAIN_MS);
     await Promise.all([worker, ...watchers]);
     await within(STOP_IDLE_MS, Promise.all([engine.idle(), agreed.idle()]));
     // An answer that is in memory alone is worth waiting for: losing it costs a person's consent.
     if (keeper.unsaved() > 0) log.error({ unsaved: keeper.unsaved() }, 'stopping waits: answers are not saved yet');
     for (const endsAt = Date.now() + STOP_UNSAVED_MS; keeper.unsaved() > 0 && Date.now() < endsAt; ) await new Promise((resolve) => setTimeout(resolve, 100));
-    server.closeAllConnections();
-    await closed;
+    await drained;
     front.stop();
     told.stop();
     clock.stop();
-    await Promise.all([counts.stop(), past.stop(), wire.stop(), sealer.stop()]);
+    await Promise.all([counts.stop(), past.stop(), wire.stop(), sealer.stop(), reading.stop(), hashes.stop()]);
     await replica.stop(keeper.unsaved() === 0 && spilled.waiting() === 0);
     await out.close();
     await database.close();

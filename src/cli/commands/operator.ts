@@ -1,7 +1,7 @@
 import { readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import type { Command } from 'commander';
-import { anonymous, globals } from '../connect.ts';
+import { anonymous, globals, signedIn } from '../connect.ts';
 import { EXIT, Outcome } from '../exit.ts';
 import { printJson, say } from '../print.ts';
 
@@ -24,7 +24,33 @@ export function operator(rk: Command): void {
       if (all.output === 'json') printJson({ operator: options.name });
       say(all, `${options.name} is the first operator. Now: rk sign-in --name ${options.name}`);
     });
+  noun
+    .command('password')
+    .description('change your own password; your other sessions end. Through a pipe: the present one and the new one, a line each')
+    .action(async (_options: object, command: Command) => {
+      const all = globals(command);
+      const { secrets } = await import('../ask.ts');
+      const [current, password] = await secrets(['Present password', 'New password (10 characters or more)']);
+      const { ended } = await (await signedIn(all))('changePassword', { body: { current, password } });
+      if (all.output === 'json') printJson({ ended });
+      say(all, `The password is changed. ${endedSessions(ended)}`);
+    });
+  noun
+    .command('end-sessions')
+    .description('end your sessions on other machines and in browsers; this one stays')
+    .option('--yes', 'without being asked')
+    .action(async (options: { yes?: boolean }, command: Command) => {
+      const all = globals(command);
+      const { confirmed } = await import('../ask.ts');
+      if (!(await confirmed('End all your other sessions? Whoever uses them must sign in again.', options.yes))) return;
+      const { ended } = await (await signedIn(all))('endOtherSessions');
+      if (all.output === 'json') printJson({ ended });
+      say(all, endedSessions(ended));
+    });
 }
+
+const endedSessions = (ended: number): string =>
+  ended === 0 ? 'There was no other session.' : `${ended} other ${ended === 1 ? 'session' : 'sessions'} ended.`;
 
 function readTicket(file: string): string {
   try {

@@ -1,5 +1,6 @@
 import { readFileSync } from 'node:fs';
 import type { Command } from 'commander';
+import { leave } from '../exit.ts';
 
 /** `rk serve` and `rk standin`: the two commands that stay, and that load service and stand-ins. */
 export function serving(rk: Command): void {
@@ -7,7 +8,10 @@ export function serving(rk: Command): void {
     .description('run the service; with nothing configured, with a private MariaDB in its data folder (docs/SETTINGS.md)')
     .action(async () => {
       const [{ readSettings }, { startService }] = await Promise.all([import('../../service/settings.ts'), import('../../service/main.ts')]);
-      const running = await startService(readSettings(process.env));
+      const running = await startService(readSettings(process.env)).catch(async (error) => {
+        await leave(error);
+        process.exit(); // at once: nothing of a half-started service may keep the process alive
+      });
       process.stdout.write(`Rusty Kettle is at ${running.publicUrl}\n`);
       if (running.firstOperatorFile)
         process.stdout.write(

@@ -1,5 +1,5 @@
 import type { Command } from 'commander';
-import { anonymous, globals, removeSignIn, serviceUrl, signedIn, writeSignIn } from '../connect.ts';
+import { anonymous, globals, readDevice, removeSignIn, serviceUrl, signedIn, writeDevice, writeSignIn } from '../connect.ts';
 import { UsageError } from '../exit.ts';
 import { printJson, say } from '../print.ts';
 
@@ -12,7 +12,8 @@ export function signIn(rk: Command): void {
       const { secret } = await import('../ask.ts');
       const name = options.name ?? (await askName());
       const call = await anonymous(all);
-      const session = await call('signIn', { body: { name, password: await secret('Password'), keeps: 'token' } });
+      const session = await call('signIn', { body: { name, password: await secret('Password'), keeps: 'token', device: readDevice(serviceUrl(all), name) } });
+      if (session.device) writeDevice(serviceUrl(all), session.operator, session.device);
       writeSignIn({ url: serviceUrl(all), token: session.token ?? '', operator: session.operator });
       if (all.output === 'json') printJson({ operator: session.operator, ends_at: session.ends_at });
       say(all, `Signed in at ${serviceUrl(all)} as ${session.operator}, until ${session.ends_at}.`);

@@ -2,6 +2,7 @@
   import { onMount } from 'svelte';
   import type { Answers } from '../../api/clients.ts';
   import Field from '../parts/Field.svelte';
+  import OwnAccount from '../parts/OwnAccount.svelte';
   import ProblemNote from '../parts/ProblemNote.svelte';
   import Title from '../parts/Title.svelte';
   import { Doing, Loaded } from '../state/loaded.svelte.ts';
@@ -49,3 +50,4 @@
     </form>
   </section>
 {:else if !loaded.problem}<p aria-busy="true">Reading…</p>{/if}
+<OwnAccount />

@@ -7,6 +7,9 @@ const wrong = (why: string, remedy: string): Fault => new Fault('INPUT_INVALID',
 
 /** The most that is read, in bytes: a key with a chain of certificates has a few thousand. */
 const LIMIT_BYTES = 64 * 1024;
+/** Ten times what usual tools write; each round is a hash. */
+const ROUNDS_MOST = 100_000;
+const DEPTH_MOST = 20;
 
 /**
  * Takes private key and certificates out of a PKCS#12 file (RFC 7292), given as base64; old files with RC2 and triple DES open too.
@@ -19,8 +22,15 @@ export function readPkcs12(base64: string, password: string): { pem: Secret; lef
     throw wrong('This is no PKCS#12 file in base64.', 'Choose the file itself (.p12 or .pfx), or paste it as base64.');
   let file: forge.pkcs12.Pkcs12Pfx;
   try {
-    file = forge.pkcs12.pkcs12FromAsn1(forge.asn1.fromDer(bytes.toString('binary')), false, password);
+    const asn1 = forge.asn1.fromDer(bytes.toString('binary'));
+    if (roundsIn(asn1) > ROUNDS_MOST)
+      throw wrong(
+        `The file asks for more than ${ROUNDS_MOST.toLocaleString('en')} rounds of key derivation.`,
+        'Export it again with the usual settings, or paste it as PEM.',
+      );
+    file = forge.pkcs12.pkcs12FromAsn1(asn1, false, password);
   } catch (cause) {
+    if (cause instanceof Fault) throw cause;
     const said = cause instanceof Error ? cause.message : '';
     if (/password|MAC/i.test(said))
       throw wrong('The password does not open this file.', 'Enter the password with which the file was made; it is not the client\u2019s secret.');
@@ -40,5 +50,28 @@ export function readPkcs12(base64: string, password: string): { pem: Secret; lef
   const own = certificates.find((pem) => new X509Certificate(pem).checkPrivateKey(createPrivateKey(key)));
   return { pem: new Secret([key.trim(), ...(own ? [own.trim()] : [])].join('\n')), leftOut: certificates.length - (own ? 1 : 0) };
 }
+
+/**
+ * The most rounds that any part of the file asks for: an INTEGER behind the salt, an OCTET STRING (RFC 7292 \u00a74, RFC 8018 \u00a7A.2). What
+ * stands in octet strings of its own, as the safe contents do, is looked into as well.
+ */
+function roundsIn(asn1: forge.asn1.Asn1, depth = 0): number {
+  if (depth > DEPTH_MOST) return 0;
+  const { INTEGER, OCTETSTRING } = forge.asn1.Type;
+  if (!Array.isArray(asn1.value)) {
+    if (asn1.type !== OCTETSTRING || typeof asn1.value !== 'string') return 0;
+    try {
+      return roundsIn(forge.asn1.fromDer(asn1.value), depth + 1);
+    } catch {
+      return 0; // bytes that are no structure, such as a salt
+    }
+  }
+  const members = asn1.value;
+  return members.reduce((most, one, at) => {
+    const behindSalt = one.type === INTEGER && members[at - 1]?.type === OCTETSTRING && typeof one.value === 'string';
+    return Math.max(most, behindSalt ? integerOf(one.value as string) : roundsIn(one, depth + 1));
+  }, 0);
+}
+const integerOf = (bytes: string): number => [...bytes].reduce((sum, one) => sum * 256 + one.charCodeAt(0), 0);
 
 const pemOf = (asn1: forge.asn1.Asn1): string => forge.pem.encode({ type: 'CERTIFICATE', body: forge.asn1.toDer(asn1).getBytes() } as never);

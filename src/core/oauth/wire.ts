@@ -42,6 +42,7 @@ export type WireOutcome = WireAnswer | WireFailure;
 export type Send = (request: WireRequest) => Promise<WireOutcome>;
 
 const REASONS: Record<string, string> = {
+  not_an_address: 'it is no address',
   dns: 'the name of its host does not resolve',
   refused: 'its host refuses the connection',
   connect_timeout: 'its host does not take the connection in time',

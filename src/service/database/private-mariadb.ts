@@ -1,8 +1,8 @@
 import { type ChildProcess, execFileSync, spawn } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
-import { chmodSync, chownSync, existsSync, mkdirSync, readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs';
+import { chmodSync, chownSync, existsSync, mkdirSync, readFileSync, renameSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { createConnection, createServer } from 'node:net';
-import { join } from 'node:path';
+import { dirname, join, resolve } from 'node:path';
 import { setTimeout as sleep } from 'node:timers/promises';
 import { Fault } from '../../core/fault.ts';
 
@@ -42,7 +42,7 @@ export async function startPrivateMariadb(options: PrivateMariadbOptions): Promi
       return;
     }
     if (port === 0) port = await freePort();
-    child = spawn(find('mariadbd'), serverArguments(place, port), { stdio: 'ignore', detached: true }); // detached: Ctrl-C in a terminal must reach us alone
+    child = spawn(find('mariadbd'), serverArguments(place, port), { stdio: 'ignore', detached: true, env: PLAIN_ENVIRONMENT }); // detached: Ctrl-C in a terminal must reach us alone
     child.unref();
     pid = child.pid ?? 0;
     child.once('exit', () => {
@@ -113,14 +113,15 @@ function prepareFolder(folder: string): Place {
     const fresh = `${data}.new`;
     rmSync(fresh, { recursive: true, force: true });
     const asUser = owner ? ['--user=mysql'] : [];
-    execFileSync(
-      find('mariadb-install-db'),
-      ['--no-defaults', ...asUser, `--datadir=${fresh}`, `--tmpdir=${place.temporary}`, '--auth-root-authentication-method=normal', '--skip-test-db'],
-      {
-        stdio: ['ignore', 'ignore', 'pipe'],
-        timeout: 120_000,
-      },
-    );
+    if (owner) refuseClosedFolder(folder, owner);
+    install(folder, [
+      '--no-defaults',
+      ...asUser,
+      `--datadir=${fresh}`,
+      `--tmpdir=${place.temporary}`,
+      '--auth-root-authentication-method=normal',
+      '--skip-test-db',
+    ]);
     renameSync(fresh, data);
   }
   // Run at each start, before a connection is taken: nobody but we, and only from loopback.
@@ -141,6 +142,40 @@ function prepareFolder(folder: string): Place {
   return place;
 }
 
+/** @throws {Fault} SETTING_INVALID: a folder above is closed to the user under which the database runs. */
+function refuseClosedFolder(folder: string, owner: { uid: number; gid: number }): void {
+  for (let at = resolve(folder); ; at = dirname(at)) {
+    const { mode, uid, gid } = statSync(at);
+    const opens = uid === owner.uid ? mode & 0o100 : gid === owner.gid ? mode & 0o010 : mode & 0o001;
+    if (!opens)
+      throw new Fault('SETTING_INVALID', {
+        detail: `The private database runs as the user mysql, and the folder ${at} is closed to it.`,
+        remedy: `Choose another data folder with RUSTY_KETTLE_DATA_FOLDER, or open that one: chmod o+x ${at}`,
+      });
+    if (dirname(at) === at) return;
+  }
+}
+
+/** @throws {Fault} SETTING_INVALID with the last lines of what the installer wrote. */
+function install(folder: string, args: string[]): void {
+  try {
+    execFileSync(find('mariadb-install-db'), args, { stdio: ['ignore', 'ignore', 'pipe'], timeout: 120_000, env: PLAIN_ENVIRONMENT });
+  } catch (cause) {
+    if (cause instanceof Fault) throw cause;
+    const written = String((cause as { stderr?: Buffer }).stderr ?? '');
+    const last = written
+      .split('\n')
+      .filter((line) => line.trim() !== '')
+      .slice(-2)
+      .join(' ')
+      .slice(0, 400);
+    throw new Fault('SETTING_INVALID', {
+      detail: `The private database could not be installed in ${folder}. ${last}`.trim(),
+      remedy: 'Check that the disk has room and that the folder can be written to; or set RUSTY_KETTLE_DATABASE_URL to a server of yours.',
+    });
+  }
+}
+
 const serverArguments = (place: Place, port: number): string[] => [
   '--no-defaults',
   ...(process.getuid?.() === 0 ? ['--user=mysql'] : []),
@@ -158,6 +193,8 @@ const serverArguments = (place: Place, port: number): string[] => [
   '--max-connections=400',
 ];
 
+/** Our own environment may hold the master key: a program that we start does not get it. */
+const PLAIN_ENVIRONMENT = { PATH: '/usr/sbin:/usr/bin:/sbin:/bin', LANG: 'C.UTF-8' };
 const TOOL_FOLDERS = ['/usr/sbin', '/usr/bin', '/usr/local/sbin', '/usr/local/bin'];
 
 function find(tool: string): string {

@@ -1,15 +1,15 @@
 import { LRUCache } from 'lru-cache';
-import { RateLimiterMemory } from 'rate-limiter-flexible';
 import type { DoorRequest } from '../../api/callers.ts';
 import { isRegisteredRedirect } from '../../core/callers/door-redirect.ts';
 import { type DoorProblem, doorLocation, readDoorRequest } from '../../core/callers/door-request.ts';
 import { permissionInWords } from '../../core/callers/permissions.ts';
 import { Fault } from '../../core/fault.ts';
-import { base64url } from '../../core/identifiers.ts';
+import { base64url, isCallerId } from '../../core/identifiers.ts';
 import { type CallerDirectory, hashKey, type KnownCaller } from '../handout/caller-directory.ts';
 import { recordId } from '../ports.ts';
 import { readConnections, summaries, TICKS_IN_LISTS } from '../registry/connection-facts.ts';
 import { iso, type Services } from '../registry/services.ts';
+import { networkOf, slowDown } from '../slow-down.ts';
 import type { Row } from '../store/tables.ts';
 
 /** What a browser may do at the door: ask, look, answer. Codes and tokens are `tool-tokens.ts`. */
@@ -33,7 +33,7 @@ export const doorCookieName = (id: string): string => `rk_door_${id.replaceAll('
 export function door(s: Pick<Services, 'tables' | 'database' | 'history' | 'ports' | 'settings'>, callers: CallerDirectory): Door {
   const { tables, ports } = s;
   const { publicUrl } = s.settings;
-  const begun = new RateLimiterMemory({ points: BEGIN_MOST, duration: 60 });
+  const begun = slowDown({ free: BEGIN_MOST, firstWaitMs: 1_000, mostWaitMs: 30_000, forgottenMs: 60_000 });
   /** The last pages shown tell a stranger nothing that a tool's own settings would not. */
   const wrong = (problem: DoorProblem): { location: string } => {
     if (problem.to === 'page') throw new Fault('DOOR_WRONG', { detail: problem.says });
@@ -54,13 +54,10 @@ export function door(s: Pick<Services, 'tables' | 'database' | 'history' | 'port
   };
   return {
     async begin(query, address) {
-      const over = await begun.consume(address).then(
-        () => null,
-        (state: { msBeforeNext: number }) => state.msBeforeNext,
-      );
-      if (over !== null) throw new Fault('SIGN_IN_THROTTLED', { retryAfterMs: over });
+      const over = begun.enter(networkOf(address));
+      if (over > 0) throw new Fault('SIGN_IN_THROTTLED', { retryAfterMs: over });
       const ids = query.getAll('client_id');
-      const caller = ids.length === 1 && ids[0] ? await callers.find(ids[0]) : null;
+      const caller = ids.length === 1 && ids[0] && isCallerId(ids[0]) ? await callers.find(ids[0]) : null;
       if (!caller) throw new Fault('DOOR_WRONG', { detail: 'No caller has the client_id that the tool sent.' });
       const read = readDoorRequest(query, caller, publicUrl);
       if ('problem' in read) return wrong(read.problem);

@@ -1,33 +1,30 @@
-import { LRUCache } from 'lru-cache';
-import { RateLimiterMemory } from 'rate-limiter-flexible';
+import { isCallerId } from '../../core/identifiers.ts';
+import { networkOf, slowDown } from '../slow-down.ts';
 import type { CallerDirectory, KnownCaller } from './caller-directory.ts';
 
 /** Who calls, or why that is not known. */
 export type Checked = { caller: KnownCaller; keyId: string } | { wrong: 'key' } | { wrong: 'throttled'; waitMs: number };
 
-/** Checks a caller's id and key, and makes whoever guesses wait, by id and address: at the token endpoint, the relay and the door alike. */
+/**
+ * Checks a caller's id and key: at the token endpoint, the relay and the sign-in for tools alike. A right key always passes, whoever else
+ * guessed before: it has 256 bits. Wrong ones are slowed down, by id and network.
+ */
 export interface CallerCheck {
   (id: string, key: string, address: string): Promise<Checked>;
-  /** The caller whose id and key these are, from memory, where nobody guessed lately; null: ask. */
-  ready(id: string, key: string, address: string): { caller: KnownCaller; keyId: string } | null;
+  /** The caller whose id and key these are, from memory; null: ask. */
+  ready(id: string, key: string): { caller: KnownCaller; keyId: string } | null;
 }
 
-const WRONG_KEYS_MOST = 10;
-const WRONG_KEYS_WINDOW_SECONDS = 60;
+const WRONG_KEYS = { free: 10, firstWaitMs: 1_000, mostWaitMs: 60_000, forgottenMs: 300_000 };
 
 export function callerCheck(callers: CallerDirectory): CallerCheck {
-  const throttle = new RateLimiterMemory({ points: WRONG_KEYS_MOST, duration: WRONG_KEYS_WINDOW_SECONDS });
-  const failing = new LRUCache<string, true>({ max: 50_000, ttl: WRONG_KEYS_WINDOW_SECONDS * 1000 });
+  const wrong = slowDown(WRONG_KEYS);
   const check = async (id: string, key: string, address: string): Promise<Checked> => {
-    const gate = `${id}|${address}`;
-    const state = failing.has(gate) ? await throttle.get(gate) : null; // who never failed costs nothing here
-    if (state && state.consumedPoints >= WRONG_KEYS_MOST) return { wrong: 'throttled', waitMs: state.msBeforeNext };
+    if (!isCallerId(id)) return { wrong: 'key' }; // never ours: it meets neither cache nor database
     const found = await callers.check(id, key);
     if (found) return found;
-    failing.set(gate, true);
-    await throttle.consume(gate).catch(() => undefined); // over the limit: the next request is told so
-    return { wrong: 'key' };
+    const waitMs = wrong.enter(`${id}|${networkOf(address)}`);
+    return waitMs > 0 ? { wrong: 'throttled', waitMs } : { wrong: 'key' };
   };
-  const ready: CallerCheck['ready'] = (id, key, address) => (failing.size > 0 && failing.has(`${id}|${address}`) ? null : callers.checkKnown(id, key));
-  return Object.assign(check, { ready });
+  return Object.assign(check, { ready: (id: string, key: string) => (isCallerId(id) ? callers.checkKnown(id, key) : null) });
 }

@@ -1,6 +1,6 @@
 import { mayFetch } from '../../core/callers/permissions.ts';
 import { Fault } from '../../core/fault.ts';
-import { CALLER_ID_PREFIX } from '../../core/identifiers.ts';
+import { CALLER_ID_PREFIX, isCallerId } from '../../core/identifiers.ts';
 import { KEY_LIFE_MS, KEY_LIFE_SHOWN_SECONDS } from '../../core/oauth/grant-kinds.ts';
 import type { Shown, ToolRefusal, ToolTokens } from '../door/tool-tokens.ts';
 import type { Ports } from '../ports.ts';
@@ -51,14 +51,14 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
     const { id, key } = credentials(request.authorization, form);
     if (key === null) {
       // RFC 6749 §2.3: a client that keeps no secret names itself; its code_verifier or refresh token is what proves it.
-      const caller = await callers.find(id);
+      const caller = isCallerId(id) ? await callers.find(id) : null;
       if (caller?.keepsNoSecret && BY_TOOLS.includes(form.get('grant_type') ?? (form.has('token') ? 'refresh_token' : ''))) return { caller, keyId: null };
       throw new Refusal(401, 'invalid_client', 'Send the caller\u2019s id and key, as Basic or as client_id and client_secret.', { headers: CHALLENGE });
     }
     const checked = await parts.check(id, key, request.address);
     if (!('wrong' in checked)) return checked;
     if (checked.wrong === 'throttled')
-      throw new Refusal(401, 'invalid_client', 'Too many wrong keys from this address; wait a minute.', {
+      throw new Refusal(401, 'invalid_client', 'Too many wrong keys from this network. Wait, then send the right one.', {
         headers: { ...CHALLENGE, 'retry-after': String(Math.ceil(checked.waitMs / 1000)) },
       });
     const hint = id.startsWith(CALLER_ID_PREFIX) ? '' : ` Caller ids of this service start with ${CALLER_ID_PREFIX}: perhaps a provider\u2019s id was pasted.`;
@@ -97,7 +97,7 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
     try {
       const form = readForm(request);
       const { id, key } = credentials(request.authorization, form);
-      const known = key === null ? null : parts.check.ready(id, key, request.address);
+      const known = key === null ? null : parts.check.ready(id, key);
       if (!known || form.get('grant_type') !== 'client_credentials' || form.get('minimum_life')) return null;
       const { caller, keyId } = known;
       if (request.ownPath !== null && request.ownPath !== caller.tokenPath) return null;

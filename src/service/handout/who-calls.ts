@@ -11,7 +11,7 @@ export const whoCalls =
   async (authorization, address) => {
     const pair = callerPair(authorization);
     if (!pair) throw new Fault('CALLER_UNKNOWN');
-    const known = check.ready(pair.id, pair.key, address);
+    const known = check.ready(pair.id, pair.key);
     if (known) return known;
     const checked = await check(pair.id, pair.key, address);
     if (!('wrong' in checked)) return checked;

@@ -8,7 +8,7 @@ import { type Door, doorCookieName } from '../door/door.ts';
 import type { KnownCaller } from '../handout/caller-directory.ts';
 import type { WhoCalls } from '../handout/who-calls.ts';
 import type { SignedInOperator } from '../registry/operators.ts';
-import type { HandlerInput, Handlers } from './handlers.ts';
+import type { HandlerInput, Handlers, NewSession } from './handlers.ts';
 import type { Sessions } from './sessions.ts';
 
 const BODY_LIMIT = '256kb';
@@ -48,7 +48,7 @@ const needsJson: RequestHandler = (request, _response, next) => next(request.is(
 
 function route(
   operation: Operation,
-  handle: (input: HandlerInput<OperationName>) => Promise<object & { setSession?: { token: string; endsAt: number } | 'end' }>,
+  handle: (input: HandlerInput<OperationName>) => Promise<object & { setSession?: NewSession | 'end' }>,
   admission: Admission,
 ): RequestHandler {
   const { sessions } = admission;
@@ -58,9 +58,17 @@ function route(
     if (operation.method !== 'GET') sessions.checkOrigin(request);
     const query = operation.query ? parse(operation.query, request.query, 'query') : undefined;
     const body = operation.body ? parse(operation.body, request.body ?? (operation.bodyOptional ? {} : undefined), '') : undefined;
-    const { setSession, ...answer } = await handle({ params, query, body, operator, caller, address: request.ip ?? '' } as never);
+    const { setSession, ...answer } = await handle({
+      params,
+      query,
+      body,
+      operator,
+      caller,
+      address: request.ip ?? '',
+      device: sessions.device(request),
+    } as never);
     if (setSession === 'end') sessions.take(response);
-    else if (setSession) sessions.give(response, setSession.token, setSession.endsAt);
+    else if (setSession) sessions.give(response, setSession);
     send(response, answer);
   };
 }

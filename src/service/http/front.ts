@@ -33,7 +33,7 @@ export interface FrontParts {
 }
 
 /** Everything that answers HTTP, joined: the two fast lanes, then Express with all else. It does not listen yet. */
-export function openFront(parts: FrontParts): { server: Server; stop(): void } {
+export function openFront(parts: FrontParts): { server: Server; drain(limitMs: number): Promise<void>; stop(): void } {
   const { services, usage } = parts;
   const { settings, database, ports, changes, quotas, apiTokens: tokens } = services;
   const { publicUrl } = settings;
@@ -82,14 +82,36 @@ export function openFront(parts: FrontParts): { server: Server; stop(): void } {
     notReady: () => (changes.blindMs() > BLIND_MS ? 'The database has not answered lately.' : null),
     consoleFolder: fileURLToPath(new URL('../../../dist/console', import.meta.url)),
   });
-  const server = createServer(
-    (request, response) => void (lookAtTokens(request, response) || relayCalls(request, response) || everythingElse(request, response)),
-  );
+  let draining = false;
+  let proxySeen = false;
+  const server = createServer((request, response) => {
+    if (draining) response.shouldKeepAlive = false; // the answer says `Connection: close`: nothing is sent on a socket that is about to go
+    if (settings.trustedProxies === 0 && !proxySeen && (request.headers['x-forwarded-for'] ?? request.headers.forwarded) !== undefined) {
+      proxySeen = true;
+      ports.log.warn('requests carry forwarding headers, and RUSTY_KETTLE_TRUSTED_PROXIES is 0: behind a proxy, everybody shares its address');
+    }
+    void (lookAtTokens(request, response) || relayCalls(request, response) || everythingElse(request, response));
+  });
   // What is relayed may be long on its way; whatever else has a body is watched.
   server.requestTimeout = settings.relayMostMs;
   // Node's 5 s are shorter than what proxies and client pools keep: a request sent just as we close a socket would be lost to the caller.
   server.keepAliveTimeout = 75_000;
-  return { server, stop: bodies.stop };
+  return {
+    server,
+    /** Takes no new connections; what runs is finished, idle sockets are closed, and what is busy is told to close. */
+    drain: (limitMs) => {
+      draining = true;
+      const closed = new Promise<void>((resolve) => server.close(() => resolve()));
+      const timer = setTimeout(() => server.closeAllConnections(), limitMs);
+      // A socket that became idle just now may carry a request already: closed after a moment, when the answer's `close` has been read.
+      const idle = setInterval(() => server.closeIdleConnections(), 200);
+      return closed.finally(() => {
+        clearTimeout(timer);
+        clearInterval(idle);
+      });
+    },
+    stop: bodies.stop,
+  };
 }
 
 /** @throws {Fault} SETTING_INVALID: the port is in use, or not ours to take. */

@@ -41,10 +41,18 @@ export interface HandlerInput<N extends OperationName> {
   body: Output<N, 'body'>;
   operator: SignedInOperator;
   address: string;
+  /** What this browser got when somebody signed in with it before. */
+  device: string | undefined;
   /** Who asks, where the access rule wants a caller. */
   caller: KnownCaller | null;
 }
-export type Handlers = { [N in OperationName]: (input: HandlerInput<N>) => Promise<AnswerOf<N> & { setSession?: { token: string; endsAt: number } | 'end' }> };
+/** Goes into cookies, never into an answer's body. */
+export interface NewSession {
+  token: string;
+  endsAt: number;
+  device: string;
+}
+export type Handlers = { [N in OperationName]: (input: HandlerInput<N>) => Promise<AnswerOf<N> & { setSession?: NewSession | 'end' }> };
 
 /** The router lets no one but a caller in where a caller is wanted. @throws {Fault} CALLER_UNKNOWN */
 function known(caller: KnownCaller | null): KnownCaller {
@@ -62,11 +70,15 @@ export function handlers(s: Services, operators: Operators, consents: Consents, 
   const p = (input: { params: Record<string, string> }, name: string): string => input.params[name] ?? '';
   return {
     firstOperatorState: async () => ({ needed: await operators.isFirstNeeded() }),
-    addFirstOperator: ({ body }) => operators.addFirst(body),
-    async signIn({ body, address }) {
-      const { token, operator } = await operators.signIn(body, address);
-      return body.keeps === 'token' ? { ...sessionView(operator), token } : { ...sessionView(operator), setSession: { token, endsAt: operator.endsAt } };
+    addFirstOperator: ({ body, address }) => operators.addFirst(body, address),
+    async signIn({ body, address, device }) {
+      const { token, operator, device: newDevice } = await operators.signIn(body, address, body.device ?? device);
+      return body.keeps === 'token'
+        ? { ...sessionView(operator), token, device: newDevice }
+        : { ...sessionView(operator), setSession: { token, endsAt: operator.endsAt, device: newDevice } };
     },
+    changePassword: ({ body, operator, address }) => operators.changePassword(operator, body, address),
+    endOtherSessions: ({ operator }) => operators.endOtherSessions(operator),
     showSession: async ({ operator }) => sessionView(operator),
     signOut: async ({ operator }) => ({ ...(await operators.signOut(operator)), setSession: 'end' as const }),
     showStatus: () => showStatus(s),

@@ -24,6 +24,9 @@ function fromParser(error: unknown): Fault | null {
   if (type === 'entity.parse.failed') return new Fault('INPUT_INVALID', { detail: 'The body is not JSON.' });
   if (type === 'request.aborted' || type === 'request.size.invalid') return new Fault('INPUT_CUT');
   if (type === 'encoding.unsupported' || type === 'charset.unsupported') return new Fault('CONTENT_TYPE_WRONG');
+  // Such as a body that is not encoded as its content-encoding says.
+  const { status } = error as { status?: unknown };
+  if (typeof status === 'number' && status >= 400 && status < 500) return new Fault('INPUT_INVALID', { detail: 'The body cannot be read as it is encoded.' });
   if (error instanceof URIError) return new Fault('INPUT_INVALID', { detail: 'The address is not well encoded.' });
   return null;
 }

@@ -7,7 +7,9 @@ import type { Operators, SignedInOperator } from '../registry/operators.ts';
 /** Reads and writes our cookies, and says who is signed in. The public URL alone decides `Secure`. */
 export interface Sessions {
   operator(request: Request): Promise<SignedInOperator | null>;
-  give(response: Response, token: string, endsAt: number): void;
+  give(response: Response, session: { token: string; endsAt: number; device: string }): void;
+  /** What this browser got at an earlier sign-in. */
+  device(request: Request): string | undefined;
   take(response: Response): void;
   cookie(request: Request, name: string): string | undefined;
   /** For requests that change something with the help of a cookie. @throws {Fault} ORIGIN_FOREIGN */
@@ -15,9 +17,12 @@ export interface Sessions {
   giveConsentCookie(response: Response, name: string, value: string, maxAgeSeconds: number): void;
 }
 
+const DEVICE_MS = 365 * 86_400_000;
+
 export function sessions(operators: Operators, publicUrl: string): Sessions {
   const secure = publicUrl.startsWith('https:');
   const name = sessionCookieName(publicUrl);
+  const deviceName = name.replace('session', 'device');
   const cookie = (request: Request, wanted: string): string | undefined => parse(request.headers.cookie ?? '')[wanted];
   const bearer = (request: Request): string | undefined => /^Bearer ([A-Za-z0-9_-]{20,100})$/.exec(request.headers.authorization ?? '')?.[1];
   return {
@@ -32,7 +37,11 @@ export function sessions(operators: Operators, publicUrl: string): Sessions {
       const found = kept ? await operators.check(kept) : null;
       return found?.kind === 'browser' ? found : null;
     },
-    give: (response, token, endsAt) => void response.cookie(name, token, { httpOnly: true, sameSite: 'strict', secure, path: '/', expires: new Date(endsAt) }),
+    give(response, { token, endsAt, device }) {
+      response.cookie(name, token, { httpOnly: true, sameSite: 'strict', secure, path: '/', expires: new Date(endsAt) });
+      response.cookie(deviceName, device, { httpOnly: true, sameSite: 'strict', secure, path: '/', maxAge: DEVICE_MS });
+    },
+    device: (request) => cookie(request, deviceName),
     take: (response) => void response.clearCookie(name, { httpOnly: true, sameSite: 'strict', secure, path: '/' }),
     checkOrigin(request) {
       if (bearer(request)) return; // a page of another site cannot set this header

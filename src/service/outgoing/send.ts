@@ -66,6 +66,7 @@ export function outgoing(privateHosts: readonly string[], proxy: OutgoingProxy |
     const startedAt = performance.now();
     const took = () => Math.round(performance.now() - startedAt);
     const failure = (kind: WireFailure['kind'], reason: string): WireFailure => ({ kind, reason, tookMs: took() });
+    if (!URL.canParse(request.url)) return failure('unsent', 'not_an_address');
     const url = new URL(request.url);
     if (!mayBeCalled(url.hostname, privateHosts)) return failure('unsent', 'address_forbidden');
     const deadline = patientDeadline(request.deadlineMs);

@@ -1,6 +1,6 @@
 import type { z } from 'zod';
 import type { Notepad, SortedNotepad } from '../../api/clients.ts';
-import { fieldName, sortNotepad } from '../../core/provider/shapes.ts';
+import { fieldName } from '../../core/provider/shapes.ts';
 import { tidyScopes } from '../../core/provider/tidy.ts';
 import { addSecret } from './client-secrets.ts';
 import { changeClient, findClient } from './clients.ts';
@@ -15,7 +15,7 @@ export async function notepad(
   operator: string,
 ): Promise<z.output<typeof SortedNotepad>> {
   const { record, definition } = await findClient(s, provider, name);
-  const { items, unsorted } = sortNotepad(definition, input.text);
+  const { items, unsorted } = await s.documents.read('notes', { definition, text: input.text });
   const first = (field: string) => items.find((item) => item.field === field);
   const saved = new Set<unknown>();
   if (input.apply) {

@@ -35,7 +35,7 @@ export async function addSecret(
 ): Promise<Client> {
   const { record, definition } = await findClient(s, provider, name);
   const now = s.ports.clock.now();
-  const { value, facts } = await readSecret(definition, record, input);
+  const { value, facts } = await readSecret(s, definition, record, input);
   const [startsAt, endsAt] = [at(input.starts_at) ?? facts?.startsAt ?? now, at(input.ends_at) ?? facts?.endsAt ?? null];
   checkDates(startsAt, endsAt, now);
   const id = recordId(s.ports);
@@ -93,6 +93,7 @@ function checkDates(startsAt: number, endsAt: number | null, now: number): void 
 }
 
 async function readSecret(
+  s: Pick<Services, 'documents'>,
   definition: ProviderDefinition,
   record: ClientRow,
   input: z.output<typeof AddSecret>,
@@ -115,9 +116,8 @@ async function readSecret(
     if (!input.take_as_is && input.kind === 'secret') refuseMisplaced(definition, 'client_secret', input.secret);
     return { value: new Secret(input.secret), facts: null };
   }
-  // Loaded when it is needed: few ever bring such a file.
-  const taken = input.form === 'pkcs12' ? (await import('../../core/certificates/pkcs12.ts')).readPkcs12(input.secret, input.password) : null;
-  const { pem, facts } = readClientKey(taken?.pem.reveal() ?? input.secret, input.kind);
+  const taken = input.form === 'pkcs12' ? await s.documents.read('pkcs12', { base64: input.secret, password: input.password }) : null;
+  const { pem, facts } = readClientKey(taken?.pem ?? input.secret, input.kind);
   const { algorithm, key_name: keyName } = definition.dialect.client_assertion;
   const mismatch = keyMismatch(facts, algorithm, keyName);
   if (mismatch)

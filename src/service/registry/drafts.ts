@@ -1,13 +1,11 @@
 import type { z } from 'zod';
 import type { DraftedProvider, DraftProvider } from '../../api/providers.ts';
-import { Fault, type FaultPlace } from '../../core/fault.ts';
+import { Fault } from '../../core/fault.ts';
 import { reasonInWords } from '../../core/oauth/wire.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { type Draft, emptyDraft, nameFrom, put, readyLine } from '../../core/provider/draft.ts';
-import { fromMetadata, issuerOf, metadataAddresses } from '../../core/provider/from-metadata.ts';
-import { fromOpenApi } from '../../core/provider/from-openapi.ts';
+import { issuerOf, metadataAddresses } from '../../core/provider/from-metadata.ts';
 import { fromShortForm, putParameters } from '../../core/provider/from-short-form.ts';
-import { DEFINITION_LIMIT, definitionText, readDefinition, readPlainDocument } from '../../core/provider/read-definition.ts';
 import { tidyAddress } from '../../core/provider/tidy.ts';
 import { isWebAddress } from '../../core/provider/web-address.ts';
 import type { Ports } from '../ports.ts';
@@ -15,7 +13,7 @@ import { askEndpoints } from './endpoints.ts';
 import type { Services } from './services.ts';
 
 type Input = z.output<typeof DraftProvider>;
-type Needs = Pick<Services, 'tables' | 'ports'>;
+type Needs = Pick<Services, 'tables' | 'ports' | 'documents'>;
 
 const DOCUMENT_LIMIT = 5_000_000;
 const DOCUMENT_DEADLINE_MS = 15_000;
@@ -51,27 +49,29 @@ async function fetchDocument(ports: Pick<Ports, 'send'>, address: string): Promi
 }
 
 /** Metadata of an issuer, from one of its two well-known addresses, or from the very address that was given. @throws {Fault} */
-async function draftFromIssuer(ports: Pick<Ports, 'send'>, typed: string, named: { name?: string | undefined; title?: string | undefined }): Promise<Draft> {
+async function draftFromIssuer(
+  s: Pick<Needs, 'ports' | 'documents'>,
+  typed: string,
+  named: { name?: string | undefined; title?: string | undefined },
+): Promise<Draft> {
   const { value: address, changed } = tidyAddress(typed);
   if (!isWebAddress(address)) throw new Fault('INPUT_INVALID', { places: [{ path: 'address', why: 'It is no https address.' }] });
   const ofDocument = issuerOf(address);
   const tries = ofDocument === null ? metadataAddresses(address) : [address];
   const failed: string[] = [];
   for (const at of tries) {
-    const got = await fetchDocument(ports, at);
+    const got = await fetchDocument(s.ports, at);
     if ('why' in got) {
       failed.push(got.why);
       continue;
     }
-    let metadata: unknown;
-    try {
-      metadata = JSON.parse(got.text);
-    } catch {
+    if (!/^\s*\{/.test(got.text)) {
       failed.push(`${at} is not JSON`);
       continue;
     }
     const title = named.title ?? nameFrom(address).replace(/^./, (first) => first.toUpperCase());
-    const draft = fromMetadata(metadata, ofDocument ?? address, at, { name: named.name ?? nameFrom(address), title, typed: named });
+    const shown = { name: named.name ?? nameFrom(address), title, typed: { name: named.name, title: named.title } };
+    const draft = await s.documents.read('metadata', { text: got.text, expected: ofDocument ?? address, source: at, named: shown });
     return { ...draft, tidied: changed, warnings: [...draft.warnings, ...(got.from === at ? [] : [`It was redirected to ${got.from}.`])] };
   }
   throw new Fault('DOCUMENT_UNREADABLE', {
@@ -80,17 +80,16 @@ async function draftFromIssuer(ports: Pick<Ports, 'send'>, typed: string, named:
   });
 }
 
-async function draftFromOpenApi(ports: Pick<Ports, 'send'>, input: Extract<Input, { from: 'openapi' }>): Promise<Draft> {
+async function draftFromOpenApi(s: Pick<Needs, 'ports' | 'documents'>, input: Extract<Input, { from: 'openapi' }>): Promise<Draft> {
   const tidied = tidyAddress(input.address);
-  const got = input.document ? { text: input.document, from: 'the document' } : await fetchDocument(ports, tidied.value);
+  const got = input.document ? { text: input.document, from: 'the document' } : await fetchDocument(s.ports, tidied.value);
   if ('why' in got) throw new Fault('DOCUMENT_UNREADABLE', { detail: `${got.why}.` });
-  const document = readPlainDocument(got.text, DOCUMENT_LIMIT, 'OPENAPI_WRONG');
-  const title = input.title ?? ((document as { info?: { title?: unknown } } | null)?.info?.title as string | undefined) ?? 'Provider';
-  const named = { name: input.name ?? nameFrom(String(title)), title: String(title).slice(0, 80), typed: input };
-  const { draft, metadataAddress } = fromOpenApi(document, got.from, named);
+  const typed = { ...(input.name === undefined ? {} : { name: input.name }), ...(input.title === undefined ? {} : { title: input.title }) };
+  const { draft, metadataAddress } = await s.documents.read('openApi', { text: got.text, from: got.from, limit: DOCUMENT_LIMIT, typed });
+  const named = { name: String(draft.document.name), title: String(draft.document.title) };
   const whole = { ...draft, tidied: [...(input.document ? [] : tidied.changed), ...draft.tidied] };
   if (metadataAddress === null) return whole;
-  const metadata = await draftFromIssuer(ports, metadataAddress, named).catch((error: unknown) => (error instanceof Fault ? error : Promise.reject(error)));
+  const metadata = await draftFromIssuer(s, metadataAddress, named).catch((error: unknown) => (error instanceof Fault ? error : Promise.reject(error)));
   if (metadata instanceof Fault)
     return { ...whole, warnings: [...whole.warnings, `Its openIdConnect scheme names ${metadataAddress}, which could not be used: ${metadata.message}`] };
   // What the metadata says of the server counts; the scopes of both are kept.
@@ -116,7 +115,7 @@ export async function draftProvider(s: Needs, input: Input): Promise<DraftedProv
 async function draftOf(s: Needs, input: Exclude<Input, { from: 'definition' }>): Promise<Draft> {
   switch (input.from) {
     case 'issuer': {
-      const draft = await draftFromIssuer(s.ports, input.address, input);
+      const draft = await draftFromIssuer(s, input.address, input);
       if (!input.api_call) return draft;
       const form = fromShortForm(
         { authorization_url: '', token_url: '', api_call: input.api_call, scopes: '' },
@@ -130,7 +129,7 @@ async function draftOf(s: Needs, input: Exclude<Input, { from: 'definition' }>):
       });
     }
     case 'openapi':
-      return draftFromOpenApi(s.ports, input);
+      return draftFromOpenApi(s, input);
     case 'short_form': {
       const base = tidyAddress(input.token_url).value;
       const name = input.name ?? nameFrom(base);
@@ -142,7 +141,7 @@ async function draftOf(s: Needs, input: Exclude<Input, { from: 'definition' }>):
 }
 
 async function fromFile(s: Needs, document: string): Promise<DraftedProvider> {
-  const definition = readDefinition(document);
+  const definition = await s.documents.read('definition', document);
   const draft: Draft = { ...emptyDraft(definition.name, definition.title), document: definition, sources: {} };
   const source = 'the file';
   for (const [name, value] of Object.entries(definition.server))
@@ -161,24 +160,7 @@ const shown = (value: unknown): string => {
 };
 
 async function present(s: Needs, draft: Draft): Promise<DraftedProvider> {
-  const text = definitionText(draft.document);
-  let wrong: FaultPlace[] = [];
-  let definition: ProviderDefinition | null = null;
-  try {
-    definition = readDefinition(text);
-  } catch (error) {
-    if (!(error instanceof Fault)) throw error;
-    // What is only missing is said by the ready line.
-    wrong =
-      error.places.length > 0
-        ? error.places
-        : [
-            {
-              path: '(the whole file)',
-              why: text.length > DEFINITION_LIMIT ? 'It has more operations than a definition holds; give a smaller document.' : error.message,
-            },
-          ];
-  }
+  const { text, definition, wrong } = await s.documents.read('draft', draft.document); // what is only missing is said by the ready line
   const valueAt = (path: string): unknown => path.split('.').reduce<unknown>((at, step) => (at as Record<string, unknown> | undefined)?.[step], draft.document);
   const server = draft.document.server as ProviderDefinition['server'] | undefined;
   return {

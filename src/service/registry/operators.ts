@@ -1,20 +1,29 @@
 import { createHash } from 'node:crypto';
-import { hash, verify } from '@node-rs/argon2';
-import { RateLimiterMemory } from 'rate-limiter-flexible';
+import { setTimeout as sleep } from 'node:timers/promises';
 import type { z } from 'zod';
-import type { FirstOperator, SignIn } from '../../api/operators.ts';
+import type { ChangePassword, EndedSessions, FirstOperator, SignIn } from '../../api/operators.ts';
 import { Fault } from '../../core/fault.ts';
 import { base64url } from '../../core/identifiers.ts';
+import { Secret } from '../../core/secret.ts';
 import { recordId } from '../ports.ts';
+import { networkOf, slowDown } from '../slow-down.ts';
+import { idBytes } from '../store/database.ts';
 import type { Services } from './services.ts';
 
-type Needs = Pick<Services, 'tables' | 'history' | 'ports' | 'database'>;
+type Needs = Pick<Services, 'tables' | 'history' | 'ports' | 'database' | 'hashing' | 'sealer'>;
 
 const SESSION_MS = 12 * 3_600_000;
 const PROGRAM_SESSION_MS = 30 * 86_400_000;
 const TICKET_MS = 24 * 3_600_000;
-const WRONG_MOST = 5;
-const WRONG_WINDOW_SECONDS = 300;
+/** By name and network: five tries are free, then each costs a wait of twice the one before. Never by name alone: strangers could lock people out. */
+const BY_NAME = { free: 5, firstWaitMs: 1_000, mostWaitMs: 60_000, forgottenMs: 900_000 };
+const BY_NETWORK = { free: 30, firstWaitMs: 1_000, mostWaitMs: 60_000, forgottenMs: 900_000 };
+/** Tries for one name from everywhere: not refused, only slowed. */
+const BY_NAME_ALONE = { free: 20, firstWaitMs: 0, mostWaitMs: 0, forgottenMs: 900_000 };
+const SLOWED_MOST_MS = 2_000;
+const SLOWED_AT_ONCE = 50;
+const NOTED_EVERY_MS = 600_000;
+const DEVICE_PLACE = (name: string) => ({ table: 'operators', row: name, column: 'device' });
 
 export const hashText = (text: string): Buffer => createHash('sha256').update(text, 'utf8').digest();
 
@@ -27,31 +36,75 @@ export interface SignedInOperator {
 
 /** Operators, their sessions, and the one-time ticket that makes the first of them. */
 export function operators(s: Needs) {
-  const byName = new RateLimiterMemory({ points: WRONG_MOST, duration: WRONG_WINDOW_SECONDS });
-  const byAddress = new RateLimiterMemory({ points: WRONG_MOST * 6, duration: WRONG_WINDOW_SECONDS });
-  // Verified when the name is unknown, so that both answers take as long.
-  const decoy = hash('nobody has this password');
-
-  const throttled = async (name: string, address: string): Promise<number> => {
-    const states = await Promise.all([byName.get(`${name}|${address}`), byAddress.get(address)]);
-    const over = [
-      states[0] && states[0].consumedPoints >= WRONG_MOST ? states[0].msBeforeNext : 0,
-      states[1] && states[1].consumedPoints >= WRONG_MOST * 6 ? states[1].msBeforeNext : 0,
-    ];
-    return Math.max(...over);
+  const [byName, byNetwork, byNameAlone] = [slowDown(BY_NAME), slowDown(BY_NETWORK), slowDown(BY_NAME_ALONE)];
+  let slowed = 0;
+  // Verified when the name is unknown, so that both answers take as long. Made once it is needed.
+  let decoy: Promise<string> | null = null;
+  /** What strangers do is counted, not stored: one line for many. */
+  const noise = { failed: 0, networks: new Set<string>(), notedAt: performance.now() };
+  const noteFailure = (network: string): void => {
+    noise.failed += 1;
+    if (noise.networks.size < 1_000) noise.networks.add(network);
+    if (performance.now() - noise.notedAt < NOTED_EVERY_MS && noise.failed !== 1) return;
+    const from = noise.networks.size === 1 ? 'one network' : `${noise.networks.size} networks`;
+    s.history.add({
+      actor: 'anyone',
+      kind: 'sign_in_failed',
+      subject: 'operators',
+      says: `${noise.failed === 1 ? 'A sign-in' : `${noise.failed} sign-ins`} failed, from ${from}.`,
+    });
+    Object.assign(noise, { failed: 0, networks: new Set(), notedAt: performance.now() });
   };
-  /** The operator whose password this is, or null; wrong ones are counted by name and address. @throws {Fault} SIGN_IN_THROTTLED */
-  const withPassword = async (name: string, password: string, address: string) => {
-    const waitMs = await throttled(name, address);
-    if (waitMs > 0) throw new Fault('SIGN_IN_THROTTLED', { retryAfterMs: waitMs });
-    const found = await s.tables.operators.find({ name });
-    const good = await verify(found?.passwordHash ?? (await decoy), password);
-    if (!found || !good) {
-      await Promise.all([byName.consume(`${name}|${address}`), byAddress.consume(address)]).catch(() => undefined); // over the limit: said at the next try
-      return null;
+  /** A browser or program that signed in as this operator before: strangers' failures do not slow it down. */
+  const isKnownDevice = async (name: string, device: string | undefined): Promise<boolean> => {
+    if (device === undefined || device.length > 400) return false;
+    try {
+      await s.sealer.open(DEVICE_PLACE(name), Buffer.from(device, 'base64url'));
+      return true;
+    } catch {
+      return false; // another operator's, or made up
     }
-    await byName.delete(`${name}|${address}`);
+  };
+  const newDevice = (name: string): string => s.sealer.seal(DEVICE_PLACE(name), new Secret(base64url(s.ports.random.bytes(12)))).toString('base64url');
+
+  /** The operator whose password this is, or null. A try counts before it is verified. @throws {Fault} SIGN_IN_THROTTLED */
+  const withPassword = async (name: string, password: string, address: string, device?: string) => {
+    const network = networkOf(address);
+    const known = await isKnownDevice(name, device);
+    const keys = known ? [[byName, `${name}|${device}`] as const] : [[byName, `${name}|${network}`] as const, [byNetwork, network] as const];
+    const waitMs = Math.max(...keys.map(([limit, key]) => limit.enter(key)));
+    if (waitMs > 0) throw new Fault('SIGN_IN_THROTTLED', { retryAfterMs: waitMs });
+    if (!known) await slowedBy(name);
+    const found = await s.tables.operators.find({ name });
+    decoy ??= s.hashing.hash('nobody has this password');
+    const good = await s.hashing.verify(found?.passwordHash ?? (await decoy), password);
+    if (!found || !good) return null;
+    for (const [limit, key] of keys) limit.forgive(key);
+    byNameAlone.forgive(name);
     return found;
+  };
+  const slowedBy = async (name: string): Promise<void> => {
+    byNameAlone.enter(name);
+    const over = byNameAlone.failures(name) - BY_NAME_ALONE.free;
+    if (over <= 0) return;
+    if (slowed >= SLOWED_AT_ONCE) throw new Fault('SIGN_IN_THROTTLED', { retryAfterMs: SLOWED_MOST_MS });
+    slowed += 1;
+    try {
+      await sleep(Math.min(SLOWED_MOST_MS, over * 50));
+    } finally {
+      slowed -= 1;
+    }
+  };
+  const endOthers = async (operator: SignedInOperator, operatorId: string): Promise<{ ended: number }> => {
+    const ended = await s.database.write('DELETE FROM sessions WHERE operator_id = $1 AND id <> $2', [idBytes(operatorId), idBytes(operator.sessionId)]);
+    if (ended > 0)
+      s.history.add({
+        actor: operator.name,
+        kind: 'sessions_ended',
+        subject: `operator:${operator.name}`,
+        says: `Ended ${ended === 1 ? 'one other session' : `${ended} other sessions`}.`,
+      });
+    return { ended };
   };
   return {
     async isFirstNeeded(): Promise<boolean> {
@@ -71,9 +124,16 @@ export function operators(s: Needs) {
       });
       return ticket;
     },
-    /** @throws {Fault} TICKET_SPENT */
-    async addFirst(input: z.output<typeof FirstOperator>): Promise<{ done: true }> {
-      const passwordHash = await hash(input.password);
+    /** The ticket is looked at before anything is hashed. @throws {Fault} TICKET_SPENT, SIGN_IN_THROTTLED */
+    async addFirst(input: z.output<typeof FirstOperator>, address: string): Promise<{ done: true }> {
+      const waitMs = byNetwork.enter(networkOf(address));
+      if (waitMs > 0) throw new Fault('SIGN_IN_THROTTLED', { retryAfterMs: waitMs });
+      const [ticket] = await s.database.select(
+        "SELECT 1 AS good FROM tickets WHERE hash = $1 AND kind = 'first_operator' AND spent_at IS NULL AND ends_at > UTC_TIMESTAMP(3) AND NOT EXISTS (SELECT 1 FROM operators)",
+        [hashText(input.ticket)],
+      );
+      if (!ticket) throw new Fault('TICKET_SPENT', { remedy: 'Start the service again: it makes a new ticket while there is no operator.' });
+      const passwordHash = await s.hashing.hash(input.password);
       const spent = await s.database.write(
         "UPDATE tickets SET spent_at = UTC_TIMESTAMP(3) WHERE hash = $1 AND kind = 'first_operator' AND spent_at IS NULL AND ends_at > UTC_TIMESTAMP(3) AND NOT EXISTS (SELECT 1 FROM operators)",
         [hashText(input.ticket)],
@@ -89,10 +149,10 @@ export function operators(s: Needs) {
       return { done: true };
     },
     /** @throws {Fault} SIGN_IN_WRONG, SIGN_IN_THROTTLED */
-    async signIn(input: z.output<typeof SignIn>, address: string): Promise<{ token: string; operator: SignedInOperator }> {
-      const found = await withPassword(input.name, input.password, address);
+    async signIn(input: z.output<typeof SignIn>, address: string, device?: string): Promise<{ token: string; operator: SignedInOperator; device: string }> {
+      const found = await withPassword(input.name, input.password, address, device);
       if (!found) {
-        s.history.add({ actor: 'anyone', kind: 'sign_in_failed', subject: `operator:${input.name}`, says: 'A sign-in failed.', data: { address } });
+        noteFailure(networkOf(address));
         throw new Fault('SIGN_IN_WRONG');
       }
       const token = base64url(s.ports.random.bytes(32));
@@ -109,7 +169,7 @@ export function operators(s: Needs) {
         says: `Signed in ${kind === 'program' ? 'with a program' : 'with a browser'}.`,
         data: { address },
       });
-      return { token, operator: { name: found.name, sessionId, endsAt, kind } };
+      return { token, operator: { name: found.name, sessionId, endsAt, kind }, device: newDevice(found.name) };
     },
     /** For what is asked for with one's own password although one is signed in. @throws {Fault} PASSWORD_WRONG, SIGN_IN_THROTTLED */
     async checkPassword(name: string, password: string, address: string): Promise<void> {
@@ -120,6 +180,18 @@ export function operators(s: Needs) {
       if (!session || session.endsAt <= s.ports.clock.now()) return null;
       const operator = await s.tables.operators.find({ id: session.operatorId });
       return operator ? { name: operator.name, sessionId: session.id, endsAt: session.endsAt, kind: session.kind } : null;
+    },
+    /** One's own, with the present one; every other session ends. @throws {Fault} PASSWORD_WRONG, SIGN_IN_THROTTLED */
+    async changePassword(operator: SignedInOperator, input: z.output<typeof ChangePassword>, address: string): Promise<z.output<typeof EndedSessions>> {
+      const found = await withPassword(operator.name, input.current, address);
+      if (!found) throw new Fault('PASSWORD_WRONG');
+      await s.tables.operators.change({ id: found.id }, { passwordHash: await s.hashing.hash(input.password) });
+      s.history.add({ actor: operator.name, kind: 'password_changed', subject: `operator:${operator.name}`, says: 'Changed their password.' });
+      return endOthers(operator, found.id);
+    },
+    async endOtherSessions(operator: SignedInOperator): Promise<z.output<typeof EndedSessions>> {
+      const found = await s.tables.operators.find({ name: operator.name });
+      return found ? endOthers(operator, found.id) : { ended: 0 };
     },
     async signOut(operator: SignedInOperator): Promise<{ done: true }> {
       await s.tables.sessions.remove({ id: operator.sessionId });

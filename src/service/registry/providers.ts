@@ -16,7 +16,7 @@ import { compareDefinitions } from '../../core/provider/compare-definitions.ts';
 import { type ProviderDefinition, storedDefinition, trustedOrigins, withVariant } from '../../core/provider/definition.ts';
 import { emptyDraft, readyLine } from '../../core/provider/draft.ts';
 import { checkPlaceholders, fillKnown, placeholdersFrom } from '../../core/provider/placeholders.ts';
-import { definitionText, readDefinition } from '../../core/provider/read-definition.ts';
+import { definitionText } from '../../core/provider/read-definition.ts';
 import { tidyAddress } from '../../core/provider/tidy.ts';
 import { recordId } from '../ports.ts';
 import type { Row } from '../store/tables.ts';
@@ -26,7 +26,7 @@ import { effectOn } from './definition-effects.ts';
 import { askEndpoints } from './endpoints.ts';
 import { iso, type Services } from './services.ts';
 
-type Needs = Pick<Services, 'database' | 'tables' | 'history' | 'ports' | 'changes'>;
+type Needs = Pick<Services, 'database' | 'tables' | 'history' | 'ports' | 'changes' | 'documents'>;
 
 export interface FoundProvider {
   record: Row<'providers'>;
@@ -76,7 +76,7 @@ export async function showProvider(s: Needs, name: string): Promise<Provider> {
 }
 
 export async function checkProvider(s: Needs, input: z.output<typeof CheckProvider>): Promise<z.output<typeof CheckedProvider>> {
-  const definition = readDefinition(input.document);
+  const definition = await s.documents.read('definition', input.document);
   const exists = (await s.tables.providers.find({ name: definition.name })) !== null;
   return { definition, exists, endpoints: input.ask_endpoints ? await askEndpoints(s.ports, definition) : [] };
 }
@@ -85,7 +85,7 @@ const digestOf = (definition: ProviderDefinition): string => createHash('sha256'
 
 /** Keeps the definition as its first version. @throws {Fault} NAME_TAKEN, DEFINITION_INVALID */
 export async function addProvider(s: Needs, document: string, operator: string): Promise<Provider> {
-  const definition = readDefinition(document);
+  const definition = await s.documents.read('definition', document);
   const [providerId, versionId, now] = [recordId(s.ports), recordId(s.ports), s.ports.clock.now()];
   if (await s.tables.providers.find({ name: definition.name })) throw new Fault('NAME_TAKEN', { detail: `A provider called ${definition.name} exists.` });
   await s.database.transaction(async (transaction) => {
@@ -104,7 +104,7 @@ export async function addProvider(s: Needs, document: string, operator: string):
  * @throws {Fault} DEFINITION_INVALID, NOT_FOUND
  */
 export async function previewProvider(s: Needs, name: string, document: string): Promise<ProviderPreview> {
-  const after = readDefinition(document);
+  const after = await s.documents.read('definition', document);
   const { record, definition: before } = await findProvider(s, name);
   const refused: string[] = after.name === name ? [] : [`The file names the provider ${after.name}; names never change. It can be added as a new one.`];
   const changes = compareDefinitions(before, after);
@@ -126,7 +126,7 @@ export async function changeProvider(s: Needs, name: string, input: z.output<typ
     throw new Fault('DEFINITION_IN_USE', { detail: preview.refused[0] ?? '', places: preview.refused.map((why) => ({ path: 'document', why })) });
   const { record, definition: before } = await findProvider(s, name);
   if (preview.changes.length === 0) return showProvider(s, name);
-  const definition = readDefinition(input.document);
+  const definition = await s.documents.read('definition', input.document);
   const [versionId, now] = [recordId(s.ports), s.ports.clock.now()];
   await s.database.transaction(async (transaction) => {
     await s.tables.providerVersions.insert(

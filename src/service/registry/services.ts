@@ -23,6 +23,8 @@ import type { Settings } from '../settings.ts';
 import type { Database } from '../store/database.ts';
 import type { RenewalStore } from '../store/renewals.ts';
 import type { Tables } from '../store/tables.ts';
+import type { Documents } from '../workers/documents.ts';
+import type { Hashing } from '../workers/hashing.ts';
 
 /** The joined parts that the nouns' modules draw on; each takes what it needs. */
 export interface Services {
@@ -50,6 +52,8 @@ export interface Services {
   handout: Handout;
   apiTokens: ApiTokens;
   quotas: Quotas;
+  documents: Documents;
+  hashing: Hashing;
   ports: Ports;
   version: string;
 }

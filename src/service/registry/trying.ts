@@ -1,8 +1,8 @@
 import type { z } from 'zod';
 import type { CallParameter, CallRequest, CallsRead, ComposedCall, CurlLine, OfferedCalls, TriedCall } from '../../api/trying.ts';
 import { type ApiCall, fillCall, isRead, namesIn, pathAndQuery, whyNoHeader } from '../../core/calls/call.ts';
-import { type ReadCall, readCurl } from '../../core/calls/curl.ts';
-import { harOf, readHar } from '../../core/calls/har.ts';
+import type { ReadCall } from '../../core/calls/curl.ts';
+import { harOf } from '../../core/calls/har.ts';
 import { allows } from '../../core/clients/strength.ts';
 import { Fault } from '../../core/fault.ts';
 import type { Api } from '../../core/provider/api.ts';
@@ -123,8 +123,7 @@ export async function callConnection(s: Services, name: string, input: z.output<
 /** Calls out of a curl line or a HAR file, those that go to this connection's API. @throws {Fault} INPUT_INVALID */
 export async function readCalls(s: Services, name: string, text: string): Promise<z.output<typeof CallsRead>> {
   const { definition } = await connectionDefinition(s, await findKnown(s, name));
-  const isHar = text.trimStart().startsWith('{');
-  const read = isHar ? readHar(text) : readCurl(text);
+  const read = await s.documents.read('calls', text);
   if (typeof read === 'string') throw new Fault('INPUT_INVALID', { places: [{ path: 'text', why: read }] });
   const found: z.output<typeof CallsRead> = { items: [], refused: [] };
   for (const one of Array.isArray(read) ? read : [read]) {

@@ -1,0 +1,38 @@
+<script lang="ts">
+  import { Doing } from '../state/loaded.svelte.ts';
+  import { call } from '../state/session.svelte.ts';
+  import Field from './Field.svelte';
+  import ProblemNote from './ProblemNote.svelte';
+
+  /** One's own password and sessions. */
+  let current = $state('');
+  let password = $state('');
+  let says = $state('');
+  const [changing, ending] = [new Doing(), new Doing()];
+  const endedSessions = (ended: number) => (ended === 0 ? 'There was no other session.' : `${ended} other ${ended === 1 ? 'session' : 'sessions'} ended.`);
+  const change = (event: SubmitEvent) => {
+    event.preventDefault();
+    void changing.run(async () => {
+      says = '';
+      const { ended } = await call('changePassword', { body: { current, password } });
+      [current, password] = ['', ''];
+      says = `The password is changed. ${endedSessions(ended)}`;
+    });
+  };
+  const endOthers = () =>
+    ending.run(async () => {
+      says = '';
+      says = endedSessions((await call('endOtherSessions')).ended);
+    });
+</script>
+
+<section class="max-w-2xl mt-8" aria-labelledby="own-account"><h2 id="own-account">Your account</h2>
+  <form onsubmit={change}>
+    <Field id="current-password" label="Present password"><input id="current-password" type="password" class="input w-full" autocomplete="current-password" required maxlength="200" bind:value={current} /></Field>
+    <Field id="new-password" label="New password" help="10 characters or more. Your sessions in other browsers and programs end."><input id="new-password" type="password" class="input w-full" autocomplete="new-password" required minlength="10" maxlength="200" bind:value={password} /></Field>
+    <ProblemNote problem={changing.problem ?? ending.problem} />
+    <button class="btn btn-primary btn-sm" disabled={changing.busy}>Change the password</button>
+    <button type="button" class="btn btn-sm" disabled={ending.busy} onclick={endOthers}>End my other sessions</button>
+    <span role="status" class="text-success font-semibold">{says}</span>
+  </form>
+</section>
