@@ -8,7 +8,7 @@ import { type ApiClient, apiClient } from '../../src/api/client.ts';
 import { DEFAULT_LIMITS } from '../../src/core/renewal/limits.ts';
 import { freePort } from '../../src/service/database/private-mariadb.ts';
 
-const RK = fileURLToPath(new URL('../../dist/cli/main.js', import.meta.url));
+export const RK = fileURLToPath(new URL('../../dist/cli/main.js', import.meta.url));
 const READY_LIMIT_MS = 60_000;
 
 /**

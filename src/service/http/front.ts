@@ -1,4 +1,4 @@
-import { createServer, type Server } from 'node:http';
+import { createServer, type Server, type ServerResponse } from 'node:http';
 import { fileURLToPath } from 'node:url';
 import type { Dispatcher } from 'undici';
 import { Fault } from '../../core/fault.ts';
@@ -31,6 +31,9 @@ export interface FrontParts {
   consents: Consents;
   dispatcher: Dispatcher;
 }
+
+/** How long a service that stops still accepts, and says in `/readyz` and in each answer that it stops. */
+const LAST_CALL_MS = 250;
 
 /** Everything that answers HTTP, joined: the two fast lanes, then Express with all else. It does not listen yet. */
 export function openFront(parts: FrontParts): { server: Server; drain(limitMs: number): Promise<void>; stop(): void } {
@@ -67,6 +70,8 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
     privateHosts: settings.privateHosts,
     ports,
   });
+  let draining = false;
+  const running = new Set<ServerResponse>();
   const everythingElse = app({
     publicUrl,
     version: services.version,
@@ -79,13 +84,14 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
     door: atTheDoor,
     whoCalls: asked,
     publicKeys: (provider, client) => publicKeys(services, provider, client),
-    notReady: () => (changes.blindMs() > BLIND_MS ? 'The database has not answered lately.' : null),
+    notReady: () => (draining ? 'The service is stopping.' : changes.blindMs() > BLIND_MS ? 'The database has not answered lately.' : null),
     consoleFolder: fileURLToPath(new URL('../../../dist/console', import.meta.url)),
   });
-  let draining = false;
   let proxySeen = false;
   const server = createServer((request, response) => {
     if (draining) response.shouldKeepAlive = false; // the answer says `Connection: close`: nothing is sent on a socket that is about to go
+    running.add(response);
+    response.once('close', () => running.delete(response));
     if (settings.trustedProxies === 0 && !proxySeen && (request.headers['x-forwarded-for'] ?? request.headers.forwarded) !== undefined) {
       proxySeen = true;
       ports.log.warn('requests carry forwarding headers, and RUSTY_KETTLE_TRUSTED_PROXIES is 0: behind a proxy, everybody shares its address');
@@ -99,16 +105,18 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
   return {
     server,
     /** Takes no new connections; what runs is finished, idle sockets are closed, and what is busy is told to close. */
-    drain: (limitMs) => {
+    async drain(limitMs) {
       draining = true;
+      for (const response of running) if (!response.headersSent) response.shouldKeepAlive = false;
+      // What the kernel has taken for us already would be reset with the listening socket: it is accepted first.
+      await new Promise((resolve) => setTimeout(() => setImmediate(resolve), LAST_CALL_MS));
       const closed = new Promise<void>((resolve) => server.close(() => resolve()));
       const timer = setTimeout(() => server.closeAllConnections(), limitMs);
       // A socket that became idle just now may carry a request already: closed after a moment, when the answer's `close` has been read.
       const idle = setInterval(() => server.closeIdleConnections(), 200);
-      return closed.finally(() => {
-        clearTimeout(timer);
-        clearInterval(idle);
-      });
+      await closed;
+      clearTimeout(timer);
+      clearInterval(idle);
     },
     stop: bodies.stop,
   };

@@ -41,11 +41,11 @@ export function operators(s: Needs) {
   // Verified when the name is unknown, so that both answers take as long. Made once it is needed.
   let decoy: Promise<string> | null = null;
   /** What strangers do is counted, not stored: one line for many. */
-  const noise = { failed: 0, networks: new Set<string>(), notedAt: performance.now() };
+  const noise = { failed: 0, networks: new Set<string>(), notedAt: Number.NEGATIVE_INFINITY };
   const noteFailure = (network: string): void => {
     noise.failed += 1;
     if (noise.networks.size < 1_000) noise.networks.add(network);
-    if (performance.now() - noise.notedAt < NOTED_EVERY_MS && noise.failed !== 1) return;
+    if (performance.now() - noise.notedAt < NOTED_EVERY_MS) return;
     const from = noise.networks.size === 1 ? 'one network' : `${noise.networks.size} networks`;
     s.history.add({
       actor: 'anyone',

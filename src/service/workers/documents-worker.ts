@@ -1,5 +1,6 @@
 import { readCurl } from '../../core/calls/curl.ts';
 import { readHar } from '../../core/calls/har.ts';
+import { readPkcs12 } from '../../core/certificates/pkcs12.ts';
 import { Fault } from '../../core/fault.ts';
 import { record, text as textOf } from '../../core/json.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
@@ -33,8 +34,7 @@ const TASKS = {
   notes: ({ definition, text }: { definition: ProviderDefinition; text: string }) => sortNotepad(definition, text),
   /** Of a curl line or a HAR file; a text says why there are none. */
   calls: (text: string) => (text.trimStart().startsWith('{') ? readHar(text) : readCurl(text)),
-  async pkcs12({ base64, password }: { base64: string; password: string }) {
-    const { readPkcs12 } = await import('../../core/certificates/pkcs12.ts'); // large, and seldom needed
+  pkcs12({ base64, password }: { base64: string; password: string }) {
     return { pem: readPkcs12(base64, password).pem.reveal() };
   },
 };

@@ -1,0 +1,148 @@
+import { spawn } from 'node:child_process';
+import { type AddressInfo, connect, createServer, type Socket } from 'node:net';
+import { afterAll, beforeAll, expect, test } from 'vitest';
+import { type ApiClient, apiClient } from '../src/api/client.ts';
+import { newDatabase } from './support/new-database.ts';
+import { eventually, newFolder, newMasterKey, PASSWORD, RK, type ServiceUnderTest, signIn, startService } from './support/service.ts';
+
+/** What a stranger, a caller or the author of a document can do to the service; bounded, on loopback. */
+let [service, call]: [ServiceUnderTest, ApiClient & { token: string }] = [] as never;
+let [databaseUrl, masterKey] = ['', newMasterKey()];
+let board: { caller_id: string; key: string };
+const json = (body: unknown, headers: Record<string, string> = {}): RequestInit => ({
+  method: 'POST',
+  body: typeof body === 'string' ? body : JSON.stringify(body),
+  headers: { 'content-type': 'application/json', ...headers },
+});
+const post = (path: string, body: unknown, headers?: Record<string, string>) => fetch(`${service.url}${path}`, json(body, headers));
+const operatorPost = (path: string, body: unknown, headers: Record<string, string> = {}) =>
+  post(path, body, { authorization: `Bearer ${call.token}`, ...headers });
+const statuses = async (tries: Promise<Response>[]): Promise<Record<number, number>> => {
+  const counts: Record<number, number> = {};
+  for (const { status } of await Promise.all(tries)) counts[status] = (counts[status] ?? 0) + 1;
+  return counts;
+};
+const token = (id: string, key: string) =>
+  fetch(`${service.url}/oauth/token`, { method: 'POST', body: new URLSearchParams({ grant_type: 'client_credentials', client_id: id, client_secret: key }) });
+
+beforeAll(async () => {
+  databaseUrl = await newDatabase();
+  service = await startService({ databaseUrl, masterKey });
+  call = await signIn(service);
+  board = await call('addCaller', { body: { name: 'board', connections: [] } });
+});
+afterAll(() => service.stop());
+
+test('600 tickets that are none hash nothing, and 200 guesses at once are not all verified; whoever was here before gets in meanwhile', async () => {
+  const { device } = await apiClient({ baseUrl: service.url })('signIn', { body: { name: 'marit', password: PASSWORD, keeps: 'token' } });
+  const guesses = await statuses(Array.from({ length: 200 }, (_, index) => post('/api/v1/session', { name: 'marit', password: `guess-${index}-guess` })));
+  expect(Object.keys(guesses).sort()).toEqual(['401', '429']);
+  expect(guesses[401]).toBeLessThanOrEqual(30);
+  const tickets = Array.from({ length: 600 }, () => post('/api/v1/operators/first', { ticket: 'x'.repeat(32), name: 'eve', password: 'harbour-dark-99' }));
+  const first = await statuses(tickets);
+  expect(Object.keys(first).every((status) => ['410', '429'].includes(status))).toBe(true);
+  // The account is not locked: its own device is known, and only strangers wait.
+  const known = await post('/api/v1/session', { name: 'marit', password: PASSWORD, keeps: 'token', device });
+  expect(known.status).toBe(200);
+  const stranger = await post('/api/v1/session', { name: 'marit', password: PASSWORD, keeps: 'token' });
+  expect([stranger.status, Number(stranger.headers.get('retry-after')) > 0]).toEqual([429, true]);
+  // What strangers do is counted, not stored.
+  const { items } = await call('listHistory', { query: {} });
+  expect(items.filter((one) => one.kind === 'sign_in_failed').length).toBeLessThanOrEqual(2);
+});
+
+test('a right key passes whoever guessed before; wrong ones are slowed, and ids that are none are refused unlooked', async () => {
+  const wrong = await Promise.all(Array.from({ length: 40 }, () => token(board.caller_id, 'x'.repeat(43))));
+  expect(wrong.every((answer) => answer.status === 401)).toBe(true);
+  expect(wrong.filter((answer) => answer.headers.has('retry-after')).length).toBeGreaterThan(20);
+  expect(await (await token(board.caller_id, board.key)).json()).not.toMatchObject({ error: 'invalid_client' });
+  const long = await Promise.all(Array.from({ length: 50 }, () => token(`rkc_${'y'.repeat(15_000)}`, 'x')));
+  // Not counted, not kept: no limit ever answers.
+  expect(long.every((answer) => answer.status === 401 && !answer.headers.has('retry-after'))).toBe(true);
+});
+
+test('a changed password ends the other sessions, and the old one is good for nothing', async () => {
+  const other = await startService({ databaseUrl: await newDatabase() });
+  try {
+    const [mine, elsewhere] = [await signIn(other), await signIn(other)];
+    const next = 'harbour-light-10';
+    await expect(mine('changePassword', { body: { current: 'not-it-at-all', password: next } })).rejects.toMatchObject({ problem: { code: 'PASSWORD_WRONG' } });
+    expect(await mine('changePassword', { body: { current: PASSWORD, password: next } })).toEqual({ ended: 1 });
+    await expect(elsewhere('showSession')).rejects.toMatchObject({ problem: { status: 401 } });
+    const anonymous = apiClient({ baseUrl: other.url });
+    await expect(anonymous('signIn', { body: { name: 'marit', password: PASSWORD, keeps: 'token' } })).rejects.toMatchObject({
+      problem: { code: 'SIGN_IN_WRONG' },
+    });
+    await anonymous('signIn', { body: { name: 'marit', password: next, keeps: 'token' } });
+    expect(await mine('endOtherSessions')).toEqual({ ended: 1 });
+    expect(await mine('endOtherSessions')).toEqual({ ended: 0 });
+  } finally {
+    await other.stop();
+  }
+});
+
+test.each<[string, () => Promise<Response>, number]>([
+  ['a content encoding that does not exist', () => operatorPost('/api/v1/callers', '{}', { 'content-encoding': 'squeezed' }), 415],
+  ['a content encoding that the body has not', () => operatorPost('/api/v1/callers', '{}', { 'content-encoding': 'gzip' }), 400],
+  ['one\u2019s own data folder, adopted', () => operatorPost('/api/v1/replicas/adopt', { folder: service.folder }), 409],
+])('%s is said to be wrong, and is no error of ours', async (_name, request, status) => {
+  const answer = await request();
+  expect([answer.status, await answer.json()]).toEqual([status, expect.objectContaining({ remedy: expect.stringMatching(/\w/) })]);
+});
+
+test('a port that is taken ends the start at once: an exit code, and one line that names the port', async () => {
+  const holder = createServer();
+  await new Promise<void>((resolve) => holder.listen(0, '127.0.0.1', resolve));
+  const { port } = holder.address() as AddressInfo;
+  const child = spawn(process.execPath, [RK, 'serve'], {
+    env: {
+      PATH: process.env.PATH,
+      RUSTY_KETTLE_DATA_FOLDER: newFolder(),
+      RUSTY_KETTLE_DATABASE_URL: await newDatabase(),
+      RUSTY_KETTLE_MASTER_KEY: newMasterKey(),
+      RUSTY_KETTLE_PORT: String(port),
+    },
+  });
+  let said = '';
+  for (const stream of [child.stdout, child.stderr]) stream.on('data', (part) => (said += part));
+  try {
+    expect(await new Promise((resolve) => child.once('close', resolve))).toBe(1);
+    expect(said.split('\n').filter((line) => line.includes(`127.0.0.1:${port}`))).toHaveLength(1);
+    expect(said.split('\n').length).toBeLessThan(20);
+    expect(said).toContain('What to do');
+  } finally {
+    holder.close();
+  }
+});
+
+/** A request whose body is not whole yet: the service has it, and waits. */
+async function begun(url: string): Promise<{ socket: Socket; answer: Promise<string> }> {
+  const { hostname, port } = new URL(url);
+  const socket = connect({ host: hostname, port: Number(port) });
+  let got = '';
+  socket.on('data', (part) => (got += part));
+  const answer = new Promise<string>((resolve) => {
+    for (const event of ['close', 'error'] as const) socket.once(event, () => resolve(got));
+  });
+  await new Promise((resolve) => socket.once('connect', resolve));
+  const body = `grant_type=client_credentials&client_id=${board.caller_id}&client_secret=${'x'.repeat(43)}`;
+  socket.write(
+    `POST /oauth/token HTTP/1.1\r\nhost: ${hostname}\r\ncontent-type: application/x-www-form-urlencoded\r\ncontent-length: ${body.length + 2}\r\n\r\n${body}`,
+  );
+  return { socket, answer };
+}
+
+test('SIGTERM breaks nobody\u2019s request: what runs is answered, the answer says that the connection closes, and no new one is taken', async () => {
+  const ending = await startService({ databaseUrl, masterKey });
+  const busy = await Promise.all(Array.from({ length: 40 }, () => begun(ending.url)));
+  await fetch(`${ending.url}/livez`); // the service has read what was sent before
+  const ended = ending.stop();
+  await eventually(async () => (await fetch(`${ending.url}/livez`).catch(() => null)) === null, 20_000, 'no new connections');
+  for (const { socket } of busy) socket.write('&x');
+  const answers = await Promise.all(busy.map(({ answer }) => answer));
+  for (const answer of answers) {
+    expect(answer).toMatch(/^HTTP\/1\.1 (401|429) /);
+    expect(answer.toLowerCase()).toContain('connection: close');
+  }
+  expect(await ended).toBe(0);
+});
