@@ -216,7 +216,7 @@ test('a certificate that is not of the kind the provider wants, or has ended, or
   const add = (secret: string) => call('addSecret', { params, body: { kind: 'certificate', secret } });
   for (const [pem, why] of [
     [ended.pem, 'It ended on'],
-    [ec.pem, 'needs an RSA key'],
+    [ec.pem, 'takes PS256; a key of this type (EC prime256v1) signs with ES256'],
     [`${other.key.export({ type: 'pkcs8', format: 'pem' })}${ended.certificate}`, 'another private key'],
     [other.certificate, 'no private key'],
   ] as const)

@@ -4,6 +4,7 @@ import {
   Answers,
   ChangeAnswers,
   ChangeClient,
+  ChangeSecret,
   CheckRedirectUri,
   Client,
   CompareThumbprint,
@@ -44,6 +45,14 @@ export const clientOperations = {
     access: 'operator',
     says: 'Enter the client\u2019s secret; it is never shown again',
     body: AddSecret,
+    answer: Client,
+  },
+  changeSecret: {
+    method: 'PATCH',
+    path: '/api/v1/clients/{provider}/{client}/secrets/{secret}',
+    access: 'operator',
+    says: 'Change a secret\u2019s end, label, key id or algorithm; its value stays',
+    body: ChangeSecret,
     answer: Client,
   },
   proveSecret: {

@@ -1,7 +1,7 @@
 import { z } from 'zod';
 import { KEY_KINDS } from '../core/certificates/kinds.ts';
 import { SECRET_STATES } from '../core/clients/choose-secret.ts';
-import { CLIENT_AUTHENTICATION_METHODS, SECRET_KINDS } from '../core/oauth/methods.ts';
+import { CLIENT_ASSERTION_ALGORITHMS, CLIENT_AUTHENTICATION_METHODS, SECRET_KINDS } from '../core/oauth/methods.ts';
 import { CLIENT_TYPES, ENVIRONMENTS, POWERS, REACHES } from '../core/provider/definition.ts';
 import { ANSWERS } from '../core/provider/registration.ts';
 import { ScopeName } from '../core/provider/web-address.ts';
@@ -111,6 +111,7 @@ export const ChangeClient = z
     take_as_is: z.boolean().default(false).describe('Take a value that does not look as the definition says'),
   })
   .refine((change) => Object.keys(change).length > 2, { error: 'Name at least one thing to change.' });
+const KeyId = z.string().trim().min(1).max(200).nullable();
 export const AddSecret = z.strictObject({
   secret: z
     .string()
@@ -123,9 +124,19 @@ export const AddSecret = z.strictObject({
   ends_at: Instant.nullable().default(null).describe('No answer of a provider tells it: ask over there'),
   form: z.enum(['pem', 'pkcs12']).default('pem').describe('Of a certificate: PEM, or a PKCS#12 file as base64'),
   password: z.string().max(200).default('').describe('Of the PKCS#12 file'),
+  key_id: KeyId.optional().describe('Of a key: the `kid` that is sent; null: none is. Left out: its RFC 7638 thumbprint'),
+  algorithm: z.enum(CLIENT_ASSERTION_ALGORITHMS).optional().describe('Of a key: what it signs with. Left out: what the provider takes and the key can'),
   at_once: z.boolean().default(false).describe('Use it without proof; those before it are retired'),
   take_as_is: z.boolean().default(false),
 });
+export const ChangeSecret = z
+  .strictObject({
+    label: z.string().trim().max(80).optional(),
+    ends_at: Instant.nullable().optional().describe('Null: not known'),
+    key_id: KeyId.optional(),
+    algorithm: z.enum(CLIENT_ASSERTION_ALGORITHMS).optional(),
+  })
+  .refine((change) => Object.keys(change).length > 0, { error: 'Name at least one thing to change.' });
 export const MakeCertificate = z.strictObject({
   common_name: z.string().trim().min(1).max(64),
   key: z.enum(KEY_KINDS).default('RSA-2048'),
@@ -184,7 +195,15 @@ export const ClientSecret = z.object({
   refused_at: Instant.nullable(),
   evidence: z.string().nullable(),
   key: z
-    .object({ type: z.string(), kid: z.string(), x5t: z.string().nullable(), x5t_s256: z.string().nullable(), subject: z.string().nullable() })
+    .object({
+      type: z.string(),
+      kid: z.string().nullable().describe('The key id that is sent; null: none'),
+      thumbprint: z.string().describe('Of the public key, RFC 7638'),
+      algorithm: z.enum(CLIENT_ASSERTION_ALGORITHMS).nullable().describe('Null: as the definition says'),
+      x5t: z.string().nullable(),
+      x5t_s256: z.string().nullable(),
+      subject: z.string().nullable(),
+    })
     .nullable()
     .describe('Of a key or certificate: what may be shown'),
 });

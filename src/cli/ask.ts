@@ -29,6 +29,13 @@ export async function secrets<const T extends readonly string[]>(whats: T): Prom
   return given as { [K in keyof T]: string };
 }
 
+/** A question that may be left without an answer; not asked where nobody is there to answer. */
+export async function answered(question: string): Promise<string | undefined> {
+  if (!process.stdin.isTTY) return undefined;
+  const { input } = await import('@inquirer/prompts');
+  return (await input({ message: question })).trim() || undefined;
+}
+
 /** Asks before something is destroyed; `--yes` answers beforehand. */
 export async function confirmed(question: string, yes: boolean | undefined): Promise<boolean> {
   if (yes) return true;

@@ -1,6 +1,6 @@
 import { createHash, timingSafeEqual, X509Certificate } from 'node:crypto';
 import type { Request } from 'express';
-import { decodeJwt, decodeProtectedHeader, jwtVerify } from 'jose';
+import { calculateJwkThumbprint, decodeJwt, decodeProtectedHeader, type JWK, jwtVerify } from 'jose';
 import type { KEY_NAMES } from '../core/oauth/methods.ts';
 import type { ServerParts } from './authorization-server.ts';
 import type { RegisteredClient } from './state.ts';
@@ -77,10 +77,12 @@ async function checkAssertion(
     if (!client) return null;
     const { algorithm, key_name: keyName, audience } = parts.definition.dialect.client_assertion;
     const named = (decodeProtectedHeader(assertion) as Record<string, unknown>)[keyName];
-    const own = client.certificates.map((pem) => new X509Certificate(pem)).find((certificate) => nameOf(certificate, keyName) === named);
+    const certificates = client.certificates.map((pem) => new X509Certificate(pem));
+    const names = await Promise.all(certificates.map((certificate) => nameOf(certificate, keyName)));
+    const own = certificates[named === undefined ? 0 : names.indexOf(String(named))];
     if (!own || Date.parse(own.validTo) <= parts.now()) return null;
     const { payload } = await jwtVerify(assertion, own.publicKey, {
-      algorithms: [algorithm],
+      algorithms: parts.definition.server.token_endpoint_auth_signing_alg_values_supported ?? [algorithm],
       issuer: client.id,
       audience: (audience === 'issuer' ? parts.definition.server.issuer : undefined) ?? parts.definition.server.token_endpoint,
       requiredClaims: ['jti', 'exp'],
@@ -95,8 +97,8 @@ async function checkAssertion(
 }
 
 /** How a key is named in the header of an assertion (RFC 7515 §4.1). */
-function nameOf(certificate: X509Certificate, by: KeyName): string {
+async function nameOf(certificate: X509Certificate, by: KeyName): Promise<string> {
   const thumb = (hash: 'sha1' | 'sha256', bytes: Buffer) => createHash(hash).update(bytes).digest('base64url');
-  if (by === 'kid') return thumb('sha256', certificate.publicKey.export({ type: 'spki', format: 'der' }));
+  if (by === 'kid') return calculateJwkThumbprint(certificate.publicKey.export({ format: 'jwk' }) as JWK, 'sha256');
   return thumb(by === 'x5t' ? 'sha1' : 'sha256', certificate.raw);
 }

@@ -3,7 +3,7 @@ import type { Command } from 'commander';
 import type { Client } from '../../api/clients.ts';
 import { type GlobalOptions, globals, signedIn } from '../connect.ts';
 import { EXIT, Outcome, UsageError } from '../exit.ts';
-import { printList, printOne, relative } from '../print.ts';
+import { printList, printOne, relative, say } from '../print.ts';
 
 /** A client is named PROVIDER/NAME. */
 export function splitClient(text: string): { provider: string; client: string } {
@@ -12,7 +12,18 @@ export function splitClient(text: string): { provider: string; client: string } 
   return { provider, client };
 }
 
-interface SecretOptions {
+interface SigningOptions {
+  /** False: none is sent. */
+  keyId?: string | false;
+  algorithm?: 'RS256';
+}
+
+const signingBody = (options: SigningOptions) => ({
+  ...(options.keyId === undefined ? {} : { key_id: options.keyId === false ? null : options.keyId }),
+  ...(options.algorithm === undefined ? {} : { algorithm: options.algorithm }),
+});
+
+interface SecretOptions extends SigningOptions {
   kind: 'secret';
   label: string;
   pkcs12?: string;
@@ -33,10 +44,17 @@ function readBytes(file: string): Buffer {
 
 /** A date as people type it. @throws {UsageError} */
 function readDate(option: string, text: string | undefined): string | null {
-  if (text === undefined) return null;
+  if (text === undefined || text === '') return null;
   const date = new Date(text);
   if (Number.isNaN(date.getTime())) throw new UsageError(`${option} takes a date such as 2027-03-31, not ${text}.`);
   return date.toISOString();
+}
+
+/** A PKCS#12 file as base64, whether the file has its bytes or base64 already. */
+function pkcs12Base64(file: string): string {
+  const bytes = readBytes(file);
+  const text = bytes.toString('latin1');
+  return /^[\sA-Za-z0-9+/=-]+$/.test(text) ? text : bytes.toString('base64');
 }
 
 /** `rk client certificate …`: made here, shown, compared; the private key never leaves. */
@@ -111,36 +129,62 @@ export function clientSecret(noun: Command, show: (all: GlobalOptions, one: Clie
     .description('enter a secret: asked for, or read from standard input')
     .argument('<client>', 'PROVIDER/NAME')
     .option('--kind <kind>', 'secret, password (of a service user), certificate or key (both as PEM on standard input)', 'secret')
-    .option('--pkcs12 <file>', 'a certificate with its key from a PKCS#12 file; its password is asked for, or read from standard input')
+    .option('--pkcs12 <file>', 'a certificate with its key from a PKCS#12 file, its bytes or base64; its password is asked for, or read from standard input')
     .option('--label <text>', 'to tell them apart', '')
     .option('--starts <date>', 'when it begins (YYYY-MM-DD); left out: now, or as the certificate says')
     .option('--ends <date>', 'when the provider lets it end (YYYY-MM-DD)')
+    .option('--key-id <id>', 'of a key: the `kid` under which the provider knows it; left out: its RFC 7638 thumbprint')
+    .option('--no-key-id', 'of a key: send no `kid`')
+    .option('--algorithm <name>', 'of a key: what it signs with, such as ES256; left out: what the provider takes and the key can')
     .option('--at-once', 'use it without proof; those before it are retired')
     .option('--take-as-is', 'take it though it does not look as the definition says')
     .action(async (name: string, options: SecretOptions, command: Command) => {
       const all = globals(command);
-      const dates = { starts_at: readDate('--starts', options.starts), ends_at: readDate('--ends', options.ends) };
-      const { secret } = await import('../ask.ts');
+      const { secret, answered } = await import('../ask.ts');
       const call = await signedIn(all);
       const what = options.pkcs12 === undefined ? 'Client secret' : 'Password of the file';
       const typed = await secret(what);
+      const ends = options.ends ?? (await answered('When does it end, as the provider\u2019s page says (YYYY-MM-DD; empty: not known)?'));
+      const dates = { starts_at: readDate('--starts', options.starts), ends_at: readDate('--ends', ends) };
       const entered =
         options.pkcs12 === undefined
           ? { secret: typed, kind: options.kind }
-          : { secret: readBytes(options.pkcs12).toString('base64'), password: typed, form: 'pkcs12' as const, kind: 'certificate' as const };
-      await show(
-        all,
-        await call('addSecret', {
-          params: splitClient(name),
-          body: {
-            ...entered,
-            label: options.label,
-            ...dates,
-            at_once: options.atOnce ?? false,
-            take_as_is: options.takeAsIs ?? false,
-          },
-        }),
-      );
+          : { secret: pkcs12Base64(options.pkcs12), password: typed, form: 'pkcs12' as const, kind: 'certificate' as const };
+      const client = await call('addSecret', {
+        params: splitClient(name),
+        body: {
+          ...entered,
+          label: options.label,
+          ...dates,
+          ...signingBody(options),
+          at_once: options.atOnce ?? false,
+          take_as_is: options.takeAsIs ?? false,
+        },
+      });
+      await show(all, client);
+      const added = client.secrets.toSorted((one, other) => one.entered_at.localeCompare(other.entered_at)).at(-1);
+      if (added?.state === 'unproved')
+        say(
+          all,
+          `The new one is on standby: it is proved before it replaces the one in use, at the latest with the next renewal. To do it now: rk client secret prove ${name} ${added.id}`,
+        );
+    });
+  secretNoun
+    .command('change')
+    .description('change a secret\u2019s last day, label, key id or algorithm; its value stays')
+    .argument('<client>', 'PROVIDER/NAME')
+    .argument('<secret>', 'its id')
+    .option('--label <text>', 'to tell them apart')
+    .option('--ends <date>', 'when the provider lets it end (YYYY-MM-DD), or none')
+    .option('--key-id <id>', 'of a key: the `kid` under which the provider knows it')
+    .option('--no-key-id', 'of a key: send no `kid`')
+    .option('--algorithm <name>', 'of a key: what it signs with, such as ES256')
+    .action(async (name: string, id: string, options: { label?: string; ends?: string } & SigningOptions, command: Command) => {
+      const all = globals(command);
+      const ends = options.ends === undefined ? {} : { ends_at: options.ends === 'none' ? null : readDate('--ends', options.ends) };
+      const body = { ...(options.label === undefined ? {} : { label: options.label }), ...ends, ...signingBody(options) };
+      if (Object.keys(body).length === 0) throw new UsageError('Name at least one thing to change: --ends, --label, --key-id or --algorithm.');
+      await show(all, await (await signedIn(all))('changeSecret', { params: { ...splitClient(name), secret: id }, body }));
     });
   secretNoun
     .command('list')

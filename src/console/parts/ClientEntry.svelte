@@ -1,6 +1,7 @@
 <script lang="ts">
   import type { Client } from '../../api/clients.ts';
   import type { AnswerOf } from '../../api/operations.ts';
+  import { CLIENT_ASSERTION_ALGORITHMS, type ClientAssertionAlgorithm } from '../../core/oauth/methods.ts';
   import { Doing } from '../state/loaded.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import Field from './Field.svelte';
@@ -23,6 +24,8 @@
   const byKey = $derived(c.method === 'private_key_jwt');
   let form = $state<'pem' | 'pkcs12' | 'make'>('make');
   let password = $state('');
+  let keyId = $state('');
+  let algorithm = $state<ClientAssertionAlgorithm | ''>('');
   let commonName = $state('');
   let keyKind = $state<'RSA-2048' | 'RSA-3072' | 'RSA-4096' | 'P-256' | 'P-384'>('RSA-3072');
   const take = async (event: Event & { currentTarget: HTMLInputElement }) => {
@@ -54,10 +57,10 @@
         await call('makeCertificate', { params: key, body: { common_name: commonName.trim(), key: keyKind, label, ends_at: ends ? new Date(ends).toISOString() : null } });
         said.push('The key is made and sealed; upload the public part of its certificate at the provider.');
       } else if (secret) {
-        await call('addSecret', { params: key, body: { secret, kind, form: byKey && form === 'pkcs12' ? 'pkcs12' : 'pem', password, label, ends_at: ends ? new Date(ends).toISOString() : null, at_once: atOnce, take_as_is: asIs } });
+        await call('addSecret', { params: key, body: { secret, kind, form: byKey && form === 'pkcs12' ? 'pkcs12' : 'pem', password, label, ends_at: ends ? new Date(ends).toISOString() : null, at_once: atOnce, take_as_is: asIs, ...(byKey && keyId.trim() ? { key_id: keyId.trim() } : {}), ...(byKey && algorithm ? { algorithm } : {}) } });
         said.push('The secret is sealed; it will not be shown again.');
       }
-      [clientId, secret, label, ends, password, commonName] = ['', '', '', '', '', ''];
+      [clientId, secret, label, ends, password, commonName, keyId, algorithm] = ['', '', '', '', '', '', '', ''];
       [atOnce, asIs, saved] = [false, false, said.join(' ')];
       await done();
     });
@@ -92,9 +95,10 @@
       </div>
     {:else if byKey && form === 'pkcs12'}
       <div class="grid md:grid-cols-2 gap-x-4">
-        <Field id="p12" label="The file" help=".p12 or .pfx"><input id="p12" type="file" class="file-input w-full" accept=".p12,.pfx" onchange={take} /></Field>
+        <Field id="p12" label="The file" help=".p12 or .pfx; or paste it as base64 below"><input id="p12" type="file" class="file-input w-full" accept=".p12,.pfx" onchange={take} /></Field>
         <Field id="p12-password" label="Its password"><input id="p12-password" type="password" class="input w-full" autocomplete="off" bind:value={password} /></Field>
       </div>
+      <Field id="p12-base64" label="The file as base64"><textarea id="p12-base64" class="textarea w-full mono h-16" spellcheck="false" autocomplete="off" bind:value={secret}></textarea></Field>
     {:else}
     <Field id="client-secret" label={byKey ? 'Certificate and private key, as PEM' : c.secret ? 'A new secret' : word('client_secret', 'Client secret')} help={c.secret ? 'It is proved before it replaces the one in use. Leave it empty to keep what is there.' : 'It goes in and never comes out.'}>
       {#if byKey}<textarea id="client-secret" class="textarea w-full mono h-24" spellcheck="false" autocomplete="off" bind:value={secret}></textarea>{:else}<input id="client-secret" type="password" class="input w-full mono" autocomplete="new-password" bind:value={secret} />{/if}
@@ -106,6 +110,10 @@
         <Field id="label" label="Label"><input id="label" class="input w-full" maxlength="80" bind:value={label} /></Field>
         <Field id="ends" label="Ends on" help="As the provider’s page says; no answer tells it."><input id="ends" type="date" class="input w-full" bind:value={ends} /></Field>
       </div>
+      {#if byKey}<div class="grid md:grid-cols-2 gap-x-4">
+        <Field id="key-id" label="Key id" help="The kid under which the provider knows it. Left empty: its thumbprint (RFC 7638)."><input id="key-id" class="input w-full mono" maxlength="200" bind:value={keyId} /></Field>
+        <Field id="algorithm" label="Signs with"><select id="algorithm" class="select w-full" bind:value={algorithm}><option value="">as the provider takes it</option>{#each CLIENT_ASSERTION_ALGORITHMS as one (one)}<option>{one}</option>{/each}</select></Field>
+      </div>{/if}
       {#if c.secret}<label class="flex items-center gap-2 mb-2"><input type="checkbox" class="checkbox checkbox-sm" bind:checked={atOnce} />Use it at once, without proof; the others are retired</label>{/if}
     {/if}
   {/if}
@@ -115,7 +123,7 @@
 </form>
 <details class="mt-3"><summary class="cursor-pointer">Or paste a whole notepad</summary>
   <div class="max-w-xl mt-2">
-    <Field id="notepad" label="Notepad" help="Id, secret, tenant, page addresses, scopes: each line is sorted into its field. Nothing is saved before you say so."><textarea id="notepad" class="textarea w-full mono h-28" spellcheck="false" autocomplete="off" bind:value={notes} oninput={() => (sorted = null)}></textarea></Field>
+    <Field id="notepad" label="Notepad" help="Id, secret, tenant, page addresses, redirect URI, scopes, expiration date: as lines, a table, .env or JSON. Each is sorted into its field; nothing is saved before you say so."><textarea id="notepad" class="textarea w-full mono h-28" spellcheck="false" autocomplete="off" bind:value={notes} oninput={() => (sorted = null)}></textarea></Field>
     <button class="btn btn-sm" disabled={saving.busy || !notes.trim()} onclick={() => sort(false)}>Sort it</button>
     {#if sorted}
       <ul class="my-2">{#each sorted.found as one (`${one.line}${one.field}`)}<li>Line {one.line}: <strong>{one.name}</strong> <code class="break-all">{one.shows}</code> <span class="text-base-content/70">{one.why}</span>{#if one.saved} <strong class="text-success">saved</strong>{/if}</li>{:else}<li>Nothing in it fits a field of this provider.</li>{/each}{#if sorted.unsorted.length > 0}<li class="text-base-content/70">Lines that fit nothing: {sorted.unsorted.join(', ')}</li>{/if}</ul>

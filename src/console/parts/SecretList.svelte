@@ -6,12 +6,14 @@
   import { call } from '../state/session.svelte.ts';
   import Moment from './Moment.svelte';
   import ProblemNote from './ProblemNote.svelte';
+  import SecretEdit from './SecretEdit.svelte';
   import StateMark from './StateMark.svelte';
 
   /** A client's secrets over time: kinds, dates and states, never values. */
   const { client: c, done }: { client: Client; done: () => unknown } = $props();
   const doing = new Doing();
   let retiring = $state<string | null>(null);
+  let editing = $state<string | null>(null);
   let shown = $state.raw<{ id: string; certificate: ShownCertificate } | null>(null);
   let pasted = $state('');
   let verdict = $state.raw<{ same: boolean; says: string } | null>(null);
@@ -34,16 +36,18 @@
     <tbody>
       {#each c.secrets as one (one.id)}
         <tr>
-          <td><span class="font-semibold">{one.label || one.kind}</span>{#if one.label} <span class="text-base-content/70">{one.kind}</span>{/if}{#if one.key}<div class="text-sm text-base-content/70 break-all">{one.key.type}{one.key.subject ? `, ${one.key.subject}` : ''}<br />{#if one.key.x5t_s256}SHA-256 <code>{one.key.x5t_s256}</code>{:else}key id <code>{one.key.kid}</code>{/if}</div>{/if}</td>
+          <td><span class="font-semibold">{one.label || one.kind}</span>{#if one.label} <span class="text-base-content/70">{one.kind}</span>{/if}{#if one.key}<div class="text-sm text-base-content/70 break-all">{one.key.type}{one.key.subject ? `, ${one.key.subject}` : ''}<br />{#if one.key.x5t_s256}SHA-256 <code>{one.key.x5t_s256}</code>{:else if one.key.kid}key id <code>{one.key.kid}</code>{:else}no key id is sent{/if}{#if one.key.algorithm}, signs with {one.key.algorithm}{/if}</div>{/if}</td>
           <td><StateMark state={one.state} />{#if one.evidence ?? (one.says !== 'In use.' && one.says)}<div class="text-sm text-base-content/70">{one.evidence ?? one.says}</div>{/if}</td>
           <td><Moment at={one.entered_at} /></td><td><Moment at={one.ends_at} none="not known" /></td><td><Moment at={one.proved_at} none="not yet" /></td>
           <td class="text-right whitespace-nowrap">
             {#if one.key && one.state !== 'retired'}<button class="btn btn-xs" disabled={doing.busy} onclick={() => (shown?.id === one.id ? (shown = null) : show(one.id))}>Public part</button>{/if}
+            {#if one.state !== 'retired'}<button class="btn btn-xs" aria-expanded={editing === one.id} onclick={() => (editing = editing === one.id ? null : one.id)}>Edit</button>{/if}
             {#if one.state === 'unproved' || one.state === 'refused'}<button class="btn btn-xs" disabled={doing.busy} onclick={() => act('proveSecret', one.id)}>Prove</button>{/if}
             {#if retiring === one.id}<button class="btn btn-xs btn-error" disabled={doing.busy} onclick={() => act('retireSecret', one.id)}>Forget its value</button> <button class="btn btn-xs" onclick={() => (retiring = null)}>Keep</button>
             {:else if one.state !== 'retired'}<button class="btn btn-xs btn-ghost" onclick={() => (retiring = one.id)}>Retire…</button>{/if}
           </td>
         </tr>
+        {#if editing === one.id}<tr><td colspan="6"><SecretEdit client={c} secret={one} done={async () => { editing = null; await done(); }} /></td></tr>{/if}
         {#if shown?.id === one.id}
           {@const cert = shown.certificate}
           <tr><td colspan="6">

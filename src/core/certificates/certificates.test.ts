@@ -73,11 +73,11 @@ test('a PKCS#12 file gives its key and the one certificate of a chain that belon
   for (const algorithm of ['aes256', '3des'] as const) {
     const taken = readPkcs12(file(key, [chain, own], 'quay', algorithm), 'quay');
     expect(taken.leftOut).toBe(1);
-    expect(readClientKey(taken.pem.reveal(), 'certificate').facts.subject).toBe('CN=Saltmarsh');
+    expect((await readClientKey(taken.pem.reveal(), 'certificate')).facts.subject).toBe('CN=Saltmarsh');
   }
   // Made by an old program: the certificate under 40-bit RC2, the key under triple DES. Nothing else knows this key.
   const old = readPkcs12(readFileSync(new URL('../../../test/fixtures/old-rc2.p12', import.meta.url)).toString('base64'), 'quay');
-  expect(readClientKey(old.pem.reveal(), 'certificate').facts).toMatchObject({ type: 'RSA 2048', subject: 'CN=Old harbour' });
+  expect((await readClientKey(old.pem.reveal(), 'certificate')).facts).toMatchObject({ type: 'RSA 2048', subject: 'CN=Old harbour' });
   const good = file(key, [own], 'quay', 'aes256');
   for (const [base64, password, why] of [
     [good, 'key', /password does not open/],
@@ -89,5 +89,5 @@ test('a PKCS#12 file gives its key and the one certificate of a chain that belon
   ] as const)
     expect(() => readPkcs12(base64, password)).toThrow(why);
   const foreign = readPkcs12(file(key, [chain], 'quay', 'aes256'), 'quay');
-  expect(() => readClientKey(foreign.pem.reveal(), 'certificate')).toThrow(/no certificate/);
+  await expect(readClientKey(foreign.pem.reveal(), 'certificate')).rejects.toThrow(/no certificate/);
 });

@@ -17,7 +17,7 @@ const DEPTH_MOST = 20;
  * @throws {Fault} INPUT_INVALID: not such a file, the wrong password, no key or several.
  */
 export function readPkcs12(base64: string, password: string): { pem: Secret; leftOut: number } {
-  const bytes = Buffer.from(base64.replace(/\s/g, ''), 'base64');
+  const bytes = Buffer.from(base64.replace(/-----[A-Z0-9 ]+-----/g, '').replace(/\s/g, ''), 'base64');
   if (bytes.length === 0 || bytes.length > LIMIT_BYTES)
     throw wrong('This is no PKCS#12 file in base64.', 'Choose the file itself (.p12 or .pfx), or paste it as base64.');
   let file: forge.pkcs12.Pkcs12Pfx;

@@ -1,8 +1,8 @@
 import { SignJWT } from 'jose';
 import type { ProviderDefinition } from '../provider/definition.ts';
 import type { Secret } from '../secret.ts';
-import { openClientKey } from './client-keys.ts';
-import type { ClientAuthenticationMethod } from './methods.ts';
+import { chooseAlgorithm, openClientKey } from './client-keys.ts';
+import type { ClientAssertionAlgorithm, ClientAuthenticationMethod } from './methods.ts';
 
 export type { ClientAuthenticationMethod } from './methods.ts';
 
@@ -14,6 +14,8 @@ export interface ClientCredentials {
   secret: Secret | null;
   /** Which record of the client's secrets this is. */
   secretId: string | null;
+  /** Of a key: with what it signs, and the key id that is sent (null: none). Left out: as the definition says, with its thumbprint. */
+  signing?: { algorithm: ClientAssertionAlgorithm | null; keyId: string | null } | undefined;
 }
 
 /** application/x-www-form-urlencoded, as RFC 6749 Appendix B asks: `+` for a space, `*-._` kept. */
@@ -70,12 +72,15 @@ export async function signedAssertion(
   claims: Record<string, string>,
   once: { now: number; jti: string },
 ): Promise<string> {
-  const { algorithm, key_name: keyName, audience } = definition.dialect.client_assertion;
-  const { key, facts } = openClientKey(credentials.secret as Secret);
-  const name = { kid: facts.kid, x5t: facts.x5t, 'x5t#S256': facts.x5tS256 }[keyName] ?? facts.kid;
+  const { algorithm: preferred, key_name: keyName, audience } = definition.dialect.client_assertion;
+  const { key, facts } = await openClientKey(credentials.secret as Secret);
+  const { signing } = credentials;
+  const name = { kid: signing ? signing.keyId : facts.kid, x5t: facts.x5t, 'x5t#S256': facts.x5tS256 }[keyName];
+  const chosen = chooseAlgorithm(facts.type, preferred, definition.server.token_endpoint_auth_signing_alg_values_supported);
+  const algorithm = signing?.algorithm ?? ('algorithm' in chosen ? chosen.algorithm : preferred);
   const seconds = Math.floor(once.now / 1000);
   return new SignJWT(claims)
-    .setProtectedHeader({ alg: algorithm, typ: 'JWT', [keyName]: name })
+    .setProtectedHeader({ alg: algorithm, typ: 'JWT', ...(name === null ? {} : { [keyName]: name }) })
     .setIssuer(credentials.clientId)
     .setSubject(subject)
     .setAudience(audience === 'issuer' ? (definition.server.issuer ?? definition.server.token_endpoint) : definition.server.token_endpoint)

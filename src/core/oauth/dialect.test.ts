@@ -1,13 +1,13 @@
 import { createPublicKey, generateKeyPairSync } from 'node:crypto';
 import fc from 'fast-check';
-import { decodeProtectedHeader, jwtVerify } from 'jose';
+import { calculateJwkThumbprint, decodeProtectedHeader, type JWK, jwtVerify } from 'jose';
 import { expect, test } from 'vitest';
 import { makeCertificate } from '../../../demo/certificate.ts';
 import { ProviderDefinition } from '../provider/definition.ts';
 import { Dialect } from '../provider/dialect.ts';
 import { Secret } from '../secret.ts';
 import { authorizationUrl } from './authorization-request.ts';
-import { keyMismatch, openClientKey, readClientKey } from './client-keys.ts';
+import { chooseAlgorithm, keyNameProblem, openClientKey, readClientKey } from './client-keys.ts';
 import { revocationRequest } from './revocation.ts';
 import { readTokenOutcome } from './token-answer.ts';
 import { tokenRequest } from './token-request.ts';
@@ -69,19 +69,19 @@ test.each(['RS256', 'PS256', 'ES256'] as const)(
   'an assertion signed with %s names its key as the dialect asks, and verifies (RFC 7523 §3)',
   async (algorithm) => {
     const made = await makeCertificate('test', { ec: algorithm === 'ES256' });
-    const { pem, facts } = readClientKey(`notes before\n${made.certificate}\n${made.pem}`, 'certificate');
+    const { pem, facts } = await readClientKey(`notes before\n${made.certificate}\n${made.pem}`, 'certificate');
     for (const [keyName, wanted] of [
       ['kid', facts.kid],
       ['x5t', facts.x5t],
       ['x5t#S256', facts.x5tS256],
     ] as const) {
       const definition = provider({ client_assertion: { algorithm, key_name: keyName } });
-      expect(keyMismatch(facts, algorithm, keyName)).toBeNull();
+      expect([chooseAlgorithm(facts.type, algorithm, undefined), keyNameProblem(facts, keyName)]).toEqual([{ algorithm }, null]);
       const request = await tokenRequest(definition, { clientId: 'c', secret: pem, secretId: null, method: 'private_key_jwt' }, own, ONCE);
       const form = new URLSearchParams(request.body);
       const assertion = form.get('client_assertion') ?? '';
       expect(decodeProtectedHeader(assertion)).toMatchObject({ alg: algorithm, [keyName]: wanted });
-      const { payload } = await jwtVerify(assertion, createPublicKey(openClientKey(pem).key), {
+      const { payload } = await jwtVerify(assertion, createPublicKey((await openClientKey(pem)).key), {
         currentDate: new Date(ONCE.now),
         audience: definition.server.token_endpoint,
         issuer: 'c',
@@ -108,9 +108,47 @@ test('a key is read from what people paste, and what is wrong with it is said', 
     [String(one.key.export({ type: 'pkcs8', format: 'pem' })) + other.certificate, 'certificate', /another private key/],
     [one.pem.replace(/MII/g, 'XII'), 'key', /cannot be read/],
   ] as const)
-    expect(() => readClientKey(pasted, kind)).toThrow(why);
-  expect(keyMismatch(readClientKey(ec.pem, 'key').facts, 'RS256', 'kid')).toMatch(/needs an RSA key; this is EC/);
-  expect(keyMismatch(readClientKey(String(one.key.export({ type: 'pkcs8', format: 'pem' })), 'key').facts, 'RS256', 'x5t')).toMatch(/came without one/);
+    await expect(readClientKey(pasted, kind)).rejects.toThrow(why);
+  const bare = await readClientKey(String(one.key.export({ type: 'pkcs8', format: 'pem' })), 'key');
+  expect(keyNameProblem(bare.facts, 'x5t')).toMatch(/came without one/);
+  // RFC 7638 §3.1: the thumbprint of the public key, as every other program computes it.
+  expect((await readClientKey(ec.pem, 'key')).facts.kid).toBe(await calculateJwkThumbprint(createPublicKey(ec.key).export({ format: 'jwk' }) as JWK));
+});
+
+test.each<[type: string, preferred: 'RS256' | 'PS256', listed: string[] | undefined, chosen: 'ES256' | 'PS512' | undefined, expected: string | RegExp]>([
+  ['RSA 2048', 'RS256', undefined, undefined, 'RS256'],
+  ['RSA 2048', 'PS256', undefined, undefined, 'PS256'],
+  ['RSA 2048', 'RS256', ['PS256', 'ES256'], undefined, 'PS256'],
+  ['EC prime256v1', 'RS256', ['RS256', 'ES256'], undefined, 'ES256'],
+  ['EC prime256v1', 'RS256', undefined, undefined, 'ES256'],
+  ['EC secp521r1', 'RS256', undefined, undefined, 'ES512'],
+  ['ED25519', 'RS256', ['EdDSA'], undefined, 'EdDSA'],
+  ['RSA 2048', 'RS256', ['RS256'], 'PS512', 'PS512'],
+  ['EC prime256v1', 'RS256', ['RS256', 'PS256'], undefined, /takes RS256, PS256; a key of this type \(EC prime256v1\) signs with ES256/],
+  ['RSA 2048', 'RS256', undefined, 'ES256', /not with ES256/],
+  ['EC secp256k1', 'RS256', undefined, undefined, /cannot sign here/],
+])('a key of type %s, %s preferred, %j listed, %s chosen: %s', (type, preferred, listed, chosen, expected) => {
+  const choice = chooseAlgorithm(type, preferred, listed, chosen);
+  if (typeof expected === 'string') expect(choice).toEqual({ algorithm: expected });
+  else expect('why' in choice && choice.why).toMatch(expected);
+});
+
+test('one client, two keys with an algorithm and a key id each; an id that was left out is not sent', async () => {
+  const ec = await makeCertificate('ec', { ec: true });
+  const { pem } = await readClientKey(ec.pem, 'key');
+  for (const [signing, header] of [
+    [
+      { algorithm: 'ES256', keyId: 'registered-there' },
+      { alg: 'ES256', kid: 'registered-there', typ: 'JWT' },
+    ],
+    [
+      { algorithm: 'ES256', keyId: null },
+      { alg: 'ES256', typ: 'JWT' },
+    ],
+  ] as const) {
+    const request = await tokenRequest(provider({}), { clientId: 'c', secret: pem, secretId: null, method: 'private_key_jwt', signing }, own, ONCE);
+    expect(decodeProtectedHeader(new URLSearchParams(request.body).get('client_assertion') ?? '')).toEqual(header);
+  }
 });
 
 const answer = (status: number, body: unknown): WireOutcome => ({ kind: 'answer', status, headers: {}, body: JSON.stringify(body), cut: false, tookMs: 1 });

@@ -1,4 +1,5 @@
 import type { ProviderDefinition } from './definition.ts';
+import { labelWords, notePairs } from './note-pairs.ts';
 import { fitsPattern } from './pattern.ts';
 import { placeholdersFrom } from './placeholders.ts';
 
@@ -52,17 +53,21 @@ export interface SortedItem {
   why: string;
 }
 
+/** Held against a label's words; what is meant more narrowly comes first. */
 const LABELS: [RegExp, string][] = [
-  [/\b(secret|key)[ _-]?id\b/i, 'secret_id'],
-  [/\b(client|app|application|consumer)?[ _-]?(secret|password|key)( value)?\b/i, 'client_secret'],
-  [/\b(client|app|application|consumer)[ _-]?(id|identifier|number)\b/i, 'client_id'],
-  [/\baudience\b/i, 'audience'],
-  [/\bscopes?\b|\bpermissions?\b/i, 'scopes'],
+  [/\b(expires?( at| on| in)?|expiry|expiration|valid (until|to|through|till)|ends( on| at)?|last day)\b/, 'secret_ends'],
+  [/\b(redirect|callback|reply|redirection)\b.*\b(urls?|uris?|address(es)?)\b|\b(redirect|callback)$/, 'redirect_uri'],
+  [/\b(secret|key) id\b/, 'secret_id'],
+  [/\b(client |app |application |consumer |api )?(secret|password|key)( value)?\b/, 'client_secret'],
+  [/\b(client|app|application|consumer) (id|identifier|number|key)\b|\bclientid\b/, 'client_id'],
+  [/\baudience\b/, 'audience'],
+  [/\bscopes?\b|\bpermissions?\b/, 'scopes'],
 ];
+const hasWords = (label: string, words: string): boolean => words !== '' && ` ${label} `.includes(` ${words} `);
 
 /**
- * Sorts a pasted notepad into the fields: by shape first, then by the label before a colon or equals sign. Addresses give
- * placeholder values. What fits nothing is listed by its line, not by its text.
+ * Sorts pasted notes into the fields: by shape first, then by the label. Addresses give placeholder values. What fits nothing is listed
+ * by its line, not by its text.
  */
 export function sortNotepad(definition: ProviderDefinition, notepad: string): { items: SortedItem[]; unsorted: number[] } {
   const items: SortedItem[] = [];
@@ -73,38 +78,34 @@ export function sortNotepad(definition: ProviderDefinition, notepad: string): { 
   const words = Object.entries(definition.words)
     .filter(([of]) => fields.has(of))
     .sort(([, a], [, b]) => b.length - a.length);
-  notepad
-    .slice(0, 20_000)
-    .split(/\r?\n/)
-    .forEach((raw, at) => {
-      const text = raw.trim();
-      if (text === '') return;
-      const line = at + 1;
-      const labelled = /^([^:=]{2,50}?)\s*[:=]\s*(.+)$/.exec(text);
-      const isAddress = /^https?:\/\//i.test(text) || /^https?:\/\//i.test(labelled?.[2] ?? '');
-      const [label, value] = labelled && !/^https?$/i.test(labelled[1] ?? '') ? [labelled[1] ?? '', unquoted(labelled[2] ?? '')] : ['', unquoted(text)];
-      if (isAddress) {
-        const found = Object.entries(placeholdersFrom(definition, value));
-        for (const [field, part] of found) items.push({ field, line, value: part, why: 'read from the address' });
-        if (found.length === 0) unsorted.push(line);
-        return;
+  const fieldOf = (label: string): string | undefined => {
+    const said = labelWords(label);
+    if (said === '') return undefined;
+    return (
+      words.find(([, word]) => hasWords(said, labelWords(word)))?.[0] ??
+      definition.placeholders.find((one) => hasWords(said, labelWords(one.title)) || hasWords(said, labelWords(one.name)))?.name ??
+      LABELS.find(([pattern]) => pattern.test(said))?.[1]
+    );
+  };
+  const isLabel = (text: string) =>
+    text.length <= 60 && !/[,;.!?]/.test(text) && fieldOf(text) !== undefined && !shapes.some((shape) => fitsPattern(shape.pattern, text));
+  for (const { label, value, line } of notePairs(notepad, isLabel)) {
+    const byLabel = fieldOf(label);
+    if (/^https?:\/\//i.test(value)) {
+      if (byLabel === 'redirect_uri') {
+        items.push({ field: 'redirect_uri', line, value, why: `its label is \u201c${label.slice(0, 40)}\u201d` });
+        continue;
       }
-      const fitting = shapes.filter((shape) => fitsPattern(shape.pattern, value));
-      const byWord = words.find(([, word]) => label !== '' && label.toLowerCase().includes(word.toLowerCase()))?.[0];
-      const byLabel =
-        byWord ??
-        LABELS.find(([pattern]) => pattern.test(label))?.[1] ??
-        definition.placeholders.find((one) => label.toLowerCase().includes(one.title.toLowerCase()))?.name;
-      const shape = fitting.find((one) => one.of === byLabel) ?? fitting[0];
-      const field = shape?.of ?? byLabel;
-      if (field === undefined || (label === '' && !shape)) unsorted.push(line);
-      else items.push({ field, line, value, why: shape ? `it looks like it: ${shape.says}` : `its label is \u201c${label.slice(0, 40)}\u201d` });
-    });
+      const found = Object.entries(placeholdersFrom(definition, value));
+      for (const [field, part] of found) items.push({ field, line, value: part, why: 'read from the address' });
+      if (found.length === 0) unsorted.push(line);
+      continue;
+    }
+    const fitting = shapes.filter((shape) => fitsPattern(shape.pattern, value));
+    const shape = byLabel === 'secret_ends' ? undefined : (fitting.find((one) => one.of === byLabel) ?? fitting[0]);
+    const field = shape?.of ?? byLabel;
+    if (field === undefined || (label === '' && !shape)) unsorted.push(line);
+    else items.push({ field, line, value, why: shape ? `it looks like it: ${shape.says}` : `its label is \u201c${label.slice(0, 40)}\u201d` });
+  }
   return { items, unsorted };
 }
-
-const unquoted = (text: string): string =>
-  text
-    .trim()
-    .replace(/^(["'`])(.*)\1[,;]?$/, '$2')
-    .trim();

@@ -45,7 +45,7 @@ async function factsOf(s: Services, row: SecretRow): Promise<KeyFacts> {
   if (kept?.publicKey) return kept;
   if (row.kind !== 'certificate' && row.kind !== 'key')
     throw new Fault('NOT_FOUND', { detail: 'This secret has no public part.', remedy: 'Only certificates and keys have one.' });
-  return openClientKey(await s.sealer.open({ table: 'client_secrets', row: row.id, column: 'sealed' }, row.sealed)).facts;
+  return (await openClientKey(await s.sealer.open({ table: 'client_secrets', row: row.id, column: 'sealed' }, row.sealed))).facts;
 }
 
 const derOf = (pem: string): Buffer => new X509Certificate(pem).raw;
@@ -90,9 +90,9 @@ export async function publicKeys(s: Services, provider: string, name: string): P
       const der = facts.certificate ? derOf(facts.certificate) : null;
       return {
         ...createPublicKey(facts.publicKey ?? '').export({ format: 'jwk' }),
-        kid: facts.kid,
+        ...(facts.keyId === null ? {} : { kid: facts.keyId ?? facts.kid }),
         use: 'sig',
-        alg: definition.dialect.client_assertion.algorithm,
+        alg: facts.algorithm ?? definition.dialect.client_assertion.algorithm,
         ...(der ? { x5c: [der.toString('base64')], x5t: facts.x5t, 'x5t#S256': facts.x5tS256 } : {}),
       };
     }),

@@ -1,10 +1,23 @@
 import type { z } from 'zod';
 import type { Notepad, SortedNotepad } from '../../api/clients.ts';
-import { fieldName } from '../../core/provider/shapes.ts';
+import { compareRedirectUris } from '../../core/oauth/redirect-uri.ts';
+import { readDay } from '../../core/provider/note-pairs.ts';
+import { fieldName, type SortedItem } from '../../core/provider/shapes.ts';
 import { tidyScopes } from '../../core/provider/tidy.ts';
-import { addSecret } from './client-secrets.ts';
-import { changeClient, findClient } from './clients.ts';
-import type { Services } from './services.ts';
+import { addSecret, changeSecret } from './client-secrets.ts';
+import { changeClient, checkRedirectUri, findClient } from './clients.ts';
+import { iso, type Services } from './services.ts';
+
+const OWN_NAMES: Record<string, string> = { scopes: 'scopes', redirect_uri: 'redirect URI over there', secret_ends: 'last day of the secret' };
+
+function whyOf(item: SortedItem, ours: string): string {
+  if (item.field === 'redirect_uri') {
+    const verdict = compareRedirectUris(ours, item.value);
+    return verdict.kind === 'same' ? 'the same as ours' : verdict.says;
+  }
+  if (item.field === 'secret_ends' && readDay(item.value) === null) return 'no day that reads in one way only: enter it by hand';
+  return item.why;
+}
 
 /** Sorts a notepad into the fields, and saves what was found where that is asked for. The secret is sealed, never shown back. */
 export async function notepad(
@@ -19,7 +32,9 @@ export async function notepad(
   const first = (field: string) => items.find((item) => item.field === field);
   const saved = new Set<unknown>();
   if (input.apply) {
-    const [id, secret, scopes] = [first('client_id'), first('client_secret'), first('scopes')];
+    const [id, secret, scopes, ends] = [first('client_id'), first('client_secret'), first('scopes'), first('secret_ends')];
+    const endsAt = ends ? readDay(ends.value) : null;
+    const endsText = endsAt === null ? null : iso(endsAt);
     const values = Object.fromEntries(
       definition.placeholders.filter((one) => one.level === 'client').flatMap((one) => (first(one.name) ? [[one.name, first(one.name)?.value ?? '']] : [])),
     );
@@ -44,7 +59,7 @@ export async function notepad(
           kind: 'secret',
           label: 'from a notepad',
           starts_at: null,
-          ends_at: null,
+          ends_at: endsText,
           form: 'pem',
           password: '',
           at_once: false,
@@ -53,16 +68,29 @@ export async function notepad(
         operator,
       );
       saved.add(secret);
+      if (ends && endsText) saved.add(ends);
+    } else if (ends && endsText) {
+      const inUse = (await s.tables.clientSecrets.list({ clientId: record.id })).filter((one) => one.state !== 'retired');
+      const [only] = inUse;
+      if (inUse.length === 1 && only) {
+        await changeSecret(s, provider, name, only.id, { ends_at: endsText }, operator);
+        saved.add(ends);
+      }
+    }
+    const there = items.filter((item) => item.field === 'redirect_uri');
+    if (there.length > 0) {
+      await checkRedirectUri(s, provider, name, there.map((item) => item.value).join('\n'), operator);
+      for (const item of there) saved.add(item);
     }
   }
   const hidden = new Set(['client_secret']);
   return {
     found: items.map((item) => ({
       field: item.field,
-      name: item.field === 'scopes' ? 'scopes' : fieldName(definition, item.field),
+      name: OWN_NAMES[item.field] ?? fieldName(definition, item.field),
       line: item.line,
       shows: hidden.has(item.field) ? `${item.value.length} characters` : item.value.slice(0, 200),
-      why: item.why,
+      why: whyOf(item, record.redirectUri),
       saved: saved.has(item),
     })),
     unsorted,

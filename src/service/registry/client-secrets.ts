@@ -1,9 +1,9 @@
 import type { z } from 'zod';
-import type { AddSecret, Client } from '../../api/clients.ts';
+import type { AddSecret, ChangeSecret, Client } from '../../api/clients.ts';
 import { Fault } from '../../core/fault.ts';
 import { base64url } from '../../core/identifiers.ts';
-import { type KeyFacts, keyMismatch, readClientKey } from '../../core/oauth/client-keys.ts';
-import { kindsFor, type SecretKind } from '../../core/oauth/methods.ts';
+import { chooseAlgorithm, type KeyFacts, keyNameProblem, readClientKey } from '../../core/oauth/client-keys.ts';
+import { type ClientAssertionAlgorithm, kindsFor, type SecretKind } from '../../core/oauth/methods.ts';
 import { readTokenOutcome } from '../../core/oauth/token-answer.ts';
 import { tokenRequest } from '../../core/oauth/token-request.ts';
 import { isSpendable, type ProviderDefinition } from '../../core/provider/definition.ts';
@@ -11,6 +11,7 @@ import { requestDeadlineMs } from '../../core/renewal/plan.ts';
 import { bringForward } from '../../core/renewal/transitions.ts';
 import { Secret } from '../../core/secret.ts';
 import { recordId } from '../ports.ts';
+import { signingOf } from '../renewal/client-secrets.ts';
 import { evidenceText } from '../renewal/evidence.ts';
 import { type ClientRow, methodOf, refuseUnconfirmed, type SecretRow, unconfirmedOf } from './client-record.ts';
 import { WAITS_UNTIL } from './client-view.ts';
@@ -117,17 +118,65 @@ async function readSecret(
     return { value: new Secret(input.secret), facts: null };
   }
   const taken = input.form === 'pkcs12' ? await s.documents.read('pkcs12', { base64: input.secret, password: input.password }) : null;
-  const { pem, facts } = readClientKey(taken?.pem ?? input.secret, input.kind);
-  const { algorithm, key_name: keyName } = definition.dialect.client_assertion;
-  const mismatch = keyMismatch(facts, algorithm, keyName);
-  if (mismatch)
-    throw new Fault('INPUT_INVALID', {
-      detail: mismatch,
-      places: [{ path: 'secret', why: mismatch }],
-      remedy: 'Make a key of the kind that the provider wants.',
-    });
-  return { value: pem, facts };
+  const { pem, facts } = await readClientKey(taken?.pem ?? input.secret, input.kind);
+  return {
+    value: pem,
+    facts: { ...facts, keyId: input.key_id === undefined ? facts.kid : input.key_id, algorithm: signingFor(definition, facts, input.algorithm) },
+  };
 }
+
+/** With what this key signs at this provider. @throws {Fault} INPUT_INVALID */
+function signingFor(definition: ProviderDefinition, facts: KeyFacts, chosen: ClientAssertionAlgorithm | undefined): ClientAssertionAlgorithm {
+  const { algorithm: preferred, key_name: keyName } = definition.dialect.client_assertion;
+  const choice = chooseAlgorithm(facts.type, preferred, definition.server.token_endpoint_auth_signing_alg_values_supported, chosen);
+  const why = 'why' in choice ? choice.why : keyNameProblem(facts, keyName);
+  if (why !== null)
+    throw new Fault('INPUT_INVALID', {
+      detail: why,
+      places: [{ path: chosen === undefined ? 'secret' : 'algorithm', why }],
+      remedy: 'Make a key of a kind that the provider takes, or choose another algorithm.',
+    });
+  return (choice as { algorithm: ClientAssertionAlgorithm }).algorithm;
+}
+
+/** Changes what is kept beside a secret; its value stays. @throws {Fault} NOT_FOUND, INPUT_INVALID */
+export async function changeSecret(
+  s: Services,
+  provider: string,
+  name: string,
+  id: string,
+  input: z.output<typeof ChangeSecret>,
+  operator: string,
+): Promise<Client> {
+  const { definition, record, row } = await findSecret(s, provider, name, id);
+  const facts = row.facts as KeyFacts | null;
+  if (!facts && (input.key_id !== undefined || input.algorithm !== undefined))
+    throw new Fault('INPUT_INVALID', {
+      places: [{ path: input.key_id === undefined ? 'algorithm' : 'key_id', why: 'This secret is no key: it signs nothing.' }],
+      remedy: 'Leave it out; only keys and certificates have it.',
+    });
+  const endsAt = input.ends_at === undefined ? row.endsAt : at(input.ends_at);
+  if (input.ends_at !== undefined) checkDates(row.startsAt, endsAt, s.ports.clock.now());
+  const signing = facts
+    ? {
+        ...facts,
+        ...(input.key_id === undefined ? {} : { keyId: input.key_id }),
+        ...(input.algorithm === undefined ? {} : { algorithm: signingFor(definition, facts, input.algorithm) }),
+      }
+    : null;
+  await s.tables.clientSecrets.change({ id }, { label: input.label ?? row.label, endsAt, facts: signing });
+  const changed = Object.keys(input).map((key) => CHANGED[key as keyof typeof CHANGED]);
+  s.history.add({
+    actor: operator,
+    kind: 'secret_changed',
+    subject: `client:${clientLabel(provider, name)}`,
+    says: `Changed what is kept beside a ${row.kind}: ${changed.join(', ')}.`,
+  });
+  if (input.key_id !== undefined || input.algorithm !== undefined) await entered(s, record);
+  else await s.changes.announce('client', record.name);
+  return showClient(s, provider, name);
+}
+const CHANGED = { ends_at: 'the day it ends', label: 'its label', key_id: 'the key id that is sent', algorithm: 'the algorithm it signs with' };
 
 /** True where a client-credentials request can prove a secret: it spends nothing. */
 const canAskForItself = (record: Pick<ClientRow, 'clientId' | 'type'>, definition: ProviderDefinition): boolean =>
@@ -140,7 +189,13 @@ const canAskForItself = (record: Pick<ClientRow, 'clientId' | 'type'>, definitio
 async function proveByOwnToken(s: Services, record: ClientRow, definition: ProviderDefinition, row: SecretRow): Promise<boolean | null> {
   const client = { id: record.id, name: clientLabel(definition.name, record.name) };
   const secret = await s.sealer.open({ table: 'client_secrets', row: row.id, column: 'sealed' }, row.sealed);
-  const credentials = { clientId: record.clientId ?? '', method: methodOf(record, definition), secret, secretId: row.id };
+  const credentials = {
+    clientId: record.clientId ?? '',
+    method: methodOf(record, definition),
+    secret,
+    secretId: row.id,
+    signing: signingOf(row.facts as object | null),
+  };
   const once = { now: s.ports.clock.now(), deadlineMs: requestDeadlineMs(s.settings.limits, null), jti: base64url(s.ports.random.bytes(16)) };
   const scopes = ((record.registeredScopes as string[] | null) ?? []).slice(0, 1);
   const outcome = readTokenOutcome(

@@ -51,7 +51,17 @@ export function secretView(row: SecretRow, now: number): ClientSecret {
     proved_at: isoOrNull(row.provedAt),
     refused_at: isoOrNull(row.refusedAt),
     evidence: row.refusedWhy,
-    key: facts ? { type: facts.type, kid: facts.kid, x5t: facts.x5t, x5t_s256: facts.x5tS256, subject: facts.subject } : null,
+    key: facts
+      ? {
+          type: facts.type,
+          kid: facts.keyId === undefined ? facts.kid : facts.keyId,
+          thumbprint: facts.kid,
+          algorithm: facts.algorithm ?? null,
+          x5t: facts.x5t,
+          x5t_s256: facts.x5tS256,
+          subject: facts.subject,
+        }
+      : null,
   };
 }
 

@@ -1,5 +1,6 @@
 import { type KnownSecret, type SecretState, usableSecrets } from '../../core/clients/choose-secret.ts';
 import type { ClientCredentials } from '../../core/oauth/client-authentication.ts';
+import type { KeyFacts } from '../../core/oauth/client-keys.ts';
 import { type ClientAuthenticationMethod, kindsFor, type SecretKind } from '../../core/oauth/methods.ts';
 import type { Changes } from '../changes.ts';
 import type { History } from '../history.ts';
@@ -31,6 +32,12 @@ export interface ClientSecrets {
 
 const TRY_SECONDS = 60;
 
+/** With what a key signs, and the key id that is sent; of earlier records the id under which it was registered then. */
+export function signingOf(kept: string | object | null): ClientCredentials['signing'] {
+  const facts = (typeof kept === 'string' ? JSON.parse(kept) : kept) as KeyFacts | null;
+  return facts ? { algorithm: facts.algorithm ?? null, keyId: facts.keyId === undefined ? facts.kid : facts.keyId } : undefined;
+}
+
 export function clientSecrets(deps: { database: Database; sealer: Sealer; history: History; changes: Changes; ports: Pick<Ports, 'clock'> }): ClientSecrets {
   const { database, sealer, history, changes, ports } = deps;
   return {
@@ -49,8 +56,9 @@ export function clientSecrets(deps: { database: Database; sealer: Sealer; histor
         proved_at: Date | null;
         refused_at: Date | null;
         trying_until: Date | null;
+        facts: string | object | null;
       }>(
-        "SELECT id, kind, sealed, state, starts_at, ends_at, entered_at, proved_at, refused_at, trying_until FROM client_secrets WHERE client_id = $1 AND state <> 'retired'",
+        "SELECT id, kind, sealed, state, starts_at, ends_at, entered_at, proved_at, refused_at, trying_until, facts FROM client_secrets WHERE client_id = $1 AND state <> 'retired'",
         [idBytes(clientRecordId)],
       );
       const known = rows.map((row) => ({
@@ -64,12 +72,13 @@ export function clientSecrets(deps: { database: Database; sealer: Sealer; histor
         refusedAt: row.refused_at?.getTime() ?? null,
         provedAt: row.proved_at?.getTime() ?? null,
         tryingUntil: row.trying_until?.getTime() ?? null,
+        signing: signingOf(row.facts),
       })) satisfies KnownSecret[];
       const usable = usableSecrets(known, kindsFor(method), ports.clock.now());
       const opened = await Promise.all(
         usable.map(async (one): Promise<ClientCredentials> => {
           const secret = await sealer.open({ table: 'client_secrets', row: one.id, column: 'sealed' }, one.sealed);
-          return { clientId, method, secret, secretId: one.id };
+          return { clientId, method, secret, secretId: one.id, signing: one.signing };
         }),
       );
       const waiting = usable.find((one) => one.state === 'unproved' && one.refusedAt === null);

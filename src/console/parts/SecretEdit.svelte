@@ -1,0 +1,44 @@
+<script lang="ts">
+  import { untrack } from 'svelte';
+  import type { Client } from '../../api/clients.ts';
+  import { CLIENT_ASSERTION_ALGORITHMS, type ClientAssertionAlgorithm } from '../../core/oauth/methods.ts';
+  import { Doing } from '../state/loaded.svelte.ts';
+  import { call } from '../state/session.svelte.ts';
+  import Field from './Field.svelte';
+  import ProblemNote from './ProblemNote.svelte';
+
+  /** What is kept beside a secret: its last day and label; of a key also the id that is sent and the algorithm. The value stays. */
+  const { client: c, secret, done }: { client: Client; secret: Client['secrets'][number]; done: () => unknown } = $props();
+  const before = untrack(() => ({ label: secret.label, ends: secret.ends_at?.slice(0, 10) ?? '', keyId: secret.key?.kid ?? '', algorithm: secret.key?.algorithm ?? ('' as const) }));
+  let label = $state(before.label);
+  let ends = $state(before.ends);
+  let keyId = $state(before.keyId);
+  let algorithm = $state<ClientAssertionAlgorithm | ''>(before.algorithm);
+  const saving = new Doing();
+  const submit = (event: SubmitEvent) => {
+    event.preventDefault();
+    const body = {
+      ...(label === before.label ? {} : { label }),
+      ...(ends === before.ends ? {} : { ends_at: ends ? new Date(ends).toISOString() : null }),
+      ...(keyId.trim() === before.keyId ? {} : { key_id: keyId.trim() || null }),
+      ...(algorithm === before.algorithm || algorithm === '' ? {} : { algorithm }),
+    };
+    void saving.run(async () => {
+      if (Object.keys(body).length > 0) await call('changeSecret', { params: { provider: c.provider, client: c.name, secret: secret.id }, body });
+      await done();
+    });
+  };
+</script>
+
+<form onsubmit={submit} class="max-w-2xl">
+  <div class="grid md:grid-cols-2 gap-x-4">
+    <Field id={`label-${secret.id}`} label="Label"><input id={`label-${secret.id}`} class="input w-full" maxlength="80" bind:value={label} /></Field>
+    <Field id={`ends-${secret.id}`} label="Ends on" help="As the provider’s page says. Empty: not known."><input id={`ends-${secret.id}`} type="date" class="input w-full" bind:value={ends} /></Field>
+    {#if secret.key}
+      <Field id={`key-id-${secret.id}`} label="Key id" help="The kid under which the provider knows it. Empty: none is sent."><input id={`key-id-${secret.id}`} class="input w-full mono" maxlength="200" bind:value={keyId} /></Field>
+      <Field id={`algorithm-${secret.id}`} label="Signs with"><select id={`algorithm-${secret.id}`} class="select w-full" bind:value={algorithm}>{#if before.algorithm === ''}<option value="">as the definition says</option>{/if}{#each CLIENT_ASSERTION_ALGORITHMS as one (one)}<option>{one}</option>{/each}</select></Field>
+    {/if}
+  </div>
+  <ProblemNote problem={saving.problem} />
+  <button class="btn btn-xs btn-primary" disabled={saving.busy}>Save</button>
+</form>
