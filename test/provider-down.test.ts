@@ -65,21 +65,79 @@ test('cut after processing: the token that was spent is forgiven within the grac
   expect((await standin.counters()).counters.reuse).toBeUndefined();
 });
 
+/** A second installation of the provider, under another name, with one connection that was agreed to. */
+async function another(other: StandinUnderTest, name: string, connection: string, policy: 'always' | 'on_demand' = 'always'): Promise<void> {
+  await call('addProvider', { body: { document: other.definitionText.replace('name: eelgrass', `name: ${name}`) } });
+  const draft = await call('addClient', { body: { provider: name, name: 'c' } });
+  const there = await registerAtStandin(other.origin, 'c', draft.redirect_uri);
+  const params = { provider: name, client: 'c' };
+  await call('changeClient', { params, body: { revision: draft.revision, client_id: there.id } });
+  await call('addSecret', { params, body: { secret: there.secret } });
+  await call('addConnection', { body: { name: connection, provider: name, client: 'c', scopes: ['tables.read', 'offline_access'], policy } });
+  await agree(call, connection);
+}
+
+test.each([
+  { name: 'refused', fault: { kind: 'oauth_error', error: 'invalid_grant', status: 400 }, says: 'refused the refresh token once', decided: true },
+  { name: 'lost', fault: { kind: 'cut_before' }, says: 'answer was lost; checking', decided: false },
+])(
+  'a renewal $name: until it is decided callers hear 503 with the reason, and once it is decided everything says so at once',
+  async ({ name, fault, says, decided }) => {
+    const other = await startEelgrass(3);
+    try {
+      await another(other, `bank-${name}`, name);
+      const { caller_id, key } = await call('addCaller', { body: { name, connections: [name] } });
+      await other.order('faults', { at: 'token', ...fault, times: 1_000 });
+      const seen: { status: number; says: string; error: unknown; state: string }[] = [];
+      await eventually(async () => {
+        const { status, body } = await fetchToken(service.url, caller_id, key);
+        const { state } = await show(name);
+        seen.push({ status, says: String(body.error_description), error: body.error, state });
+        return decided ? status === 400 : seen.filter((one) => one.status === 503).length >= 5;
+      }, 30_000);
+      const waiting = seen.filter((one) => one.status === 503);
+      expect(waiting.length).toBeGreaterThan(0);
+      expect(waiting.some((one) => one.says.includes(says))).toBe(true);
+      expect(seen.map((one) => one.status).join(' ')).toMatch(decided ? /^(200 )*(503 )+400$/ : /^(200 )*(503 ?)+$/);
+      if (!decided) return;
+      expect(seen.at(-1)).toMatchObject({ error: 'invalid_grant', state: 'needs_person' });
+      const status = await call('showStatus');
+      expect(status.connections.needs_person).toBe(1);
+      expect(status.attention.map((one) => [one.name, one.state])).toContainEqual([name, 'needs_person']);
+      const { items } = await call('listConnections', { query: { search: name } });
+      expect(items.map((one) => one.state)).toEqual(['needs_person']);
+    } finally {
+      await other.stop();
+      await call('revokeConnection', { params: { connection: name } }).catch(() => {});
+    }
+  },
+);
+
+test('renewed on request: nobody renews it unasked, idle is a state of its own, and the next caller gets a fresh token', async () => {
+  const other = await startEelgrass(3);
+  try {
+    await another(other, 'bank-idle', 'quiet', 'on_demand');
+    const idle = await eventually(async () => {
+      const now = await show('quiet');
+      return now.state === 'idle' ? now : null;
+    });
+    expect(idle).toMatchObject({ renewals: 0, cause: expect.stringContaining('renews on request'), remedy: expect.stringContaining('Nothing to do') });
+    expect((await call('showStatus')).connections).toMatchObject({ idle: 1 });
+    const { caller_id, key } = await call('addCaller', { body: { name: 'quiet', connections: ['quiet'] } });
+    expect((await fetchToken(service.url, caller_id, key)).status).toBe(200);
+    expect(await show('quiet')).toMatchObject({ state: 'working', renewals: 1 });
+  } finally {
+    await other.stop();
+  }
+});
+
 test('the provider gone: unsent, the handout says when to ask again, and an exchange says that nothing was sent', async () => {
   const other = await startEelgrass(2);
   const browser = new Browser();
   let [callback, consent] = ['', ''];
   try {
-    // A second installation of the provider, which then goes away: its connection can no longer be renewed.
-    const definition = other.definitionText.replace('name: eelgrass', 'name: farbank');
-    await call('addProvider', { body: { document: definition } });
-    const draft = await call('addClient', { body: { provider: 'farbank', name: 'c' } });
-    const there = await registerAtStandin(other.origin, 'c', draft.redirect_uri);
-    const params = { provider: 'farbank', client: 'c' };
-    await call('changeClient', { params, body: { revision: draft.revision, client_id: there.id } });
-    await call('addSecret', { params, body: { secret: there.secret } });
-    await call('addConnection', { body: { name: 'far', provider: 'farbank', client: 'c', scopes: ['tables.read', 'offline_access'] } });
-    await agree(call, 'far');
+    // It then goes away: its connection can no longer be renewed.
+    await another(other, 'farbank', 'far');
     const opened = await call('openConnection', { params: { connection: 'far' } });
     consent = opened.id;
     callback = (await playConsent(opened.start_url, { stopBeforeCallback: true }, browser)).endedAt;

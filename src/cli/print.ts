@@ -72,6 +72,7 @@ export function relative(at: string | null, now = Date.now()): string {
 
 const MARKS: Record<string, [mark: string, colour: 'green' | 'yellow' | 'red' | 'gray']> = {
   working: ['\u2713', 'green'],
+  idle: ['\u00b7', 'green'],
   struggling: ['!', 'yellow'],
   needs_person: ['\u2717', 'red'],
   stopped: ['\u2717', 'red'],

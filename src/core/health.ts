@@ -1,7 +1,7 @@
 import type { RenewalCause } from './renewal/row.ts';
 
 /** The one word that is shown for a connection, by precedence: revoked, paused, draft, then its health. */
-export const CONNECTION_STATES = ['revoked', 'paused', 'draft', 'not_yet_agreed', 'needs_person', 'struggling', 'working'] as const;
+export const CONNECTION_STATES = ['revoked', 'paused', 'draft', 'not_yet_agreed', 'needs_person', 'struggling', 'idle', 'working'] as const;
 export type ConnectionState = (typeof CONNECTION_STATES)[number];
 
 export type ConnectionIntent = 'draft' | 'active' | 'paused' | 'revoked';
@@ -16,6 +16,8 @@ export interface ConnectionFacts {
   expiresAt: number | null;
   /** True while a renewal is still planned. */
   renewalPlanned: boolean;
+  /** The next renewal is not due yet: where the token has run out nobody asked for one, and the connection is only kept alive. */
+  renewalLater?: boolean;
   /** An answer did not come, and a second use of the refresh token could end the grant: it is waited for whoever may hold it. */
   atRisk: boolean;
   clientStopped: boolean;
@@ -52,7 +54,7 @@ export type HealthCause = keyof typeof HEALTH_CAUSES;
 
 export interface ConnectionHealth {
   state: ConnectionState;
-  /** Null while the connection is working. */
+  /** Null while the connection is working or idle. */
   cause_key: HealthCause | null;
   /** Each null while the connection is working. */
   cause: string | null;
@@ -121,7 +123,7 @@ export function connectionHealth(facts: ConnectionFacts, now: number): Connectio
   const expired = facts.expiresAt !== null && facts.expiresAt <= now;
   const because = (state: ConnectionState, cause: RenewalCause): ConnectionHealth => ({ state, cause_key: cause, ...CAUSE_WORDS[cause] });
   if (facts.clientStopped) return because('needs_person', 'client_refused');
-  if (!facts.hasRefreshToken) return because(expired ? 'needs_person' : 'struggling', 'no_refresh_token');
+  if (!facts.hasRefreshToken) return because('needs_person', 'no_refresh_token'); // its token may live on: only a person makes it last
   if (!facts.renewalPlanned) return because('needs_person', facts.cause ?? 'refused');
   if (facts.atRisk)
     return {
@@ -132,6 +134,13 @@ export function connectionHealth(facts: ConnectionFacts, now: number): Connectio
       remedy: 'Nothing to do yet: it is tried again by itself. Should the provider then refuse it, somebody must consent again.',
     };
   if (facts.cause) return because(NEEDS_PERSON.includes(facts.cause) ? 'needs_person' : 'struggling', facts.cause);
+  if (expired && facts.renewalLater)
+    return {
+      state: 'idle',
+      cause_key: null,
+      cause: 'Idle, renews on request: nobody asked for a token lately.',
+      remedy: 'Nothing to do: the next caller gets a fresh token.',
+    };
   if (expired)
     return {
       state: 'struggling',

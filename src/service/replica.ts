@@ -1,5 +1,5 @@
 import type { RenewalLimits } from '../core/renewal/limits.ts';
-import { handoutFloorMs, planRenewal, requestDeadlineMs } from '../core/renewal/plan.ts';
+import { handoutFloorMs, nextRenewalAt, planRenewal, requestDeadlineMs } from '../core/renewal/plan.ts';
 import { recover } from '../core/renewal/transitions.ts';
 import { uncertainWaitMs } from '../core/renewal/uncertain-wait.ts';
 import type { DatabaseClock } from './database/database-clock.ts';
@@ -141,7 +141,15 @@ async function replaySpill(deps: RecoveryParts): Promise<number> {
       deps.spill.remove(answer);
       continue;
     }
-    const nextAt = planRenewal(answer.life, ports.random.unit());
+    const context = (await deps.contexts.of([answer.grantId])).get(answer.grantId);
+    const nextAt = context
+      ? nextRenewalAt(
+          answer.life,
+          { policy: context.policy, paused: context.intent === 'paused', lastUsedAt: context.lastUsedAt },
+          context.definition.dialect,
+          ports.random.unit(),
+        )
+      : planRenewal(answer.life, ports.random.unit());
     const result = await deps.keeper.save({ ...answer, attempt: answer, nextAt, urgent: true });
     deps.spill.remove(answer);
     ports.log.warn({ grant: answer.grantId, result }, 'an answer that a former life had spilled is back in the database');

@@ -17,7 +17,7 @@ export function using(rk: Command): void {
         ['Held', now.installation.held ? `${now.installation.why}\nWhat to do: rk installation own` : null],
         [
           'Connections',
-          `${c.total}: ${c.working} working, ${c.struggling} struggling${c.at_risk > 0 ? ` (${c.at_risk} at risk)` : ''}, ${c.needs_person} need a person, ${c.other} other`,
+          `${c.total}: ${c.working} working, ${c.idle > 0 ? `${c.idle} idle, ` : ''}${c.struggling} struggling${c.at_risk > 0 ? ` (${c.at_risk} at risk)` : ''}, ${c.needs_person} need a person, ${c.other} other`,
         ],
         [
           'Renewals',

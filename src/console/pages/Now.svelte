@@ -34,7 +34,7 @@
 <ProblemNote problem={status.problem} />
 {#if s}
   <dl class="flex flex-wrap gap-x-10 gap-y-2 mb-5">
-    {#each [['working', s.connections.working, 'text-success'], ['struggling', s.connections.struggling, 'text-warning'], ...(s.connections.at_risk > 0 ? [['of them at risk', s.connections.at_risk, 'text-warning']] : []), ['need a person', s.connections.needs_person, 'text-error'], ['connections in all', s.connections.total, '']] as [word, count, colour] (word)}
+    {#each [['working', s.connections.working, 'text-success'], ...(s.connections.idle > 0 ? [['idle, renewed on request', s.connections.idle, 'text-success']] : []), ['struggling', s.connections.struggling, 'text-warning'], ...(s.connections.at_risk > 0 ? [['of them at risk', s.connections.at_risk, 'text-warning']] : []), ['need a person', s.connections.needs_person, 'text-error'], ['connections in all', s.connections.total, '']] as [word, count, colour] (word)}
       <div class="flex items-baseline gap-2"><dt class="order-2">{word}</dt><dd class={['text-2xl font-semibold tabular-nums', Number(count) > 0 && colour]}>{count}</dd></div>
     {/each}
   </dl>

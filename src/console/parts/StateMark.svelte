@@ -4,12 +4,14 @@
   import CircleDashed from '@lucide/svelte/icons/circle-dashed';
   import CirclePause from '@lucide/svelte/icons/circle-pause';
   import CircleX from '@lucide/svelte/icons/circle-x';
+  import Moon from '@lucide/svelte/icons/moon';
   import UserRound from '@lucide/svelte/icons/user-round';
 
   /** A state as icon, word and colour; never colour alone. */
   const { state }: { state: string } = $props();
   const LOOKS = {
     working: { icon: CircleCheck, word: 'working', colour: 'text-success' },
+    idle: { icon: Moon, word: 'idle', colour: 'text-success' },
     struggling: { icon: CircleAlert, word: 'struggling', colour: 'text-warning' },
     needs_person: { icon: UserRound, word: 'needs a person', colour: 'text-error' },
     stopped: { icon: CircleX, word: 'stopped', colour: 'text-error' },

@@ -92,6 +92,7 @@ export async function settle(s: Services, x: Exchange, { credentials, sentAt, se
     scopes: scopes.granted,
     probed: probeOf(x.definition) !== undefined,
     livesMs: (x.definition.dialect.absolute_life_seconds ?? 0) * 1000,
+    idleLifeSeconds: x.definition.dialect.idle_life_seconds,
     grantType: x.asks.grantType,
     placeholders: factsOf(x.consent).placeholders ?? (x.connection.placeholders as Record<string, string> | null) ?? {},
     subject: x.asks.grantType === 'jwt_bearer' ? x.asks.subject : null,

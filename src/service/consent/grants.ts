@@ -1,5 +1,5 @@
 import { isClientsOwn } from '../../core/oauth/grant-kinds.ts';
-import { planRenewal } from '../../core/renewal/plan.ts';
+import { nextRenewalAt, type RenewalPolicy } from '../../core/renewal/plan.ts';
 import { firstRow } from '../../core/renewal/row.ts';
 import { end } from '../../core/renewal/transitions.ts';
 import type { Services } from '../registry/services.ts';
@@ -53,7 +53,15 @@ export async function insertGrant(s: Pick<Services, 'tables' | 'renewals' | 'sea
       }),
     );
   if (await s.renewals.read(id)) return;
-  const nextAt = answer.tokens.refresh || isClientsOwn(kind) ? planRenewal(answer.life, s.ports.random.unit()) : null;
+  const connection = await s.tables.connections.find({ id: first.connectionId });
+  // A connection that is renewed on request is only kept alive from the beginning; one that was never used yet is about to be.
+  const need = {
+    policy: (connection?.policy ?? 'always') as RenewalPolicy,
+    paused: connection?.intent === 'paused',
+    lastUsedAt: connection?.lastUsedAt ?? answer.life.issuedAt,
+  };
+  const dialect = { idle_life_seconds: first.idleLifeSeconds };
+  const nextAt = answer.tokens.refresh || isClientsOwn(kind) ? nextRenewalAt(answer.life, need, dialect, s.ports.random.unit()) : null;
   await s.renewals.insert(id, first.clientId, firstRow(answer.life, nextAt), sealTokens(s.sealer, id, answer.tokens));
 }
 

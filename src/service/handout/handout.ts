@@ -58,7 +58,7 @@ export function handout(deps: { store: RenewalStore; sealer: Sealer; cache: Toke
     if (!first || first.row.ended) throw new Fault('GRANT_REFUSED');
     if (isEnough(first.row, need)) return take(first);
     if (first.row.nextAt === null) throw refusal(first.row.cause);
-    let tooOld = first.row.generation;
+    let [tooOld, isUncertain] = [first.row.generation, false];
     for (const endsAt = Date.now() + WAIT_MOST_MS; Date.now() < endsAt; await sleep(LOOK_EVERY_MS)) {
       const { givenBack } = await engine.renewOne(grantId, tooOld);
       const fresh = cached(grantId, need); // also an answer that still waits in memory for the database
@@ -68,11 +68,12 @@ export function handout(deps: { store: RenewalStore; sealer: Sealer; cache: Toke
       if (isEnough(held.row, need)) return take(held);
       tooOld = held.row.generation;
       if (givenBack?.cause === 'held') throw new Fault('INSTALLATION_HELD', { retryAfterMs: givenBack.waitMs });
-      if (givenBack?.cause) throw refusal(givenBack.cause, givenBack.waitMs);
+      if (givenBack?.cause) throw refusal(givenBack.cause, givenBack.waitMs, true);
       if (held.row.nextAt === null || (held.row.failures > 0 && held.row.leaseUntil === null))
-        throw refusal(held.row.cause, Math.max((held.row.nextAt ?? 0) - ports.clock.now(), RETRY_AFTER_MS));
+        throw refusal(held.row.cause, Math.max((held.row.nextAt ?? 0) - ports.clock.now(), RETRY_AFTER_MS), held.row.nextAt !== null);
+      isUncertain = held.row.uncertainSince !== null;
     }
-    throw new Fault('RENEWAL_PENDING', { retryAfterMs: RETRY_AFTER_MS });
+    throw new Fault('RENEWAL_PENDING', { retryAfterMs: RETRY_AFTER_MS, ...(isUncertain ? { detail: CHECKING } : {}) });
   };
   /**
    * Where a renewal ends the token, the row is read for each handout: only it tells whether a renewal is under way, here or elsewhere. A
@@ -99,7 +100,9 @@ export function handout(deps: { store: RenewalStore; sealer: Sealer; cache: Toke
       if (isNewer && until > now) continue; // due in a moment
       const { givenBack } = await engine.renewOne(grantId, held.row.generation);
       if (givenBack?.cause === 'held') throw new Fault('INSTALLATION_HELD', { retryAfterMs: givenBack.waitMs });
-      if (givenBack?.cause) throw refusal(givenBack.cause, givenBack.waitMs);
+      if (givenBack?.cause) throw refusal(givenBack.cause, givenBack.waitMs, true);
+      if (held.row.failures > 0 && held.row.leaseUntil === null && held.row.cause !== null)
+        throw refusal(held.row.cause, Math.max(held.row.nextAt - now, RETRY_AFTER_MS), true);
     }
     throw new Fault('RENEWAL_PENDING', { retryAfterMs: RETRY_AFTER_MS });
   };
@@ -123,7 +126,10 @@ export function handout(deps: { store: RenewalStore; sealer: Sealer; cache: Toke
   return Object.assign(handOut, { ready: (grantId: string) => cached(grantId, NO_NEED) ?? null });
 }
 
-function refusal(cause: RenewalCause | null, retryAfterMs = RETRY_AFTER_MS): Fault {
+const CHECKING = 'The provider\u2019s answer was lost; checking whether it renewed.';
+
+/** Why there is no token. `planned`: it is tried again by itself, so that nothing is decided and no person is needed yet. */
+function refusal(cause: RenewalCause | null, retryAfterMs = RETRY_AFTER_MS, planned = false): Fault {
   const wait = { retryAfterMs: Math.min(retryAfterMs, 3_600_000) };
   switch (cause) {
     case 'client_refused':
@@ -131,8 +137,9 @@ function refusal(cause: RenewalCause | null, retryAfterMs = RETRY_AFTER_MS): Fau
     case 'busy':
       return new Fault('PROVIDER_BUSY', wait);
     case 'unsent':
+      return new Fault('RENEWAL_PENDING', { ...wait, detail: 'The provider cannot be reached.' });
     case 'unclear':
-      return new Fault('RENEWAL_PENDING', { ...wait, detail: 'The provider cannot be reached or does not answer.' });
+      return new Fault('RENEWAL_PENDING', { ...wait, detail: CHECKING });
     case 'unconfirmed':
       return new Fault('CLIENT_STOPPED', { ...wait, detail: 'New addresses of the provider are not confirmed yet.' });
     case 'no_refresh_token':
@@ -141,6 +148,8 @@ function refusal(cause: RenewalCause | null, retryAfterMs = RETRY_AFTER_MS): Fau
     case 'seal_broken':
       return new Fault('GRANT_REFUSED', { detail: cause === 'set_up' ? 'The provider does not understand the renewal.' : 'Its sealed tokens do not open.' });
     default:
-      return new Fault('GRANT_REFUSED', retryAfterMs > RETRY_AFTER_MS && cause === 'refused' ? wait : {});
+      return planned && cause === 'refused'
+        ? new Fault('RENEWAL_PENDING', { ...wait, detail: 'The provider refused the refresh token once; it is asked again before anybody must act.' })
+        : new Fault('GRANT_REFUSED');
   }
 }

@@ -72,7 +72,7 @@ export interface Narrow {
 
 /** True in SQL for what is plainly working. */
 const WELL =
-  "(k.intent = 'active' AND g.id IS NOT NULL AND r.cause IS NULL AND (r.next_at IS NOT NULL OR g.kind = 'static_key') AND r.expires_at > UTC_TIMESTAMP(3) AND r.uncertain_since IS NULL AND (c.health <> 'stopped' OR g.kind = 'static_key') AND g.proof IN ('proved', 'not_defined') AND (t.refresh_sealed IS NOT NULL OR g.kind IN ('client_credentials', 'jwt_bearer', 'static_key')))";
+  "(k.intent = 'active' AND g.id IS NOT NULL AND r.cause IS NULL AND (r.next_at IS NOT NULL OR g.kind = 'static_key') AND (r.expires_at > UTC_TIMESTAMP(3) OR r.next_at > UTC_TIMESTAMP(3)) AND r.uncertain_since IS NULL AND (c.health <> 'stopped' OR g.kind = 'static_key') AND g.proof IN ('proved', 'not_defined') AND (t.refresh_sealed IS NOT NULL OR g.kind IN ('client_credentials', 'jwt_bearer', 'static_key')))";
 const FROM = `FROM connections k JOIN clients c ON c.id = k.client_id JOIN providers p ON p.id = c.provider_id
      LEFT JOIN grants g ON g.id = k.current_grant_id LEFT JOIN renewals r ON r.grant_id = g.id LEFT JOIN tokens t ON t.grant_id = g.id`;
 
@@ -117,8 +117,8 @@ export async function countByFacts(
   const strict = await strictProviders(s);
   const rows = await s.database.select<Stored>(
     `SELECT p.name AS provider, c.name AS client, MAX(c.evidence) AS evidence, k.intent, g.id IS NOT NULL AS grant_id, r.cause, r.expires_at <= UTC_TIMESTAMP(3) AS expired, (r.next_at IS NOT NULL OR g.kind = 'static_key') AS planned,
-       r.uncertain_since IS NOT NULL AS uncertain, IF(g.kind = 'static_key', 'working', c.health) AS client_health, g.proof, (t.refresh_sealed IS NOT NULL OR g.kind IN ('client_credentials', 'jwt_bearer', 'static_key')) AS renewable, k.standby_why IS NOT NULL AND k.standby_why IN ('other_account', 'not_proved') AS undecided, COUNT(*) AS n, MIN(k.name) AS example
-     ${FROM} GROUP BY p.name, c.name, k.intent, 5, r.cause, 7, 8, 9, 10, g.proof, 12, 13`,
+       r.uncertain_since IS NOT NULL AS uncertain, IF(g.kind = 'static_key', 'working', c.health) AS client_health, g.proof, (t.refresh_sealed IS NOT NULL OR g.kind IN ('client_credentials', 'jwt_bearer', 'static_key')) AS renewable, k.standby_why IS NOT NULL AND k.standby_why IN ('other_account', 'not_proved') AS undecided, r.next_at IS NOT NULL AND r.next_at > UTC_TIMESTAMP(3) AS later, COUNT(*) AS n, MIN(k.name) AS example
+     ${FROM} GROUP BY p.name, c.name, k.intent, 5, r.cause, 7, 8, 9, 10, g.proof, 12, 13, 14`,
   );
   return rows.map((row) => ({
     provider: String(row.provider),
@@ -147,7 +147,7 @@ export async function readConnections(s: Pick<Services, 'database'>, narrow: Nar
        g.id AS grant_id, g.account_label, g.scopes AS granted, g.consented_at, g.consented_by, g.evidence, g.proof, g.life_ends_at, g.api_base_url,
        JSON_VALUE(g.proof_answer, '$.status') AS proof_status, JSON_VALUE(g.proof_answer, '$.reason') AS proof_reason,
        r.next_at, r.issued_at, r.expires_at, r.generation, r.failures, r.cause, r.uncertain_since IS NOT NULL AS uncertain, t.refresh_sealed IS NOT NULL AS has_refresh, (t.refresh_sealed IS NOT NULL OR g.kind IN ('client_credentials', 'jwt_bearer', 'static_key')) AS renewable,
-       g.kind, g.opened, ${LABELS} AS labels, k.standby_grant_id, k.standby_why, k.standby_why IS NOT NULL AND k.standby_why IN ('other_account', 'not_proved') AS undecided
+       g.kind, g.opened, ${LABELS} AS labels, k.standby_grant_id, k.standby_why, k.standby_why IS NOT NULL AND k.standby_why IN ('other_account', 'not_proved') AS undecided, r.next_at IS NOT NULL AND r.next_at > UTC_TIMESTAMP(3) AS later
      ${FROM} ${condition(narrow, bind)} ORDER BY k.name ${narrow.limit === undefined ? '' : `LIMIT ${Math.floor(narrow.limit)}`}`,
     bind,
   );
@@ -165,6 +165,7 @@ function factsOf(row: Stored, strict: Set<string>): ConnectionFacts {
     cause: textOf(row.cause) as RenewalCause | null,
     expiresAt: row.expires_at instanceof Date ? row.expires_at.getTime() : null,
     renewalPlanned: row.next_at !== null || isKey(String(row.kind ?? '')),
+    renewalLater: Number(row.later ?? 0) === 1,
     undecided: Number(row.undecided ?? 0) === 1,
     byItself: isClientsOwn(String(row.grant_type ?? '')),
     atRisk: Number(row.uncertain) === 1 && strict.has(String(row.provider)),

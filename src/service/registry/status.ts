@@ -105,7 +105,7 @@ export async function showStatus(s: Services): Promise<Status> {
   const health = counted.map((one) => ({ count: one.count, ...connectionHealth(one.facts, now) }));
   const sum = (matches: (one: (typeof health)[number]) => boolean) => health.filter(matches).reduce((total, one) => total + one.count, 0);
   const inState = (state: ConnectionSummary['state']) => sum((one) => one.state === state);
-  const [total, working, struggling, person] = [sum(() => true), inState('working'), inState('struggling'), inState('needs_person')];
+  const [total, working, idle, struggling, person] = [sum(() => true), inState('working'), inState('idle'), inState('struggling'), inState('needs_person')];
   const order: ConnectionSummary['state'][] = ['needs_person', 'struggling', 'draft'];
   const attention = order.flatMap((state) => unwell.filter((one) => connectionHealth(one.facts, now).state === state)).slice(0, ATTENTION_MOST);
   const used = (outcome: string) => Number(usage.find((row) => row.outcome === outcome)?.n ?? 0);
@@ -117,10 +117,11 @@ export async function showStatus(s: Services): Promise<Status> {
     connections: {
       total,
       working,
+      idle,
       struggling,
       needs_person: person,
       at_risk: sum((one) => one.cause_key === 'at_risk'),
-      other: total - working - struggling - person,
+      other: total - working - idle - struggling - person,
     },
     approvals: await approvals(s, now),
     decisions: await decisions(s),

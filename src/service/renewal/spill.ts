@@ -24,6 +24,8 @@ export interface FirstAnswer {
   grantType?: GrantKind;
   placeholders?: Record<string, string>;
   subject?: string | null;
+  /** Idle life of the refresh token, in seconds; left out: not known. */
+  idleLifeSeconds?: number | undefined;
 }
 
 /** An answer on its way to the database: what T4, or the insert of a new grant, needs to be run again after a crash. */
