@@ -269,6 +269,8 @@ test('the end: what uses it is listed; a provider that is down is told again by 
   const asked = await rk(['connection', 'revoke', 'ending'], { home: service.folder, input: '' });
   expect([asked.code, asked.err]).toEqual([2, expect.stringMatching(/get no token any more: ender \(last used/)]);
   const grants = () => Object.values(at.eelgrass.store.state.grants).filter((grant) => grant.clientId === clients.eelgrass.id && !grant.withdrawn).length;
+  const database = openDatabase(databaseUrl, 1);
+  const untold = async () => (await database.select("SELECT grant_id FROM revocations WHERE connection_name = 'ending'")).length;
   const before = grants();
   await at.eelgrass.order('faults', { at: 'token', kind: 'status', status: 503, times: 2 });
   const answer = await call('revokeConnection', { params: { connection: 'ending' } });
@@ -278,11 +280,37 @@ test('the end: what uses it is listed; a provider that is down is told again by 
   expect(grants()).toBe(before);
   expect(await call('retryRevocation', { params: { connection: 'ending' } })).toMatchObject({ revoked_there: false });
   await call('removeConnection', { params: { connection: 'ending' } }); // what is left to tell outlives the connection
-  const database = openDatabase(databaseUrl, 1);
   await database.write("UPDATE revocations SET next_at = UTC_TIMESTAMP(3) WHERE connection_name = 'ending'"); // its time comes
   await eventually(async () => grants() === before - 1, 20_000, 'the provider is told');
-  await eventually(async () => (await database.select('SELECT grant_id FROM revocations')).length === 0);
+  await eventually(async () => (await untold()) === 0);
   await database.close();
   const { items } = await call('listHistory', { query: { subject: 'connection:ending', limit: 20 } });
   expect(items.map((one) => one.kind)).toEqual(expect.arrayContaining(['revoked', 'revocation_told', 'connection_removed']));
+});
+
+test('consent again ends the former grant at the provider where its definition says that this ends no other, and forgetting tells it too', async () => {
+  await add('again', 'eelgrass', BASIC);
+  await consent('again');
+  const alive = () => Object.values(at.eelgrass.store.state.grants).filter((grant) => grant.clientId === clients.eelgrass.id && !grant.withdrawn).length;
+  const before = alive();
+  await consent('again');
+  await eventually(async () => alive() === before, 20_000, 'the replaced grant is ended over there');
+  expect(await call('renewConnection', { params: { connection: 'again' } })).toMatchObject({ state: 'working' });
+  const says = async () => (await call('listHistory', { query: { subject: 'connection:again', limit: 20 } })).items.map((one) => one.says).join('\n');
+  expect(await says()).toContain('The former grant is ended at the provider too.');
+  // Without that word the provider is not told: the new grant could end with the old one.
+  const provider = 'eelgrass-careful';
+  await call('addProvider', {
+    body: {
+      document: at.eelgrass.definitionText.replace(/^name: .*$/m, `name: ${provider}`).replace('revocation_ends: this_grant', 'revocation_ends: unknown'),
+    },
+  });
+  await addClient(call, at.eelgrass, 'office', { provider });
+  await call('addConnection', { body: { name: 'careful', provider, client: 'office', scopes: BASIC } });
+  await consent('careful');
+  const { counters } = await at.eelgrass.counters();
+  await consent('careful');
+  expect((await at.eelgrass.counters()).counters['revoke.ok']).toBe(counters['revoke.ok']);
+  const { items } = await call('listHistory', { query: { subject: 'connection:careful', limit: 20 } });
+  expect(items.some((one) => one.says.includes('at the provider it may live on'))).toBe(true);
 });

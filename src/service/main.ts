@@ -194,6 +194,7 @@ async function joinParts(
     wireLog: wire,
     sightings: seen,
     keeper,
+    spares: reserve,
     spill: spilled,
     recover: (path, instanceId) => recoverFormerLives({ ...recovery(), spill: spill({ folder: path, master, ports }), instanceId }),
     handout: handOut,

@@ -33,6 +33,18 @@ export const DIALECT_ROWS: DialectRow[] = [
   },
   { field: 'assumed_life_seconds', standin: 'Quaymaster: names no life', test: D, shows: 'the life shown and handed out is the assumed one' },
   { field: 'offline_parameter', standin: 'Berthline, Notchboard', test: 'test/berthline.test.ts', shows: 'without it no refresh token comes' },
+  {
+    field: 'consent_prompt',
+    standin: 'none: forged requests',
+    test: 'src/core/oauth/requests.test.ts',
+    shows: 'when the person is asked again although they agreed before',
+  },
+  {
+    field: 'revocation_ends',
+    standin: 'Eelgrass, Deckhail, Notchboard: this_grant',
+    test: 'test/standby.test.ts',
+    shows: 'whether a replaced grant is ended at the provider',
+  },
   { field: 'idle_life_seconds', standin: 'Berthline, edited by the test', test: 'src/core/renewal/renewal.test.ts', shows: 'kept alive at half of it' },
   { field: 'absolute_life_seconds', standin: 'Notchboard, edited by the test', test: D, shows: 'when somebody must agree again' },
   { field: 'refresh_tokens_most', standin: 'Notchboard: 3', test: D, shows: 'the fourth consent is warned of, and ends the first grant' },

@@ -1,6 +1,7 @@
 import { timingSafeEqual } from 'node:crypto';
 import type { z } from 'zod';
 import type { ConsentOutcome, OpenConnection, OpenedConsent } from '../../api/connections.ts';
+import { diagnosis } from '../../core/diagnosis/diagnosis.ts';
 import { diagnoseCallback, diagnoseStopPage } from '../../core/diagnosis/way-back.ts';
 import { Fault } from '../../core/fault.ts';
 import { base64url } from '../../core/identifiers.ts';
@@ -19,6 +20,7 @@ import { factsOf } from './facts.ts';
 import { sentAwayOf } from './known.ts';
 import { CONSENT_MS, openConsent } from './opening.ts';
 import { emptyOutcome, problemOf, type StoredOutcome } from './outcome.ts';
+import { putBeside } from './put-beside.ts';
 import { type ConsentParties, outcomeView } from './view.ts';
 
 type ConsentRow = Row<'consents'>;
@@ -73,14 +75,30 @@ export function consents(s: Services): Consents {
       { phase, outcome, finishedAt: s.ports.clock.now(), verifierSealed: null, deviceSealed: null, pollAt: null },
     );
   };
+  /** We failed in the middle: it is said, and tokens that came are kept beside what is in use until somebody decides. */
+  const brokenOff = async (consent: ConsentRow): Promise<StoredOutcome> => {
+    const connection = await s.tables.connections.find({ id: consent.connectionId });
+    const came = connection !== null && (await s.renewals.read(consent.grantId)) !== null;
+    const isUsed = connection?.currentGrantId === consent.grantId;
+    if (came && !isUsed) await putBeside(s, connection.id, consent.grantId, 'not_proved');
+    const words = came
+      ? isUsed
+        ? {}
+        : { remedy: 'The tokens are kept and wait: use them or forget them on the page of the connection. The log says what failed.' }
+      : { title: 'This service failed while it asked for the tokens.', remedy: 'Open the connection again. The log says what failed.' };
+    const problem = problemOf(diagnosis('service_failed', { evidence: [], ...words }));
+    if (connection) s.history.add({ actor: 'service', kind: 'consent_failed', subject: `connection:${connection.name}`, says: problem.title });
+    return { ...emptyOutcome(), problem, decide: came && !isUsed ? 'not_proved' : null };
+  };
   /** Moves a consent on, only from the phase that the caller saw. */
   const advance = (id: string, from: string, to: string): Promise<number> => s.tables.consents.change({ id, phase: from }, { phase: to });
   const run: Consents['run'] = (consent, work) => {
     const going = work(() => advance(consent.id, 'exchanging', 'proving'))
       .then((outcome) => s.keeper.keep('consent outcome', () => finish(consent, outcome.problem ? 'failed' : 'done', outcome)))
-      .catch((cause: unknown) =>
-        s.ports.log.error({ cause: cause instanceof Error ? cause.message : 'unknown', consent: consent.id }, 'exchange failed on our side'),
-      )
+      .catch(async (cause: unknown) => {
+        s.ports.log.error({ cause: cause instanceof Error ? cause.message : 'unknown', consent: consent.id }, 'exchange failed on our side');
+        await s.keeper.keep('consent outcome', async () => finish(consent, 'failed', await brokenOff(consent)));
+      })
       .finally(() => running.delete(going));
     running.add(going);
   };

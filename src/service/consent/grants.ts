@@ -110,11 +110,3 @@ export async function endGrant(
   await forgetTokens(s.database, grantId);
   s.cache.drop(grantId);
 }
-
-/** Puts a grant beside the one in use; whatever waited there before is forgotten. */
-export async function putBeside(s: Services, connectionId: string, grantId: string, why: string): Promise<void> {
-  const connection = await s.tables.connections.find({ id: connectionId });
-  if (connection?.standbyGrantId && connection.standbyGrantId !== grantId) await endGrant(s, connection.standbyGrantId, 'set_aside');
-  await s.tables.connections.change({ id: connectionId }, { standbyGrantId: grantId, standbyWhy: why });
-  if (connection) await s.changes.announce('connection', connection.name);
-}

@@ -14,12 +14,13 @@ import { bringForward } from '../../core/renewal/transitions.ts';
 import type { ScopeDifference } from '../../core/scopes/compare.ts';
 import { type AboutToken, type ApiAddress, apiAddress, type CalledGrant, callGrant, isGood } from '../calls.ts';
 import { keepProof } from '../registry/connection-calls.ts';
+import { type Retired, retiredInWords, retireGrant } from '../registry/revoke.ts';
 import type { Services } from '../registry/services.ts';
 import type { Row } from '../store/tables.ts';
 import { type ConsentFacts, factsOf } from './facts.ts';
-import { endGrant, putBeside } from './grants.ts';
 import { readIdentity } from './identity.ts';
 import { emptyOutcome, problemOf, type StoredOutcome } from './outcome.ts';
+import { putBeside } from './put-beside.ts';
 
 /** Tokens that are safe, and what is known of how they came. */
 export interface SafeTokens {
@@ -100,7 +101,11 @@ export async function prove(s: Services, x: Proving, safe: SafeTokens): Promise<
         { accountId: identity.account?.id ?? null, accountLabel: identity.account?.label ?? null, opened: identity.opened, claims: shownClaims(tokens.access) },
       )),
   );
-  const { problem, decide } = await s.keeper.keep(subject, () => makeCurrent(s, x, outcome, identity.odd, isGoodOrNone(firstCall, definition)));
+  const {
+    problem,
+    decide,
+    retired = 'nothing',
+  } = await s.keeper.keep(subject, () => makeCurrent(s, x, outcome, identity.odd, isGoodOrNone(firstCall, definition)));
   const renewed = await proveRenewal(s, x, safe, grantId);
   if (renewed) outcome.warnings.push(renewed);
   s.history.add({
@@ -110,8 +115,8 @@ export async function prove(s: Services, x: Proving, safe: SafeTokens): Promise<
     says: problem
       ? problem.title
       : !personal
-        ? `The client got a token of its own${scopes.granted.length > 0 ? ` with ${scopes.granted.length} scopes` : ''}.`
-        : `${outcome.account?.label ?? 'Somebody'} agreed to ${scopes.granted.length} scopes${safe.renewable ? '' : ', without a refresh token'}.`,
+        ? `The client got a token of its own${scopes.granted.length > 0 ? ` with ${scopeCount(scopes.granted.length)}` : ''}.`
+        : `${outcome.account?.label ?? 'Somebody'} agreed to ${scopeCount(scopes.granted.length)}${safe.renewable ? '' : ', without a refresh token'}.${retiredInWords(retired)}`,
     data: { granted: scopes.granted, missing: scopes.missing, refresh_token: safe.renewable, first_call: firstCall?.status ?? null },
   });
   return { ...outcome, problem, decide };
@@ -137,6 +142,8 @@ async function firstCallOf(s: Services, grant: CalledGrant, address: ApiAddress,
   }
 }
 
+const scopeCount = (count: number): string => (count === 1 ? 'one scope' : `${count} scopes`);
+
 const isGoodOrNone = (call: StoredOutcome['first_call'], definition: ProviderDefinition): boolean => call === null || isGood(call, definition);
 
 /** One renewal straight away, where the dialect says that a lost answer would cost nothing. What went wrong, or null. */
@@ -153,6 +160,8 @@ async function proveRenewal(s: Services, x: Proving, safe: SafeTokens, grantId: 
 interface Placed {
   problem: StoredOutcome['problem'];
   decide: StoredOutcome['decide'];
+  /** What became of the former grant. */
+  retired?: Retired;
 }
 
 /**
@@ -186,7 +195,7 @@ async function makeCurrent(s: Services, x: Proving, outcome: StoredOutcome, odd:
     )
       throw new Fault('REVISION_OLD');
   }
-  if (former) await endGrant(s, former.id, 'replaced');
+  const retired = former ? await retireGrant(s, former.id, 'replaced', grantId) : 'nothing';
   if (moved)
     s.history.add({
       actor: x.consent.openedBy,
@@ -195,7 +204,7 @@ async function makeCurrent(s: Services, x: Proving, outcome: StoredOutcome, odd:
       says: `Moved to the client ${x.definition.name}/${x.client.name}.`,
     });
   await s.changes.announce('connection', x.connection.name);
-  return { problem: null, decide: null };
+  return { problem: null, decide: null, retired };
 }
 
 /** Where the connection moves with its new tokens: to another client, with its own values. */

@@ -15,9 +15,10 @@ import { hashText } from '../registry/operators.ts';
 import type { Services } from '../registry/services.ts';
 import type { Row } from '../store/tables.ts';
 import type { Consents } from './consents.ts';
-import { endGrant, newGrant, putBeside } from './grants.ts';
+import { endGrant, newGrant } from './grants.ts';
 import { emptyOutcome, problemOf, type StoredOutcome } from './outcome.ts';
 import { prove } from './prove.ts';
+import { putBeside } from './put-beside.ts';
 
 const PROVED_WITHIN_MS = 90_000;
 const LOOK_EVERY_MS = 250;

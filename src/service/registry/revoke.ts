@@ -3,15 +3,18 @@ import type { z } from 'zod';
 import type { Connection, Revoked } from '../../api/connections.ts';
 import { Fault } from '../../core/fault.ts';
 import { base64url } from '../../core/identifiers.ts';
-import { isKey } from '../../core/oauth/grant-kinds.ts';
+import { isClientsOwn, isKey } from '../../core/oauth/grant-kinds.ts';
 import { revocationRequest } from '../../core/oauth/revocation.ts';
 import { reasonInWords } from '../../core/oauth/wire.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { requestDeadlineMs } from '../../core/renewal/plan.ts';
 import { end } from '../../core/renewal/transitions.ts';
 import type { Secret } from '../../core/secret.ts';
+import { endGrant } from '../consent/grants.ts';
+import { recordId } from '../ports.ts';
 import { idBytes, idText } from '../store/database.ts';
 import { forgetTokens } from '../store/forget-tokens.ts';
+import type { HeldRow } from '../store/renewals.ts';
 import type { Row } from '../store/tables.ts';
 import { connectionDefinition } from './connection-definition.ts';
 import { findKnown } from './find-connection.ts';
@@ -45,7 +48,7 @@ export async function revokeConnection(s: Services, name: string, operator: stri
   for (const id of grants) s.cache.drop(id);
   await s.changes.announce('connection', name);
   const told: Told[] = [];
-  for (const id of grants) told.push(await endThere(s, id, name));
+  for (const id of grants) told.push(await endThere(s, id));
   const [first] = told;
   const result = { there: first?.there ?? null, says: [...new Set(told.map((one) => one.says))].join(' ') };
   s.history.add({
@@ -59,36 +62,109 @@ export async function revokeConnection(s: Services, name: string, operator: stri
 }
 
 /** Ends one grant here and tells the provider; where that fails in a way that may pass, it is written down to be told again. */
-async function endThere(s: Services, grantId: string, name: string): Promise<Told> {
+async function endThere(s: Services, grantId: string): Promise<Told> {
   const grant = await s.tables.grants.find({ id: grantId });
   const held = await s.renewals.read(grantId);
+  const connection = grant && (await s.tables.connections.find({ id: grant.connectionId }));
+  if (grant && connection) await tellOfSpares(s, grant, connection); // first: those of a grant that has ended are swept away
   await s.renewals.update([grantId], end());
   await s.tables.grants.change({ id: grantId }, { endedAt: s.ports.clock.now(), cause: 'revoked' });
-  const connection = grant && (await s.tables.connections.find({ id: grant.connectionId }));
   if (!grant || !held || !connection) return { there: false, says: `The provider was not told: there is no token. ${BY_HAND}`, again: false };
   if (isKey(grant.kind)) {
     await forgetTokens(s.database, grantId);
     return { there: null, says: 'A static key ends at the provider only: delete it there.', again: false };
   }
-  const access = await s.sealer.open({ table: 'tokens', row: grantId, column: 'access_sealed' }, held.accessSealed);
-  const refresh = held.refreshSealed ? await s.sealer.open({ table: 'tokens', row: grantId, column: 'refresh_sealed' }, held.refreshSealed) : null;
+  const tokens = await openTokens(s, held);
   // Written down first: a crash between here and the answer does not forget that the provider must be told.
+  const row = await toBeTold(s, { id: grantId, of: grant, connection }, tokens, FIRST_WAIT_MS);
+  await forgetTokens(s.database, grantId);
+  return tell(s, row, tokens);
+}
+
+const openTokens = async (s: Pick<Services, 'sealer'>, held: HeldRow): Promise<{ access: Secret; refresh: Secret | null }> => ({
+  access: await s.sealer.open({ table: 'tokens', row: held.grantId, column: 'access_sealed' }, held.accessSealed),
+  refresh: held.refreshSealed ? await s.sealer.open({ table: 'tokens', row: held.grantId, column: 'refresh_sealed' }, held.refreshSealed) : null,
+});
+
+/** Writes down that the provider must be told of these tokens: sealed under a row of their own, kept for that alone. */
+async function toBeTold(
+  s: Services,
+  what: { id: string; of: Row<'grants'>; connection: Row<'connections'> },
+  { access, refresh }: { access: Secret; refresh: Secret | null },
+  waitMs: number,
+): Promise<Row<'revocations'>> {
   const row: Row<'revocations'> = {
-    grantId,
-    connectionName: name,
-    clientId: grant.clientId ?? connection.clientId,
-    placeholders: grant.placeholders ?? connection.placeholders ?? {},
-    accessSealed: s.sealer.seal({ table: 'revocations', row: grantId, column: 'access_sealed' }, access),
-    refreshSealed: refresh ? s.sealer.seal({ table: 'revocations', row: grantId, column: 'refresh_sealed' }, refresh) : null,
+    grantId: what.id,
+    connectionName: what.connection.name,
+    clientId: what.of.clientId ?? what.connection.clientId,
+    placeholders: what.of.placeholders ?? what.connection.placeholders ?? {},
+    accessSealed: s.sealer.seal({ table: 'revocations', row: what.id, column: 'access_sealed' }, access),
+    refreshSealed: refresh ? s.sealer.seal({ table: 'revocations', row: what.id, column: 'refresh_sealed' }, refresh) : null,
     tries: 0,
-    nextAt: s.ports.clock.now() + FIRST_WAIT_MS,
+    nextAt: s.ports.clock.now() + waitMs,
     says: 'The provider is being told.',
     createdAt: s.ports.clock.now(),
   };
-  if (!(await s.tables.revocations.find({ grantId }))) await s.tables.revocations.insert(row);
-  await forgetTokens(s.database, grantId);
-  return tell(s, row, { access, refresh });
+  if (!(await s.tables.revocations.find({ grantId: what.id }))) await s.tables.revocations.insert(row);
+  return row;
 }
+
+/** Answers that came too late to be current may hold refresh tokens that live: the provider is told of each, then they are forgotten. */
+async function tellOfSpares(s: Services, grant: Row<'grants'>, connection: Row<'connections'>): Promise<void> {
+  for (const spare of await s.spares.all(grant.id)) {
+    await toBeTold(s, { id: recordId(s.ports), of: grant, connection }, spare.tokens, 0);
+    await s.spares.remove(grant.id, spare.epoch);
+  }
+}
+
+/** What became of a grant that is not used any more: the provider is told, cannot be told safely, or need not be. */
+export type Retired = 'told' | 'here_only' | 'nothing';
+
+/**
+ * Ends a grant that another one replaced, or that nobody wants. The provider is told only where its dialect says that this ends no other
+ * grant (RFC 7009 \u00a72.1 leaves it open), and never with a refresh token that the grant in use holds as well.
+ * @param stays the grant that goes on, if any
+ */
+export async function retireGrant(s: Services, grantId: string, cause: 'set_aside' | 'replaced' | 'forgotten', stays: string | null): Promise<Retired> {
+  const grant = await s.tables.grants.find({ id: grantId });
+  const held = await s.renewals.read(grantId);
+  const connection = grant && (await s.tables.connections.find({ id: grant.connectionId }));
+  let retired: Retired = 'nothing';
+  if (grant && held && connection && !held.row.ended && !isKey(grant.kind) && !isClientsOwn(grant.kind)) {
+    retired = (await endsAlone(s, grant, connection)) && !(await isShared(s, held, stays)) ? 'told' : 'here_only';
+    if (retired === 'told') {
+      await toBeTold(s, { id: grantId, of: grant, connection }, await openTokens(s, held), 0);
+      await tellOfSpares(s, grant, connection);
+    }
+  }
+  await endGrant(s, grantId, cause);
+  return retired;
+}
+
+/** Does the revocation of a refresh token end its own grant and no other? */
+async function endsAlone(s: Services, grant: Row<'grants'>, connection: Row<'connections'>): Promise<boolean> {
+  const client = await s.tables.clients.find({ id: grant.clientId ?? connection.clientId });
+  const provider = client && (await s.tables.providers.find({ id: client.providerId }));
+  if (!client || !provider) return false;
+  const placeholders = (grant.placeholders ?? connection.placeholders ?? {}) as Record<string, string>;
+  const { definition } = await connectionDefinition(s, { provider: provider.name, client: client.name, placeholders, apiBaseUrl: null });
+  return definition.dialect.revocation_ends === 'this_grant';
+}
+
+/** Some providers give the same refresh token at every consent: what is in use is never revoked with it. */
+async function isShared(s: Services, held: HeldRow, stays: string | null): Promise<boolean> {
+  const kept = stays === null ? null : await s.renewals.read(stays);
+  if (!kept) return false;
+  const [one, other] = await Promise.all([openTokens(s, held), openTokens(s, kept)]);
+  return one.refresh !== null && one.refresh.reveal() === other.refresh?.reveal();
+}
+
+export const retiredInWords = (retired: Retired): string =>
+  ({
+    told: ' The former grant is ended at the provider too.',
+    here_only: ' The former grant is forgotten here; at the provider it may live on, because its definition does not say that ending it ends no other.',
+    nothing: '',
+  })[retired];
 
 /** Tells the provider once, and writes down what came of it. */
 async function tell(s: Services, row: Row<'revocations'>, tokens: { access: Secret; refresh: Secret | null }): Promise<Told> {

@@ -15,6 +15,7 @@ import type { RenewalEngine } from '../renewal/engine.ts';
 import type { GrantContexts } from '../renewal/grant-context.ts';
 import type { InstallationHold } from '../renewal/installation-hold.ts';
 import type { Sightings } from '../renewal/sightings.ts';
+import type { Spares } from '../renewal/spares.ts';
 import type { Spill } from '../renewal/spill.ts';
 import type { TokenCache } from '../renewal/token-cache.ts';
 import type { WireLog } from '../renewal/wire-log.ts';
@@ -46,6 +47,7 @@ export interface Services {
   wireLog: WireLog;
   sightings: Sightings;
   keeper: AnswerKeeper;
+  spares: Spares;
   spill: Spill;
   /** T10 for another data folder, whose owner is dead. */
   recover(folder: string, instanceId: string): Promise<{ saved: number; freed: number }>;

@@ -8,7 +8,8 @@ import { methodOfProbe, probeOf } from '../../core/provider/api.ts';
 import { firstRow } from '../../core/renewal/row.ts';
 import { Secret } from '../../core/secret.ts';
 import { apiAddress, callGrant, isGood } from '../calls.ts';
-import { endGrant, newGrant, putBeside } from '../consent/grants.ts';
+import { newGrant } from '../consent/grants.ts';
+import { putBeside } from '../consent/put-beside.ts';
 import { recordId } from '../ports.ts';
 import { idBytes } from '../store/database.ts';
 import type { Row } from '../store/tables.ts';
@@ -16,6 +17,7 @@ import { callableWith, keepProof } from './connection-calls.ts';
 import { connectionDefinition } from './connection-definition.ts';
 import type { Known } from './connection-facts.ts';
 import { findKnown } from './find-connection.ts';
+import { retireGrant } from './revoke.ts';
 import { iso, type Services } from './services.ts';
 
 /** Two grants behind one name: one in use, one that waits. Prepared, switched by a stated act, compared, and back. */
@@ -95,7 +97,7 @@ export async function giveKey(s: Services, name: string, key: string, operator: 
   if (formerLives) await putBeside(s, one.id, id, good ? 'prepared' : 'not_proved');
   else {
     await s.tables.connections.change({ id: one.id }, { currentGrantId: id, ...(one.facts.intent === 'paused' ? {} : { intent: 'active' }) });
-    if (newer && one.grantId) await endGrant(s, one.grantId, 'replaced');
+    if (newer && one.grantId) await retireGrant(s, one.grantId, 'replaced', id);
   }
   await s.changes.announce('connection', name);
   s.history.add({
@@ -124,12 +126,12 @@ export async function decideStandby(
   const subject = `connection:${name}`;
   if (input.decision === 'forget') {
     await s.tables.connections.change({ id: connection.id, standbyGrantId: waiting.id }, { standbyGrantId: null, standbyWhy: null });
-    await endGrant(s, waiting.id, 'forgotten');
+    const retired = await retireGrant(s, waiting.id, 'forgotten', connection.currentGrantId);
     await s.changes.announce('connection', name);
     s.history.add({ actor: operator, kind: 'standby_forgotten', subject, says: `Forgot ${inWords(waiting)} that waited.` });
     return {
       decision: 'forget',
-      says: `Forgotten: ${inWords(waiting)}. At the provider it stays until it is withdrawn there.`,
+      says: `Forgotten: ${inWords(waiting)}. ${retired === 'told' ? 'The provider is told to end it.' : 'At the provider it stays until it is withdrawn there.'}`,
       before: null,
       after: null,
       compared: null,
@@ -150,7 +152,7 @@ export async function decideStandby(
   const good = after === null || after.good;
   const back = !good && former !== null && keeps && before?.good === true;
   if (back && former) await put(s, { ...connection, currentGrantId: waiting.id, standbyGrantId: former.id }, former, { id: waiting.id, why: 'not_proved' });
-  else if (former && !keeps) await endGrant(s, former.id, 'replaced');
+  else if (former && !keeps) await retireGrant(s, former.id, 'replaced', waiting.id);
   const compared = before?.answer && after?.answer ? compareAnswers(before.answer, after.answer) : null;
   const says = back
     ? `The call with ${inWords(waiting)} failed, so ${inWords(former)} is in use again.`

@@ -21,6 +21,8 @@ export interface Spares {
   /** Keeps an answer that could not be read, as evidence; never promoted. */
   putRaw(grantId: string, epoch: number, generation: number, body: Secret, at: number): Promise<void>;
   newest(grantId: string): Promise<Spare | null>;
+  /** All that hold a refresh token. */
+  all(grantId: string): Promise<Spare[]>;
   remove(grantId: string, epoch: number): Promise<void>;
   /** Forgets those whose grants have renewed since with what was current: they are of no use any more. */
   sweep(): Promise<void>;
@@ -44,6 +46,30 @@ export function spares(deps: { database: Database; store: RenewalStore; sealer: 
         instantText(life.expiresAt),
       ],
     );
+  const read = async (grantId: string, most: number): Promise<Spare[]> => {
+    const rows = await database.select<{
+      epoch: number | bigint;
+      generation: number | bigint;
+      access_sealed: Buffer;
+      refresh_sealed: Buffer;
+      issued_at: Date;
+      expires_at: Date;
+    }>(
+      `SELECT epoch, generation, access_sealed, refresh_sealed, issued_at, expires_at FROM spare_tokens WHERE grant_id = $1 AND kind = 'tokens' AND refresh_sealed IS NOT NULL ORDER BY generation DESC, epoch DESC LIMIT ${most}`,
+      [idBytes(grantId)],
+    );
+    return Promise.all(
+      rows.map(async (row) => {
+        const epoch = Number(row.epoch);
+        const [access, refresh] = await Promise.all([
+          sealer.open(place(grantId, epoch, 'access_sealed'), row.access_sealed),
+          sealer.open(place(grantId, epoch, 'refresh_sealed'), row.refresh_sealed),
+        ]);
+        const life = { issuedAt: row.issued_at.getTime(), expiresAt: row.expires_at.getTime() };
+        return { epoch, generation: Number(row.generation), tokens: { access, refresh }, life };
+      }),
+    );
+  };
   return {
     async put(grantId, epoch, generation, tokens, life) {
       await insert(grantId, epoch, generation, 'tokens', tokens.access, tokens.refresh, life);
@@ -52,31 +78,8 @@ export function spares(deps: { database: Database; store: RenewalStore; sealer: 
     async putRaw(grantId, epoch, generation, body, at) {
       await insert(grantId, epoch, generation, 'raw', body, null, { issuedAt: at, expiresAt: at });
     },
-    async newest(grantId) {
-      const [row] = await database.select<{
-        epoch: number | bigint;
-        generation: number | bigint;
-        access_sealed: Buffer;
-        refresh_sealed: Buffer;
-        issued_at: Date;
-        expires_at: Date;
-      }>(
-        "SELECT epoch, generation, access_sealed, refresh_sealed, issued_at, expires_at FROM spare_tokens WHERE grant_id = $1 AND kind = 'tokens' AND refresh_sealed IS NOT NULL ORDER BY generation DESC, epoch DESC LIMIT 1",
-        [idBytes(grantId)],
-      );
-      if (!row) return null;
-      const epoch = Number(row.epoch);
-      const [access, refresh] = await Promise.all([
-        sealer.open(place(grantId, epoch, 'access_sealed'), row.access_sealed),
-        sealer.open(place(grantId, epoch, 'refresh_sealed'), row.refresh_sealed),
-      ]);
-      return {
-        epoch,
-        generation: Number(row.generation),
-        tokens: { access, refresh },
-        life: { issuedAt: row.issued_at.getTime(), expiresAt: row.expires_at.getTime() },
-      };
-    },
+    newest: async (grantId) => (await read(grantId, 1))[0] ?? null,
+    all: (grantId) => read(grantId, 100),
     remove: async (grantId, epoch) => void (await database.write('DELETE FROM spare_tokens WHERE grant_id = $1 AND epoch = $2', [idBytes(grantId), epoch])),
     sweep: async () =>
       void (await database.write(
