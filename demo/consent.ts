@@ -53,7 +53,9 @@ export class Browser {
 
 export async function playConsent(startUrl: string, options: PlayOptions = {}, browser = new Browser()): Promise<PlayedConsent> {
   const ended = (endedAt: string, body = ''): PlayedConsent => ({ steps: browser.steps, endedAt, body });
-  const started = await browser.fetch(startUrl);
+  const invited = await browser.fetch(startUrl);
+  if (invited.status !== 200) return ended(startUrl, invited.body);
+  const started = await browser.fetch(startUrl, new URLSearchParams());
   if (!started.location) return ended(startUrl, started.body);
   return playAuthorization(started.location, options, browser);
 }

@@ -39,7 +39,7 @@ test('the region is asked for, fills every address, and a client of one region i
   await call('addSecret', { params, body: { secret: registered.secret } });
   await addConnection(call, 'lost-in-the-south', SCOPES, 'southern', 'berthline');
   const { start_url } = await call('openConnection', { params: { connection: 'lost-in-the-south' } });
-  const at = await fetch(start_url, { redirect: 'manual' });
+  const at = await fetch(start_url, { method: 'POST', redirect: 'manual' });
   expect(at.headers.get('location')).toContain('http://id.south.berthline.localhost');
   await call('removeConnection', { params: { connection: 'lost-in-the-south' } });
 });

@@ -181,7 +181,7 @@ test('Notchboard: no PKCE, commas, raw Basic, lives in text, who agreed and the 
   await call('addSecret', { params: client('notchboard'), body: { secret: 'with+plus%20and:colon', at_once: true } });
   await addConnection(call, 'forum-1', ['read', 'post', 'keep'], 'office', 'notchboard');
   const { outcome, played } = await agree(call, 'forum-1');
-  expect(played.steps[1]).toMatchObject({
+  expect(played.steps[2]).toMatchObject({
     what: `GET http://notchboard.localhost:${at.notchboard.port}/connect`,
     status: 200,
   });
@@ -197,7 +197,7 @@ test('Notchboard: no PKCE, commas, raw Basic, lives in text, who agreed and the 
   expect([shown.api_base_url, shown.state]).toEqual([expect.stringContaining('api-2.notchboard.localhost'), 'working']);
   expect(Math.round((Date.parse(shown.agree_again_by ?? '') - Date.now()) / 86_400_000)).toBe(100);
   const start = await call('openConnection', { params: { connection: 'forum-1' } });
-  const address = (await fetch(start.start_url, { redirect: 'manual' })).headers.get('location') ?? '';
+  const address = (await fetch(start.start_url, { method: 'POST', redirect: 'manual' })).headers.get('location') ?? '';
   expect(Object.fromEntries(new URL(address).searchParams)).toMatchObject({ display: 'board', duration: 'lasting', scope: 'read,post,keep' });
   expect(address).not.toContain('code_challenge');
 });
@@ -214,12 +214,14 @@ test('Notchboard: a renewal ends the token handed out before, a second use is on
   expect(await threads((await token()).access_token)).toBe(200);
 });
 
-test('Notchboard: only so many refresh tokens: the fourth consent is warned of, and pushes the first out', async () => {
+test('Notchboard: only so many refresh tokens: the fourth consent is asked about first, names what will end, and pushes it out', async () => {
   for (const name of ['forum-2', 'forum-3', 'forum-4']) await addConnection(call, name, ['read', 'keep'], 'office', 'notchboard');
   for (const name of ['forum-2', 'forum-3']) await agree(call, name);
-  const opened = await call('openConnection', { params: { connection: 'forum-4' } });
-  expect(opened.warnings.join(' ')).toMatch(/keeps 3 refresh tokens .* the oldest ends \(forum-1\)/);
-  await agree(call, 'forum-4');
+  await expect(call('openConnection', { params: { connection: 'forum-4' } })).rejects.toMatchObject({
+    problem: { code: 'WOULD_END', detail: expect.stringMatching(/keeps 3 refresh tokens .* the oldest ends \(forum-1\)/) },
+  });
+  const { outcome } = await agree(call, 'forum-4', {}, undefined, { end_oldest: true });
+  expect(outcome).toMatchObject({ phase: 'done' });
   await call('renewConnection', { params: { connection: 'forum-1' } }).catch(() => null);
   await eventually(async () => (await show('forum-1')).state === 'needs_person');
   expect((await show('forum-2')).state).toBe('working');

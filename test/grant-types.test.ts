@@ -160,7 +160,7 @@ test('device code: Notchboard, polled as often as it allows, found again after a
   expect(Object.keys((await at.notchboard.counters()).counters)).not.toContain('token.urn:ietf:params:oauth:grant-type:device_code.slow_down');
   expect((await show(name)).grant_kind).toBe('device_code');
   await lives(name);
-  const again = startRk(['connection', 'open', name, '--way', 'device']);
+  const again = startRk(['connection', 'open', name, '--way', 'device', '--end-oldest']);
   const page = await again.said(/open (http\S+) and enter/);
   const code = await again.said(/enter the code (\S+)/);
   await playDevice(page, code);
@@ -251,6 +251,19 @@ test('a refresh token that is not good is refused, by rk too; while the provider
   await at.eelgrass.clearFaults();
   expect(await finished(started.id)).toMatchObject({ phase: 'done' });
   await lives(name);
+});
+
+test.each<[string, number, string, Name]>([
+  ['invalid_client', 401, 'refuses the client', 'bosunry'],
+  ['invalid_request', 400, 'does not understand the renewal', 'oakum'],
+])('a token import that ends in %s is no trouble of the provider, and nobody is told to stop the old script', async (error, status, title, provider) => {
+  const name = await connection(provider);
+  await at[provider].order('faults', { at: 'token', kind: 'oauth_error', status, error, times: 100 });
+  const started = await call('takeOver', { params: { connection: name }, body: { refresh_token: await scriptToken(provider) } });
+  const outcome = await finished(started.id);
+  expect(outcome).toMatchObject({ phase: 'failed', warnings: [], problem: { title: expect.stringContaining(title) } });
+  expect(outcome.problem?.side).not.toBe('provider');
+  await at[provider].clearFaults();
 });
 
 test('a static key: Berthline; callers are told its header, and ask again within the hour', async () => {

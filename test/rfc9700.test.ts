@@ -188,7 +188,7 @@ test('session fixation: a session or consent cookie that somebody else set is ne
   expect((await raw('/api/v1/session', { cookie: fixed })).statusCode).toBe(401);
   const opened = await call('openConnection', { params: { connection: 'victim' } });
   const name = `rk_consent_${opened.id.replaceAll('-', '').slice(-12)}`;
-  const started = await request(opened.start_url, { headers: { cookie: `${name}=fixed` } });
+  const started = await request(opened.start_url, { method: 'POST', headers: { cookie: `${name}=fixed` } });
   const [cookie = ''] = [started.headers['set-cookie'] ?? []].flat();
   expect([cookie.startsWith(`${name}=`), cookie.includes('=fixed;')]).toEqual([true, false]);
   expect(cookie).toMatch(/HttpOnly; SameSite=Lax/i);

@@ -193,6 +193,7 @@ export const OpenConnection = z.strictObject({
   way: z.enum(WAYS).optional().describe('How the agreement travels back; left out: the usual way'),
   client: ClientName.optional().describe('Another client of the same provider: the connection moves there once the new tokens are proved'),
   placeholders: z.record(z.string().max(40), z.string().max(200)).optional().describe('With another client: values that are asked for at the connection'),
+  end_oldest: z.boolean().default(false).describe('Where the provider keeps only so many refresh tokens: go on although the oldest of them ends'),
   prepare: z.boolean().default(false).describe('Keep the new tokens beside those in use, for a stated switch'),
   port: z.number().int().min(1024).max(65_535).optional().describe('With the way `loopback`: where the program listens, if not at the registered port'),
 });

@@ -47,6 +47,12 @@ export const FAULTS = {
   },
   NOT_FOUND: { status: 404, retry: false, says: 'There is nothing of that name.', remedy: 'List what there is and check the spelling.' },
   NAME_TAKEN: { status: 409, retry: false, says: 'Something of that name exists already.', remedy: 'Choose another name, or change the one that exists.' },
+  WOULD_END: {
+    status: 409,
+    retry: false,
+    says: 'This consent would end another connection.',
+    remedy: 'If it may end, say so and open it again; else revoke one that is not needed first.',
+  },
   IN_USE: { status: 409, retry: false, says: 'Something else still depends on it.', remedy: 'Remove what depends on it first.' },
   REVISION_OLD: { status: 409, retry: false, says: 'Somebody changed it since you read it.', remedy: 'Read it again and repeat your change.' },
   DEFINITION_INVALID: { status: 400, retry: false, says: 'The provider definition is not valid.', remedy: 'Mend the places named and load it again.' },

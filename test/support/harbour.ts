@@ -87,8 +87,9 @@ export async function agree(
   name: string,
   options: PlayOptions = {},
   browser = new Browser(),
+  body: { end_oldest?: boolean } = {},
 ): Promise<{ outcome: ConsentOutcome; played: PlayedConsent }> {
-  const opened = await call('openConnection', { params: { connection: name } });
+  const opened = await call('openConnection', { params: { connection: name }, body });
   const played = await playOpened(opened, (consent, pasted) => call('answerConsent', { params: { consent }, body: { pasted } }), options, browser);
   const outcome = await eventually(async () => {
     const seen = await call('showConsent', { params: { consent: opened.id } });

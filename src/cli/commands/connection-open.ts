@@ -2,7 +2,7 @@ import { createServer, type Server } from 'node:http';
 import { setTimeout as sleep } from 'node:timers/promises';
 import type { Command } from 'commander';
 import type { ApiClient } from '../../api/client.ts';
-import type { OpenedConsent } from '../../api/connections.ts';
+import type { ConsentOutcome, OpenedConsent } from '../../api/connections.ts';
 import { globals, signedIn } from '../connect.ts';
 import { EXIT, Outcome } from '../exit.ts';
 import { printOne } from '../print.ts';
@@ -18,6 +18,7 @@ interface OpenOptions {
   client?: string;
   placeholder?: string[];
   prepare?: boolean;
+  endOldest?: boolean;
 }
 
 /** `rk connection open`: every way in which an agreement can travel back, without a browser on this machine where none is needed. */
@@ -30,6 +31,7 @@ export function connectionOpen(noun: Command): void {
     .option('--client <name>', 'another client of the same provider: the connection moves there once it is proved')
     .option('--placeholder <name=value...>', 'with another client: values asked for at the connection')
     .option('--prepare', 'keep the new tokens beside those in use, for a stated switch')
+    .option('--end-oldest', 'where the provider keeps only so many refresh tokens: go on although the oldest connection ends')
     .option('--no-wait', 'print where to go and leave')
     .action(async (name: string, options: OpenOptions, command: Command) => {
       const all = globals(command);
@@ -43,10 +45,16 @@ export function connectionOpen(noun: Command): void {
           ...(options.client && { client: options.client }),
           ...(options.placeholder && { placeholders: readPairs(options.placeholder) }),
           ...(options.prepare && { prepare: true }),
+          ...(options.endOldest && { end_oldest: true }),
           ...(listener?.port && { port: listener.port }),
         };
-        const opened = await call('openConnection', { params: { connection: name }, body });
-        if (!options.wait) return printOne(all, opened, whereToGo(opened));
+        const opened = await openOrAsk(call, name, body);
+        if (opened === null) return;
+        if (!options.wait) {
+          // A device's code stands in the consent: without it there is nothing to enter over there.
+          const { device } = opened.way === 'device' ? await call('showConsent', { params: { consent: opened.id } }) : { device: null };
+          return printOne(all, device ? { ...opened, device } : opened, whereToGo(opened, device));
+        }
         for (const warning of opened.warnings) tell(`Note: ${warning}`);
         if (!opened.by_itself) tell(opened.ready.says);
         await bringBack(call, opened, listener);
@@ -58,8 +66,30 @@ export function connectionOpen(noun: Command): void {
     });
 }
 
-const whereToGo = (opened: OpenedConsent): [string, string | null][] => [
-  [opened.by_itself ? 'How it went' : 'Open in a browser', opened.authorization_url ?? opened.start_url],
+interface Body {
+  end_oldest?: boolean;
+}
+
+/** Opens it; where another connection would end, asks first. Null: it was not wanted. */
+async function openOrAsk(call: ApiClient, name: string, body: Body): Promise<OpenedConsent | null> {
+  try {
+    return await call('openConnection', { params: { connection: name }, body });
+  } catch (error) {
+    const { problem } = error as { problem?: { code: string; detail?: string } };
+    if (problem?.code !== 'WOULD_END' || !process.stdin.isTTY) throw error;
+    const { confirmed } = await import('../ask.ts');
+    if (!(await confirmed(`${problem.detail ?? ''} Let it end, and go on?`, false))) return null;
+    return call('openConnection', { params: { connection: name }, body: { ...body, end_oldest: true } });
+  }
+}
+
+const whereToGo = (opened: OpenedConsent, device: ConsentOutcome['device']): [string, string | null][] => [
+  [
+    opened.by_itself ? 'How it went' : device ? 'Open on any device' : 'Open in a browser',
+    device ? device.page : (opened.authorization_url ?? opened.start_url),
+  ],
+  ['Code', device?.user_code ?? null],
+  ['Or open', device?.page_with_code ?? null],
   ['Way', opened.way.replaceAll('_', ' ')],
   ['Ready', opened.ready.says],
   ['Note', opened.warnings.join('\n')],

@@ -20,6 +20,13 @@
   const doing = new Doing();
   let warnings = $state<string[]>([]);
   let waiting = $state<string | null>(null);
+  let endsOldest = $state(false);
+  /** The page behind a one-time link is for others: who starts here has read what it says, so the link is used up at once. */
+  const onward = async (address: string): Promise<string> => {
+    if (!address.startsWith(`${location.origin}/consent/start/`)) return address;
+    const answer = await fetch(address, { method: 'POST', headers: { accept: 'application/json' } });
+    return answer.ok ? ((await answer.json()) as { location: string }).location : address; // the page says what is wrong
+  };
   const start = () => {
     // Opened within the click, or the browser would take it for an unasked pop-up; its way back to us is cut before it goes anywhere.
     const tab = way === 'device' ? null : window.open('about:blank', '_blank');
@@ -28,12 +35,12 @@
       const read = waiting === null ? null : sessionStorage.getItem(`rk-consent-${waiting}`);
       if (waiting !== null && read !== null) {
         // What it may cost was read: the consent that waits is gone on with.
-        if (tab && !read.startsWith(`${location.origin}/#`)) tab.location.href = read;
+        if (tab && !read.startsWith(`${location.origin}/#`)) tab.location.href = await onward(read);
         else tab?.close();
         await push(`/consents/${waiting}`);
         return;
       }
-      const opened = await call('openConnection', { params: { connection }, body: { ...(way && { way }), ...(client && { client }), ...(prepare && { prepare }) } });
+      const opened = await call('openConnection', { params: { connection }, body: { ...(way && { way }), ...(client && { client }), ...(prepare && { prepare }), ...(endsOldest && { end_oldest: true }) } });
       warnings = opened.warnings;
       const there = opened.authorization_url ?? opened.start_url;
       const here = there.startsWith(`${location.origin}/#`); // a page of ours, such as that for a printed code
@@ -44,7 +51,7 @@
         waiting = opened.id;
         sessionStorage.setItem(`rk-consent-${opened.id}`, there);
         return;
-      } else if (tab) tab.location.href = there;
+      } else if (tab) tab.location.href = await onward(there);
       else sessionStorage.setItem(`rk-consent-${opened.id}`, there);
       await push(`/consents/${opened.id}`);
     }).then((good) => {
@@ -55,4 +62,4 @@
 
 <button class={['btn btn-sm', strong && 'btn-primary']} disabled={doing.busy} onclick={start}>{#if Icon}<Icon size={15} />{/if}{label}</button>
 {#if waiting}<div class="basis-full border-l-4 border-warning pl-3 my-1" role="alert">{#each warnings as warning (warning)}<p>{warning}</p>{/each}<p class="mt-1"><button class="btn btn-sm btn-primary" onclick={start}>Go on all the same</button></p></div>{/if}
-{#if doing.problem}<div class="basis-full"><ProblemNote problem={doing.problem} /></div>{/if}
+{#if doing.problem}<div class="basis-full"><ProblemNote problem={doing.problem} />{#if doing.problem.code === 'WOULD_END'}<button class="btn btn-sm btn-error" disabled={doing.busy} onclick={() => { endsOldest = true; start(); }}>Let it end, and go on</button>{/if}</div>{/if}

@@ -31,9 +31,24 @@ const EXCHANGE_MS = 2 * 60_000;
 export const CONSENT_COOKIE_SECONDS = CONSENT_MS / 1000;
 export const consentCookieName = (consentId: string): string => `rk_consent_${consentId.replaceAll('-', '').slice(-12)}`;
 
+/** What the page behind a one-time link says before anything happens. */
+export interface Invitation {
+  connection: string;
+  provider: string;
+  openedBy: string;
+  /** Who is expected to agree; null: anybody. */
+  account: string | null;
+  scopes: { name: string; says: string }[];
+  warnings: string[];
+  /** Epoch ms. */
+  expiresAt: number;
+}
+
 /** One consent from its one-time link to its outcome (RFC 6749 §4.1, RFC 7636, RFC 8252, RFC 8628, RFC 9207, RFC 9700 §4). */
 export interface Consents {
   open(connectionName: string, input: z.output<typeof OpenConnection>, operator: string): Promise<OpenedConsent>;
+  /** What the link is for; it is not used up: a mail scanner may follow it too. @throws {Fault} TICKET_SPENT */
+  invitation(ticket: string): Promise<Invitation>;
   /** Spends the ticket; where the browser goes next, and the cookie it must carry. */
   start(ticket: string): Promise<{ consentId: string; cookie: string; location: string }>;
   /** Takes a callback; the exchange goes on behind the answer. Returns the consent whose outcome the browser should see. */
@@ -106,6 +121,14 @@ export function consents(s: Services): Consents {
   const runExchange = (consent: ConsentRow, parties: ConsentParties, asks: Exchange['asks']): void =>
     run(consent, (proving) => exchange(s, { consent, ...parties, asks, proving }));
 
+  /** @throws {Fault} TICKET_SPENT */
+  const offered = async (ticket: string): Promise<ConsentRow> => {
+    const consent = await s.tables.consents.find({ ticketHash: hashText(ticket) });
+    if (consent?.phase !== 'offered' || consent.way !== 'redirect' || consent.expiresAt <= s.ports.clock.now())
+      throw new Fault('TICKET_SPENT', { remedy: 'Open the connection again in the console, or with `rk connection open`.' });
+    return consent;
+  };
+
   const find = async (consentId: string): Promise<ConsentRow> => {
     const consent = await s.tables.consents.find({ id: consentId });
     if (!consent) throw new Fault('NOT_FOUND', { detail: 'There is no such consent.' });
@@ -155,10 +178,23 @@ export function consents(s: Services): Consents {
   return {
     open: (connectionName, input, operator) => openConsent(s, { partiesWith, runExchange, finish }, connectionName, input, operator),
 
+    async invitation(ticket) {
+      const consent = await offered(ticket);
+      const { connection, definition } = await partiesOf(consent);
+      const scopes = (consent.scopes as string[]).map((name) => ({ name, says: definition.scopes.find((one) => one.name === name)?.says ?? '' }));
+      return {
+        connection: connection.name,
+        provider: definition.title,
+        openedBy: consent.openedBy,
+        account: connection.expectedAccount,
+        scopes,
+        warnings: factsOf(consent).warnings ?? [],
+        expiresAt: consent.expiresAt,
+      };
+    },
+
     async start(ticket) {
-      const consent = await s.tables.consents.find({ ticketHash: hashText(ticket) });
-      if (consent?.phase !== 'offered' || consent.way !== 'redirect' || consent.expiresAt <= s.ports.clock.now())
-        throw new Fault('TICKET_SPENT', { remedy: 'Open the connection again in the console, or with `rk connection open`.' });
+      const consent = await offered(ticket);
       const parties = await partiesOf(consent);
       refuseUnconfirmed(parties.unconfirmed);
       const cookie = base64url(s.ports.random.bytes(32));

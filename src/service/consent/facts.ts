@@ -3,6 +3,8 @@ import type { Row } from '../store/tables.ts';
 
 /** What a consent remembers beside its columns. */
 export interface ConsentFacts {
+  /** What it may cost, as it was said when it was opened. */
+  warnings?: string[];
   /** Sent with the authorization request, and looked for in the ID token. */
   nonce?: string;
   /** Another than the client's registered one: a loopback redirect with a port of its own. */

@@ -56,6 +56,7 @@ export async function openConsent(
   const ready = readyOf(client, definition, secrets, wanted, now);
   const ofClient = isClientsOwn(connection.grantType);
   const scopes = [...new Set([...wanted.scopes, ...(ofClient ? [] : (definition.identity?.needs ?? []))])];
+  const warnings = way === 'by_itself' ? [] : await costs(s, connection, client, definition, input.end_oldest);
   const ticket = base64url(s.ports.random.bytes(24));
   const facts: ConsentFacts = {
     ...(client.id === connection.clientId ? {} : { movesTo: client.name }),
@@ -63,6 +64,7 @@ export async function openConsent(
     ...(input.placeholders || client.id !== connection.clientId ? { placeholders: target.placeholders } : {}),
     ...(way === 'loopback' && input.port !== undefined ? { redirectUri: withPort(definition, client.redirectUri, input.port) } : {}),
     ...(way === 'printed' ? { startedAt: now } : {}),
+    ...(warnings.length > 0 ? { warnings } : {}),
   };
   const row: Row<'consents'> = {
     id: recordId(s.ports),
@@ -108,7 +110,6 @@ export async function openConsent(
     );
     return opened({});
   }
-  const warnings = await costs(s, connection, client, definition);
   if (way === 'printed') return opened({ warnings });
   if (way === 'redirect') return opened({ warnings, start_url: `${s.settings.publicUrl}/consent/start/${ticket}` });
   if (way === 'device') {

@@ -1,12 +1,13 @@
 import { setTimeout as sleep } from 'node:timers/promises';
 import type { z } from 'zod';
 import type { ConsentOutcome, TakeOver } from '../../api/connections.ts';
+import type { Cause } from '../../core/diagnosis/causes.ts';
 import { diagnosis } from '../../core/diagnosis/diagnosis.ts';
 import { Fault } from '../../core/fault.ts';
 import { isClientsOwn } from '../../core/oauth/grant-kinds.ts';
 import { probeOf } from '../../core/provider/api.ts';
 import { isSpendable, type ProviderDefinition } from '../../core/provider/definition.ts';
-import { firstRow } from '../../core/renewal/row.ts';
+import { firstRow, type RenewalCause } from '../../core/renewal/row.ts';
 import { compareScopes } from '../../core/scopes/compare.ts';
 import { Secret } from '../../core/secret.ts';
 import { recordId } from '../ports.ts';
@@ -105,7 +106,6 @@ async function proveTakenOver(
 ): Promise<StoredOutcome> {
   const { grantId } = consent;
   const { definition, connection } = parties;
-  const stop = stopElsewhere(definition);
   for (const endsAt = Date.now() + PROVED_WITHIN_MS; Date.now() < endsAt; await sleep(LOOK_EVERY_MS)) {
     await s.engine.renewOne(grantId);
     const held = await s.renewals.read(grantId);
@@ -125,7 +125,7 @@ async function proveTakenOver(
           nonce: null,
         },
       );
-      return { ...outcome, warnings: [stop, ...outcome.warnings] };
+      return { ...outcome, warnings: [stopElsewhere(definition), ...outcome.warnings] };
     }
     if (held.row.nextAt === null) {
       const grant = await s.tables.grants.find({ id: grantId });
@@ -144,22 +144,47 @@ async function proveTakenOver(
         subject: `connection:${connection.name}`,
         says: `${problem.title} (${problem.evidence ?? ''})`,
       });
-      return { ...emptyOutcome(), problem, warnings: [stop] };
+      return { ...emptyOutcome(), problem };
     }
+    // Waiting mends neither of these: the token itself was not tried.
+    if (held.row.cause === 'client_refused' || held.row.cause === 'set_up') break;
   }
   // Not refused, and not proved: the provider may be down. It is kept, tried again by the ordinary renewal, and waits for a decision.
   await putBeside(s, connection.id, grantId, 'not_proved');
   const grant = await s.tables.grants.find({ id: grantId });
-  return {
-    ...emptyOutcome(),
-    decide: 'not_proved',
-    warnings: [stop],
-    problem: problemOf(
-      diagnosis('provider_down', {
-        evidence: [grant?.evidence],
-        title: 'The refresh token is stored, and could not be proved yet.',
-        remedy: 'It is tried again by itself. Once it was renewed, use it from the page of the connection.',
-      }),
-    ),
-  };
+  const { cause, ...words } = NOT_PROVED[(await s.renewals.read(grantId))?.row.cause ?? 'unclear'] ?? WAITING;
+  const problem = problemOf(diagnosis(cause, { evidence: [grant?.evidence], ...words }));
+  s.history.add({
+    actor: consent.openedBy,
+    kind: 'consent_failed',
+    subject: `connection:${connection.name}`,
+    says: `${problem.title} (${problem.evidence ?? ''})`,
+  });
+  return { ...emptyOutcome(), decide: 'not_proved', problem };
 }
+
+interface Words {
+  cause: Cause;
+  title: string;
+  remedy: string;
+}
+const WAITING: Words = {
+  cause: 'provider_down',
+  title: 'The refresh token is stored, and could not be proved yet.',
+  remedy: 'It is tried again by itself. Once it was renewed, use it from the page of the connection.',
+};
+/** Why a stored token could not be proved, by the cause of its renewal. */
+const NOT_PROVED: Partial<Record<RenewalCause, Words>> = {
+  client_refused: {
+    cause: 'secret_wrong',
+    title: 'The provider refuses the client, so the refresh token could not be tried.',
+    remedy: 'Compare the client\u2019s id and secret with the page over there. The token is stored: once the client works, it is tried by itself.',
+  },
+  set_up: {
+    cause: 'request_odd',
+    title: 'The provider does not understand the renewal, so the refresh token could not be tried.',
+    remedy: 'Compare the provider definition with the provider\u2019s pages. The token is stored: renew the connection, or use or forget the token there.',
+  },
+  busy: { ...WAITING, cause: 'provider_busy' },
+  unsent: { ...WAITING, cause: 'provider_unreachable' },
+};

@@ -12,8 +12,8 @@ import { DOOR_COOKIE_SECONDS, type Door, doorCookieName } from '../door/door.ts'
 import type { WhoCalls } from '../handout/who-calls.ts';
 import { apiRouter } from './api-router.ts';
 import type { BodyDeadline } from './body-deadline.ts';
-import { errorPage } from './error-page.ts';
 import type { Handlers } from './handlers.ts';
+import { errorPage, invitationPage } from './pages.ts';
 import { errorHandler, requestIdOf } from './problems.ts';
 import type { Sessions } from './sessions.ts';
 
@@ -116,11 +116,22 @@ export function app(parts: AppParts): Express {
     response.redirect(303, location);
   });
 
+  // Looked at by GET, used up by POST: whatever fetches links before people do (a mail scanner, a preview) spends nothing.
   server.get('/consent/start/:ticket', async (request, response) => {
+    const page = invitationPage(await parts.consents.invitation(request.params.ticket));
+    response.setHeader('cache-control', 'no-store');
+    // Without form-action: it would hold for where the provider sends the browser on, too. And the origin must come along with the POST.
+    response.setHeader('content-security-policy', "default-src 'none'; style-src 'self'; base-uri 'none'; frame-ancestors 'none'");
+    response.setHeader('referrer-policy', 'same-origin');
+    response.type('html').send(page);
+  });
+  server.post('/consent/start/:ticket', async (request, response) => {
+    parts.sessions.checkOrigin(request);
     const started = await parts.consents.start(request.params.ticket);
     parts.sessions.giveConsentCookie(response, consentCookieName(started.consentId), started.cookie, CONSENT_COOKIE_SECONDS);
     response.setHeader('cache-control', 'no-store');
-    response.redirect(303, started.location);
+    if (request.accepts(['html', 'json']) === 'json') response.json({ location: started.location });
+    else response.redirect(303, started.location);
   });
   server.get('/oauth/callback/:provider/:client', async (request, response) => {
     const { consentId } = await parts.consents.callback(request.params.provider, request.params.client, request.query, (name) =>

@@ -1,0 +1,25 @@
+import { FAULTS, type Fault } from '../../core/fault.ts';
+import type { Invitation } from '../consent/consents.ts';
+
+const escapeHtml = (text: string): string => text.replace(/[&<>"']/g, (c) => `&#${c.charCodeAt(0)};`);
+
+/** A plain page for a browser that cannot go on with a consent. No script, no style of others, nothing of the provider unescaped. */
+export const errorPage = (fault: Fault, requestId: string): string => `<!doctype html>
+<html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width">
+<title>Rusty Kettle: it stops here</title><link rel="stylesheet" href="/page.css"></head>
+<body><main><h1>It stops here</h1><p><strong>${escapeHtml(FAULTS[fault.code].says)}</strong></p>
+${fault.detail ? `<p>${escapeHtml(fault.detail)}</p>` : ''}<p>${escapeHtml(fault.remedy)}</p>
+<p><a href="/">To the console</a></p><p class="small">Request ${escapeHtml(requestId)}</p></main></body></html>`;
+
+const list = (items: string[]): string => (items.length === 0 ? '' : `<ul>${items.map((item) => `<li>${item}</li>`).join('')}</ul>`);
+
+/** What a one-time link is for: what, for whom, which scopes. Its button uses the link up. */
+export const invitationPage = (one: Invitation): string => `<!doctype html>
+<html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><meta name="robots" content="noindex">
+<title>Rusty Kettle: ${escapeHtml(one.connection)}</title><link rel="stylesheet" href="/page.css"></head>
+<body><main><h1>Connect ${escapeHtml(one.provider)}</h1>
+<p>${escapeHtml(one.openedBy)} asks you to agree that the connection <strong>${escapeHtml(one.connection)}</strong> may use ${escapeHtml(one.provider)} in your name.${one.account ? ` Sign in over there as <strong>${escapeHtml(one.account)}</strong>.` : ''}</p>
+${one.scopes.length > 0 ? '<p>It asks for:</p>' : ''}${list(one.scopes.map(({ name, says }) => `${says ? `${escapeHtml(says)} ` : ''}<code>${escapeHtml(name)}</code>`))}
+${one.warnings.length > 0 ? '<p>Good to know:</p>' : ''}${list(one.warnings.map(escapeHtml))}
+<form method="post"><button type="submit">Go on to ${escapeHtml(one.provider)}</button></form>
+<p class="small">The link works once, until ${escapeHtml(new Date(one.expiresAt).toISOString().slice(0, 16).replace('T', ' '))} UTC. If you do not know what this is, close the page: nothing has happened.</p></main></body></html>`;
