@@ -24,7 +24,7 @@ export function changes(deps: { database: Database; ports: Pick<Ports, 'clock' |
   let seen = new Map<string, number>();
   /** Our own, told at once already. */
   const mine = new Set<string>();
-  let seenAt = Date.now();
+  let seenAt = performance.now();
   let stopped = false;
   let rounds = 0;
   const tell = (kind: ChangeKind, subject: string) => {
@@ -33,12 +33,12 @@ export function changes(deps: { database: Database; ports: Pick<Ports, 'clock' |
   const poll = async (): Promise<void> => {
     try {
       const from = ports.clock.now() - OVERLAP_MS;
-      const wasBlindMs = Date.now() - seenAt;
+      const wasBlindMs = performance.now() - seenAt;
       const rows = await database.select<{ id: Buffer; at: Date; kind: ChangeKind; subject: string }>(
         'SELECT id, at, kind, subject FROM changes WHERE at > $1 ORDER BY at',
         [instantText(from)],
       );
-      seenAt = Date.now();
+      seenAt = performance.now();
       const known = seen;
       seen = new Map(rows.map((row) => [idText(row.id), row.at.getTime()]));
       for (const row of rows) if (!known.has(idText(row.id)) && !mine.delete(idText(row.id))) tell(row.kind, row.subject);
@@ -60,7 +60,7 @@ export function changes(deps: { database: Database; ports: Pick<Ports, 'clock' |
       await database.write('INSERT INTO changes (id, at, kind, subject) VALUES ($1, UTC_TIMESTAMP(3), $2, $3)', [idBytes(id), kind, subject]);
     },
     onChange: (listener) => void listeners.push(listener),
-    blindMs: () => Date.now() - seenAt,
+    blindMs: () => performance.now() - seenAt,
     stop: () => {
       stopped = true;
     },

@@ -9,6 +9,7 @@ import { changes } from './changes.ts';
 import { consents } from './consent/consents.ts';
 import { pollDevices } from './consent/devices.ts';
 import { resumeFirst } from './consent/grants.ts';
+import { afterJump } from './database/after-jump.ts';
 import { type DataFolder, openDataFolder } from './database/data-folder.ts';
 import { databaseClock } from './database/database-clock.ts';
 import { type PrivateMariadb, startPrivateMariadb } from './database/private-mariadb.ts';
@@ -108,7 +109,11 @@ async function joinParts(
   const lifeId = newRecordId(Date.now(), randomBytes(16));
   await untilDatabase(database, log);
   await migrate(database, lifeId);
-  const clock = await databaseClock(database, (cause) => log.debug({ cause: String(cause) }, 'database clock not read'));
+  let jumped = (byMs: number): void => log.warn({ byMs }, 'the database\u2019s clock was set');
+  const clock = await databaseClock(database, {
+    onError: (cause) => log.debug({ cause: String(cause) }, 'database clock not read'),
+    onJump: (byMs) => jumped(byMs),
+  });
   const out = outgoing(settings.privateHosts, settings.proxy);
   const ports: Ports = { clock, random, send: joints.send?.(out.send) ?? out.send, log };
   const tables = openTables(database);
@@ -120,6 +125,8 @@ async function joinParts(
   const renewals = joints.store?.(plainStore) ?? plainStore;
   const told = changes({ database, ports });
   const past = history({ database, ports });
+  jumped = (byMs) => void afterJump({ renewals, history: past, limits: settings.limits, ports }, byMs);
+  await afterJump({ renewals, history: past, limits: settings.limits, ports }, 0); // it may have been set while nobody ran
   const secrets = clientSecrets({ database, sealer, history: past, changes: told, ports });
   const definitionsInUse = definitions(database);
   const contexts = grantContexts(database, secrets, definitionsInUse);
@@ -248,7 +255,8 @@ async function joinParts(
     await within(STOP_IDLE_MS, Promise.all([engine.idle(), agreed.idle()]));
     // An answer that is in memory alone is worth waiting for: losing it costs a person's consent.
     if (keeper.unsaved() > 0) log.error({ unsaved: keeper.unsaved() }, 'stopping waits: answers are not saved yet');
-    for (const endsAt = Date.now() + STOP_UNSAVED_MS; keeper.unsaved() > 0 && Date.now() < endsAt; ) await new Promise((resolve) => setTimeout(resolve, 100));
+    for (const endsAt = performance.now() + STOP_UNSAVED_MS; keeper.unsaved() > 0 && performance.now() < endsAt; )
+      await new Promise((resolve) => setTimeout(resolve, 100));
     await drained;
     front.stop();
     told.stop();

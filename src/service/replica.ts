@@ -165,7 +165,7 @@ async function freeRows(deps: RecoveryParts): Promise<number> {
     const context = known.get(grantId);
     const sent = row.sentEpoch !== null || row.uncertainSince !== null;
     const now = ports.clock.now();
-    const sentAt = row.sentAt ?? now;
+    const sentAt = Math.min(row.sentAt ?? now, now);
     const use = { since: row.uncertainSince ?? sentAt, sentAt, nobodyHolds: true, contactSince: now, expiresAt: row.expiresAt, floorMs: handoutFloorMs(row) };
     const waitMs = sent && context ? uncertainWaitMs(context.definition.dialect, use, now, limits, requestDeadlineMs(limits, row.expiresAt - row.issuedAt)) : 0;
     await store.update([grantId], recover(waitMs));

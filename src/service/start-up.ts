@@ -14,12 +14,12 @@ const START_WAIT_MS = 60_000;
 
 /** A database server that comes up after us is waited for. @throws {Fault} DATABASE_AWAY */
 export async function untilDatabase(database: Database, log: Logger): Promise<void> {
-  for (const endsAt = Date.now() + START_WAIT_MS; ; await new Promise((resolve) => setTimeout(resolve, 500))) {
+  for (const endsAt = performance.now() + START_WAIT_MS; ; await new Promise((resolve) => setTimeout(resolve, 500))) {
     try {
       await database.select('SELECT 1');
       return;
     } catch (cause) {
-      if (!(cause instanceof Fault && cause.code === 'DATABASE_AWAY') || Date.now() > endsAt)
+      if (!(cause instanceof Fault && cause.code === 'DATABASE_AWAY') || performance.now() > endsAt)
         throw new Fault('DATABASE_AWAY', {
           cause,
           detail: `It was tried for ${START_WAIT_MS / 1000} s.`,

@@ -47,6 +47,12 @@ export function nextRenewalAt(life: TokenLife, need: Need, dialect: Pick<Dialect
 /** True where one renewal can be made just to prove it: a second use of the refresh token, should the answer be lost, costs nothing. */
 export const mayProveRenewal = (dialect: Pick<Dialect, 'rotation' | 'reuse'>): boolean => dialect.rotation === 'never' || dialect.reuse !== 'kills_grant';
 
+/** A token is issued at most so far in the future, in ms, as another replica's clock goes; beyond it, a clock was set back. */
+const ISSUED_AHEAD_MS = 5_000;
+
+/** True where the instants of a token cannot be believed: it was issued in the future, so its true rest of life is not known. */
+export const isIssuedAhead = (life: Pick<TokenLife, 'issuedAt'>, now: number): boolean => life.issuedAt > now + ISSUED_AHEAD_MS;
+
 /** The least rest of life, in ms, with which a token is still handed out. */
 export const handoutFloorMs = (life: TokenLife): number => Math.min(60_000, (life.expiresAt - life.issuedAt) / 10);
 

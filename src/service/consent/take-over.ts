@@ -106,7 +106,7 @@ async function proveTakenOver(
 ): Promise<StoredOutcome> {
   const { grantId } = consent;
   const { definition, connection } = parties;
-  for (const endsAt = Date.now() + PROVED_WITHIN_MS; Date.now() < endsAt; await sleep(LOOK_EVERY_MS)) {
+  for (const endsAt = performance.now() + PROVED_WITHIN_MS; performance.now() < endsAt; await sleep(LOOK_EVERY_MS)) {
     await s.engine.renewOne(grantId);
     const held = await s.renewals.read(grantId);
     if (!held || held.row.ended) break;

@@ -236,7 +236,7 @@ const answers = (port: number): Promise<boolean> =>
   });
 
 async function untilAnswering(port: number, died: () => boolean, place: Place): Promise<void> {
-  for (const endsAt = Date.now() + START_LIMIT_MS; Date.now() < endsAt; ) {
+  for (const endsAt = performance.now() + START_LIMIT_MS; performance.now() < endsAt; ) {
     if (await answers(port)) return;
     if (died()) break;
     await sleep(50);
@@ -265,5 +265,5 @@ async function endProcess(pid: number): Promise<void> {
   };
   if (pid <= 0 || !alive()) return;
   process.kill(pid, 'SIGTERM');
-  for (const endsAt = Date.now() + STOP_LIMIT_MS; Date.now() < endsAt && alive(); ) await sleep(25);
+  for (const endsAt = performance.now() + STOP_LIMIT_MS; performance.now() < endsAt && alive(); ) await sleep(25);
 }

@@ -132,7 +132,7 @@ export function apiSessions(deps: {
     }
   };
   const openOne = async (grantId: string, setUp: Pick<SetUp, 'definition' | 'session'>, need: SessionNeed): Promise<ApiSession> => {
-    for (const endsAt = Date.now() + WAIT_MOST_MS; Date.now() < endsAt; await sleep(LOOK_EVERY_MS)) {
+    for (const endsAt = performance.now() + WAIT_MOST_MS; performance.now() < endsAt; await sleep(LOOK_EVERY_MS)) {
       const { version, session } = await read(grantId);
       if (session && isEnough(session, need)) {
         kept.set(grantId, session);

@@ -147,7 +147,8 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
   };
   /** Written by hand: JSON.stringify over a long token costs more than all the checks together. `more`: further members after a comma. */
   const tokenAnswer = (connection: PermittedConnection, token: ApiToken, more: string): OAuthAnswer => {
-    const restSeconds = Math.floor((token.expiresAt - ports.clock.now()) / 1000) - 1;
+    // Never more than its own life, whatever a clock says.
+    const restSeconds = Math.floor(Math.min(token.expiresAt - ports.clock.now(), token.expiresAt - token.issuedAt) / 1000) - 1;
     const expiresIn = restSeconds > KEY_LIFE_MS / 2_000 ? KEY_LIFE_SHOWN_SECONDS : restSeconds; // a static key
     const extras = token.baseUrl === null ? connection.setUp.extras : connection.setUp.extrasAt(token.baseUrl);
     return {

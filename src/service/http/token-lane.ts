@@ -59,11 +59,11 @@ export function tokenLane(parts: {
     response.end(body, bytes === body.length ? 'latin1' : 'utf8'); // one byte each: copied, not encoded
     const level = answer.status >= 500 ? 'warn' : 'debug';
     if (!log.isLevelEnabled(level)) return;
-    log[level]({ requestId, method: request.method, route: way.endpoint, status: answer.status, ms: Date.now() - startedAt }, 'request');
+    log[level]({ requestId, method: request.method, route: way.endpoint, status: answer.status, ms: Math.round(performance.now() - startedAt) }, 'request');
   };
   /** Events, not promises: those cost a tenth of the lane. */
   const serve = (request: IncomingMessage, response: ServerResponse, way: Way, query: string): void => {
-    const startedAt = Date.now();
+    const startedAt = performance.now();
     if (request.method !== 'POST') return send(request, response, way, startedAt, allowPost(malformedRequest(405, 'Send a POST.')));
     const broke = (cause?: unknown): void => {
       if (cause) log.debug({ cause: cause instanceof Error ? cause.message : 'unknown' }, 'a token request broke off');

@@ -200,7 +200,7 @@ const LOOK_EVERY_MS = 50;
 /** Renews a row that is due now. A worker, here or on another replica, may have claimed it first: then its outcome is waited for. */
 async function renewAndWait(s: Needs, grantId: string, generation: number): Promise<void> {
   if ((await s.engine.renewOne(grantId)).claimed) return;
-  for (const endsAt = Date.now() + OTHERS_WAIT_MS; Date.now() < endsAt; await sleep(LOOK_EVERY_MS)) {
+  for (const endsAt = performance.now() + OTHERS_WAIT_MS; performance.now() < endsAt; await sleep(LOOK_EVERY_MS)) {
     const row = (await s.renewals.read(grantId))?.row;
     if (!row || row.generation > generation || row.leaseUntil === null) return;
   }

@@ -223,7 +223,7 @@ export function relayLane(parts: Parts): RelayLane {
     response.end(body);
   };
   const serve = async (request: IncomingMessage, response: ServerResponse): Promise<void> => {
-    const startedAt = Date.now();
+    const startedAt = performance.now();
     served += 1;
     const requestId = `${runId}-r${served.toString(36)}`;
     try {
@@ -232,7 +232,15 @@ export function relayLane(parts: Parts): RelayLane {
       const level = sent.end === 'broke' || sent.end === 'slow' ? 'warn' : 'debug';
       if (ports.log.isLevelEnabled(level))
         ports.log[level](
-          { requestId, caller: call.caller.name, connection: call.connection.name, method: call.method, ...sent, renewed, ms: Date.now() - startedAt },
+          {
+            requestId,
+            caller: call.caller.name,
+            connection: call.connection.name,
+            method: call.method,
+            ...sent,
+            renewed,
+            ms: Math.round(performance.now() - startedAt),
+          },
           'relayed',
         );
       if (sent.end === 'broke' && !response.headersSent) throw new Fault('UPSTREAM_BROKE', { retryAfterMs: 1_000, detail: whyBroke(sent.code) });

@@ -161,10 +161,10 @@ const ownRequest = ({ kind, subject, scopes }: Pick<GrantContext, 'kind' | 'subj
 /** T9's decision for a row, from what is known of those who may hold the answer. */
 async function uncertainty(parts: AttemptParts, row: RenewalRow, dialect: Dialect, deadlineMs: number): Promise<{ waitMs: number; nobodyHolds: boolean }> {
   const now = parts.ports.clock.now();
-  const sentAt = row.sentAt ?? now;
+  const sentAt = Math.min(row.sentAt ?? now, now); // nothing was sent in the future: a clock was set back
   const nobodyHolds = await parts.holders.nobodyHolds([row.sentBy, row.uncertainBy], sentAt);
   const use = {
-    since: row.uncertainSince ?? sentAt,
+    since: Math.min(row.uncertainSince ?? sentAt, now),
     sentAt,
     nobodyHolds,
     contactSince: parts.holders.contactSince(),

@@ -19,8 +19,8 @@ export function sightings(deps: { database: Database; ports: Pick<Ports, 'log'> 
   return {
     saw(clientId, what) {
       const key = `${clientId} ${what}`;
-      if (Date.now() - (written.get(key) ?? 0) < AGAIN_MS) return;
-      written.set(key, Date.now());
+      if (performance.now() - (written.get(key) ?? Number.NEGATIVE_INFINITY) < AGAIN_MS) return;
+      written.set(key, performance.now());
       database
         .write(
           'INSERT INTO sightings (client_id, what, first_at, last_at) VALUES ($1, $2, UTC_TIMESTAMP(3), UTC_TIMESTAMP(3)) ON DUPLICATE KEY UPDATE last_at = UTC_TIMESTAMP(3)',

@@ -1,5 +1,5 @@
 import { LRUCache } from 'lru-cache';
-import { handoutFloorMs } from '../../core/renewal/plan.ts';
+import { handoutFloorMs, isIssuedAhead } from '../../core/renewal/plan.ts';
 import type { Secret } from '../../core/secret.ts';
 
 export interface CachedToken {
@@ -31,5 +31,6 @@ export function tokenCache(): TokenCache {
   };
 }
 
-/** True while a token may still be handed out: its rest of life is at or above the floor. */
-export const hasEnoughLife = (token: Pick<CachedToken, 'issuedAt' | 'expiresAt'>, now: number): boolean => token.expiresAt - now >= handoutFloorMs(token);
+/** True while a token may still be handed out: its rest of life is at or above the floor, and known. */
+export const hasEnoughLife = (token: Pick<CachedToken, 'issuedAt' | 'expiresAt'>, now: number): boolean =>
+  token.expiresAt - now >= handoutFloorMs(token) && !isIssuedAhead(token, now);

@@ -52,7 +52,7 @@ export function wireLog(deps: { database: Database; ports: Pick<Ports, 'clock' |
   return {
     add(grantId, epoch, kind, record) {
       if (kind !== 'tokens') return put(grantId, epoch, kind, record);
-      const now = Date.now();
+      const now = performance.now();
       if (now - secondAt >= 1_000) [secondAt, inSecond] = [now, 0];
       inSecond += 1;
       if (inSecond <= SUCCESSES_A_SECOND) put(grantId, epoch, kind, record);

@@ -10,7 +10,7 @@ const BUSY_MS = 5;
 
 /** Beside the loop: rows of silent owners, and spares of no use. */
 async function lookAfter(deps: { engine: RenewalEngine; spares: Spares }, last: { lookedAt: number; sweptAt: number }): Promise<void> {
-  const now = Date.now();
+  const now = performance.now();
   if (now - last.lookedAt < LOOK_AFTER_MS) return;
   last.lookedAt = now;
   await deps.engine.takeOverSilent();
@@ -25,7 +25,7 @@ export async function keepRenewing(
   stop: AbortSignal,
 ): Promise<void> {
   const { engine, concurrency, pollMs, ports } = deps;
-  const last = { lookedAt: 0, sweptAt: 0 };
+  const last = { lookedAt: Number.NEGATIVE_INFINITY, sweptAt: Number.NEGATIVE_INFINITY };
   while (!stop.aborted) {
     let claimed: number | null = 0;
     try {

@@ -54,12 +54,12 @@ export function openDatabase(url: string, poolSize = 16, nodes: readonly string[
   const nodeOf = new WeakMap<object, string>();
   /** Counts how often a node was left; the one in use is the remainder. */
   let turn = 0;
-  let leftAt = 0;
+  let leftAt = Number.NEGATIVE_INFINITY;
   const node = (): string | undefined => nodes[turn % nodes.length];
   /** Many statements notice the same failure: only those that met it at the node in use leave it, and who was not reached at once. */
   const leave = (met: number, unreached: boolean): void => {
-    if (nodes.length < 2 || met !== turn || (!unreached && Date.now() - leftAt < LEAVE_EVERY_MS)) return;
-    leftAt = Date.now();
+    if (nodes.length < 2 || met !== turn || (!unreached && performance.now() - leftAt < LEAVE_EVERY_MS)) return;
+    leftAt = performance.now();
     turn += 1;
   };
   const sequelize = new Sequelize(url, {

@@ -281,8 +281,8 @@ export async function migrate(database: Database, me: string): Promise<void> {
       `UPDATE leases SET owner = $1, until = UTC_TIMESTAMP(3) + INTERVAL ${LEASE_SECONDS} SECOND WHERE name = 'migration' AND (until < UTC_TIMESTAMP(3) OR owner = $2)`,
       [idBytes(me), idBytes(me)],
     );
-  for (const endsAt = Date.now() + WAIT_LIMIT_MS; (await renew()) === 0; await sleep(200))
-    if (Date.now() > endsAt)
+  for (const endsAt = performance.now() + WAIT_LIMIT_MS; (await renew()) === 0; await sleep(200))
+    if (performance.now() > endsAt)
       throw new Fault('DATABASE_AWAY', {
         detail: 'Another replica has been migrating for two minutes.',
         remedy: 'See whether that replica still runs, then start again.',

@@ -38,8 +38,12 @@ export interface RenewalStore {
   /** All grants of one client that failed or wait, for when the client works again. */
   waitingOf(clientId: string, limit: number): Promise<string[]>;
   queue(): Promise<{ due: number; oldestAt: number | null }>;
+  /** Instants that lie where they cannot, after the database's clock was set back, no longer hold anything up. The number of rows mended. */
+  mendInstants(limits: { leaseMs: number; holderWaitMs: number }): Promise<number>;
 }
 
+/** A token is issued at most so far in the future, as another replica\u2019s clock goes. */
+const AHEAD_MS = 5_000;
 const INSTANT_COLUMNS: readonly RenewalColumn[] = ['nextAt', 'leaseUntil', 'sentAt', 'uncertainSince', 'refusedAt', 'issuedAt', 'expiresAt'];
 const SELECT = `SELECT r.grant_id, ${COLUMNS.map((column) => `r.${snake(column)} AS ${column}`).join(', ')}, t.access_sealed, t.refresh_sealed, UTC_TIMESTAMP(3) AS read_at FROM renewals r JOIN tokens t ON t.grant_id = r.grant_id`;
 
@@ -111,6 +115,18 @@ export function renewalStore(database: Database): RenewalStore {
         [idBytes(clientId)],
       );
       return rows.map((row) => idText(row.id));
+    },
+    async mendInstants({ leaseMs, holderWaitMs }) {
+      const ahead = (ms: number) => `UTC_TIMESTAMP(3) + INTERVAL ${Math.ceil(ms) * 1000} MICROSECOND`;
+      // No lease is longer than one: whose end lies further away was written by a clock that was set back since.
+      const freed = await database.write(`UPDATE renewals SET lease_until = NULL WHERE ended = 0 AND lease_until > ${ahead(2 * leaseMs)}`);
+      const due = await database.write(
+        `UPDATE renewals SET next_at = UTC_TIMESTAMP(3) WHERE ended = 0 AND next_at > UTC_TIMESTAMP(3) AND issued_at > ${ahead(AHEAD_MS)} AND lease_until IS NULL AND uncertain_since IS NULL AND sent_epoch IS NULL`,
+      );
+      const uncertain = await database.write(
+        `UPDATE renewals SET next_at = ${ahead(leaseMs + holderWaitMs)} WHERE ended = 0 AND next_at > ${ahead(leaseMs + holderWaitMs)} AND issued_at > ${ahead(AHEAD_MS)} AND (uncertain_since IS NOT NULL OR sent_epoch IS NOT NULL)`,
+      );
+      return freed + due + uncertain;
     },
     async queue() {
       const [row] = await database.select<{ due: number | bigint; oldest: Date | null }>(
