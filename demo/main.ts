@@ -12,7 +12,25 @@ const OTHER_PORTS = Object.fromEntries(OTHERS.map((name, at) => [name, BERTHLINE
 const LIFE_SECONDS = 60;
 const say = (text = '') => process.stdout.write(`${text}\n`);
 
-const { values } = parseArgs({ options: { fresh: { type: 'boolean' }, tour: { type: 'boolean' }, approve: { type: 'boolean' } } });
+const OPTIONS = { fresh: { type: 'boolean' }, tour: { type: 'boolean' }, approve: { type: 'boolean' }, help: { type: 'boolean', short: 'h' } } as const;
+const HELP = `npm run demo [-- OPTION]
+  (none)      start nine simulated providers, the service with its console, and three integrations
+  --fresh     begin anew: forget what an earlier demo kept
+  --tour      walk through the console by itself, in a headless browser, and write down what it sees
+  --approve   let Oakum's staff approve the client that waits, while the demo runs in another terminal`;
+const values = readOptions();
+function readOptions() {
+  try {
+    return parseArgs({ options: OPTIONS }).values;
+  } catch (error) {
+    process.stderr.write(`${error instanceof Error ? error.message : 'The options cannot be read.'}\n${HELP}\n`);
+    process.exit(2);
+  }
+}
+if (values.help) {
+  say(HELP);
+  process.exit(0);
+}
 if (values.tour) {
   const prepared = spawnSync(process.execPath, ['scripts/prepare.mjs', 'chromium'], { cwd: ROOT, stdio: 'inherit' }); // installed only for those who take the tour
   if (prepared.status !== 0) process.exit(1);

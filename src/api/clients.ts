@@ -8,7 +8,7 @@ import { ScopeName } from '../core/provider/web-address.ts';
 import { ClientName, Id, Instant, ProviderName } from './common.ts';
 
 /** One word for a client, by precedence. */
-export const CLIENT_STATES = ['retired', 'draft', 'stopped', 'refused', 'they_ask_back', 'asked', 'not_asked', 'working'] as const;
+export const CLIENT_STATES = ['retired', 'draft', 'stopped', 'refused', 'they_ask_back', 'asked', 'not_asked', 'ready', 'working'] as const;
 export const APPROVALS = ['not_needed', 'not_asked', 'asked', 'they_ask_back', 'given', 'refused'] as const;
 const Environment = z.enum(ENVIRONMENTS);
 const Values = z.record(z.string().max(40), z.string().max(200));

@@ -20,12 +20,19 @@ export function program(): Command {
     .option('--output <form>', 'table for people, json for programs', 'table')
     .addHelpText(
       'after',
-      '\nExit codes: 0 done, 1 failed, 2 used wrongly, 3 sign in first, 4 not found, 5 in conflict, 6 try again later, 7 a person is needed.',
+      '\nExit codes: 0 done, 1 failed, 2 used wrongly, 3 sign in first, 4 not found, 5 in conflict, 6 try again later, 7 a person is needed.\nAn option that takes several values takes them both ways: --scope a b, and --scope a --scope b.',
     )
     .showHelpAfterError('(rk --help lists the commands)');
   for (const add of [serving, signIn, operator, provider, client, connection, caller, using, call, running]) add(rk);
   return rk;
 }
+
+// `rk … | head`: whoever reads has enough; that is no failure.
+for (const stream of [process.stdout, process.stderr])
+  stream.on('error', (error: NodeJS.ErrnoException) => {
+    if (error.code === 'EPIPE') process.exit(process.exitCode ?? EXIT.done);
+    throw error;
+  });
 
 const rk = program();
 for (const command of [rk, ...rk.commands.flatMap((one) => [one, ...one.commands.flatMap((two) => [two, ...two.commands])])]) command.exitOverride();

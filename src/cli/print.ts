@@ -72,6 +72,7 @@ export function relative(at: string | null, now = Date.now()): string {
 
 const MARKS: Record<string, [mark: string, colour: 'green' | 'yellow' | 'red' | 'gray']> = {
   working: ['\u2713', 'green'],
+  ready: ['\u00b7', 'gray'],
   idle: ['\u00b7', 'green'],
   struggling: ['!', 'yellow'],
   needs_person: ['\u2717', 'red'],
@@ -91,5 +92,5 @@ const MARKS: Record<string, [mark: string, colour: 'green' | 'yellow' | 'red' | 
 export async function state(word: string): Promise<string> {
   const { default: colours } = await import('picocolors');
   const [mark, colour] = MARKS[word] ?? ['?', 'gray'];
-  return colours[colour](`${mark} ${word.replaceAll('_', ' ')}`);
+  return colours[colour](`${mark} ${word === 'ready' ? 'ready, not verified' : word.replaceAll('_', ' ')}`);
 }

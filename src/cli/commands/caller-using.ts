@@ -5,8 +5,6 @@ import { type GlobalOptions, globals, signedIn } from '../connect.ts';
 import { EXIT, Outcome, UsageError } from '../exit.ts';
 import { printJson, printList, relative } from '../print.ts';
 
-const collect = (value: string, before: string[]): string[] => [...before, value];
-
 interface PermitOptions {
   connection?: string;
   label?: string;
@@ -25,8 +23,8 @@ export function callerUsing(noun: Command, show: (all: GlobalOptions, one: Calle
     .option('--connection <name>')
     .option('--label <label>')
     .option('--use <use>', 'token, relay, or any: either', 'any')
-    .option('--method <method>', 'a method that passes the relay; none named: all (can be given several times)', collect, [])
-    .option('--path <pattern>', 'a path that passes the relay, such as /parcels/* or /parcels/** (can be given several times)', collect, [])
+    .option('--method <method...>', 'a method that passes the relay; none named: all', [])
+    .option('--path <pattern...>', 'a path that passes the relay, such as /parcels/* or /parcels/**', [])
     .option('--share <percent>', 'the most of each quota window that it may use')
     .action(async (name: string, options: PermitOptions, command: Command) => {
       const all = globals(command);

@@ -59,8 +59,6 @@ const show = (all: GlobalOptions, one: Caller): void =>
     ],
   ]);
 
-const collect = (value: string, before: string[]): string[] => [...before, value];
-
 interface ToolOptions {
   tokenPath?: string;
   redirectUri: string[];
@@ -70,7 +68,7 @@ interface ToolOptions {
 const withTool = (command: Command): Command =>
   command
     .option('--token-path <path>', 'a further token path, for tools that build it from fixed boxes; empty: none')
-    .option('--redirect-uri <address>', 'where the door sends the browser back, for tools that sign in (can be given several times; empty: none)', collect, [])
+    .option('--redirect-uri <address...>', 'where the door sends the browser back, for tools that sign in (empty: none)', [])
     .option('--keeps-no-secret', 'the tool cannot keep a key: at the door, PKCE alone proves it');
 const toolBody = (options: ToolOptions) => ({
   ...(options.tokenPath !== undefined && { token_path: options.tokenPath === '' ? null : options.tokenPath }),
@@ -83,7 +81,7 @@ export function caller(rk: Command): void {
   withTool(noun.command('add'))
     .description('add a caller; prints its key, once')
     .argument('<name>')
-    .option('--connection <name>', 'a connection it may use (can be given several times)', collect, [])
+    .option('--connection <name...>', 'a connection it may use', [])
     .option('--title <text>', 'what people call it', '')
     .action(async (name: string, options: { connection: string[]; title: string } & ToolOptions, command: Command) => {
       const all = globals(command);
@@ -120,7 +118,7 @@ export function caller(rk: Command): void {
   withTool(noun.command('change'))
     .description('change a caller; the connections given replace those it has by name, the redirect URIs given all it has')
     .argument('<name>')
-    .option('--connection <name>', 'a connection it may use (can be given several times)', collect, [])
+    .option('--connection <name...>', 'a connection it may use', [])
     .option('--title <text>')
     .action(async (name: string, options: { connection: string[]; title?: string } & ToolOptions, command: Command) => {
       const all = globals(command);

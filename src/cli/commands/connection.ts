@@ -207,18 +207,19 @@ export function connection(rk: Command): void {
     .action(async (name: string, _options: object, command: Command) => {
       const all = globals(command);
       const { items } = await (await signedIn(all))('listAttempts', { params: { connection: name } });
-      await printList(
-        all,
-        items,
-        {
-          WHEN: (one) => relative(one.at),
-          CLASS: (one) => one.class.replaceAll('_', ' '),
-          SENT: (one) => `${one.request.method} ${one.request.url}`,
-          ANSWER: (one) => (one.answer ? `${one.answer.status} ${JSON.stringify(one.answer.body).slice(0, 90)}` : (one.reason ?? '')),
-          TOOK: (one) => `${Math.round(one.took_ms)} ms`,
-        },
-        'No attempt is on record. Of many successes only some are kept; failures always are.',
-      );
+      if (all.output === 'json' || items.length === 0)
+        return printList(all, items, {}, 'No attempt is on record. Of many successes only some are kept; failures always are.');
+      for (const [at, one] of items.entries()) {
+        if (at > 0) process.stdout.write('\n');
+        printOne(all, one, [
+          ['When', relative(one.at)],
+          ['Class', one.class.replaceAll('_', ' ')],
+          ['Sent', `${one.request.method} ${one.request.url}`],
+          ...Object.entries(one.request.form).map(([name, value]): [string, string] => ['', `${name}=${value}`]),
+          ['Answer', one.answer ? `${one.answer.status} ${whole(one.answer.body)}` : one.reason],
+          ['Took', `${Math.round(one.took_ms)} ms`],
+        ]);
+      }
     });
   for (const [verb, operation, says] of [
     ['pause', 'pauseConnection', 'hand out no tokens any more, on any replica, within a second'],
@@ -267,3 +268,6 @@ async function everyPage(call: ApiClient, narrow: { search?: string; label?: str
     if (page.items.length < PAGE) return items;
   }
 }
+
+/** An answer is shown whole: what was cut off is often what explains it. */
+const whole = (body: unknown): string => (typeof body === 'string' ? body : JSON.stringify(body, null, 2));

@@ -1,6 +1,7 @@
 <script lang="ts">
   import { onMount } from 'svelte';
   import { push } from 'svelte-spa-router';
+  import { clientTypesOf } from '../../core/provider/client-types.ts';
   import Field from '../parts/Field.svelte';
   import Placeholders from '../parts/Placeholders.svelte';
   import ProblemNote from '../parts/ProblemNote.svelte';
@@ -37,7 +38,7 @@
   <Field id="name" label="Name" help="It becomes part of the redirect URI and never changes."><input id="name" class="input w-full mono" required pattern="[a-z][a-z0-9\-]*" maxlength="41" bind:value={name} /></Field>
   <Field id="title" label="Title" help="Optional; for people."><input id="title" class="input w-full" maxlength="80" bind:value={title} /></Field>
   {#if definition}
-    {#if definition.registration.client_types.length > 1}<Field id="type" label="Type"><select id="type" class="select w-full" bind:value={type}>{#each definition.registration.client_types as one (one)}<option value={one}>{TYPES[one]}</option>{/each}</select></Field>
+    {#if clientTypesOf(definition).length > 1}<Field id="type" label="Type"><select id="type" class="select w-full" bind:value={type}>{#each clientTypesOf(definition) as one (one)}<option value={one}>{TYPES[one]}</option>{/each}</select></Field>
     {:else}<p class="mb-3"><span class="font-semibold">Type</span> {TYPES[chosen]}</p>{/if}
   {/if}
   <Field id="environment" label="Environment" help={variant ? `${variant.title}: ${variant.says}` : ''}><select id="environment" class="select w-full" bind:value={environment}><option value="development">development</option><option value="sandbox">sandbox</option><option value="live">live</option></select></Field>

@@ -23,6 +23,7 @@
     they_ask_back: { icon: UserRound, word: 'they ask back', colour: 'text-warning' },
     asked: { icon: CircleDashed, word: 'approval asked', colour: 'text-warning' },
     not_asked: { icon: CircleDashed, word: 'approval not asked', colour: 'text-warning' },
+    ready: { icon: CircleDashed, word: 'ready, not verified', colour: 'text-base-content/70' },
     given: { icon: CircleCheck, word: 'approved', colour: 'text-success' },
     unproved: { icon: CircleDashed, word: 'to be proved', colour: 'text-warning' },
     active: { icon: CircleCheck, word: 'in use', colour: 'text-success' },

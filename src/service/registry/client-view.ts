@@ -66,7 +66,7 @@ export function secretView(row: SecretRow, now: number): ClientSecret {
 }
 
 /** One word by precedence, with cause and remedy. */
-function stateOf(record: ClientRow, missing: string[], unconfirmed: string[]): Pick<Client, 'state' | 'cause' | 'remedy'> {
+function stateOf(record: ClientRow, missing: string[], unconfirmed: string[], verified: boolean): Pick<Client, 'state' | 'cause' | 'remedy'> {
   const says = (state: Client['state'], cause: string | null, remedy: string | null) => ({ state, cause, remedy });
   if (record.stage === 'retired') return says('retired', 'It was retired.', 'Use another client.');
   if (missing.length > 0)
@@ -97,7 +97,9 @@ function stateOf(record: ClientRow, missing: string[], unconfirmed: string[]): P
     case 'not_asked':
       return says('not_asked', 'The provider wants to approve clients, and nobody has asked yet.', 'Ask for approval on the provider\u2019s page.');
     default:
-      return says('working', null, null);
+      return verified
+        ? says('working', null, null)
+        : says('ready', 'No request was made with it yet.', 'Open a connection: its first token request verifies the client.');
   }
 }
 
@@ -112,6 +114,8 @@ export async function clientView(s: Pick<Services, 'tables' | 'ports'>, record: 
   const missing = missingOf(record, definition, secrets, now);
   const unconfirmed = unconfirmedOf(record, definition);
   const registered = (record.registeredScopes as string[] | null) ?? [];
+  // A request that went well: it proved a secret; without any, it brought tokens.
+  const verified = secrets.some((one) => one.provedAt !== null) || connections.some((one) => one.currentGrantId !== null);
   const { requests, ...registering } = registeringOf(record);
   const strength = strengthOf(definition.scopes, registered, record.type);
   return {
@@ -138,7 +142,7 @@ export async function clientView(s: Pick<Services, 'tables' | 'ports'>, record: 
     requests,
     redirect_rules: redirectRemarks(record.redirectUri, definition.registration.redirect_uri, registering.domains_there).map((one) => one.says),
     words: definition.words as Record<string, string>,
-    ...stateOf(record, missing, unconfirmed),
+    ...stateOf(record, missing, unconfirmed, verified),
     stage: record.stage as Client['stage'],
     approval: record.approval as Client['approval'],
     approval_told: definition.dialect.approval_check !== undefined,

@@ -3,6 +3,7 @@ import type { AddClient, ChangeClient, Client, RedirectUriVerdict } from '../../
 import { Fault } from '../../core/fault.ts';
 import { compareRedirectUris, nearest } from '../../core/oauth/redirect-uri.ts';
 import { loopbackPort } from '../../core/oauth/ways.ts';
+import { clientTypesOf } from '../../core/provider/client-types.ts';
 import { type ProviderDefinition, trustedOrigins, withVariant } from '../../core/provider/definition.ts';
 import { checkPlaceholders } from '../../core/provider/placeholders.ts';
 import { misplaced } from '../../core/provider/shapes.ts';
@@ -58,9 +59,10 @@ export async function addClient(s: Services, input: z.output<typeof AddClient>, 
   if (input.variant !== null && !whole.variants.some((one) => one.name === input.variant))
     throw new Fault('INPUT_INVALID', { places: [{ path: 'variant', why: `There is: ${whole.variants.map((one) => one.name).join(', ') || 'none'}.` }] });
   const type = input.type ?? whole.registration.client_types[0] ?? 'web';
-  if (!whole.registration.client_types.includes(type))
+  const types = clientTypesOf(whole);
+  if (!types.includes(type))
     throw new Fault('INPUT_INVALID', {
-      places: [{ path: 'type', why: `${whole.title} has clients of these types: ${whole.registration.client_types.join(', ')}.` }],
+      places: [{ path: 'type', why: `${whole.title} has clients of these types: ${types.join(', ')}.` }],
     });
   checkPlaceholders(withVariant(whole, input.environment, input.variant), input.placeholders, ['client']);
   if (await s.tables.clients.find({ providerId: provider.id, name: input.name }))

@@ -1,4 +1,5 @@
 import { chooseMethod } from '../../core/oauth/client-authentication.ts';
+import { clientTypesOf } from '../../core/provider/client-types.ts';
 import { isSpendable, type ProviderDefinition, trustedOrigins, unconfirmedOrigins } from '../../core/provider/definition.ts';
 import type { PlaceholderValues } from '../../core/provider/placeholders.ts';
 import type { Row } from '../store/tables.ts';
@@ -26,8 +27,7 @@ export function effectOn(
     refused.push(`${name} authenticates by ${method}, which the new definition does not know.`);
   else if (client.authMethod === null && chooseMethod(now.server.token_endpoint_auth_methods_supported) !== method)
     says.push(`It would authenticate by ${chooseMethod(now.server.token_endpoint_auth_methods_supported)} instead of ${method}.`);
-  if (!now.registration.client_types.includes(client.type as 'web'))
-    refused.push(`${name} is of the type ${client.type}, which the new definition does not know.`);
+  if (!clientTypesOf(now).includes(client.type as 'web')) refused.push(`${name} is of the type ${client.type}, which the new definition does not know.`);
   if (client.variant !== null && !after.variants.some((one) => one.name === client.variant))
     refused.push(`${name} uses the variant ${client.variant}, which the new definition does not have.`);
   const values = client.placeholders as PlaceholderValues;
