@@ -40,6 +40,7 @@ export const CallAnswer = z.object({
   bytes: z.number().int().optional().describe('How long the body was, as far as it was read'),
   body: z.string().describe('Cut at 64 kB'),
   cut: z.boolean(),
+  page: z.string().nullable().optional().describe('Where the API pages: which records these are, and whether more follow'),
   took_ms: z.number(),
   at: Instant,
   diagnosis: Diagnosis.nullable().optional().describe('What it means where it did not work; left out in answers of earlier versions'),

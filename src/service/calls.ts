@@ -1,5 +1,6 @@
 import type { CallAnswer } from '../api/common.ts';
 import type { Pair } from '../core/calls/call.ts';
+import { pageNote } from '../core/calls/page-note.ts';
 import { isPlainPath } from '../core/calls/path.ts';
 import { type CallSeen, diagnoseCall } from '../core/diagnosis/call.ts';
 import { shownClaims } from '../core/diagnosis/claims.ts';
@@ -174,6 +175,7 @@ export async function callApi(
     content_type: outcome.headers['content-type'] ?? null,
     body: pretty(outcome.body.replaceAll(token.reveal(), '[secret]')),
     cut: outcome.cut,
+    page: outcome.status >= 200 && outcome.status < 300 && method === 'GET' ? pageNote(api, url, outcome.body, outcome.headers.link) : null,
     headers: Object.entries(outcome.headers).map(([name, value]) => ({ name, value: value.replaceAll(token.reveal(), '[secret]').slice(0, 8_000) })),
     bytes: Buffer.byteLength(outcome.body),
     diagnosis: diagnoseCall({

@@ -152,6 +152,7 @@ async function show(all: GlobalOptions, answer: TriedCall): Promise<void> {
     const verdict = diagnosisLines(answer.diagnosis ?? null);
     if (verdict) process.stderr.write(`${verdict}\n`);
     process.stdout.write(`${answer.body}\n${answer.cut ? '(cut at 64 kB)\n' : ''}`);
+    if (answer.page) process.stderr.write(`${answer.page}\n`);
   }
   // Some APIs put their errors into a good status: the verdict counts.
   if (answer.status === null || answer.status >= 400 || answer.diagnosis) {

@@ -14,6 +14,7 @@
     <span class={['font-semibold', good ? 'text-success' : 'text-error']}>{answer.status === null ? `No answer: ${answer.reason}` : `${answer.status} ${good ? 'it works' : 'refused'}`}</span>
     <code class="break-all">{answer.method} {answer.url}</code><span class="ml-auto text-base-content/70">{answer.took_ms} ms, <Moment at={answer.at} /></span>
   </p>
+  {#if answer.page}<p class="px-3 py-1 font-semibold">{answer.page}</p>{/if}
   <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
   <pre class="px-3 py-2 overflow-auto max-h-64 text-[0.82rem]" tabindex="0" aria-label="Body of the answer">{answer.body || '(empty)'}{answer.cut ? '\n… cut at 64 kB' : ''}</pre>
 </div>

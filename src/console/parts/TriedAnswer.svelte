@@ -19,6 +19,7 @@
   </p>
   <JsonView body={answer.body} />
   {#if answer.cut}<p class="px-3 py-1 text-warning">Cut at 64 kB.</p>{/if}
+  {#if answer.page}<p class="px-3 py-1 font-semibold" role="status">{answer.page}</p>{/if}
 </div>
 <details class="mb-2"><summary class="cursor-pointer">Headers of the answer ({answer.headers?.length ?? 0}), and what was sent</summary>
   <div class="grid lg:grid-cols-2 gap-4 mt-1"><dl class="facts">{#each answer.headers ?? [] as one, at (at)}<dt><code>{one.name}</code></dt><dd class="break-all mono">{one.value}</dd>{/each}</dl><dl class="facts">{#each answer.request.headers as one, at (at)}<dt><code>{one.name}</code></dt><dd class="break-all mono">{one.value}</dd>{/each}{#if answer.request.body}<dt>body</dt><dd><pre class="whitespace-pre-wrap">{answer.request.body}</pre></dd>{/if}</dl></div>

@@ -29,7 +29,9 @@ test.each([
   { name: 'renewed, and nothing ends it', facts: {}, verdict: 'lives', first: null },
   { name: 'no refresh token', facts: { hasRefreshToken: false }, verdict: 'ends', first: null },
   { name: 'no renewal seen', facts: { renewals: 0 }, verdict: 'not_known', first: null },
-  { name: 'refused', facts: { planned: false }, verdict: 'ends', first: null },
+  { name: 'refused', facts: { planned: false, secretEndsAt: NOW + 179 * DAY }, verdict: 'ends', first: null },
+  { name: 'refused once', facts: { refusedOnce: true, secretEndsAt: NOW + 179 * DAY }, verdict: 'not_known', first: null },
+  { name: 'pushed out by newer ones', facts: { pushedOut: true, secretEndsAt: NOW + 179 * DAY }, verdict: 'ends', first: null },
   {
     name: 'the secret ends before the grant',
     facts: { secretEndsAt: NOW + 10 * DAY, absoluteEndsAt: NOW + 100 * DAY },
@@ -52,6 +54,8 @@ test.each([
 ] as { name: string; facts: Partial<GrantFacts>; verdict: string; first: string | null }[])('will it live: $name', ({ facts, verdict, first }) => {
   const life = forecastLife({ ...FACTS, ...facts }, DIALECT);
   expect([life.verdict, life.ends[0]?.what ?? null]).toEqual([verdict, first]);
+  // What is known to be false is never promised.
+  if (life.lines[0]?.verdict === 'bad') expect(life.says).not.toMatch(/will live|lives until|nothing is known that would end/);
 });
 
 test.each([

@@ -10,6 +10,10 @@ export interface GrantFacts {
   renewals: number;
   /** A renewal is planned; false: the provider refuses it, or there is nothing to renew with. */
   planned: boolean;
+  /** The provider refused the refresh token once, and is asked again. */
+  refusedOnce?: boolean;
+  /** So many newer grants of the same account are held here that the provider, which keeps only so many, has ended this one. */
+  pushedOut?: boolean;
   consentedAt: number;
   account: string | null;
   opened: string | null;
@@ -64,6 +68,14 @@ export function forecastLife(facts: GrantFacts, dialect: Dialect): Life {
   else if (!facts.hasRefreshToken)
     add('renewal', 'bad', 'No refresh token came: it ends with its access token.', 'Ask for offline access (often a scope of its own), then agree again.');
   else if (!facts.planned) add('renewal', 'bad', 'The provider refuses the refresh token.', 'Agree again.');
+  else if (facts.pushedOut)
+    add(
+      'renewal',
+      'bad',
+      `The provider keeps ${dialect.refresh_tokens_most} refresh tokens for each person and client, and as many newer ones are held here: it has ended this one.`,
+      'Agree again if it is still needed; the oldest of the others ends then.',
+    );
+  else if (facts.refusedOnce) add('renewal', 'doubt', 'The provider refused the refresh token once; it is asked again before anybody must act.');
   else if (facts.renewals > 0)
     add('renewal', 'good', `It came with a refresh token, and ${facts.renewals === 1 ? 'one renewal was' : `${facts.renewals} renewals were`} seen to work.`);
   else
@@ -77,12 +89,14 @@ export function forecastLife(facts: GrantFacts, dialect: Dialect): Life {
     );
 
   if (personal && facts.hasRefreshToken) lines.push(rotationLine(facts, dialect));
-  const ends = endsOf(facts, dialect, personal);
+  // What has ended, or may have, is promised no day.
+  const isOver = lines[0]?.verdict === 'bad' || facts.refusedOnce === true;
+  const ends = isOver ? [] : endsOf(facts, dialect, personal);
   const [first] = ends;
   if (first) {
     const restMs = first.at - facts.now;
     add('first end', restMs < 7 * DAY_MS ? 'bad' : 'doubt', `${first.what} ends it first, in ${days(restMs)}.`, ENDS_REMEDY[first.what] ?? null);
-  } else if (!key) add('first end', 'good', 'Nothing is known that would end it by a certain day.');
+  } else if (!key && !isOver) add('first end', 'good', 'Nothing is known that would end it by a certain day.');
   if (dialect.idle_life_seconds !== undefined && personal)
     add(
       'unused',
