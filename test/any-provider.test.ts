@@ -59,8 +59,9 @@ test('an issuer as it is typed: metadata, sources, endpoints that answer, and wh
     value: `${berthline.origin}/token`,
     source: `${berthline.origin}/.well-known/openid-configuration`,
   });
+  // A request without a client is refused there: that says nothing good of the address, and is not called good.
   expect(seen.endpoints.map((one) => [one.endpoint, one.good])).toEqual([
-    ['authorization_endpoint', true],
+    ['authorization_endpoint', false],
     ['token_endpoint', true],
   ]);
   const whole = await draft({ from: 'issuer', address: berthline.origin, api_call: `${berthline.origin.replace('id.', 'api.')}/v1/berths` });
@@ -165,7 +166,7 @@ test('a definition file is checked with line, reason and remedy, by API and rk; 
     problem: { detail: expect.stringContaining('aliases') },
   });
   const asked = await call('checkProvider', { body: { document: notchboard.definitionText, ask_endpoints: true } });
-  expect(asked.endpoints.map((one) => one.good)).toEqual([true, true]);
+  expect(asked.endpoints.map((one) => one.good)).toEqual([false, true]);
 });
 
 test('a definition in use: what changes for whom is shown first, the old version is kept, and nothing breaks', async () => {

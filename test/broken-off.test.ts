@@ -1,0 +1,33 @@
+import { fileURLToPath } from 'node:url';
+import { afterAll, beforeAll, expect, test } from 'vitest';
+import { addConnection, addEelgrass, agree, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
+import { newDatabase } from './support/new-database.ts';
+import { signIn, startService } from './support/service.ts';
+
+let standin: StandinUnderTest;
+beforeAll(async () => {
+  standin = await startEelgrass(3600);
+});
+afterAll(() => standin.stop());
+
+test.each([
+  { at: '/userinfo', what: 'reading who agreed', decide: 'not_proved', title: 'failed while it verified the new tokens' },
+  { at: '/token', what: 'the exchange', decide: null, title: 'failed while it asked for the tokens' },
+])('where $what breaks on our side, the consent is finished and says so, and tokens that came are kept for a decision', async ({ at, decide, title }) => {
+  const run = ['--import', 'tsx', fileURLToPath(new URL('support/serve-broken.ts', import.meta.url)), at];
+  const service = await startService({ databaseUrl: await newDatabase(), run });
+  try {
+    const call = await signIn(service);
+    await addEelgrass(call, standin);
+    await addConnection(call, 'sailings');
+    const { outcome } = await agree(call, 'sailings');
+    expect(outcome).toMatchObject({ phase: 'failed', decide, problem: { title: expect.stringContaining(title), side: 'ours' } });
+    const shown = await call('showConnection', { params: { connection: 'sailings' } });
+    expect(shown.standby?.why ?? null).toBe(decide);
+    if (decide === null) return;
+    await call('decideStandby', { params: { connection: 'sailings' }, body: { decision: 'use' } });
+    expect((await call('showConnection', { params: { connection: 'sailings' } })).has_refresh_token).toBe(true);
+  } finally {
+    await service.stop();
+  }
+});
