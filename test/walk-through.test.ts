@@ -56,7 +56,7 @@ test('eight steps, two of them over there: from a bare host to an answer of the 
   const there = await registerAtStandin(`http://id.saltwire.localhost:${standin.port}`, 'Harbour weather', redirectUri);
   writeFileSync(join(home, 'notes.txt'), `Saltwire, registered today\nClient id: ${there.id}\nClient secret: "${there.secret}"\nRedirect URI ${redirectUri}\n`);
   const sorted = await run(notepad);
-  expect([sorted.code, sorted.out.includes(there.secret), (sorted.out.match(/saved/g) ?? []).length]).toEqual([0, false, 2]);
+  expect([sorted.code, sorted.out.includes(there.secret), (sorted.out.match(/saved/g) ?? []).length]).toEqual([0, false, 3]); // the redirect URI is compared too
   expect((await run(connection)).code).toBe(0);
   // The person opens the printed link in a browser while the command waits.
   const opened = await rk(['connection', 'open', 'harbour-weather', '--no-wait', '--output', 'json'], { home });

@@ -1,6 +1,6 @@
 import { z } from 'zod';
 import { clientOperations } from './client-operations.ts';
-import { HistoryEntry } from './common.ts';
+import { HistoryEntry, Id, Instant } from './common.ts';
 import { connectionOperations } from './connection-operations.ts';
 import { handingOverOperations } from './handing-over-operations.ts';
 import { Done, list, type Operation } from './operation.ts';
@@ -9,7 +9,15 @@ import { providerOperations } from './provider-operations.ts';
 import { AdoptedReplica, AdoptReplica, InstallationState, Replica, Status } from './status.ts';
 
 export type { Access, Operation } from './operation.ts';
-export const HistoryQuery = z.object({ subject: z.string().max(200).optional(), limit: z.coerce.number().int().min(1).max(500).default(100) });
+export const HistoryQuery = z.object({
+  subject: z.string().max(200).optional().describe('Such as connection:NAME, client:PROVIDER/NAME, caller:NAME'),
+  kind: z.string().max(40).optional(),
+  since: Instant.optional(),
+  before: Id.optional().describe('The id of the last entry shown: what came before it'),
+  renewals: z.enum(['true', 'false']).default('false').describe('Also renewals that went as planned'),
+  limit: z.coerce.number().int().min(1).max(500).default(100),
+});
+export const HistoryList = z.object({ items: z.array(HistoryEntry), more: z.boolean().describe('There is more before the last one') });
 
 /** The whole contract: the service routes from it, the client calls by it, the OpenAPI document is made from it. */
 export const operations = {
@@ -45,9 +53,9 @@ export const operations = {
     method: 'GET',
     path: '/api/v1/history',
     access: 'operator',
-    says: 'What happened, newest first',
+    says: 'What happened, newest first; renewals that went as planned only where they are asked for',
     query: HistoryQuery,
-    answer: list(HistoryEntry),
+    answer: HistoryList,
   },
 
   showInstallation: {

@@ -18,6 +18,7 @@ import { apiTokens } from './handout/api-token.ts';
 import { handout } from './handout/handout.ts';
 import { usage } from './handout/usage.ts';
 import { history } from './history.ts';
+import { keepTidy } from './housekeeping.ts';
 import { listen, openFront } from './http/front.ts';
 import { outgoing } from './outgoing/send.ts';
 import { type Ports, random } from './ports.ts';
@@ -234,6 +235,7 @@ async function joinParts(
     watchApprovals(services, settings.approvalCheckMs, stopping.signal),
     pollDevices(services, agreed, stopping.signal),
     keepRevoking(services, stopping.signal),
+    keepTidy(services, stopping.signal),
   ];
 
   const front = openFront({ services, usage: counts, operators: people, consents: agreed, dispatcher: out.dispatcher });

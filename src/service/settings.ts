@@ -37,6 +37,8 @@ export interface Settings {
   proveRenewal: boolean;
   /** How long a request's body may be on its way, of all but what is relayed. */
   bodyMs: number;
+  /** How long the history is kept. */
+  historyMs: number;
   /** The longest wait for an answer of an API, and for all of it, of what is relayed. */
   relayWaitMs: number;
   relayMostMs: number;
@@ -77,6 +79,7 @@ const Environment = z.object({
   RUSTY_KETTLE_APPROVAL_CHECK_SECONDS: wholeNumber(2, 86_400).default(3_600),
   RUSTY_KETTLE_PROVE_RENEWAL: z.enum(['on', 'off']).default('on'),
   RUSTY_KETTLE_BODY_SECONDS: wholeNumber(1, 600).default(30),
+  RUSTY_KETTLE_HISTORY_DAYS: wholeNumber(30, 3_650).default(400),
   RUSTY_KETTLE_RELAY_WAIT_SECONDS: wholeNumber(1, 600).default(60),
   RUSTY_KETTLE_RELAY_MOST_SECONDS: wholeNumber(1, 86_400).default(900),
   RUSTY_KETTLE_DEADLINE_MS: wholeNumber(200, 60_000).default(DEFAULT_LIMITS.deadlineMs),
@@ -121,6 +124,7 @@ export function readSettings(environment: NodeJS.ProcessEnv): Settings {
     blindLimitMs: Math.max(e.RUSTY_KETTLE_BLIND_SECONDS * 1000, LEAST_BLIND_MS),
     approvalCheckMs: e.RUSTY_KETTLE_APPROVAL_CHECK_SECONDS * 1000,
     bodyMs: e.RUSTY_KETTLE_BODY_SECONDS * 1000,
+    historyMs: e.RUSTY_KETTLE_HISTORY_DAYS * 86_400_000,
     relayWaitMs: e.RUSTY_KETTLE_RELAY_WAIT_SECONDS * 1000,
     relayMostMs: e.RUSTY_KETTLE_RELAY_MOST_SECONDS * 1000,
     proxy: readProxy(environment),

@@ -124,13 +124,26 @@ export function using(rk: Command): void {
     .description('what happened, newest first')
     .option('--connection <name>')
     .option('--caller <name>')
+    .option('--client <client>', 'PROVIDER/NAME')
+    .option('--kind <word>', 'only entries of this kind, such as consented or revoked')
+    .option('--since <date>', 'not older than this (YYYY-MM-DD)')
+    .option('--before <id>', 'what came before the entry with this id')
+    .option('--renewals', 'also renewals that went as planned')
     .option('--limit <n>', 'how many', '30')
-    .action(async (options: { connection?: string; caller?: string; limit: string }, command: Command) => {
+    .action(async (options: HistoryOptions, command: Command) => {
       const all = globals(command);
-      const { items } = await (await signedIn(all))('listHistory', {
+      const since = options.since === undefined ? undefined : new Date(options.since);
+      if (since && Number.isNaN(since.getTime())) throw new UsageError(`--since takes a date such as 2027-03-31, not ${options.since}.`);
+      const subjects = (['connection', 'caller', 'client'] as const).flatMap((noun) => (options[noun] === undefined ? [] : [`${noun}:${options[noun]}`]));
+      if (subjects.length > 1) throw new UsageError('Name one of --connection, --caller and --client.');
+      const { items, more } = await (await signedIn(all))('listHistory', {
         query: {
           limit: options.limit,
-          subject: options.connection ? `connection:${options.connection}` : options.caller ? `caller:${options.caller}` : undefined,
+          subject: subjects[0],
+          kind: options.kind,
+          since: since?.toISOString(),
+          before: options.before,
+          renewals: options.renewals ? 'true' : undefined,
         },
       });
       await printList(
@@ -145,5 +158,17 @@ export function using(rk: Command): void {
         },
         'Nothing has happened yet.',
       );
+      if (more) say(all, `There is more: --before ${items.at(-1)?.id}`);
     });
+}
+
+interface HistoryOptions {
+  connection?: string;
+  caller?: string;
+  client?: string;
+  kind?: string;
+  since?: string;
+  before?: string;
+  renewals?: boolean;
+  limit: string;
 }

@@ -2,7 +2,7 @@
   import { push } from 'svelte-spa-router';
   import type { NewKey } from '../../api/callers.ts';
   import Copy from '../parts/Copy.svelte';
-  import HistoryList from '../parts/HistoryList.svelte';
+  import HistoryPanel from '../parts/HistoryPanel.svelte';
   import KeyTable from '../parts/KeyTable.svelte';
   import Moment from '../parts/Moment.svelte';
   import NewKeyNote from '../parts/NewKeyNote.svelte';
@@ -20,17 +20,20 @@
   const key = $derived({ caller: params.caller });
   const loaded = new Loaded(() => call('showCaller', { params: key }), 3_000);
   const connections = new Loaded(() => call('listConnections', { query: { limit: 500 } }));
-  const past = new Loaded(() => call('listHistory', { query: { subject: `caller:${params.caller}`, limit: 20 } }), 5_000);
+  let happened = $state(0);
   $effect(() => {
     void key;
-    const stops = [loaded.start(), connections.start(), past.start()];
+    const stops = [loaded.start(), connections.start()];
     return () => stops.forEach((stop) => stop());
   });
   const c = $derived(loaded.value);
   let made = $state.raw<NewKey | null>(null);
   let removing = $state(false);
   const doing = new Doing();
-  const again = () => Promise.all([loaded.load(), past.load()]);
+  const again = () => {
+    happened += 1;
+    return loaded.load();
+  };
   const remove = () => doing.run(async () => { await call('removeCaller', { params: key }); await push('/callers'); });
 </script>
 
@@ -47,7 +50,7 @@
   <section class="mb-6" aria-labelledby="uses"><h2 id="uses" class="mb-1">What it used in the last day</h2><UseTable uses={c.uses} total={c.uses_total} /></section>
   <section class="mb-6" aria-labelledby="keys"><h2 id="keys" class="mb-1">Keys</h2><KeyTable caller={c} done={again} made={(one) => (made = one)} /></section>
   <section class="mb-6" aria-labelledby="tool"><h2 id="tool" class="mb-1">The tool behind it</h2><ToolSettings caller={c} done={again} /></section>
-  <section class="mb-6" aria-labelledby="past"><h2 id="past" class="mb-1">History</h2><HistoryList items={past.value?.items ?? []} /></section>
+  <section class="mb-6" aria-labelledby="past"><h2 id="past" class="mb-1">History</h2><HistoryPanel subject={`caller:${params.caller}`} version={happened} /></section>
   {#if removing}
     <div class="border-l-4 border-error pl-4 py-2" role="group" aria-label="Remove">
       <p>Remove <strong>{c.name}</strong>? Its keys{#if c.signed_in.some((one) => !one.ended_at)}, and its tools’ sign-ins,{/if} stop working within a second.</p>

@@ -17,7 +17,7 @@
   import AttemptList from '../parts/AttemptList.svelte';
   import PolicyChoice from '../parts/PolicyChoice.svelte';
   import Copy from '../parts/Copy.svelte';
-  import HistoryList from '../parts/HistoryList.svelte';
+  import HistoryPanel from '../parts/HistoryPanel.svelte';
   import LabelChoice from '../parts/LabelChoice.svelte';
   import LifeLine from '../parts/LifeLine.svelte';
   import Moment from '../parts/Moment.svelte';
@@ -36,12 +36,12 @@
 
   const { params }: { params: { connection: string } } = $props();
   const loaded = new Loaded(() => call('showConnection', { params: { connection: params.connection } }), 2_000);
-  const past = new Loaded(() => call('listHistory', { query: { subject: `connection:${params.connection}`, limit: 40 } }), 4_000);
+  let happened = $state(0);
   const quota = new Loaded(() => call('showQuota', { params: { connection: params.connection } }), 5_000);
   const attempts = new Loaded(() => call('listAttempts', { params: { connection: params.connection } }), 4_000);
   $effect(() => {
     void params.connection;
-    const stops = [loaded.start(), past.start(), attempts.start(), quota.start()];
+    const stops = [loaded.start(), attempts.start(), quota.start()];
     return () => stops.forEach((stop) => stop());
   });
   const doing = new Doing();
@@ -52,14 +52,16 @@
     doing.run(async () => {
       revoked = (await call('revokeConnection', { params: { connection: params.connection } })).says;
       revoking = false;
-      await Promise.all([loaded.load(), past.load()]);
+      happened += 1;
+      await loaded.load();
     });
   const c = $derived<Connection | null>(loaded.value);
   const paused = $derived(c?.state === 'paused');
   const act = (name: 'renewConnection' | 'probeConnection' | 'pauseConnection' | 'resumeConnection') =>
     doing.run(async () => {
       await call(name, { params: { connection: params.connection } });
-      await Promise.all([loaded.load(), past.load()]);
+      happened += 1;
+      await loaded.load();
     });
   const remove = () =>
     doing.run(async () => {
@@ -69,7 +71,10 @@
   const agreed = $derived(c !== null && c.consented_at !== null);
   const own = $derived(c !== null && c.grant_type !== 'authorization_code' && c.grant_kind !== 'static_key');
   const isKey = $derived(c?.grant_kind === 'static_key');
-  const again = () => Promise.all([loaded.load(), past.load(), attempts.load()]);
+  const again = () => {
+    happened += 1;
+    return Promise.all([loaded.load(), attempts.load()]);
+  };
   const tellAgain = () =>
     doing.run(async () => {
       revoked = (await call('retryRevocation', { params: { connection: params.connection } })).says;
@@ -146,7 +151,7 @@
   <OtherWays connection={c} done={again} />
   {#if c.probe.last}<section class="mb-6" aria-labelledby="proof"><h2 id="proof" class="mb-1">The call that proves it, when it was last tried</h2><Answer answer={c.probe.last} /></section>{/if}
   <section aria-labelledby="attempts" class="mb-6"><h2 id="attempts" class="mb-1">Attempts to renew</h2><AttemptList items={attempts.value?.items ?? []} /></section>
-  <section aria-labelledby="past" class="mb-6"><h2 id="past" class="mb-1">History</h2><HistoryList items={past.value?.items ?? []} /></section>
+  <section aria-labelledby="past" class="mb-6"><h2 id="past" class="mb-1">History</h2><HistoryPanel subject={`connection:${params.connection}`} version={happened} /></section>
   {#if revoked}<p role="status" class="mb-3">Revoked. {revoked}</p>{/if}
   {#if revoking}
     <div class="border-l-4 border-error pl-4 py-2 mb-3" role="group" aria-label="Revoke">

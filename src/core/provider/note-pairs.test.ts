@@ -30,6 +30,7 @@ test.each<[form: string, notes: string]>([
   ['JSON on one line', JSON.stringify({ client_id: id, client_secret: secret, client_secret_expires_at: ends, redirect_uris: [back] })],
   ['pretty JSON, nested', JSON.stringify({ web: { clientId: id, clientSecret: secret, expiresAt: ends, redirectUris: [back] } }, null, 2)],
   ['lines cut out of pretty JSON', `  "client_id": "${id}",\n  "client_secret": "${secret}",\n  "expires": "${ends}",\n  "redirect_uri": "${back}"`],
+  ['an address after a space', `Client ID: ${id}\nClient secret: ${secret}\nExpires: ${ends}\nRedirect URI ${back}`],
   ['Windows line ends', `Client ID: ${id}\r\nClient secret: ${secret}\r\nExpires: ${ends}\r\nRedirect URI: ${back}\r\n`],
 ])('notes as %s are sorted', (_form, notes) => {
   const { items } = sortNotepad(plain, notes);

@@ -77,6 +77,9 @@ function linePairs(text: string, isLabel: (text: string) => boolean): NotePair[]
 
 /** The label and value of one line; an empty value: it stands on the next line. Null: there is no label. */
 function pairOf(text: string): { label: string; value: string } | null {
+  // An address is told from its label by itself; its colon is no mark.
+  const address = /^(\S.{0,78}?)\s*[:=]?\s+["'`]?(https?:\/\/[^\s"'`]+)["'`]?[,;]?$/i.exec(text);
+  if (address && !isAddress(text)) return { label: unquoted((address[1] ?? '').replace(/[:=]$/, '')), value: address[2] ?? '' };
   const table = /^([^\t]{2,80}?)\t+\s*(.+)$/.exec(text) ?? /^(\S.{0,78}?\S) {2,}(\S.*)$/.exec(text);
   const marked = /^([^:=]{2,80}?)\s*(?:[:=]|\s=>)\s*(.*)$/.exec(text);
   // A colon or an equals sign may belong to the value: of a table, the gap decides.

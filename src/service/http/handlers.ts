@@ -82,7 +82,15 @@ export function handlers(s: Services, operators: Operators, consents: Consents, 
     showSession: async ({ operator }) => sessionView(operator),
     signOut: async ({ operator }) => ({ ...(await operators.signOut(operator)), setSession: 'end' as const }),
     showStatus: () => showStatus(s),
-    listHistory: async ({ query }) => ({ items: (await s.history.list(query)).map((event) => ({ ...event, at: iso(event.at) })) }),
+    listHistory: async ({ query: { since, renewals, limit, ...query } }) => {
+      const found = await s.history.list({
+        ...query,
+        renewals: renewals === 'true',
+        limit: limit + 1,
+        ...(since === undefined ? {} : { since: Date.parse(since) }),
+      });
+      return { items: found.slice(0, limit).map((event) => ({ ...event, at: iso(event.at) })), more: found.length > limit };
+    },
 
     showInstallation: () => installationState(s),
     ownInstallation: async ({ operator }) => {

@@ -1,0 +1,39 @@
+import { setTimeout as sleep } from 'node:timers/promises';
+import { FORGOTTEN_AT_ONCE } from './history.ts';
+import type { Services } from './registry/services.ts';
+
+const FIRST_AFTER_MS = 60_000;
+const EVERY_MS = 3_600_000;
+const BETWEEN_MS = 200;
+/** Pieces in one round, so that a round ends. */
+const PIECES_MOST = 500;
+const DAY_MS = 86_400_000;
+export const RENEWALS_KEPT_MS = 30 * DAY_MS;
+const USAGE_KEPT_DAYS = 35;
+
+/** Forgets what is older than it is kept for: history and the counts of each minute. One round; how many rows. */
+export async function tidy(s: Pick<Services, 'history' | 'database' | 'settings'>, stop: AbortSignal): Promise<number> {
+  let all = 0;
+  for (let piece = 0; piece < PIECES_MOST && !stop.aborted; piece += 1) {
+    const forgotten =
+      (await s.history.forget({ renewalsMs: RENEWALS_KEPT_MS, allMs: s.settings.historyMs })) +
+      (await s.database.write(`DELETE FROM usage_minutes WHERE minute < UTC_TIMESTAMP(3) - INTERVAL ${USAGE_KEPT_DAYS} DAY LIMIT ${FORGOTTEN_AT_ONCE}`));
+    all += forgotten;
+    if (forgotten < FORGOTTEN_AT_ONCE) break;
+    await sleep(BETWEEN_MS, undefined, { signal: stop }).catch(() => undefined); // aborted: the loop's condition ends it
+  }
+  return all;
+}
+
+/** Every hour. Several replicas may do it at once: what one has removed the other does not find. */
+export async function keepTidy(s: Services, stop: AbortSignal): Promise<void> {
+  for (let waitMs = FIRST_AFTER_MS; !stop.aborted; waitMs = EVERY_MS) {
+    await sleep(waitMs, undefined, { signal: stop, ref: false }).catch(() => undefined);
+    if (stop.aborted) return;
+    try {
+      await tidy(s, stop);
+    } catch (cause) {
+      s.ports.log.warn({ cause: cause instanceof Error ? cause.message : 'unknown' }, 'what is old could not be forgotten; tried again in an hour');
+    }
+  }
+}
