@@ -79,6 +79,15 @@ test('known secrets go in by API, command line, consent and renewal', async () =
     .set('a wrong password', canary('password'));
   await recorded('addSecret', { params, body: { secret: wrong, at_once: true } });
   answers.push(JSON.stringify((await agree(call, 'canary')).outcome));
+  // Short, and quoted by the provider itself: masked because it is this request's secret, whatever it looks like.
+  const short = `q${randomBytes(3).toString('hex')}Z`;
+  secrets.set('a short secret that the provider echoes', short);
+  await recorded('addSecret', { params, body: { secret: short, at_once: true, take_as_is: true } });
+  const echo = JSON.stringify({ error: 'invalid_client', error_description: `the secret ${short} is wrong` });
+  await standin.order('faults', { at: 'token', kind: 'text', status: 401, text: echo, times: 1 });
+  const echoed = JSON.stringify((await agree(call, 'canary')).outcome);
+  expect(echoed).toContain('is wrong'); // it did come back, and was told without the secret
+  answers.push(echoed);
   await rk(['sign-in', '--url', service.url, '--name', 'marit'], { home, input: PASSWORD });
   const entered = await rk(['client', 'secret', 'add', 'eelgrass/timetable'], { home, input: `${typed}\n` });
   expect(entered.code).toBe(0);
@@ -249,7 +258,7 @@ test('pages show none of them', async () => {
 
 test('none of them stands in an answer, a page, an error, the log, or a file of the database', async () => {
   expect(secrets.size).toBeGreaterThan(15);
-  for (const [name, secret] of secrets) expect(secret.length, name).toBeGreaterThan(9);
+  for (const [name, secret] of secrets) expect(secret.length, name).toBeGreaterThan(7);
   expect(await service.stop()).toBe(0);
   await database.stop(); // all pages and the redo log are on disk now
   const places: [string, Buffer][] = [

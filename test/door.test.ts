@@ -74,6 +74,21 @@ test('a tool signs in, is given the connection\u2019s current token, and renews 
   expect((await signedIn('announcer'))[0]).toMatchObject({ connection: 'tides', operator: 'marit', ended_at: null });
 });
 
+test('user-info tells a tool who agreed to the connection that its token is of, and nothing to anybody else', async () => {
+  const userInfo = async (token: unknown) => {
+    const answer = await fetch(`${service.url}/oauth/userinfo`, { headers: { authorization: `Bearer ${token}` } });
+    return [answer.status, await answer.json()];
+  };
+  for (const kind of ['announcer', 'relay'] as const) {
+    const { body } = await of(kind).tokens(browser, kind === 'relay' ? 'sailings' : 'tides');
+    expect(await userInfo(body.access_token)).toEqual([200, expect.objectContaining({ sub: expect.any(String), email: 'marit.holm@saltmarsh.example' })]);
+    if (kind === 'announcer') continue;
+    await of(kind).revoke(String(body.refresh_token));
+    expect(await userInfo(body.access_token)).toEqual([401, expect.objectContaining({ error: 'invalid_token' })]);
+  }
+  for (const token of ['x', 'rkt_none', '']) expect((await userInfo(token))[0]).toBe(401);
+});
+
 test('a tool that may only relay gets an opaque token, good at our relay for that connection and nowhere else', async () => {
   const { body } = await of('relay').tokens(browser, 'sailings');
   expect(body).toMatchObject({ access_token: expect.stringMatching(/^rkt_/), base_url: `${service.url}/relay/sailings` });
@@ -270,6 +285,7 @@ test('the metadata says what the door takes (RFC 8414), and is the issuer that a
     authorization_endpoint: `${service.url}/door/authorize`,
     token_endpoint: `${service.url}/oauth/token`,
     revocation_endpoint: `${service.url}/oauth/revoke`,
+    userinfo_endpoint: `${service.url}/oauth/userinfo`,
     response_types_supported: ['code'],
     grant_types_supported: ['client_credentials', 'authorization_code', 'refresh_token'],
     code_challenge_methods_supported: ['S256'],

@@ -211,7 +211,7 @@ test('Oakum: answers given once fill its form, what was sent is kept, and approv
   await at.oakum.order('approval', { client_id: idOn(page), state: 'given' });
   await until('given');
   const given = await show('oakum', 'crew');
-  expect([before, given.state, given.registering.approved_on]).toEqual(['asked', 'working', new Date().toISOString().slice(0, 10)]);
+  expect([before, given.state, given.registering.approved_on]).toEqual(['asked', 'ready', new Date().toISOString().slice(0, 10)]);
   expect(given).toMatchObject({ approval_evidence: expect.stringContaining('invalid_grant'), approval_seen_at: expect.any(String) });
   const { items } = await call('listHistory', { query: { subject: 'client:oakum/crew' } });
   const told = items.filter((one) => one.kind === 'approval_changed').map((one) => [one.actor, one.says]);

@@ -80,6 +80,31 @@ test.each(['GET', 'POST', 'PUT', 'PATCH', 'DELETE', 'OPTIONS'])('%s goes on with
   for (const name of ['cookie', 'x-forwarded-for', 'te', 'origin', 'via']) expect(seen?.headers, name).not.toHaveProperty(name);
 });
 
+test('what came of relayed calls is told: counts by class, the last one, and the last that failed with its verdict', async () => {
+  const told = await call('addCaller', { body: { name: 'told', connections: ['sailings'] } });
+  const send = async (path: string) => (await relay(`sailings${path}`, { headers: { authorization: basic(told as never) } })).text();
+  await send('/tables?secret-in-query=1');
+  upstream.answer = (_request, response) =>
+    void response
+      .writeHead(403, { 'content-type': 'application/json', 'www-authenticate': 'Bearer error="insufficient_scope"' })
+      .end('{"error":"insufficient_scope"}');
+  expect(await send('/tables/x')).toBe('{"error":"insufficient_scope"}');
+  upstream.answer = (_request, response) => void response.writeHead(503, { 'retry-after': '7' }).end('later');
+  expect(await send('/calendars')).toBe('later'); // the beginning is looked at, and all of it goes on
+  const uses = await eventually(async () => {
+    const { uses } = await call('showCaller', { params: { caller: 'told' } });
+    return uses[0]?.relay?.by_class['5xx'] ? uses : null;
+  });
+  expect(uses[0]?.relay).toMatchObject({
+    by_class: { '2xx': 1, '4xx': 1, '5xx': 1 },
+    last: { status: 503, method: 'GET', path: '/calendars', cause: 'provider_down', says: expect.any(String), remedy: expect.any(String) },
+    last_failed: { status: 503 },
+  });
+  const { callers_last_used: users } = await call('showConnection', { params: { connection: 'sailings' } });
+  expect(users.find((one) => one.caller === 'told')?.relay?.by_class).toEqual({ '2xx': 1, '4xx': 1, '5xx': 1 });
+  expect(JSON.stringify(uses)).not.toContain('secret-in-query');
+});
+
 test('HEAD, 204 and 304 have no body, and end', async () => {
   expect((await relay('sailings/tables', { method: 'HEAD' })).status).toBe(200);
   for (const [status, length] of [

@@ -72,6 +72,24 @@ test('the session cookie is HttpOnly and Strict, changes nothing for other sites
   expect((await send('/api/v1/session', { headers })).status).toBe(401);
 });
 
+test('a tool with a refresh token box names the connection in it, and requests as JSON are answered as those of a form', async () => {
+  const basic = { authorization: `Basic ${Buffer.from(`${caller.caller_id}:${caller.key}`).toString('base64')}` };
+  const form = (more: Record<string, string>, headers = basic) => send('/oauth/token', { method: 'POST', headers, body: new URLSearchParams(more) });
+  const answer = await form({ grant_type: 'refresh_token', refresh_token: 'connection:one' });
+  expect([answer.status, await answer.json()]).toEqual([200, expect.objectContaining({ access_token: expect.any(String), expires_in: expect.any(Number) })]);
+  const other = await form({ grant_type: 'refresh_token', refresh_token: 'connection:not-mine' });
+  expect([other.status, await other.json()]).toEqual([400, expect.objectContaining({ error: 'invalid_grant' })]);
+  // The word is no secret: without the key it is good for nothing.
+  const bare = await form({ grant_type: 'refresh_token', refresh_token: 'connection:one', client_id: caller.caller_id }, {} as never);
+  expect(bare.status).toBe(401);
+  const asJson = { grant_type: 'client_credentials', client_id: caller.caller_id, client_secret: caller.key, scope: 'connection:one' };
+  expect((await send('/oauth/token', json(asJson))).status).toBe(200);
+  for (const odd of ['[]', '{', '{"grant_type":{}}', 'null']) {
+    const refused = await send('/oauth/token', { method: 'POST', body: odd, headers: { 'content-type': 'application/json' } });
+    expect([refused.status, await refused.json()]).toEqual([400, expect.objectContaining({ error: 'invalid_request' })]);
+  }
+});
+
 test('behind https the session cookie is Secure and bound to the host', async () => {
   const publicUrl = 'https://kettle.example';
   const behind = await startService({ databaseUrl: await newDatabase(), publicUrl });

@@ -3,7 +3,7 @@ import { whyNoDoorRedirect } from '../core/callers/door-redirect.ts';
 import { whyNoTokenPath } from '../core/callers/own-path.ts';
 import { PATH_PATTERN, RELAY_METHODS, USES } from '../core/callers/permissions.ts';
 import { SHEET_KINDS } from '../core/callers/sheets.ts';
-import { CallerName, ConnectionName, Id, Instant, Label } from './common.ts';
+import { CallerName, ConnectionName, Id, Instant, Label, RelayedCalls } from './common.ts';
 
 const said = (why: (text: string) => string | null) => (text: string, context: { addIssue(issue: { code: 'custom'; message: string }): void }) => {
   const wrong = why(text);
@@ -102,6 +102,7 @@ export const Caller = CallerSummary.extend({
         refused: z.number().int().describe('By us, or for want of quota'),
         last_at: Instant,
         minutes: z.array(z.number().int()).describe('Uses in each of the last 60 minutes, the newest last'),
+        relay: RelayedCalls.nullable().describe('Null: it relayed nothing in the last day'),
       }),
     )
     .describe('The last day: what stops when it ends; those that were used last'),

@@ -46,3 +46,19 @@ export const CallAnswer = z.object({
   diagnosis: Diagnosis.nullable().optional().describe('What it means where it did not work; left out in answers of earlier versions'),
 });
 export type CallAnswer = z.output<typeof CallAnswer>;
+
+export const RelayedLast = z.object({
+  at: Instant,
+  status: z.number().int().nullable().describe('Null: no answer came'),
+  method: z.string(),
+  path: z.string().describe('Without its query'),
+  cause: z.string().nullable(),
+  says: z.string().nullable().describe('The verdict; null: it went well'),
+  remedy: z.string().nullable(),
+});
+/** How the relayed calls of the last day went. */
+export const RelayedCalls = z.object({
+  by_class: z.record(z.string(), z.number().int()).describe('Answers by class of status, such as 2xx; `none`: no answer came'),
+  last: RelayedLast.nullable(),
+  last_failed: RelayedLast.nullable(),
+});

@@ -5,7 +5,7 @@ import { WAYS } from '../core/oauth/ways.ts';
 import { ScopeName } from '../core/provider/web-address.ts';
 import { POLICIES } from '../core/renewal/plan.ts';
 import { ReadyLines } from './clients.ts';
-import { CallAnswer, ClientName, ConnectionName, Id, Instant, Label, ProviderName } from './common.ts';
+import { CallAnswer, ClientName, ConnectionName, Id, Instant, Label, ProviderName, RelayedCalls } from './common.ts';
 import { Diagnosis } from './diagnosis.ts';
 
 export const Policy = z
@@ -146,6 +146,7 @@ export const Connection = ConnectionSummary.extend({
         tokens_last_hour: z.number().int(),
         relayed_last_hour: z.number().int(),
         refused_last_hour: z.number().int(),
+        relay: RelayedCalls.nullable().describe('How its relayed calls of the last day went; null: there was none'),
       }),
     )
     .describe('Who uses it: everyone who may, with the last use'),

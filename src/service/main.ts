@@ -27,6 +27,7 @@ import { operators } from './registry/operators.ts';
 import { keepRevoking } from './registry/revoke.ts';
 import type { Services } from './registry/services.ts';
 import { quotas } from './relay/quotas.ts';
+import { relayed } from './relay/relayed.ts';
 import { answerKeeper } from './renewal/answer-keeper.ts';
 import { clientHealth } from './renewal/client-health.ts';
 import { clientSecrets } from './renewal/client-secrets.ts';
@@ -214,6 +215,7 @@ async function joinParts(
     version: PACKAGE.version,
   };
   const counts = usage({ database, ports });
+  const relays = relayed({ database, ports });
   const people = operators(services);
   const agreed = consents(services);
 
@@ -238,7 +240,7 @@ async function joinParts(
     keepTidy(services, stopping.signal),
   ];
 
-  const front = openFront({ services, usage: counts, operators: people, consents: agreed, dispatcher: out.dispatcher });
+  const front = openFront({ services, usage: counts, relayed: relays, operators: people, consents: agreed, dispatcher: out.dispatcher });
   const { server } = front;
   const firstOperatorFile = await offerFirstOperator(people, folder, publicUrl); // before anybody can ask whether it is there
   try {
@@ -263,7 +265,7 @@ async function joinParts(
     front.stop();
     told.stop();
     clock.stop();
-    await Promise.all([counts.stop(), past.stop(), wire.stop(), sealer.stop(), reading.stop(), hashes.stop()]);
+    await Promise.all([counts.stop(), relays.stop(), past.stop(), wire.stop(), sealer.stop(), reading.stop(), hashes.stop()]);
     await replica.stop(keeper.unsaved() === 0 && spilled.waiting() === 0);
     await out.close();
     await database.close();

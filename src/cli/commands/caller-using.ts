@@ -66,7 +66,7 @@ export function callerUsing(noun: Command, show: (all: GlobalOptions, one: Calle
     .description('what to paste where, for each kind of tool, with this caller\u2019s values')
     .argument('<caller>')
     .option('--connection <name>', 'needed where it may use several')
-    .option('--kind <kind>', 'sign_in, token_url, fixed_boxes, header or own_code; left out: which kinds there are, and how to tell them')
+    .option('--kind <kind>', 'sign_in, token_url, refresh_token, fixed_boxes, header or own_code; left out: which kinds there are, and how to tell them')
     .action(async (name: string, options: { connection?: string; kind?: string }, command: Command) => {
       const all = globals(command);
       const call = await signedIn(all);

@@ -54,7 +54,10 @@ const show = (all: GlobalOptions, one: Caller): void =>
     [
       'Last day',
       one.uses
-        .map((use) => `${use.connection}: ${use.tokens} tokens, ${use.relayed} relayed, ${use.refused} refused, last ${relative(use.last_at)}`)
+        .map(
+          (use) =>
+            `${use.connection}: ${use.tokens} tokens, ${use.relayed} relayed, ${use.refused} refused, last ${relative(use.last_at)}${relayInWords(use.relay)}`,
+        )
         .join('\n') || 'not used: nothing stops when it ends',
     ],
   ]);
@@ -183,4 +186,15 @@ export function caller(rk: Command): void {
       if (!(await confirmed(`Retire the key ${only.starts}\u2026 of ${name}?`, options.yes))) return;
       show(all, await call('retireKey', { params: { caller: name, key: only.id } }));
     });
+}
+
+/** Counts by class of status, and the last call that failed with its verdict. */
+export function relayInWords(relay: Caller['uses'][number]['relay']): string {
+  if (!relay) return '';
+  const counts = Object.entries(relay.by_class)
+    .sort()
+    .map(([group, count]) => `${group === 'none' ? 'no answer' : group}: ${count}`)
+    .join(', ');
+  const { last_failed: failed } = relay;
+  return `\n  relayed: ${counts}${failed ? `\n  ${failed.status ?? 'no answer'} ${failed.method} ${failed.path} ${relative(failed.at)}: ${failed.says ?? ''} ${failed.remedy ?? ''}`.trimEnd() : ''}`;
 }

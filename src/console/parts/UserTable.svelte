@@ -1,6 +1,7 @@
 <script lang="ts">
   import type { Connection } from '../../api/connections.ts';
   import Moment from './Moment.svelte';
+  import RelayedNote from './RelayedNote.svelte';
 
   /** Who uses this? Everyone who may, with what they may do and what they did lately. */
   const { users }: { users: Connection['callers_last_used'] } = $props();
@@ -10,7 +11,7 @@
 {:else}
   <table class="list-table max-w-5xl">
     <thead><tr><th>Caller</th><th>What it may do</th><th class="w-24 text-right">Tokens</th><th class="w-24 text-right">Relayed</th><th class="w-24 text-right">Refused</th><th class="w-28">Last used</th></tr></thead>
-    <tbody>{#each users as one (one.caller)}<tr><td><a class="link font-semibold" href={`#/callers/${one.caller}`}>{one.caller}</a></td><td>{one.says}</td><td class="text-right tabular-nums">{one.tokens_last_hour}</td><td class="text-right tabular-nums">{one.relayed_last_hour}</td><td class={['text-right tabular-nums', one.refused_last_hour > 0 && 'text-warning font-semibold']}>{one.refused_last_hour}</td><td><Moment at={one.at} none="never" /></td></tr>{/each}</tbody>
+    <tbody>{#each users as one (one.caller)}<tr><td><a class="link font-semibold" href={`#/callers/${one.caller}`}>{one.caller}</a></td><td>{one.says}<RelayedNote relay={one.relay} /></td><td class="text-right tabular-nums">{one.tokens_last_hour}</td><td class="text-right tabular-nums">{one.relayed_last_hour}</td><td class={['text-right tabular-nums', one.refused_last_hour > 0 && 'text-warning font-semibold']}>{one.refused_last_hour}</td><td><Moment at={one.at} none="never" /></td></tr>{/each}</tbody>
   </table>
   <p class="text-sm text-base-content/70">Numbers are those of the last hour.</p>
 {/if}

@@ -145,6 +145,7 @@ test('each sheet says what is missing, what is weaker, and what to paste; no she
   expect(all.map((sheet) => [sheet.kind, sheet.ready])).toEqual([
     ['sign_in', false],
     ['token_url', true],
+    ['refresh_token', true],
     ['fixed_boxes', false],
     ['header', true],
     ['own_code', true],
@@ -157,7 +158,7 @@ test('each sheet says what is missing, what is weaker, and what to paste; no she
     { ...CALLER, redirectUris: ['https://tool.example/'], tokenPath: '/x/token' },
     { ...CONNECTION, permissions: [may({ use: 'relay' })] },
   );
-  expect(relayOnly.map((sheet) => sheet.ready)).toEqual([true, false, false, true, true]);
+  expect(relayOnly.map((sheet) => sheet.ready)).toEqual([true, false, false, false, true, true]);
   expect(relayOnly[0]?.boxes.find((box) => box.box.startsWith('Base URL'))?.value).toBe('https://kettle.example/relay/forum');
   expect(JSON.stringify([...all, ...relayOnly])).not.toContain('rkk_');
 });

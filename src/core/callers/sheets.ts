@@ -1,7 +1,7 @@
 import { mayFetch, mayRelayAtAll, type Permission } from './permissions.ts';
 
 /** Kinds of tools, told apart by the boxes that they have. */
-export const SHEET_KINDS = ['sign_in', 'token_url', 'fixed_boxes', 'header', 'own_code'] as const;
+export const SHEET_KINDS = ['sign_in', 'token_url', 'refresh_token', 'fixed_boxes', 'header', 'own_code'] as const;
 export type SheetKind = (typeof SHEET_KINDS)[number];
 
 /** What to paste where, for one kind of tool. */
@@ -99,6 +99,7 @@ export function sheetsFor(publicUrl: string, caller: SheetCaller, connection: Sh
         { box: 'Scope', value: scope, as: 'value', note: 'May be left empty: then you choose when you sign in.' },
         { box: 'Client authentication', value: public_ ? 'none' : 'Basic, or in the body', as: 'words', note: '' },
         { box: 'Revocation URL, where it has one', value: `${publicUrl}/oauth/revoke`, as: 'value', note: '' },
+        { box: 'User-info URL, where it insists on one', value: `${publicUrl}/oauth/userinfo`, as: 'value', note: 'It names the account that agreed.' },
         api,
         ...carried,
       ],
@@ -133,6 +134,29 @@ export function sheetsFor(publicUrl: string, caller: SheetCaller, connection: Sh
         ...carried,
       ],
       steps: ['Paste the values into the tool; name the connection in one box only.', 'Run one call.'],
+      text: '',
+    },
+    {
+      kind: 'refresh_token',
+      title: 'A refresh token box',
+      fits: 'It has boxes for an id, a secret and a refresh token, and renews by itself; it opens no browser.',
+      ...state([...noTokens, ...(public_ ? ['A key: this caller keeps no secret, and here the key is what proves it.'] : [])]),
+      weaker: ends,
+      boxes: [
+        { box: 'Token URL', value: tokenUrl, as: 'value', note: '' },
+        id,
+        secret,
+        { box: 'Refresh token', value: scope, as: 'value', note: 'It names the connection and is no secret: the key proves the caller.' },
+        {
+          box: 'Access token, where it wants one',
+          value: 'any word, such as \u201cnone\u201d',
+          as: 'words',
+          note: 'Its first call is refused, and it renews.',
+        },
+        api,
+        ...carried,
+      ],
+      steps: ['Paste the values into the tool.', 'Let it renew once, then run one call.'],
       text: '',
     },
     {

@@ -22,7 +22,7 @@ export const namesIn = (step: GuideStep): string[] => [...new Set([...TEXTS.map(
 export function guideFor(
   definition: Pick<ProviderDefinition, 'guide'>,
   values: PlaceholderValues,
-  state: { done: readonly string[]; purpose: string | null },
+  state: { done: readonly string[]; purpose: string | null; entered?: readonly string[] },
 ): ShownStep[] {
   const fill = (text: string, missing: (name: string) => string): string =>
     text.replace(/\{([a-z][a-z0-9_]*)\}/g, (_all, name: string) => own(values, name) || missing(name));
@@ -37,7 +37,8 @@ export function guideFor(
         ...step,
         ...filled,
         ...(step.page === undefined ? {} : { page: fill(step.page, (name) => `{${name}}`) }),
-        done: state.done.includes(step.title),
+        // Ticked, or everything that it brings is entered here.
+        done: state.done.includes(step.title) || (step.brings.length > 0 && step.brings.every((name) => state.entered?.includes(name))),
         // To be copied: what the step says to enter, not what it only speaks of.
         values: [...new Set(placeholdersIn(step.does))].flatMap((name) => (values[name] ? [{ name, value: values[name] }] : [])),
         missing: names.filter((name) => !values[name]),

@@ -1,8 +1,10 @@
 import { createHash } from 'node:crypto';
 import { base64url } from '../../core/identifiers.ts';
+import type { Secret } from '../../core/secret.ts';
 import { hashKey, type KnownCaller } from '../handout/caller-directory.ts';
 import { recordId } from '../ports.ts';
 import type { Services } from '../registry/services.ts';
+import { idBytes, instantText } from '../store/database.ts';
 import { RELAY_TOKEN_PREFIX } from './door.ts';
 import { endSignIns } from './sign-ins.ts';
 
@@ -20,6 +22,10 @@ export interface ToolTokens {
   showRefreshToken(caller: KnownCaller, token: string): Promise<Shown | ToolRefusal>;
   /** An opaque access token that is good for the relay alone. */
   relayToken(signInId: string): Promise<{ token: string; seconds: number }>;
+  /** Remembers, by its hash, which tool holds an access token of the provider: its user-info request names nobody else. */
+  noteHanded(signInId: string, access: Secret, endsAt: number): Promise<void>;
+  /** Who agreed to the connection for which this token was handed to a tool (OpenID Connect Core §5.3.2); null: not ours, run out, or the sign-in is over. */
+  userInfo(token: string): Promise<Record<string, string> | null>;
   /** RFC 7009: a refresh token ends the sign-in; an opaque access token ends alone; what is not ours, or not this caller's, is left. */
   revoke(caller: KnownCaller, token: string): Promise<void>;
 }
@@ -137,6 +143,27 @@ export function toolTokens(s: Pick<Services, 'tables' | 'database' | 'history' |
         spentAt: null,
       });
       return { token, seconds: RELAY_TOKEN_SECONDS };
+    },
+    async noteHanded(signInId, access, endsAt) {
+      await s.database.write(
+        "INSERT INTO door_tokens (hash, sign_in_id, kind, created_at, ends_at) VALUES ($1, $2, 'handed', UTC_TIMESTAMP(3), $3) ON DUPLICATE KEY UPDATE sign_in_id = VALUES(sign_in_id), ends_at = VALUES(ends_at)",
+        [hashKey(access.reveal()), idBytes(signInId), instantText(endsAt)],
+      );
+    },
+    async userInfo(token) {
+      const [row] = await s.database.select<{ name: string; account_id: string | null; account_label: string | null }>(
+        `SELECT k.name, g.account_id, g.account_label FROM door_tokens t JOIN door_sign_ins d ON d.id = t.sign_in_id JOIN connections k ON k.id = d.connection_id
+         LEFT JOIN grants g ON g.id = k.current_grant_id WHERE t.hash = $1 AND t.kind IN ('access', 'handed') AND t.spent_at IS NULL AND t.ends_at > UTC_TIMESTAMP(3) AND d.ended_at IS NULL`,
+        [hashKey(token)],
+      );
+      if (!row) return null;
+      const label = row.account_label ?? row.name;
+      return {
+        sub: row.account_id ?? `connection:${row.name}`,
+        name: label,
+        preferred_username: label,
+        ...(/^[^@\s]+@[^@\s]+$/.test(label) ? { email: label } : {}),
+      };
     },
     async revoke(caller, token) {
       const row = await tables.doorTokens.find({ hash: hashKey(token) });

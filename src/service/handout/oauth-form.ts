@@ -12,6 +12,7 @@ const PLAIN = new Set(['grant_type', 'resource', 'audience', 'scope', 'client_id
 /** Form body only, no query, no repeated parameter (RFC 6749 §3.2). @throws {Refusal} */
 export function readForm(request: OAuthRequest): Form {
   if (request.query !== '') throw new Refusal(400, 'invalid_request', 'Parameters belong in the body, not in the address.');
+  if (/^application\/json\s*(;|$)/i.test(request.contentType ?? '')) return readJsonForm(request.body); // some tools send it so; what it says is the same
   if (!/^application\/x-www-form-urlencoded\s*(;|$)/i.test(request.contentType ?? ''))
     throw new Refusal(400, 'invalid_request', 'The body must be application/x-www-form-urlencoded.');
   const kept = lately.get(request.body);
@@ -22,6 +23,24 @@ export function readForm(request: OAuthRequest): Form {
     form.set(name, value ?? '');
   }
   if (request.body.length <= KEPT_LENGTH_MOST && [...form.keys()].every((name) => PLAIN.has(name))) lately.set(request.body, form);
+  return form;
+}
+
+/** The same parameters as members of one JSON object; RFC 6749 knows a form only, and the answer is that of a form. @throws {Refusal} */
+function readJsonForm(body: string): Form {
+  let document: unknown;
+  try {
+    document = JSON.parse(body);
+  } catch {
+    throw new Refusal(400, 'invalid_request', 'The body is not JSON. Send application/x-www-form-urlencoded, or a JSON object of texts.');
+  }
+  if (typeof document !== 'object' || document === null || Array.isArray(document))
+    throw new Refusal(400, 'invalid_request', 'The body must be a JSON object of texts.');
+  const form = new Map<string, string>();
+  for (const [name, value] of Object.entries(document)) {
+    if (typeof value !== 'string' && typeof value !== 'number') throw new Refusal(400, 'invalid_request', `The parameter ${name.slice(0, 40)} must be a text.`);
+    form.set(name, String(value));
+  }
   return form;
 }
 

@@ -74,9 +74,12 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
     if (request.ownPath !== null && request.ownPath !== caller.tokenPath) throw new Refusal(400, 'invalid_request', 'This path is another caller\u2019s.');
     const grantType = form.get('grant_type');
     if (grantType === undefined) throw new Refusal(400, 'invalid_request', 'grant_type is missing; send grant_type=client_credentials.');
-    if (BY_TOOLS.includes(grantType)) return answerTool(grantType, caller, keyId, form);
-    if (grantType !== 'client_credentials') throw new Refusal(400, 'unsupported_grant_type', `Taken here: client_credentials, ${BY_TOOLS.join(', ')}.`);
-    const connection = chooseConnection(caller, request, form, resourcePrefix);
+    // A tool that only knows a refresh token box: its word names the connection, and the caller's key is what proves it.
+    const named = grantType === 'refresh_token' && keyId !== null ? /^connection:(\S{1,63})$/.exec(form.get('refresh_token') ?? '')?.[1] : undefined;
+    if (BY_TOOLS.includes(grantType) && named === undefined) return answerTool(grantType, caller, keyId, form);
+    if (grantType !== 'client_credentials' && named === undefined)
+      throw new Refusal(400, 'unsupported_grant_type', `Taken here: client_credentials, ${BY_TOOLS.join(', ')}.`);
+    const connection = named === undefined ? chooseConnection(caller, request, form, resourcePrefix) : connectionNamed(caller, named);
     const minimumLifeMs = readMinimumLife(form.get('minimum_life'));
     const answer = await handOut(connection, minimumLifeMs).catch((error: unknown) => {
       usage.count(caller.id, connection, keyId, 'refused');
@@ -129,9 +132,11 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
     if (connection.setUp.session && connection.setUp.unconfirmed)
       throw new Fault('CLIENT_STOPPED', { detail: 'New addresses of the provider are not confirmed yet.' });
     try {
-      return await (minimumLifeMs === 0
-        ? parts.tokens.get(connection.grantId, connection.setUp)
-        : parts.tokens.get(connection.grantId, connection.setUp, { minimumLifeMs }));
+      return await inTime(
+        minimumLifeMs === 0
+          ? parts.tokens.get(connection.grantId, connection.setUp)
+          : parts.tokens.get(connection.grantId, connection.setUp, { minimumLifeMs }),
+      );
     } catch (error) {
       if (error instanceof Fault && error.code === 'GRANT_REFUSED' && error.retryAfterMs === undefined)
         throw new Refusal(400, 'invalid_grant', `${error.message} ${error.remedy}`, { uri });
@@ -171,7 +176,10 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
     if (spent === null) throw new Refusal(400, 'invalid_grant', 'It was used twice: somebody else has a copy. The sign-in was ended.');
     usage.count(caller.id, connection, keyId, 'token');
     const more = `,"refresh_token":${quoted(spent.refreshToken)}`;
-    if (token) return tokenAnswer(connection, token, more);
+    if (token) {
+      await parts.tools.noteHanded(spent.signInId, token.access, token.expiresAt);
+      return tokenAnswer(connection, token, more);
+    }
     const { token: opaque, seconds } = await parts.tools.relayToken(spent.signInId);
     const members = {
       access_token: opaque,
@@ -283,4 +291,27 @@ function chooseConnection(caller: KnownCaller, request: TokenRequest, form: Form
     'invalid_target',
     only ? `This caller has several connections: name one by resource=${prefix}NAME.` : 'This caller has no connection yet.',
   );
+}
+
+/** @throws {Refusal} */
+function connectionNamed(caller: KnownCaller, name: string): PermittedConnection {
+  const found = caller.connections.get(name);
+  if (!found) throw new Refusal(400, 'invalid_grant', 'There is no such connection for this caller. Name it as refresh_token=connection:NAME.');
+  return found;
+}
+
+/** Longer than a handout waits for a renewal: only a database that is there and does not answer well takes so long. */
+const ANSWER_WITHIN_MS = 15_000;
+
+/** @throws {Fault} RENEWAL_PENDING after the deadline; what was begun goes on behind it */
+async function inTime<T>(work: Promise<T>): Promise<T> {
+  let timer: NodeJS.Timeout | undefined;
+  const late = new Promise<never>((_resolve, reject) => {
+    timer = setTimeout(() => reject(new Fault('RENEWAL_PENDING', { detail: 'The token did not come in time.', retryAfterMs: 5_000 })), ANSWER_WITHIN_MS);
+  });
+  try {
+    return await Promise.race([work, late]);
+  } finally {
+    clearTimeout(timer);
+  }
 }

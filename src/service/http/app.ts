@@ -26,6 +26,8 @@ export interface AppParts {
   handlers: Handlers;
   sessions: Sessions;
   consents: Consents;
+  /** Claims about whoever agreed, for the token of a tool; null: it is none. */
+  userInfo(token: string): Promise<Record<string, string> | null>;
   door: Door;
   whoCalls: WhoCalls;
   /** A client's public keys (RFC 7517). */
@@ -98,6 +100,7 @@ export function app(parts: AppParts): Express {
       token_endpoint: `${publicUrl}/oauth/token`,
       authorization_endpoint: `${publicUrl}/door/authorize`,
       revocation_endpoint: `${publicUrl}/oauth/revoke`,
+      userinfo_endpoint: `${publicUrl}/oauth/userinfo`,
       grant_types_supported: ['client_credentials', 'authorization_code', 'refresh_token'],
       token_endpoint_auth_methods_supported: ['client_secret_basic', 'client_secret_post', 'none'],
       revocation_endpoint_auth_methods_supported: ['client_secret_basic', 'client_secret_post', 'none'],
@@ -139,6 +142,16 @@ export function app(parts: AppParts): Express {
     );
     response.setHeader('cache-control', 'no-store');
     response.redirect(303, `${publicUrl}/#/consents/${consentId}`);
+  });
+
+  // For tools that insist on a user-info address (OpenID Connect Core §5.3): who agreed to the connection that the tool's token is of.
+  server.all('/oauth/userinfo', async (request, response) => {
+    const token = /^Bearer (\S{1,20000})$/i.exec(request.headers.authorization ?? '')?.[1];
+    const claims = token === undefined ? null : await parts.userInfo(token);
+    response.setHeader('cache-control', 'no-store');
+    if (claims) return void response.json(claims);
+    response.setHeader('www-authenticate', 'Bearer error="invalid_token"');
+    response.status(401).json({ error: 'invalid_token', error_description: 'Send the access token that a tool got here by signing in, as Bearer.' });
   });
 
   server.get('/oauth/keys/:provider/:client', async (request, response) => {

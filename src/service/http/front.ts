@@ -14,6 +14,7 @@ import { publicKeys } from '../registry/client-certificates.ts';
 import type { Operators } from '../registry/operators.ts';
 import type { Services } from '../registry/services.ts';
 import { relayLane } from '../relay/relay.ts';
+import type { Relayed } from '../relay/relayed.ts';
 import type { Settings } from '../settings.ts';
 import { app } from './app.ts';
 import { bodyDeadline } from './body-deadline.ts';
@@ -27,6 +28,7 @@ const BLIND_MS = 1_500;
 export interface FrontParts {
   services: Services;
   usage: Usage;
+  relayed: Relayed;
   operators: Operators;
   consents: Consents;
   dispatcher: Dispatcher;
@@ -47,8 +49,9 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
   const addressOf = addressReader(settings.trustedProxies);
   const bodies = bodyDeadline(settings.bodyMs);
   const atTheDoor = door(services, known);
+  const tools = toolTokens(services);
   const lookAtTokens = tokenLane({
-    tokenEndpoint: tokenEndpoint({ publicUrl, callers: known, check, tokens, tools: toolTokens(services), usage, tooBlind, ports }),
+    tokenEndpoint: tokenEndpoint({ publicUrl, callers: known, check, tokens, tools, usage, tooBlind, ports }),
     hasTokenPath: known.hasTokenPath,
     addressOf,
     bodies,
@@ -62,6 +65,7 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
     tokens,
     quotas,
     usage,
+    relayed: parts.relayed,
     dispatcher: parts.dispatcher,
     tooBlind,
     addressOf,
@@ -82,6 +86,7 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
     sessions: sessions(parts.operators, publicUrl),
     consents: parts.consents,
     door: atTheDoor,
+    userInfo: tools.userInfo,
     whoCalls: asked,
     publicKeys: (provider, client) => publicKeys(services, provider, client),
     notReady: () => (draining ? 'The service is stopping.' : changes.blindMs() > BLIND_MS ? 'The database has not answered lately.' : null),

@@ -4,6 +4,7 @@ import type { Caller, UsageLine, UsageQuery } from '../../api/callers.ts';
 import type { Connection } from '../../api/connections.ts';
 import { permissionInWords, type Use } from '../../core/callers/permissions.ts';
 import { type Bind, idBytes, instantText } from '../store/database.ts';
+import { relayedBy } from './relayed-calls.ts';
 import { iso, isoOrNull, type Services } from './services.ts';
 
 type Needs = Pick<Services, 'database' | 'ports'>;
@@ -64,6 +65,7 @@ async function readUses(s: Needs, callerId: string): Promise<Uses> {
     caller,
     [...byName.values()].map((its) => (its[0] as UseRow).id),
   );
+  const relays = await relayedBy(s, 'caller_id', caller);
   const uses = [...byName]
     .sort(([a], [b]) => (a < b ? -1 : 1))
     .map(([connection, its]) => {
@@ -76,6 +78,7 @@ async function readUses(s: Needs, callerId: string): Promise<Uses> {
         refused: of('refused', 'limited'),
         last_at: iso(Math.max(...its.map((row) => row.at.getTime()))),
         minutes: minutesOf(its, now),
+        relay: relays.get((its[0] as UseRow).id.toString('hex')) ?? null,
       };
     });
   return { uses, uses_total: Number(rows[0]?.total ?? 0) };
@@ -126,7 +129,9 @@ export async function usersOf(s: Needs, connectionId: string): Promise<Connectio
     `(SELECT COALESCE(SUM(u.count), 0) FROM usage_minutes u WHERE u.caller_id = c.id AND u.connection_id = ? AND u.minute > '${hourAgo}' AND u.outcome IN (${outcomes}))`;
   const bind: Bind[] = [];
   const numbered = (sql: string) => sql.replace(/\?/g, () => `$${bind.push(id)}`);
+  const relays = await relayedBy(s, 'connection_id', id);
   const rows = await s.database.select<{
+    caller_id: Buffer;
     name: string;
     at: Date | null;
     use_as: string;
@@ -138,7 +143,7 @@ export async function usersOf(s: Needs, connectionId: string): Promise<Connectio
     refused: number | string;
   }>(
     numbered(
-      `SELECT c.name, p.use_as, p.methods, p.paths, p.share, (SELECT u.minute FROM usage_minutes u WHERE u.caller_id = c.id AND u.connection_id = ? ORDER BY u.minute DESC LIMIT 1) AS at,
+      `SELECT c.id AS caller_id, c.name, p.use_as, p.methods, p.paths, p.share, (SELECT u.minute FROM usage_minutes u WHERE u.caller_id = c.id AND u.connection_id = ? ORDER BY u.minute DESC LIMIT 1) AS at,
          ${lately("'token'")} AS tokens, ${lately("'relayed'")} AS relayed, ${lately("'refused', 'limited'")} AS refused
        FROM permissions p JOIN callers c ON c.id = p.caller_id WHERE p.connection_id = ? OR p.label IN (SELECT l.label FROM connection_labels l WHERE l.connection_id = ?) ORDER BY c.name`,
     ),
@@ -160,6 +165,7 @@ export async function usersOf(s: Needs, connectionId: string): Promise<Connectio
       tokens_last_hour: Number(row.tokens),
       relayed_last_hour: Number(row.relayed),
       refused_last_hour: Number(row.refused),
+      relay: relays.get(row.caller_id.toString('hex')) ?? null,
     });
   }
   return [...users.values()];

@@ -26,8 +26,14 @@ function guideValues(record: ClientRow, definition: ProviderDefinition, secrets:
   };
 }
 
+/** What a step of the guide brings, as far as it is entered here. */
+const enteredOf = (record: ClientRow, secrets: readonly SecretRow[]): string[] => [
+  ...(record.clientId === null ? [] : ['client_id']),
+  ...(secrets.some((one) => one.state !== 'retired') ? ['client_secret'] : []),
+];
+
 export const guideOf = (record: ClientRow, definition: ProviderDefinition, secrets: readonly SecretRow[], answers: Answers, registering: Registering) =>
-  guideFor(definition, guideValues(record, definition, secrets, answers), registering);
+  guideFor(definition, guideValues(record, definition, secrets, answers), { ...registering, entered: enteredOf(record, secrets) });
 
 /** The questions of the provider's form, each with what is to be answered. */
 export const formOf = (definition: ProviderDefinition, answers: Answers): Client['form'] =>

@@ -13,8 +13,7 @@ import { Secret } from '../../core/secret.ts';
 import { recordId } from '../ports.ts';
 import { signingOf } from '../renewal/client-secrets.ts';
 import { evidenceText } from '../renewal/evidence.ts';
-import { type ClientRow, methodOf, refuseUnconfirmed, type SecretRow, unconfirmedOf } from './client-record.ts';
-import { WAITS_UNTIL } from './client-view.ts';
+import { type ClientRow, methodOf, refuseUnconfirmed, type SecretRow, unconfirmedOf, WAITS_UNTIL } from './client-record.ts';
 import { clientLabel, entered, findClient, refuseMisplaced, showClient } from './clients.ts';
 import type { Services } from './services.ts';
 

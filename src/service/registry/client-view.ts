@@ -8,7 +8,7 @@ import type { Environment, ProviderDefinition } from '../../core/provider/defini
 import { purposesOf } from '../../core/provider/guide.ts';
 import { addressesOf, type PlaceholderValues } from '../../core/provider/placeholders.ts';
 import { clientPage, formOf, guideOf } from './client-guide.ts';
-import { type ClientRow, methodOf, missingOf, registeringOf, type SecretRow, unconfirmedOf } from './client-record.ts';
+import { type ClientRow, methodOf, missingOf, registeringOf, type SecretRow, unconfirmedOf, WAITS_UNTIL } from './client-record.ts';
 import { readyOf } from './ready.ts';
 import { iso, isoOrNull, type Services } from './services.ts';
 
@@ -26,9 +26,6 @@ export const shownAddresses = (definition: ProviderDefinition): { what: string; 
     const what = path[0] === 'apis' ? `API: ${definition.apis[Number(path[1])]?.title ?? ''}` : addressNames[path.join('.')];
     return what === undefined ? [] : [{ what, address: value }];
   });
-
-/** A secret that nobody may try before somebody says that it was uploaded: tried no sooner than in the year 9000. */
-export const WAITS_UNTIL = Date.UTC(9000, 0, 1);
 
 export function secretView(row: SecretRow, now: number): ClientSecret {
   const facts = row.facts as KeyFacts | null;

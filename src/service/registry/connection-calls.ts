@@ -8,6 +8,7 @@ import { abilitiesOf, probeOf, withStaticKey } from '../../core/provider/api.ts'
 import { withApiBase } from '../../core/provider/api-base.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { type AboutToken, callGrant, isGood } from '../calls.ts';
+import { readIdentity } from '../consent/identity.ts';
 import type { Row } from '../store/tables.ts';
 import { methodOf, refuseUnconfirmed } from './client-record.ts';
 import { connectionDefinition } from './connection-definition.ts';
@@ -79,6 +80,7 @@ export async function probeConnection(s: Services, name: string, input: z.output
   const address = { url: `${chosen.api.base_url.replace(/\/$/, '')}${probe.path}`, api: chosen.api };
   const body = probe.body ?? (probe.method === 'POST' || probe.method === 'PUT' ? '{}' : undefined);
   const answer = await callGrant(s, grant, address, { method: probe.method, body }, { ...about, needs: probe.needs });
+  if (isGood(answer, definition)) await readAccountAgain(s, grant, definition, name);
   if (probe === probeOf(definition)) await keepProof(s, grantId, answer, definition);
   else await keepAbility(s, grantId, chosen.name, answer, definition);
   if (probe.effects)
@@ -89,6 +91,17 @@ export async function probeConnection(s: Services, name: string, input: z.output
       says: `Proved \u201c${chosen.name}\u201d: ${probe.method} ${probe.path} answered ${answer.status ?? answer.reason}.`,
     });
   return answer;
+}
+
+/** Who agreed is asked once more where it could not be read at the consent: the API that tells it may have been opened since. */
+async function readAccountAgain(s: Services, grant: Row<'grants'>, definition: ProviderDefinition, name: string): Promise<void> {
+  if (grant.accountLabel !== null || isClientsOwn(grant.kind) || isKey(grant.kind)) return;
+  const { access } = await s.apiTokens.get(grant.id, { definition, session: null });
+  const { account, opened } = await readIdentity(s.ports, definition, { access }, { scopes: [], clientId: '', nonce: null });
+  if (!account) return;
+  await s.tables.grants.change({ id: grant.id }, { accountId: account.id, accountLabel: account.label, opened: opened ?? grant.opened });
+  s.history.add({ actor: 'service', kind: 'account_read', subject: `connection:${name}`, says: `Read who agreed: ${account.label}.` });
+  await s.changes.announce('connection', name);
 }
 
 interface KeptAbility {

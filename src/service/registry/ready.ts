@@ -3,13 +3,23 @@ import type { ReadyLines } from '../../api/clients.ts';
 import { readyInOne, readyLines, type Standing } from '../../core/clients/ready.ts';
 import { operationsOf } from '../../core/clients/strength.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
-import { type ClientRow, missingOf, registeringOf, type SecretRow, unconfirmedOf } from './client-record.ts';
+import { type ClientRow, missingOf, registeringOf, type SecretRow, unconfirmedOf, WAITS_UNTIL } from './client-record.ts';
 
 interface Wanted {
   grantType: string;
   scopes: readonly string[];
   operations: readonly string[];
   expectedAccount: string | null;
+}
+
+/** How far the newest certificate or key that is not retired has come: made here, entered, or accepted over there. */
+function certificateOf(secrets: readonly SecretRow[]): Pick<Standing, 'certificate'> {
+  const keys = secrets.filter((one) => (one.kind === 'certificate' || one.kind === 'key') && one.state !== 'retired');
+  const [newest] = keys.toSorted((one, other) => (other.enteredAt ?? other.startsAt) - (one.enteredAt ?? one.startsAt));
+  if (!newest) return {};
+  if (newest.provedAt !== null) return { certificate: 'verified' };
+  // One that was made here has never left: only its public part can be known over there.
+  return { certificate: newest.tryingUntil !== null && newest.tryingUntil >= WAITS_UNTIL ? 'made_here' : 'entered' };
 }
 
 /** Everything known before a consent, for a client on its own or for one connection through it. */
@@ -30,6 +40,8 @@ export function readyOf(
     approval: record.approval,
     reach: record.reach,
     listedAccounts: (record.listedAccounts as string[] | null) ?? [],
+    ...certificateOf(secrets),
+    works: secrets.some((one) => one.provedAt !== null && one.refusedAt === null),
     registeredScopes: (record.registeredScopes as string[] | null) ?? [],
     wants: wanted && {
       grantType: wanted.grantType,

@@ -4,12 +4,17 @@ import type { Dispatcher } from 'undici';
 
 /** How a call that was sent on ended. `held`: the answer was kept back for the caller of this function to decide on. */
 export type Sent =
-  | { end: 'done'; status: number; bytes: number }
+  | { end: 'done'; status: number; bytes: number; seen?: Seen | undefined }
   | { end: 'held'; status: number; headers: Headers; body: Buffer }
   | { end: 'hung_up'; status: number | null }
   | { end: 'broke'; status: number | null; code: string }
   | { end: 'slow'; status: number | null };
-type Headers = Record<string, string | string[] | undefined>;
+export type Headers = Record<string, string | string[] | undefined>;
+/** The beginning of an answer that was not good, for a verdict; it went on to the caller as it came. */
+export interface Seen {
+  headers: Headers;
+  start: Buffer;
+}
 
 export interface ToSend {
   origin: string;
@@ -28,6 +33,7 @@ export interface ToSend {
 }
 
 const HELD_MOST = 64 * 1024;
+const SEEN_MOST = 4 * 1024;
 
 /** Names and values in turn, without the length. */
 const withoutLength = (back: string[]): string[] => back.filter((_one, at) => (at % 2 === 0 ? back[at] : back[at - 1])?.toLowerCase() !== 'content-length');
@@ -42,6 +48,7 @@ export function sendOn(dispatcher: Dispatcher, request: IncomingMessage, respons
     let bytes = 0;
     let held: Buffer[] | null = null;
     let heldHeaders: Headers = {};
+    let seen: Seen | undefined;
     let isOver = false;
     let isLate = false;
     let stop: ((reason: Error) => void) | null = null;
@@ -89,6 +96,7 @@ export function sendOn(dispatcher: Dispatcher, request: IncomingMessage, respons
         onResponseStart(_controller, code, headers) {
           if (code < 200) return; // an interim answer speaks of the connection between us and the API
           status = code;
+          if (code >= 400) seen = { headers, start: Buffer.alloc(0) };
           if (what.holds(code, headers)) {
             held = [];
             heldHeaders = headers;
@@ -96,6 +104,7 @@ export function sendOn(dispatcher: Dispatcher, request: IncomingMessage, respons
         },
         onResponseData(controller, chunk) {
           bytes += chunk.length;
+          if (seen && seen.start.length < SEEN_MOST) seen.start = Buffer.concat([seen.start, chunk.subarray(0, SEEN_MOST - seen.start.length)]);
           if (held) {
             held.push(chunk);
             if (bytes <= HELD_MOST) return;
@@ -111,7 +120,7 @@ export function sendOn(dispatcher: Dispatcher, request: IncomingMessage, respons
           if (held) return end({ end: 'held', status: status ?? 200, headers: heldHeaders, body: Buffer.concat(held) });
           response.off('close', hungUp);
           response.end();
-          end({ end: 'done', status: status ?? 200, bytes });
+          end({ end: 'done', status: status ?? 200, bytes, seen });
         },
         onResponseError(_controller, error) {
           if (isOver) return;

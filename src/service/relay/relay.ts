@@ -19,6 +19,7 @@ import type { Ports } from '../ports.ts';
 import type { Quotas, QuotaUse } from './quotas.ts';
 import { headersBack, headersOut } from './relay-headers.ts';
 import { type Sent, sendOn, type ToSend } from './relay-send.ts';
+import type { Relayed } from './relayed.ts';
 
 /** `ANY /relay/{connection}/{path}` ahead of Express. True: the request is taken. */
 export type RelayLane = (request: IncomingMessage, response: ServerResponse) => boolean;
@@ -31,6 +32,8 @@ interface Parts {
   tokens: ApiTokens;
   quotas: Quotas;
   usage: Usage;
+  /** How the calls went. */
+  relayed: Relayed;
   dispatcher: Dispatcher;
   tooBlind(): boolean;
   addressOf(request: IncomingMessage): string;
@@ -160,7 +163,8 @@ export function relayLane(parts: Parts): RelayLane {
         else {
           response.writeHead(sent.status, what.back(sent.status, sent.headers));
           response.end(sent.body);
-          return { call, sent: { end: 'done', status: sent.status, bytes: sent.body.length }, renewed };
+          const seen = { headers: sent.headers, start: sent.body.subarray(0, PEEKED_MOST) };
+          return { call, sent: { end: 'done', status: sent.status, bytes: sent.body.length, seen }, renewed };
         }
         [token, renewed] = [next, true];
       }
@@ -227,8 +231,10 @@ export function relayLane(parts: Parts): RelayLane {
     served += 1;
     const requestId = `${runId}-r${served.toString(36)}`;
     try {
-      const { call, sent, renewed } = await relay(request, response);
+      const { call, sent: ended, renewed } = await relay(request, response);
       usage.count(call.caller.id, call.connection, call.keyId, 'relayed');
+      parts.relayed.note(call, ended);
+      const sent = ended.end === 'done' ? { end: ended.end, status: ended.status, bytes: ended.bytes } : ended; // what was seen is not for the log
       const level = sent.end === 'broke' || sent.end === 'slow' ? 'warn' : 'debug';
       if (ports.log.isLevelEnabled(level))
         ports.log[level](

@@ -154,6 +154,8 @@ function scrub(error: unknown): unknown {
   if (error instanceof DatabaseError) {
     const { code, errno } = error.original as { code?: string; errno?: number };
     const detail = `${code ?? 'error'} ${errno ?? ''}`.trim();
+    if (takesNothing(errno))
+      return new Fault('DATABASE_AWAY', { detail: `It takes no writes: its disk is full, or it is read-only (${detail}).`, cause: { errno } });
     return new Fault(isConnectionLost(code, errno) ? 'DATABASE_AWAY' : 'INTERNAL', { detail: `Database: ${detail}.`, cause: { errno } });
   }
   if (error instanceof Error && 'sql' in error) return new Fault('DATABASE_AWAY', { detail: `${error.name}.` });
@@ -169,6 +171,9 @@ const lostDeadlock = (fault: unknown): boolean => fault instanceof Fault && (fau
 const isConnectionLost = (code: string | undefined, errno: number | undefined): boolean =>
   (errno !== undefined && (errno >= 45_000 || [1047, 1053, 1205, 1213, 1927, 1969, 2006, 2013].includes(errno))) ||
   /^(ER_SOCKET|ER_CONNECTION|ER_CMD_CONNECTION|ECONN|EPIPE)/.test(code ?? '');
+
+/** Errors of a full disk (3, 28, 1021, 1026, 1030, 1114) and of a server that is read-only (1290, 1836): it is there, and takes nothing. */
+const takesNothing = (errno: number | undefined): boolean => errno !== undefined && [3, 28, 1021, 1026, 1030, 1114, 1290, 1836].includes(errno);
 
 /** A UUID as the 16 bytes in which ids are stored. */
 export const idBytes = (id: string): Buffer => Buffer.from(id.replaceAll('-', ''), 'hex');

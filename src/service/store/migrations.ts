@@ -271,6 +271,20 @@ const MIGRATIONS: [name: string, statement: string][] = [
     '0052-history-routine',
     'ALTER TABLE history ADD COLUMN IF NOT EXISTS routine TINYINT(1) NOT NULL DEFAULT 0, ADD KEY IF NOT EXISTS routine_at (routine, at), ADD KEY IF NOT EXISTS subject_routine (subject, routine, at)',
   ],
+  [
+    '0053-relayed-hours',
+    table(
+      'relayed_hours',
+      `caller_id ${ID}, connection_id ${ID}, hour ${AT}, class TINYINT UNSIGNED NOT NULL, count INT UNSIGNED NOT NULL, PRIMARY KEY (caller_id, connection_id, hour, class), KEY (hour), KEY (connection_id)`,
+    ),
+  ],
+  [
+    '0054-relayed-last',
+    table(
+      'relayed_last',
+      `caller_id ${ID}, connection_id ${ID}, kind VARCHAR(6) NOT NULL, at ${AT}, status SMALLINT UNSIGNED NULL, method VARCHAR(10) NOT NULL, path VARCHAR(300) NOT NULL, cause VARCHAR(40) NULL, says VARCHAR(300) NULL, remedy VARCHAR(500) NULL, PRIMARY KEY (caller_id, connection_id, kind), KEY (at), KEY (connection_id)`,
+    ),
+  ],
 ];
 
 const LEASE_SECONDS = 60;
