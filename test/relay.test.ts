@@ -1,7 +1,9 @@
+import { execFile } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
 import { readFileSync } from 'node:fs';
 import { request as httpRequest, type IncomingMessage, type ServerResponse } from 'node:http';
 import { setTimeout as sleep } from 'node:timers/promises';
+import { promisify } from 'node:util';
 import { afterAll, beforeAll, beforeEach, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
 import { addClient, addConnection, addEelgrass, agree, fetchToken, type StandinUnderTest, startEelgrass, startUnderTest } from './support/harbour.ts';
@@ -103,6 +105,42 @@ test('what came of relayed calls is told: counts by class, the last one, and the
   const { callers_last_used: users } = await call('showConnection', { params: { connection: 'sailings' } });
   expect(users.find((one) => one.caller === 'told')?.relay?.by_class).toEqual({ '2xx': 1, '4xx': 1, '5xx': 1 });
   expect(JSON.stringify(uses)).not.toContain('secret-in-query');
+});
+
+test.each<[kind: string, method: 'POST' | 'PUT' | 'PATCH' | 'DELETE' | 'GET', body: string | null, headers: { name: string; value: string }[]]>([
+  ['JSON', 'POST', '{"a":"it\u2019s \\"quoted\\"","b":[1,2]}', []],
+  ['JSON with an own type', 'PATCH', '[{"op":"add"}]', [{ name: 'Content-Type', value: 'application/json-patch+json' }]],
+  ['a form', 'POST', 'a=1&b=c%20d&c=%C3%A5', [{ name: 'content-type', value: 'application/x-www-form-urlencoded' }]],
+  [
+    'text that curl would read as a file',
+    'PUT',
+    '@/etc/passwd\n<tag> $HOME `id` \\ \u00e5\u{1f6a2}',
+    [{ name: 'content-type', value: 'text/plain; charset=utf-8' }],
+  ],
+  ['an empty body', 'POST', '', []],
+  ['no body', 'DELETE', null, []],
+  [
+    'no body, headers of its own',
+    'GET',
+    null,
+    [
+      { name: 'accept', value: 'text/csv' },
+      { name: 'x-empty', value: '' },
+    ],
+  ],
+])('what the exported curl line sends equals what we send, byte for byte: %s', async (_kind, method, body, headers) => {
+  const composed = { method, path: '/tables/x', query: [{ name: 'q', value: "a b&c='" }], headers, body };
+  await call('callConnection', { params: { connection: 'sailings' }, body: { ...composed, effects: true } });
+  const { line } = await call('writeCurl', { params: { connection: 'sailings' }, body: composed });
+  const environment = { ...process.env, RUSTY_KETTLE_CALLER_ID: board?.caller_id ?? '', RUSTY_KETTLE_CALLER_KEY: board?.key ?? '' };
+  await promisify(execFile)('sh', ['-c', line], { env: environment });
+  const told = upstream.seen.map(({ method: sent, url, headers: names, body: text }) => {
+    const own = Object.fromEntries(headers.map((one) => [one.name.toLowerCase(), names[one.name.toLowerCase()]]));
+    return { sent, url, text, type: names['content-type'], accept: names.accept, length: names['content-length'], authorization: names.authorization, ...own };
+  });
+  expect(told).toHaveLength(2);
+  expect(told[1]).toEqual(told[0]);
+  expect(told[0]?.text).toBe(body ?? '');
 });
 
 test('HEAD, 204 and 304 have no body, and end', async () => {
