@@ -15,9 +15,9 @@ const say = (text = '') => process.stdout.write(`${text}\n`);
 const OPTIONS = { fresh: { type: 'boolean' }, tour: { type: 'boolean' }, approve: { type: 'boolean' }, help: { type: 'boolean', short: 'h' } } as const;
 const HELP = `npm run demo [-- OPTION]
   (none)      start nine simulated providers, the service with its console, and three integrations
-  --fresh     begin anew: forget what an earlier demo kept
-  --tour      walk through the console by itself, in a headless browser, and write down what it sees
-  --approve   let Oakum's staff approve the client that waits, while the demo runs in another terminal`;
+  --fresh     reset: delete the data of an earlier demo
+  --tour      run the whole scenario automatically in a headless browser
+  --approve   approve the pending client at Oakum, while the demo runs in another terminal`;
 const values = readOptions();
 function readOptions() {
   try {

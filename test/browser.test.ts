@@ -96,9 +96,9 @@ test('somebody without a login here sees the outcome of their own consent, and n
   try {
     const tab = await other.context.newPage();
     await tab.goto(start_url);
-    await tab.getByText('asks you to agree').waitFor();
+    await tab.getByText('asks you to let the connection').waitFor();
     await tab.reload(); // looking at it uses nothing up
-    await tab.getByRole('button', { name: /^Go on to/ }).click();
+    await tab.getByRole('button', { name: /^Continue to/ }).click();
     await tab.getByLabel('Password').fill('low-tide');
     await tab.getByRole('button', { name: 'Sign in' }).click();
     await tab.getByRole('button', { name: 'Agree' }).click();

@@ -65,7 +65,7 @@ test('the database\u2019s clock set back by two hours: a token issued in the fut
       return state === 'working' && renewals >= 1 && Date.parse(life?.expires_at ?? '') < Date.now() + 60_000;
     });
     const history = await call('listHistory', { query: { subject: 'installation' } });
-    expect(history.items.map((one) => [one.kind, one.says])).toContainEqual(['clock_set', expect.stringMatching(/brought forward/)]);
+    expect(history.items.map((one) => [one.kind, one.says])).toContainEqual(['clock_set', expect.stringMatching(/rescheduled to now/)]);
   } finally {
     await again.stop();
   }

@@ -40,7 +40,7 @@ test('a wrong secret: named at the exchange, the client stops once, and the righ
   });
   expect(await call('showClient', { params: client })).toMatchObject({ state: 'stopped', cause: expect.stringContaining('invalid_client') });
   await enter(registered.secret);
-  expect((await call('showClient', { params: client })).state).toBe('working');
+  expect((await call('showClient', { params: client })).state).toBe('ready'); // entered, and not verified before a request succeeds
   expect((await agree(call, 'wrong-secret')).outcome.phase).toBe('done');
 });
 

@@ -254,8 +254,8 @@ test('a refresh token that is not good is refused, by rk too; while the provider
 });
 
 test.each<[string, number, string, Name]>([
-  ['invalid_client', 401, 'refuses the client', 'bosunry'],
-  ['invalid_request', 400, 'does not understand the renewal', 'oakum'],
+  ['invalid_client', 401, 'rejected the client', 'bosunry'],
+  ['invalid_request', 400, 'rejected the renewal request', 'oakum'],
 ])('a token import that ends in %s is no trouble of the provider, and nobody is told to stop the old script', async (error, status, title, provider) => {
   const name = await connection(provider);
   await at[provider].order('faults', { at: 'token', kind: 'oauth_error', status, error, times: 100 });

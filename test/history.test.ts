@@ -45,10 +45,10 @@ test('routine renewals stay out of sight until they are asked for; filters and p
   await expect(call('listHistory', { query: { before: '00000000-0000-7000-8000-000000000000' } })).rejects.toMatchObject({ problem: { code: 'NOT_FOUND' } });
 });
 
-test('rk says how to read on, and what is older than it is kept is forgotten', async () => {
+test('rk shows how to read on, and entries past their retention are deleted', async () => {
   await rk(['sign-in', '--url', service.url, '--name', 'marit'], { home: service.folder, input: 'harbour-light-9' });
   const listed = await rk(['history', '--limit', '2'], { home: service.folder });
-  expect([listed.code, listed.out]).toEqual([0, expect.stringMatching(/There is more: --before [0-9a-f-]{36}/)]);
+  expect([listed.code, listed.out]).toEqual([0, expect.stringMatching(/More entries: --before [0-9a-f-]{36}/)]);
   const database = openDatabase(databaseUrl, 1);
   try {
     await database.write("UPDATE history SET at = at - INTERVAL 31 DAY WHERE kind = 'renewed'");

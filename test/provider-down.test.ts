@@ -78,7 +78,7 @@ async function another(other: StandinUnderTest, name: string, connection: string
 }
 
 test.each([
-  { name: 'refused', fault: { kind: 'oauth_error', error: 'invalid_grant', status: 400 }, says: 'refused the refresh token once', decided: true },
+  { name: 'refused', fault: { kind: 'oauth_error', error: 'invalid_grant', status: 400 }, says: 'rejected the refresh token once', decided: true },
   { name: 'lost', fault: { kind: 'cut_before' }, says: 'answer was lost; checking', decided: false },
 ])(
   'a renewal $name: until it is decided callers hear 503 with the reason, and once it is decided everything says so at once',
@@ -121,7 +121,7 @@ test('renewed on request: nobody renews it unasked, idle is a state of its own, 
       const now = await show('quiet');
       return now.state === 'idle' ? now : null;
     });
-    expect(idle).toMatchObject({ renewals: 0, cause: expect.stringContaining('renews on request'), remedy: expect.stringContaining('Nothing to do') });
+    expect(idle).toMatchObject({ renewals: 0, cause: expect.stringContaining('renews on request'), remedy: expect.stringContaining('No action needed') });
     expect((await call('showStatus')).connections).toMatchObject({ idle: 1 });
     const { caller_id, key } = await call('addCaller', { body: { name: 'quiet', connections: ['quiet'] } });
     expect((await fetchToken(service.url, caller_id, key)).status).toBe(200);

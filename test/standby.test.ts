@@ -297,7 +297,7 @@ test('consent again ends the former grant at the provider where its definition s
   await eventually(async () => alive() === before, 20_000, 'the replaced grant is ended over there');
   expect(await call('renewConnection', { params: { connection: 'again' } })).toMatchObject({ state: 'working' });
   const says = async () => (await call('listHistory', { query: { subject: 'connection:again', limit: 20 } })).items.map((one) => one.says).join('\n');
-  expect(await says()).toContain('The former grant is ended at the provider too.');
+  expect(await says()).toContain('The previous grant is being revoked at the provider.');
   // Without that word the provider is not told: the new grant could end with the old one.
   const provider = 'eelgrass-careful';
   await call('addProvider', {
@@ -312,5 +312,5 @@ test('consent again ends the former grant at the provider where its definition s
   await consent('careful');
   expect((await at.eelgrass.counters()).counters['revoke.ok']).toBe(counters['revoke.ok']);
   const { items } = await call('listHistory', { query: { subject: 'connection:careful', limit: 20 } });
-  expect(items.some((one) => one.says.includes('at the provider it may live on'))).toBe(true);
+  expect(items.some((one) => one.says.includes('was discarded here only'))).toBe(true);
 });

@@ -102,7 +102,7 @@ export const Caller = CallerSummary.extend({
         refused: z.number().int().describe('By us, or for want of quota'),
         last_at: Instant,
         minutes: z.array(z.number().int()).describe('Uses in each of the last 60 minutes, the newest last'),
-        relay: RelayedCalls.nullable().describe('Null: it relayed nothing in the last day'),
+        relay: RelayedCalls.nullable().describe('Its relayed calls of the last day; null: none'),
       }),
     )
     .describe('The last day: what stops when it ends; those that were used last'),

@@ -40,7 +40,7 @@ export const CallAnswer = z.object({
   bytes: z.number().int().optional().describe('How long the body was, as far as it was read'),
   body: z.string().describe('Cut at 64 kB'),
   cut: z.boolean(),
-  page: z.string().nullable().optional().describe('Where the API pages: which records these are, and whether more follow'),
+  page: z.string().nullable().optional().describe('For an API with paging: which records these are, and whether more follow'),
   took_ms: z.number(),
   at: Instant,
   diagnosis: Diagnosis.nullable().optional().describe('What it means where it did not work; left out in answers of earlier versions'),
@@ -53,10 +53,10 @@ export const RelayedLast = z.object({
   method: z.string(),
   path: z.string().describe('Without its query'),
   cause: z.string().nullable(),
-  says: z.string().nullable().describe('The verdict; null: it went well'),
+  says: z.string().nullable().describe('The verdict; null: success'),
   remedy: z.string().nullable(),
 });
-/** How the relayed calls of the last day went. */
+/** The relayed calls of the last day. */
 export const RelayedCalls = z.object({
   by_class: z.record(z.string(), z.number().int()).describe('Answers by class of status, such as 2xx; `none`: no answer came'),
   last: RelayedLast.nullable(),

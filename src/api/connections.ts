@@ -146,7 +146,7 @@ export const Connection = ConnectionSummary.extend({
         tokens_last_hour: z.number().int(),
         relayed_last_hour: z.number().int(),
         refused_last_hour: z.number().int(),
-        relay: RelayedCalls.nullable().describe('How its relayed calls of the last day went; null: there was none'),
+        relay: RelayedCalls.nullable().describe('Its relayed calls of the last day; null: none'),
       }),
     )
     .describe('Who uses it: everyone who may, with the last use'),
@@ -194,7 +194,7 @@ export const OpenConnection = z.strictObject({
   way: z.enum(WAYS).optional().describe('How the agreement travels back; left out: the usual way'),
   client: ClientName.optional().describe('Another client of the same provider: the connection moves there once the new tokens are proved'),
   placeholders: z.record(z.string().max(40), z.string().max(200)).optional().describe('With another client: values that are asked for at the connection'),
-  end_oldest: z.boolean().default(false).describe('Where the provider keeps only so many refresh tokens: go on although the oldest of them ends'),
+  end_oldest: z.boolean().default(false).describe('If the provider limits the number of refresh tokens: continue although the oldest one expires'),
   prepare: z.boolean().default(false).describe('Keep the new tokens beside those in use, for a stated switch'),
   port: z.number().int().min(1024).max(65_535).optional().describe('With the way `loopback`: where the program listens, if not at the registered port'),
 });

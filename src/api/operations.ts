@@ -13,11 +13,11 @@ export const HistoryQuery = z.object({
   subject: z.string().max(200).optional().describe('Such as connection:NAME, client:PROVIDER/NAME, caller:NAME'),
   kind: z.string().max(40).optional(),
   since: Instant.optional(),
-  before: Id.optional().describe('The id of the last entry shown: what came before it'),
-  renewals: z.enum(['true', 'false']).default('false').describe('Also renewals that went as planned'),
+  before: Id.optional().describe('The ID of the last entry shown; returns entries before it'),
+  renewals: z.enum(['true', 'false']).default('false').describe('Include routine renewals'),
   limit: z.coerce.number().int().min(1).max(500).default(100),
 });
-export const HistoryList = z.object({ items: z.array(HistoryEntry), more: z.boolean().describe('There is more before the last one') });
+export const HistoryList = z.object({ items: z.array(HistoryEntry), more: z.boolean().describe('More entries exist before the last one') });
 
 /** The whole contract: the service routes from it, the client calls by it, the OpenAPI document is made from it. */
 export const operations = {
@@ -53,7 +53,7 @@ export const operations = {
     method: 'GET',
     path: '/api/v1/history',
     access: 'operator',
-    says: 'What happened, newest first; renewals that went as planned only where they are asked for',
+    says: 'History, newest first; routine renewals are left out by default',
     query: HistoryQuery,
     answer: HistoryList,
   },

@@ -35,7 +35,7 @@ export const Status = z.object({
   connections: z.object({
     total: z.number().int(),
     working: z.number().int(),
-    idle: z.number().int().describe('Their token ran out, and nobody asked for another: renewed on request'),
+    idle: z.number().int().describe('The token expired and no caller requested another; renewed on request'),
     struggling: z.number().int(),
     needs_person: z.number().int(),
     at_risk: z.number().int().describe('Of the struggling: an answer did not come, and is waited for'),

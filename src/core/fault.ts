@@ -50,8 +50,8 @@ export const FAULTS = {
   WOULD_END: {
     status: 409,
     retry: false,
-    says: 'This consent would end another connection.',
-    remedy: 'If it may end, say so and open it again; else revoke one that is not needed first.',
+    says: 'This consent would expire the refresh token of another connection.',
+    remedy: 'Open it again with `end_oldest` to continue, or revoke a connection that you no longer need first.',
   },
   IN_USE: { status: 409, retry: false, says: 'Something else still depends on it.', remedy: 'Remove what depends on it first.' },
   REVISION_OLD: { status: 409, retry: false, says: 'Somebody changed it since you read it.', remedy: 'Read it again and repeat your change.' },

@@ -138,8 +138,8 @@ export function connectionHealth(facts: ConnectionFacts, now: number): Connectio
     return {
       state: 'idle',
       cause_key: null,
-      cause: 'Idle, renews on request: nobody asked for a token lately.',
-      remedy: 'Nothing to do: the next caller gets a fresh token.',
+      cause: 'Idle: renews on request. No caller requested a token recently.',
+      remedy: 'No action needed. The next token request renews it.',
     };
   if (expired)
     return {

@@ -111,7 +111,7 @@ async function joinParts(
   const lifeId = newRecordId(Date.now(), randomBytes(16));
   await untilDatabase(database, log);
   await migrate(database, lifeId);
-  let jumped = (byMs: number): void => log.warn({ byMs }, 'the database\u2019s clock was set');
+  let jumped = (byMs: number): void => log.warn({ byMs }, 'the database clock was changed');
   const clock = await databaseClock(database, {
     onError: (cause) => log.debug({ cause: String(cause) }, 'database clock not read'),
     onJump: (byMs) => jumped(byMs),

@@ -133,9 +133,9 @@ export function clientSecret(noun: Command, show: (all: GlobalOptions, one: Clie
     .option('--label <text>', 'to tell them apart', '')
     .option('--starts <date>', 'when it begins (YYYY-MM-DD); left out: now, or as the certificate says')
     .option('--ends <date>', 'when the provider lets it end (YYYY-MM-DD)')
-    .option('--key-id <id>', 'of a key: the `kid` under which the provider knows it; left out: its RFC 7638 thumbprint')
-    .option('--no-key-id', 'of a key: send no `kid`')
-    .option('--algorithm <name>', 'of a key: what it signs with, such as ES256; left out: what the provider takes and the key can')
+    .option('--key-id <id>', 'for a key: the `kid` registered at the provider (default: its RFC 7638 thumbprint)')
+    .option('--no-key-id', 'for a key: send no `kid`')
+    .option('--algorithm <name>', 'for a key: the signing algorithm, such as ES256 (default: one that provider and key support)')
     .option('--at-once', 'use it without proof; those before it are retired')
     .option('--take-as-is', 'take it though it does not look as the definition says')
     .action(async (name: string, options: SecretOptions, command: Command) => {
@@ -144,7 +144,7 @@ export function clientSecret(noun: Command, show: (all: GlobalOptions, one: Clie
       const call = await signedIn(all);
       const what = options.pkcs12 === undefined ? 'Client secret' : 'Password of the file';
       const typed = await secret(what);
-      const ends = options.ends ?? (await answered('When does it end, as the provider\u2019s page says (YYYY-MM-DD; empty: not known)?'));
+      const ends = options.ends ?? (await answered('Expiration date shown at the provider (YYYY-MM-DD; empty: unknown):'));
       const dates = { starts_at: readDate('--starts', options.starts), ends_at: readDate('--ends', ends) };
       const entered =
         options.pkcs12 === undefined
@@ -166,19 +166,19 @@ export function clientSecret(noun: Command, show: (all: GlobalOptions, one: Clie
       if (added?.state === 'unproved')
         say(
           all,
-          `The new one is on standby: it is proved before it replaces the one in use, at the latest with the next renewal. To do it now: rk client secret prove ${name} ${added.id}`,
+          `The new secret is on standby. It is verified before it replaces the current one, with the next renewal at the latest. Verify it now: rk client secret prove ${name} ${added.id}`,
         );
     });
   secretNoun
     .command('change')
-    .description('change a secret\u2019s last day, label, key id or algorithm; its value stays')
+    .description('change the expiration date, label, key ID or algorithm of a secret')
     .argument('<client>', 'PROVIDER/NAME')
     .argument('<secret>', 'its id')
     .option('--label <text>', 'to tell them apart')
-    .option('--ends <date>', 'when the provider lets it end (YYYY-MM-DD), or none')
-    .option('--key-id <id>', 'of a key: the `kid` under which the provider knows it')
-    .option('--no-key-id', 'of a key: send no `kid`')
-    .option('--algorithm <name>', 'of a key: what it signs with, such as ES256')
+    .option('--ends <date>', 'expiration date at the provider (YYYY-MM-DD), or none')
+    .option('--key-id <id>', 'for a key: the `kid` registered at the provider')
+    .option('--no-key-id', 'for a key: send no `kid`')
+    .option('--algorithm <name>', 'for a key: the signing algorithm, such as ES256')
     .action(async (name: string, id: string, options: { label?: string; ends?: string } & SigningOptions, command: Command) => {
       const all = globals(command);
       const ends = options.ends === undefined ? {} : { ends_at: options.ends === 'none' ? null : readDate('--ends', options.ends) };

@@ -31,7 +31,7 @@ export function connectionOpen(noun: Command): void {
     .option('--client <name>', 'another client of the same provider: the connection moves there once it is proved')
     .option('--placeholder <name=value...>', 'with another client: values asked for at the connection')
     .option('--prepare', 'keep the new tokens beside those in use, for a stated switch')
-    .option('--end-oldest', 'where the provider keeps only so many refresh tokens: go on although the oldest connection ends')
+    .option('--end-oldest', 'if the provider limits the number of refresh tokens: continue although the oldest one expires')
     .option('--no-wait', 'print where to go and leave')
     .action(async (name: string, options: OpenOptions, command: Command) => {
       const all = globals(command);
@@ -78,7 +78,7 @@ async function openOrAsk(call: ApiClient, name: string, body: Body): Promise<Ope
     const { problem } = error as { problem?: { code: string; detail?: string } };
     if (problem?.code !== 'WOULD_END' || !process.stdin.isTTY) throw error;
     const { confirmed } = await import('../ask.ts');
-    if (!(await confirmed(`${problem.detail ?? ''} Let it end, and go on?`, false))) return null;
+    if (!(await confirmed(`${problem.detail ?? ''} Continue?`, false))) return null;
     return call('openConnection', { params: { connection: name }, body: { ...body, end_oldest: true } });
   }
 }

@@ -26,31 +26,30 @@ export function operator(rk: Command): void {
     });
   noun
     .command('password')
-    .description('change your own password; your other sessions end. Through a pipe: the present one and the new one, a line each')
+    .description('change your password and sign out your other sessions; through a pipe: current and new password, one per line')
     .action(async (_options: object, command: Command) => {
       const all = globals(command);
       const { secrets } = await import('../ask.ts');
-      const [current, password] = await secrets(['Present password', 'New password (10 characters or more)']);
+      const [current, password] = await secrets(['Current password', 'New password (10 characters or more)']);
       const { ended } = await (await signedIn(all))('changePassword', { body: { current, password } });
       if (all.output === 'json') printJson({ ended });
-      say(all, `The password is changed. ${endedSessions(ended)}`);
+      say(all, `Password changed. ${endedSessions(ended)}`);
     });
   noun
     .command('end-sessions')
-    .description('end your sessions on other machines and in browsers; this one stays')
+    .description('sign out your sessions on other machines and in browsers')
     .option('--yes', 'without being asked')
     .action(async (options: { yes?: boolean }, command: Command) => {
       const all = globals(command);
       const { confirmed } = await import('../ask.ts');
-      if (!(await confirmed('End all your other sessions? Whoever uses them must sign in again.', options.yes))) return;
+      if (!(await confirmed('Sign out all your other sessions?', options.yes))) return;
       const { ended } = await (await signedIn(all))('endOtherSessions');
       if (all.output === 'json') printJson({ ended });
       say(all, endedSessions(ended));
     });
 }
 
-const endedSessions = (ended: number): string =>
-  ended === 0 ? 'There was no other session.' : `${ended} other ${ended === 1 ? 'session' : 'sessions'} ended.`;
+const endedSessions = (ended: number): string => (ended === 0 ? 'No other sessions.' : `${ended} other ${ended === 1 ? 'session' : 'sessions'} signed out.`);
 
 function readTicket(file: string): string {
   try {

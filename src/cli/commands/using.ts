@@ -125,10 +125,10 @@ export function using(rk: Command): void {
     .option('--connection <name>')
     .option('--caller <name>')
     .option('--client <client>', 'PROVIDER/NAME')
-    .option('--kind <word>', 'only entries of this kind, such as consented or revoked')
-    .option('--since <date>', 'not older than this (YYYY-MM-DD)')
-    .option('--before <id>', 'what came before the entry with this id')
-    .option('--renewals', 'also renewals that went as planned')
+    .option('--kind <word>', 'only this kind, such as consented or revoked')
+    .option('--since <date>', 'only entries since this date (YYYY-MM-DD)')
+    .option('--before <id>', 'only entries before the entry with this ID')
+    .option('--renewals', 'include routine renewals')
     .option('--limit <n>', 'how many', '30')
     .action(async (options: HistoryOptions, command: Command) => {
       const all = globals(command);
@@ -158,7 +158,7 @@ export function using(rk: Command): void {
         },
         'Nothing has happened yet.',
       );
-      if (more) say(all, `There is more: --before ${items.at(-1)?.id}`);
+      if (more) say(all, `More entries: --before ${items.at(-1)?.id}`);
     });
 }
 

@@ -62,4 +62,4 @@
 
 <button class={['btn btn-sm', strong && 'btn-primary']} disabled={doing.busy} onclick={start}>{#if Icon}<Icon size={15} />{/if}{label}</button>
 {#if waiting}<div class="basis-full border-l-4 border-warning pl-3 my-1" role="alert">{#each warnings as warning (warning)}<p>{warning}</p>{/each}<p class="mt-1"><button class="btn btn-sm btn-primary" onclick={start}>Go on all the same</button></p></div>{/if}
-{#if doing.problem}<div class="basis-full"><ProblemNote problem={doing.problem} />{#if doing.problem.code === 'WOULD_END'}<button class="btn btn-sm btn-error" disabled={doing.busy} onclick={() => { endsOldest = true; start(); }}>Let it end, and go on</button>{/if}</div>{/if}
+{#if doing.problem}<div class="basis-full"><ProblemNote problem={doing.problem} />{#if doing.problem.code === 'WOULD_END'}<button class="btn btn-sm btn-error" disabled={doing.busy} onclick={() => { endsOldest = true; start(); }}>Let it expire and continue</button>{/if}</div>{/if}

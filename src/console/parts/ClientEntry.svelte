@@ -111,8 +111,8 @@
         <Field id="ends" label="Ends on" help="As the provider’s page says; no answer tells it."><input id="ends" type="date" class="input w-full" bind:value={ends} /></Field>
       </div>
       {#if byKey}<div class="grid md:grid-cols-2 gap-x-4">
-        <Field id="key-id" label="Key id" help="The kid under which the provider knows it. Left empty: its thumbprint (RFC 7638)."><input id="key-id" class="input w-full mono" maxlength="200" bind:value={keyId} /></Field>
-        <Field id="algorithm" label="Signs with"><select id="algorithm" class="select w-full" bind:value={algorithm}><option value="">as the provider takes it</option>{#each CLIENT_ASSERTION_ALGORITHMS as one (one)}<option>{one}</option>{/each}</select></Field>
+        <Field id="key-id" label="Key ID" help="The kid registered at the provider. Empty: its thumbprint (RFC 7638)."><input id="key-id" class="input w-full mono" maxlength="200" bind:value={keyId} /></Field>
+        <Field id="algorithm" label="Algorithm"><select id="algorithm" class="select w-full" bind:value={algorithm}><option value="">automatic</option>{#each CLIENT_ASSERTION_ALGORITHMS as one (one)}<option>{one}</option>{/each}</select></Field>
       </div>{/if}
       {#if c.secret}<label class="flex items-center gap-2 mb-2"><input type="checkbox" class="checkbox checkbox-sm" bind:checked={atOnce} />Use it at once, without proof; the others are retired</label>{/if}
     {/if}

@@ -7,7 +7,7 @@
   import Field from './Field.svelte';
   import ProblemNote from './ProblemNote.svelte';
 
-  /** What is kept beside a secret: its last day and label; of a key also the id that is sent and the algorithm. The value stays. */
+  /** Expiration date and label of a secret; for a key also its ID and algorithm. The value does not change. */
   const { client: c, secret, done }: { client: Client; secret: Client['secrets'][number]; done: () => unknown } = $props();
   const before = untrack(() => ({ label: secret.label, ends: secret.ends_at?.slice(0, 10) ?? '', keyId: secret.key?.kid ?? '', algorithm: secret.key?.algorithm ?? ('' as const) }));
   let label = $state(before.label);
@@ -33,10 +33,10 @@
 <form onsubmit={submit} class="max-w-2xl">
   <div class="grid md:grid-cols-2 gap-x-4">
     <Field id={`label-${secret.id}`} label="Label"><input id={`label-${secret.id}`} class="input w-full" maxlength="80" bind:value={label} /></Field>
-    <Field id={`ends-${secret.id}`} label="Ends on" help="As the provider’s page says. Empty: not known."><input id={`ends-${secret.id}`} type="date" class="input w-full" bind:value={ends} /></Field>
+    <Field id={`ends-${secret.id}`} label="Expiration date" help="As shown at the provider. Empty: unknown."><input id={`ends-${secret.id}`} type="date" class="input w-full" bind:value={ends} /></Field>
     {#if secret.key}
-      <Field id={`key-id-${secret.id}`} label="Key id" help="The kid under which the provider knows it. Empty: none is sent."><input id={`key-id-${secret.id}`} class="input w-full mono" maxlength="200" bind:value={keyId} /></Field>
-      <Field id={`algorithm-${secret.id}`} label="Signs with"><select id={`algorithm-${secret.id}`} class="select w-full" bind:value={algorithm}>{#if before.algorithm === ''}<option value="">as the definition says</option>{/if}{#each CLIENT_ASSERTION_ALGORITHMS as one (one)}<option>{one}</option>{/each}</select></Field>
+      <Field id={`key-id-${secret.id}`} label="Key ID" help="The kid registered at the provider. Empty: none is sent."><input id={`key-id-${secret.id}`} class="input w-full mono" maxlength="200" bind:value={keyId} /></Field>
+      <Field id={`algorithm-${secret.id}`} label="Algorithm"><select id={`algorithm-${secret.id}`} class="select w-full" bind:value={algorithm}>{#if before.algorithm === ''}<option value="">default of the definition</option>{/if}{#each CLIENT_ASSERTION_ALGORITHMS as one (one)}<option>{one}</option>{/each}</select></Field>
     {/if}
   </div>
   <ProblemNote problem={saving.problem} />

@@ -36,7 +36,7 @@
     <tbody>
       {#each c.secrets as one (one.id)}
         <tr>
-          <td><span class="font-semibold">{one.label || one.kind}</span>{#if one.label} <span class="text-base-content/70">{one.kind}</span>{/if}{#if one.key}<div class="text-sm text-base-content/70 break-all">{one.key.type}{one.key.subject ? `, ${one.key.subject}` : ''}<br />{#if one.key.x5t_s256}SHA-256 <code>{one.key.x5t_s256}</code>{:else if one.key.kid}key id <code>{one.key.kid}</code>{:else}no key id is sent{/if}{#if one.key.algorithm}, signs with {one.key.algorithm}{/if}</div>{/if}</td>
+          <td><span class="font-semibold">{one.label || one.kind}</span>{#if one.label} <span class="text-base-content/70">{one.kind}</span>{/if}{#if one.key}<div class="text-sm text-base-content/70 break-all">{one.key.type}{one.key.subject ? `, ${one.key.subject}` : ''}<br />{#if one.key.x5t_s256}SHA-256 <code>{one.key.x5t_s256}</code>{:else if one.key.kid}key id <code>{one.key.kid}</code>{:else}no key ID sent{/if}{#if one.key.algorithm}, {one.key.algorithm}{/if}</div>{/if}</td>
           <td><StateMark state={one.state} />{#if one.evidence ?? (one.says !== 'In use.' && one.says)}<div class="text-sm text-base-content/70">{one.evidence ?? one.says}</div>{/if}</td>
           <td><Moment at={one.entered_at} /></td><td><Moment at={one.ends_at} none="not known" /></td><td><Moment at={one.proved_at} none="not yet" /></td>
           <td class="text-right whitespace-nowrap">

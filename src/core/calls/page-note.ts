@@ -45,7 +45,7 @@ export function pageNote(api: Pick<Api, 'paging'>, url: string, body: string, li
   if (more === false && (first === 1 || count === 0 || asked === null)) return null;
   const range =
     count === 0 ? 'no records' : first === null || last === null ? `${count} records` : count === 1 ? `record ${first}` : `records ${first}\u2013${last}`;
-  return `${range}${total === null ? '' : ` of ${total}`}${more === null ? '' : more ? '; more follow' : '; this is the last page'}`;
+  return `${range}${total === null ? '' : ` of ${total}`}${more === null ? '' : more ? '; more follow' : '; last page'}`;
 }
 
 /** The number of the first record, from 1; null: a cursor or page tells nothing of it. */

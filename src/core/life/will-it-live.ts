@@ -72,10 +72,10 @@ export function forecastLife(facts: GrantFacts, dialect: Dialect): Life {
     add(
       'renewal',
       'bad',
-      `The provider keeps ${dialect.refresh_tokens_most} refresh tokens for each person and client, and as many newer ones are held here: it has ended this one.`,
-      'Agree again if it is still needed; the oldest of the others ends then.',
+      `The provider keeps ${dialect.refresh_tokens_most} refresh tokens per user and client. As many newer ones are stored here, so this one has expired.`,
+      'Reconnect if you still need it. The oldest of the others then expires.',
     );
-  else if (facts.refusedOnce) add('renewal', 'doubt', 'The provider refused the refresh token once; it is asked again before anybody must act.');
+  else if (facts.refusedOnce) add('renewal', 'doubt', 'The provider rejected the refresh token once. Retrying before anyone has to act.');
   else if (facts.renewals > 0)
     add('renewal', 'good', `It came with a refresh token, and ${facts.renewals === 1 ? 'one renewal was' : `${facts.renewals} renewals were`} seen to work.`);
   else

@@ -13,7 +13,7 @@ export interface NotePair {
 const PAIRS_MOST = 500;
 const TEXT_MOST = 20_000;
 
-/** @param isLabel tells whether a text by itself is the label of a field: then its value is on the next line */
+/** @param isLabel true for a text that alone is the label of a field: its value is on the next line */
 export function notePairs(notes: string, isLabel: (text: string) => boolean): NotePair[] {
   const text = notes.slice(0, TEXT_MOST);
   return (jsonPairs(text) ?? linePairs(text, isLabel)).slice(0, PAIRS_MOST);
@@ -77,7 +77,7 @@ function linePairs(text: string, isLabel: (text: string) => boolean): NotePair[]
 
 /** The label and value of one line; an empty value: it stands on the next line. Null: there is no label. */
 function pairOf(text: string): { label: string; value: string } | null {
-  // An address is told from its label by itself; its colon is no mark.
+  // An address ends the label before it; its colon is no separator.
   const address = /^(\S.{0,78}?)\s*[:=]?\s+["'`]?(https?:\/\/[^\s"'`]+)["'`]?[,;]?$/i.exec(text);
   if (address && !isAddress(text)) return { label: unquoted((address[1] ?? '').replace(/[:=]$/, '')), value: address[2] ?? '' };
   const table = /^([^\t]{2,80}?)\t+\s*(.+)$/.exec(text) ?? /^(\S.{0,78}?\S) {2,}(\S.*)$/.exec(text);

@@ -99,8 +99,8 @@ export function consents(s: Services): Consents {
     const words = came
       ? isUsed
         ? {}
-        : { remedy: 'The tokens are kept and wait: use them or forget them on the page of the connection. The log says what failed.' }
-      : { title: 'This service failed while it asked for the tokens.', remedy: 'Open the connection again. The log says what failed.' };
+        : { remedy: 'The tokens are on standby: use or discard them on the page of the connection. See the log for the cause.' }
+      : { title: 'This service failed while it asked for the tokens.', remedy: 'Open the connection again. See the log for the cause.' };
     const problem = problemOf(diagnosis('service_failed', { evidence: [], ...words }));
     if (connection) s.history.add({ actor: 'service', kind: 'consent_failed', subject: `connection:${connection.name}`, says: problem.title });
     return { ...emptyOutcome(), problem, decide: came && !isUsed ? 'not_proved' : null };

@@ -146,7 +146,7 @@ async function proveTakenOver(
       });
       return { ...emptyOutcome(), problem };
     }
-    // Waiting mends neither of these: the token itself was not tried.
+    // Waiting fixes neither of these: the token itself was not used.
     if (held.row.cause === 'client_refused' || held.row.cause === 'set_up') break;
   }
   // Not refused, and not proved: the provider may be down. It is kept, tried again by the ordinary renewal, and waits for a decision.
@@ -170,20 +170,21 @@ interface Words {
 }
 const WAITING: Words = {
   cause: 'provider_down',
-  title: 'The refresh token is stored, and could not be proved yet.',
-  remedy: 'It is tried again by itself. Once it was renewed, use it from the page of the connection.',
+  title: 'The refresh token is stored but not verified yet.',
+  remedy: 'It is retried automatically. After a renewal, use it from the page of the connection.',
 };
 /** Why a stored token could not be proved, by the cause of its renewal. */
 const NOT_PROVED: Partial<Record<RenewalCause, Words>> = {
   client_refused: {
     cause: 'secret_wrong',
-    title: 'The provider refuses the client, so the refresh token could not be tried.',
-    remedy: 'Compare the client\u2019s id and secret with the page over there. The token is stored: once the client works, it is tried by itself.',
+    title: 'The provider rejected the client, so the refresh token was not verified.',
+    remedy: 'Compare the client ID and secret with the values at the provider. The token is stored and retried automatically once the client works.',
   },
   set_up: {
     cause: 'request_odd',
-    title: 'The provider does not understand the renewal, so the refresh token could not be tried.',
-    remedy: 'Compare the provider definition with the provider\u2019s pages. The token is stored: renew the connection, or use or forget the token there.',
+    title: 'The provider rejected the renewal request, so the refresh token was not verified.',
+    remedy:
+      'Compare the provider definition with the provider\u2019s documentation. The token is stored: renew the connection, or use or discard the token there.',
   },
   busy: { ...WAITING, cause: 'provider_busy' },
   unsent: { ...WAITING, cause: 'provider_unreachable' },

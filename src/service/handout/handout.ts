@@ -128,7 +128,7 @@ export function handout(deps: { store: RenewalStore; sealer: Sealer; cache: Toke
 
 const CHECKING = 'The provider\u2019s answer was lost; checking whether it renewed.';
 
-/** Why there is no token. `planned`: it is tried again by itself, so that nothing is decided and no person is needed yet. */
+/** Why there is no token. `planned`: it is retried automatically, so nothing is decided and nobody has to act yet. */
 function refusal(cause: RenewalCause | null, retryAfterMs = RETRY_AFTER_MS, planned = false): Fault {
   const wait = { retryAfterMs: Math.min(retryAfterMs, 3_600_000) };
   switch (cause) {
@@ -149,7 +149,7 @@ function refusal(cause: RenewalCause | null, retryAfterMs = RETRY_AFTER_MS, plan
       return new Fault('GRANT_REFUSED', { detail: cause === 'set_up' ? 'The provider does not understand the renewal.' : 'Its sealed tokens do not open.' });
     default:
       return planned && cause === 'refused'
-        ? new Fault('RENEWAL_PENDING', { ...wait, detail: 'The provider refused the refresh token once; it is asked again before anybody must act.' })
+        ? new Fault('RENEWAL_PENDING', { ...wait, detail: 'The provider rejected the refresh token once. Retrying before anyone has to act.' })
         : new Fault('GRANT_REFUSED');
   }
 }

@@ -307,7 +307,7 @@ const ANSWER_WITHIN_MS = 15_000;
 async function inTime<T>(work: Promise<T>): Promise<T> {
   let timer: NodeJS.Timeout | undefined;
   const late = new Promise<never>((_resolve, reject) => {
-    timer = setTimeout(() => reject(new Fault('RENEWAL_PENDING', { detail: 'The token did not come in time.', retryAfterMs: 5_000 })), ANSWER_WITHIN_MS);
+    timer = setTimeout(() => reject(new Fault('RENEWAL_PENDING', { detail: 'The token was not available in time.', retryAfterMs: 5_000 })), ANSWER_WITHIN_MS);
   });
   try {
     return await Promise.race([work, late]);

@@ -13,13 +13,13 @@ ${fault.detail ? `<p>${escapeHtml(fault.detail)}</p>` : ''}<p>${escapeHtml(fault
 
 const list = (items: string[]): string => (items.length === 0 ? '' : `<ul>${items.map((item) => `<li>${item}</li>`).join('')}</ul>`);
 
-/** What a one-time link is for: what, for whom, which scopes. Its button uses the link up. */
+/** The page behind a one-time link: what, for whom, which scopes. Its button spends the link. */
 export const invitationPage = (one: Invitation): string => `<!doctype html>
 <html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><meta name="robots" content="noindex">
 <title>Rusty Kettle: ${escapeHtml(one.connection)}</title><link rel="stylesheet" href="/page.css"></head>
 <body><main><h1>Connect ${escapeHtml(one.provider)}</h1>
-<p>${escapeHtml(one.openedBy)} asks you to agree that the connection <strong>${escapeHtml(one.connection)}</strong> may use ${escapeHtml(one.provider)} in your name.${one.account ? ` Sign in over there as <strong>${escapeHtml(one.account)}</strong>.` : ''}</p>
-${one.scopes.length > 0 ? '<p>It asks for:</p>' : ''}${list(one.scopes.map(({ name, says }) => `${says ? `${escapeHtml(says)} ` : ''}<code>${escapeHtml(name)}</code>`))}
-${one.warnings.length > 0 ? '<p>Good to know:</p>' : ''}${list(one.warnings.map(escapeHtml))}
-<form method="post"><button type="submit">Go on to ${escapeHtml(one.provider)}</button></form>
-<p class="small">The link works once, until ${escapeHtml(new Date(one.expiresAt).toISOString().slice(0, 16).replace('T', ' '))} UTC. If you do not know what this is, close the page: nothing has happened.</p></main></body></html>`;
+<p>${escapeHtml(one.openedBy)} asks you to let the connection <strong>${escapeHtml(one.connection)}</strong> access ${escapeHtml(one.provider)} on your behalf.${one.account ? ` Sign in at ${escapeHtml(one.provider)} as <strong>${escapeHtml(one.account)}</strong>.` : ''}</p>
+${one.scopes.length > 0 ? '<p>Requested scopes:</p>' : ''}${list(one.scopes.map(({ name, says }) => `${says ? `${escapeHtml(says)} ` : ''}<code>${escapeHtml(name)}</code>`))}
+${one.warnings.length > 0 ? '<p>Notes:</p>' : ''}${list(one.warnings.map(escapeHtml))}
+<form method="post"><button type="submit">Continue to ${escapeHtml(one.provider)}</button></form>
+<p class="small">This link works once and expires on ${escapeHtml(new Date(one.expiresAt).toISOString().slice(0, 16).replace('T', ' '))} UTC. If you did not expect it, close this page. Nothing has changed.</p></main></body></html>`;

@@ -8,14 +8,14 @@ import { addSecret, changeSecret } from './client-secrets.ts';
 import { changeClient, checkRedirectUri, findClient } from './clients.ts';
 import { iso, type Services } from './services.ts';
 
-const OWN_NAMES: Record<string, string> = { scopes: 'scopes', redirect_uri: 'redirect URI over there', secret_ends: 'last day of the secret' };
+const OWN_NAMES: Record<string, string> = { scopes: 'scopes', redirect_uri: 'redirect URI at the provider', secret_ends: 'expiration date of the secret' };
 
 function whyOf(item: SortedItem, ours: string): string {
   if (item.field === 'redirect_uri') {
     const verdict = compareRedirectUris(ours, item.value);
     return verdict.kind === 'same' ? 'the same as ours' : verdict.says;
   }
-  if (item.field === 'secret_ends' && readDay(item.value) === null) return 'no day that reads in one way only: enter it by hand';
+  if (item.field === 'secret_ends' && readDay(item.value) === null) return 'ambiguous date: enter it manually';
   return item.why;
 }
 

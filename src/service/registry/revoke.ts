@@ -109,7 +109,7 @@ async function toBeTold(
   return row;
 }
 
-/** Answers that came too late to be current may hold refresh tokens that live: the provider is told of each, then they are forgotten. */
+/** Answers that came too late to be current may hold valid refresh tokens: each is revoked at the provider, then deleted here. */
 async function tellOfSpares(s: Services, grant: Row<'grants'>, connection: Row<'connections'>): Promise<void> {
   for (const spare of await s.spares.all(grant.id)) {
     await toBeTold(s, { id: recordId(s.ports), of: grant, connection }, spare.tokens, 0);
@@ -117,11 +117,11 @@ async function tellOfSpares(s: Services, grant: Row<'grants'>, connection: Row<'
   }
 }
 
-/** What became of a grant that is not used any more: the provider is told, cannot be told safely, or need not be. */
+/** What became of a grant that is not used any more: it is revoked at the provider, only deleted here, or there was nothing to revoke. */
 export type Retired = 'told' | 'here_only' | 'nothing';
 
 /**
- * Ends a grant that another one replaced, or that nobody wants. The provider is told only where its dialect says that this ends no other
+ * Ends a grant that another one replaced, or that nobody wants. The provider is notified only where its dialect states that this ends no other
  * grant (RFC 7009 \u00a72.1 leaves it open), and never with a refresh token that the grant in use holds as well.
  * @param stays the grant that goes on, if any
  */
@@ -161,8 +161,8 @@ async function isShared(s: Services, held: HeldRow, stays: string | null): Promi
 
 export const retiredInWords = (retired: Retired): string =>
   ({
-    told: ' The former grant is ended at the provider too.',
-    here_only: ' The former grant is forgotten here; at the provider it may live on, because its definition does not say that ending it ends no other.',
+    told: ' The previous grant is being revoked at the provider.',
+    here_only: ' The previous grant was discarded here only: the definition does not state that revoking it leaves other grants intact.',
     nothing: '',
   })[retired];
 

@@ -131,7 +131,7 @@ export async function decideStandby(
     s.history.add({ actor: operator, kind: 'standby_forgotten', subject, says: `Forgot ${inWords(waiting)} that waited.` });
     return {
       decision: 'forget',
-      says: `Forgotten: ${inWords(waiting)}. ${retired === 'told' ? 'The provider is told to end it.' : 'At the provider it stays until it is withdrawn there.'}`,
+      says: `Forgotten: ${inWords(waiting)}. ${retired === 'told' ? 'It is being revoked at the provider.' : 'At the provider it stays until it is withdrawn there.'}`,
       before: null,
       after: null,
       compared: null,

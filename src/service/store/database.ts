@@ -154,8 +154,7 @@ function scrub(error: unknown): unknown {
   if (error instanceof DatabaseError) {
     const { code, errno } = error.original as { code?: string; errno?: number };
     const detail = `${code ?? 'error'} ${errno ?? ''}`.trim();
-    if (takesNothing(errno))
-      return new Fault('DATABASE_AWAY', { detail: `It takes no writes: its disk is full, or it is read-only (${detail}).`, cause: { errno } });
+    if (takesNothing(errno)) return new Fault('DATABASE_AWAY', { detail: `It rejects writes: disk full or read-only (${detail}).`, cause: { errno } });
     return new Fault(isConnectionLost(code, errno) ? 'DATABASE_AWAY' : 'INTERNAL', { detail: `Database: ${detail}.`, cause: { errno } });
   }
   if (error instanceof Error && 'sql' in error) return new Fault('DATABASE_AWAY', { detail: `${error.name}.` });

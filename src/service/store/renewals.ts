@@ -38,8 +38,8 @@ export interface RenewalStore {
   /** All grants of one client that failed or wait, for when the client works again. */
   waitingOf(clientId: string, limit: number): Promise<string[]>;
   queue(): Promise<{ due: number; oldestAt: number | null }>;
-  /** Instants that lie where they cannot, after the database's clock was set back, no longer hold anything up. The number of rows mended. */
-  mendInstants(limits: { leaseMs: number; holderWaitMs: number }): Promise<number>;
+  /** Fixes instants that are impossible after the database clock was set back, so that they block nothing. Returns the number of rows. */
+  fixInstants(limits: { leaseMs: number; holderWaitMs: number }): Promise<number>;
 }
 
 /** A token is issued at most so far in the future, as another replica\u2019s clock goes. */
@@ -116,7 +116,7 @@ export function renewalStore(database: Database): RenewalStore {
       );
       return rows.map((row) => idText(row.id));
     },
-    async mendInstants({ leaseMs, holderWaitMs }) {
+    async fixInstants({ leaseMs, holderWaitMs }) {
       const ahead = (ms: number) => `UTC_TIMESTAMP(3) + INTERVAL ${Math.ceil(ms) * 1000} MICROSECOND`;
       // No lease is longer than one: whose end lies further away was written by a clock that was set back since.
       const freed = await database.write(`UPDATE renewals SET lease_until = NULL WHERE ended = 0 AND lease_until > ${ahead(2 * leaseMs)}`);
