@@ -1,6 +1,7 @@
 import { setTimeout as sleep } from 'node:timers/promises';
 import { FORGOTTEN_AT_ONCE } from './history.ts';
 import type { Services } from './registry/services.ts';
+import { deleteOldRelayed, deleteOldUsage } from './store/relayed.ts';
 
 const FIRST_AFTER_MS = 60_000;
 const EVERY_MS = 3_600_000;
@@ -10,7 +11,6 @@ const PIECES_MOST = 500;
 const DAY_MS = 86_400_000;
 export const RENEWALS_KEPT_MS = 30 * DAY_MS;
 const USAGE_KEPT_DAYS = 35;
-const RELAYED_KEPT_HOURS = 25;
 
 /** Forgets what is older than it is kept for: history and the counts of each minute. One round; how many rows. */
 export async function tidy(s: Pick<Services, 'history' | 'database' | 'settings'>, stop: AbortSignal): Promise<number> {
@@ -18,9 +18,8 @@ export async function tidy(s: Pick<Services, 'history' | 'database' | 'settings'
   for (let piece = 0; piece < PIECES_MOST && !stop.aborted; piece += 1) {
     const forgotten =
       (await s.history.forget({ renewalsMs: RENEWALS_KEPT_MS, allMs: s.settings.historyMs })) +
-      (await s.database.write(`DELETE FROM usage_minutes WHERE minute < UTC_TIMESTAMP(3) - INTERVAL ${USAGE_KEPT_DAYS} DAY LIMIT ${FORGOTTEN_AT_ONCE}`));
-    await s.database.write(`DELETE FROM relayed_hours WHERE hour < UTC_TIMESTAMP(3) - INTERVAL ${RELAYED_KEPT_HOURS} HOUR LIMIT ${FORGOTTEN_AT_ONCE}`);
-    await s.database.write(`DELETE FROM relayed_last WHERE at < UTC_TIMESTAMP(3) - INTERVAL ${RELAYED_KEPT_HOURS} HOUR LIMIT ${FORGOTTEN_AT_ONCE}`);
+      (await deleteOldUsage(s.database, USAGE_KEPT_DAYS, FORGOTTEN_AT_ONCE));
+    await deleteOldRelayed(s.database, FORGOTTEN_AT_ONCE);
     all += forgotten;
     if (forgotten < FORGOTTEN_AT_ONCE) break;
     await sleep(BETWEEN_MS, undefined, { signal: stop }).catch(() => undefined); // aborted: the loop's condition ends it

@@ -1,7 +1,7 @@
 import type { z } from 'zod';
 import type { WillItLive } from '../../api/connections.ts';
 import { forecastLife, type Life, NOT_AGREED } from '../../core/life/will-it-live.ts';
-import { idBytes, instantText } from '../store/database.ts';
+import { newerGrants } from '../store/refresh-token-limits.ts';
 import type { Row } from '../store/tables.ts';
 import { connectionDefinition } from './connection-definition.ts';
 import { iso, type Services } from './services.ts';
@@ -57,13 +57,6 @@ export async function willItLive(s: Services, grantId: string | null): Promise<z
   );
 }
 
-/** True where so many newer grants of the same account live here that the provider has ended this one (`refresh_tokens_most`). */
-async function isPushedOut(s: Pick<Services, 'database'>, grant: Row<'grants'>, clientId: string, most: number | undefined): Promise<boolean> {
-  if (most === undefined || grant.accountId === null) return false;
-  const [row] = await s.database.select<{ n: number | bigint }>(
-    `SELECT COUNT(*) AS n FROM grants g JOIN renewals r ON r.grant_id = g.id
-     WHERE r.client_id = $1 AND g.account_id = $2 AND g.id <> $3 AND g.consented_at > $4 AND r.ended = 0 AND r.next_at IS NOT NULL`,
-    [idBytes(clientId), grant.accountId, idBytes(grant.id), instantText(grant.consentedAt)],
-  );
-  return Number(row?.n ?? 0) >= most;
-}
+/** True where so many newer grants of the same account are active here that the provider has expired this one (`refresh_tokens_most`). */
+const isPushedOut = async (s: Pick<Services, 'database'>, grant: Row<'grants'>, clientId: string, most: number | undefined): Promise<boolean> =>
+  most !== undefined && grant.accountId !== null && (await newerGrants(s.database, clientId, { ...grant, accountId: grant.accountId })) >= most;

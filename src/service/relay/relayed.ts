@@ -4,7 +4,8 @@ import type { Api } from '../../core/provider/api.ts';
 import { needsOf } from '../calls.ts';
 import type { PermittedConnection } from '../handout/permitted.ts';
 import type { Ports } from '../ports.ts';
-import { type Bind, type Database, idBytes, instantText } from '../store/database.ts';
+import type { Database } from '../store/database.ts';
+import { countRelayed, keepRelayed, type RelayedRow } from '../store/relayed.ts';
 import type { Sent } from './relay-send.ts';
 
 /** A call as the relay knows it; its query and body are never kept. */
@@ -31,14 +32,8 @@ const HOUR_MS = 3_600_000;
 const PAIRS_MOST = 20_000;
 const PATH_MOST = 300;
 
-interface Last {
+interface Last extends RelayedRow {
   at: number;
-  status: number | null;
-  method: string;
-  path: string;
-  cause: string | null;
-  says: string | null;
-  remedy: string | null;
 }
 interface Pair {
   callerId: string;
@@ -54,26 +49,13 @@ export function relayed(deps: { database: Database; ports: Pick<Ports, 'clock' |
   let pairs = new Map<string, Pair>();
 
   const write = async (pair: Pair): Promise<void> => {
-    const ids = [idBytes(pair.callerId), idBytes(pair.connectionId)];
     for (const [key, count] of pair.counts) {
       const [hour = '0', group = '0'] = key.split(' ');
-      await database.write(
-        'INSERT INTO relayed_hours (caller_id, connection_id, hour, class, count) VALUES ($1, $2, $3, $4, $5) ON DUPLICATE KEY UPDATE count = count + VALUES(count)',
-        [...ids, instantText(Number(hour)), Number(group), count],
-      );
+      await countRelayed(database, pair, Number(hour), Number(group), count);
       pair.counts.delete(key); // written: a later failure does not count it twice
     }
-    for (const [kind, last] of [
-      ['last', pair.last],
-      ['failed', pair.failed],
-    ] as const) {
-      if (!last) continue;
-      const values: Bind[] = [...ids, kind, instantText(last.at), last.status, last.method, last.path, last.cause, last.says, last.remedy];
-      await database.write(
-        `REPLACE INTO relayed_last (caller_id, connection_id, kind, at, status, method, path, cause, says, remedy) VALUES (${values.map((_one, at) => `$${at + 1}`).join(', ')})`,
-        values,
-      );
-    }
+    if (pair.last) await keepRelayed(database, pair, 'last', pair.last.at, pair.last);
+    if (pair.failed) await keepRelayed(database, pair, 'failed', pair.failed.at, pair.failed);
   };
   const flush = async (): Promise<void> => {
     const going = pairs;
