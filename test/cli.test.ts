@@ -66,7 +66,7 @@ test('the story by rk alone, to a token and an answer of the API', async () => {
   const { id, secret } = await registerAtStandin(standin.origin, 'By hand', draft.redirect_uri);
   expect((await rk(['client', 'change', 'eelgrass/timetable', '--client-id', id])).out).toContain(id);
   const entered = await rk(['client', 'secret', 'add', 'eelgrass/timetable'], `${secret}\n`);
-  expect(entered.out).toContain('working');
+  expect(entered.out).toContain('ready, not verified');
   expect(entered.out + entered.err).not.toContain(secret);
   expect((await rk(['connection', 'add', 'sailings', '--client', 'eelgrass/timetable'])).out).toContain('rk connection open sailings');
   const opened = await json<{ start_url: string }>(['connection', 'open', 'sailings', '--no-wait']);

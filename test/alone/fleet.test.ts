@@ -96,7 +96,7 @@ test('a replica dies with its answer spilled: its folder is adopted, the answer 
 
 test('three rotating grants refused for no known reason: everything spendable is held, on every replica, until an operator owns it', async () => {
   await eventually(async () => {
-    const { items } = await call('listHistory', { query: { limit: 200 } });
+    const { items } = await call('listHistory', { query: { limit: 200, renewals: 'true' } });
     return items.some((entry) => entry.kind === 'renewed');
   });
   const database = openDatabase(databaseUrl, 1);
