@@ -1,4 +1,4 @@
-import { createServer, type Server, type ServerResponse } from 'node:http';
+import { createServer, type Server, ServerResponse } from 'node:http';
 import { fileURLToPath } from 'node:url';
 import type { Dispatcher } from 'undici';
 import { Fault } from '../../core/fault.ts';
@@ -75,7 +75,6 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
     ports,
   });
   let draining = false;
-  const running = new Set<ServerResponse>();
   const everythingElse = app({
     publicUrl,
     version: services.version,
@@ -93,10 +92,14 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
     consoleFolder: fileURLToPath(new URL('../../../dist/console', import.meta.url)),
   });
   let proxySeen = false;
-  const server = createServer((request, response) => {
-    if (draining) response.shouldKeepAlive = false; // the answer says `Connection: close`: nothing is sent on a socket that is about to go
-    running.add(response);
-    response.once('close', () => running.delete(response));
+  /** While the service stops, each answer says `Connection: close`, also to requests that came before: nothing more is sent on a socket about to close. */
+  class Answer extends ServerResponse {
+    override writeHead(...given: unknown[]): this {
+      if (draining) this.shouldKeepAlive = false;
+      return (super.writeHead as (...all: unknown[]) => this).apply(this, given);
+    }
+  }
+  const server = createServer({ ServerResponse: Answer }, (request, response) => {
     if (settings.trustedProxies === 0 && !proxySeen && (request.headers['x-forwarded-for'] ?? request.headers.forwarded) !== undefined) {
       proxySeen = true;
       ports.log.warn('requests carry forwarding headers, and RUSTY_KETTLE_TRUSTED_PROXIES is 0: behind a proxy, everybody shares its address');
@@ -112,7 +115,6 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
     /** Takes no new connections; what runs is finished, idle sockets are closed, and what is busy is told to close. */
     async drain(limitMs) {
       draining = true;
-      for (const response of running) if (!response.headersSent) response.shouldKeepAlive = false;
       // What the kernel has taken for us already would be reset with the listening socket: it is accepted first.
       await new Promise((resolve) => setTimeout(() => setImmediate(resolve), LAST_CALL_MS));
       const closed = new Promise<void>((resolve) => server.close(() => resolve()));
