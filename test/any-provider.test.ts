@@ -307,8 +307,8 @@ test('the guide of a client: its own values, ticks and purpose remembered, appro
   const before = await call('showClient', { params });
   expect(before.guide[0]).toMatchObject({ done: false, missing: [], values: [{ name: 'redirect_uri', value: before.redirect_uri }] });
   const ticked = await call('changeClient', { params, body: { revision: before.revision, registering: { done: [before.guide[0]?.title ?? ''] } } });
-  // The second brings id and secret, which are entered.
-  expect(ticked.guide.map((step) => step.done)).toEqual([true, true, false]);
+  // The third brings ID and secret, which are entered.
+  expect(ticked.guide.map((step) => step.done)).toEqual([true, false, true]);
   const registering = {
     asked_on: '2026-11-20',
     asked_by: 'access request form',
