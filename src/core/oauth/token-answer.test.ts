@@ -26,6 +26,16 @@ test.each(['k7', 'sec ret+/=', 's3cret"quoted'])('a provider that echoes the sec
   }
 });
 
+test.each(['constructor', '__proto__', 'toString', 'hasOwnProperty'])(
+  'the error code %s is a word like any other: no native code becomes evidence',
+  (error) => {
+    const { kind, evidence } = readTokenOutcome(answer(400, `{"error":"${error}"}`), PLAIN_DIALECT);
+    expect(['set_up_wrong', 'unclear']).toContain(kind);
+    expect(JSON.stringify(evidence)).not.toContain('native code');
+    expect(evidence.error).toBe(error);
+  },
+);
+
 const good = { access_token: 'a', token_type: 'bearer', expires_in: 60 };
 
 const cases: { name: string; seen: WireOutcome; kind: TokenOutcome['kind']; more?: object }[] = [
