@@ -51,7 +51,7 @@ export function connectionOpen(noun: Command): void {
         const opened = await openOrAsk(call, name, body);
         if (opened === null) return;
         if (!options.wait) {
-          // A device's code stands in the consent: without it there is nothing to enter over there.
+          // A device's code stands in the consent: without it there is nothing to enter at the provider.
           const { device } = opened.way === 'device' ? await call('showConsent', { params: { consent: opened.id } }) : { device: null };
           return printOne(all, device ? { ...opened, device } : opened, whereToGo(opened, device));
         }

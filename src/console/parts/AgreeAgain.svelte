@@ -27,6 +27,10 @@
     const answer = await fetch(address, { method: 'POST', headers: { accept: 'application/json' } });
     return answer.ok ? ((await answer.json()) as { location: string }).location : address; // the page says what is wrong
   };
+  const letExpire = () => {
+    endsOldest = true;
+    start();
+  };
   const start = () => {
     // Opened within the click, or the browser would take it for an unasked pop-up; its way back to us is cut before it goes anywhere.
     const tab = way === 'device' ? null : window.open('about:blank', '_blank');
@@ -40,7 +44,8 @@
         await push(`/consents/${waiting}`);
         return;
       }
-      const opened = await call('openConnection', { params: { connection }, body: { ...(way && { way }), ...(client && { client }), ...(prepare && { prepare }), ...(endsOldest && { end_oldest: true }) } });
+      const body = { ...(way && { way }), ...(client && { client }), ...(prepare && { prepare }), ...(endsOldest && { end_oldest: true }) };
+      const opened = await call('openConnection', { params: { connection }, body });
       warnings = opened.warnings;
       const there = opened.authorization_url ?? opened.start_url;
       const here = there.startsWith(`${location.origin}/#`); // a page of ours, such as that for a printed code
@@ -62,4 +67,6 @@
 
 <button class={['btn btn-sm', strong && 'btn-primary']} disabled={doing.busy} onclick={start}>{#if Icon}<Icon size={15} />{/if}{label}</button>
 {#if waiting}<div class="basis-full border-l-4 border-warning pl-3 my-1" role="alert">{#each warnings as warning (warning)}<p>{warning}</p>{/each}<p class="mt-1"><button class="btn btn-sm btn-primary" onclick={start}>Go on all the same</button></p></div>{/if}
-{#if doing.problem}<div class="basis-full"><ProblemNote problem={doing.problem} />{#if doing.problem.code === 'WOULD_END'}<button class="btn btn-sm btn-error" disabled={doing.busy} onclick={() => { endsOldest = true; start(); }}>Let it expire and continue</button>{/if}</div>{/if}
+{#if doing.problem}<div class="basis-full"><ProblemNote problem={doing.problem} />
+  {#if doing.problem.code === 'WOULD_END'}<button class="btn btn-sm btn-error" disabled={doing.busy} onclick={letExpire}>Let it expire and continue</button>{/if}
+</div>{/if}

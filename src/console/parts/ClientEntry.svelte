@@ -98,7 +98,9 @@
         <Field id="p12" label="The file" help=".p12 or .pfx; or paste it as base64 below"><input id="p12" type="file" class="file-input w-full" accept=".p12,.pfx" onchange={take} /></Field>
         <Field id="p12-password" label="Its password"><input id="p12-password" type="password" class="input w-full" autocomplete="off" bind:value={password} /></Field>
       </div>
-      <Field id="p12-base64" label="The file as base64"><textarea id="p12-base64" class="textarea w-full mono h-16" spellcheck="false" autocomplete="off" bind:value={secret}></textarea></Field>
+      <Field id="p12-base64" label="The file as base64">
+        <textarea id="p12-base64" class="textarea w-full mono h-16" spellcheck="false" autocomplete="off" bind:value={secret}></textarea>
+      </Field>
     {:else}
     <Field id="client-secret" label={byKey ? 'Certificate and private key, as PEM' : c.secret ? 'A new secret' : word('client_secret', 'Client secret')} help={c.secret ? 'It is proved before it replaces the one in use. Leave it empty to keep what is there.' : 'It goes in and never comes out.'}>
       {#if byKey}<textarea id="client-secret" class="textarea w-full mono h-24" spellcheck="false" autocomplete="off" bind:value={secret}></textarea>{:else}<input id="client-secret" type="password" class="input w-full mono" autocomplete="new-password" bind:value={secret} />{/if}
@@ -111,8 +113,15 @@
         <Field id="ends" label="Ends on" help="As the provider’s page says; no answer tells it."><input id="ends" type="date" class="input w-full" bind:value={ends} /></Field>
       </div>
       {#if byKey}<div class="grid md:grid-cols-2 gap-x-4">
-        <Field id="key-id" label="Key ID" help="The kid registered at the provider. Empty: its thumbprint (RFC 7638)."><input id="key-id" class="input w-full mono" maxlength="200" bind:value={keyId} /></Field>
-        <Field id="algorithm" label="Algorithm"><select id="algorithm" class="select w-full" bind:value={algorithm}><option value="">automatic</option>{#each CLIENT_ASSERTION_ALGORITHMS as one (one)}<option>{one}</option>{/each}</select></Field>
+        <Field id="key-id" label="Key ID" help="The kid registered at the provider. Empty: its thumbprint (RFC 7638).">
+          <input id="key-id" class="input w-full mono" maxlength="200" bind:value={keyId} />
+        </Field>
+        <Field id="algorithm" label="Algorithm">
+          <select id="algorithm" class="select w-full" bind:value={algorithm}>
+            <option value="">automatic</option>
+            {#each CLIENT_ASSERTION_ALGORITHMS as one (one)}<option>{one}</option>{/each}
+          </select>
+        </Field>
       </div>{/if}
       {#if c.secret}<label class="flex items-center gap-2 mb-2"><input type="checkbox" class="checkbox checkbox-sm" bind:checked={atOnce} />Use it at once, without proof; the others are retired</label>{/if}
     {/if}

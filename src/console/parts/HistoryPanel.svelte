@@ -6,7 +6,7 @@
   import HistoryList from './HistoryList.svelte';
   import ProblemNote from './ProblemNote.svelte';
 
-  /** What happened to one thing: the newest, read again and again, and older entries on demand. `version`: changes when it should be read again. */
+  /** The history of one thing: the newest entries, refreshed, and older ones on demand. `version`: changes when it should be read again. */
   const { subject, version = null }: { subject: string; version?: unknown } = $props();
   const SHOWN = 30;
   let renewals = $state(false);
@@ -45,6 +45,12 @@
 <ProblemNote problem={newest.problem ?? reading.problem} />
 <HistoryList {items} />
 <p class="flex flex-wrap items-center gap-4 mt-1">
-  {#if older.length > 0 ? isMore : newest.value?.more}<button class="btn btn-xs" disabled={reading.busy} onclick={more}>Show older</button>{/if}
-  {#if subject.startsWith('connection:')}<label class="flex items-center gap-2 text-sm"><input type="checkbox" class="checkbox checkbox-xs" bind:checked={renewals} />Include routine renewals</label>{/if}
+  {#if older.length > 0 ? isMore : newest.value?.more}
+    <button class="btn btn-xs" disabled={reading.busy} onclick={more}>Show older</button>
+  {/if}
+  {#if subject.startsWith('connection:')}
+    <label class="flex items-center gap-2 text-sm">
+      <input type="checkbox" class="checkbox checkbox-xs" bind:checked={renewals} />Include routine renewals
+    </label>
+  {/if}
 </p>

@@ -9,7 +9,8 @@
   let password = $state('');
   let says = $state('');
   const [changing, ending] = [new Doing(), new Doing()];
-  const endedSessions = (ended: number) => (ended === 0 ? 'No other sessions.' : `${ended} other ${ended === 1 ? 'session' : 'sessions'} signed out.`);
+  const endedSessions = (ended: number) =>
+    ended === 0 ? 'No other sessions.' : `${ended} other ${ended === 1 ? 'session' : 'sessions'} signed out.`;
   const change = (event: SubmitEvent) => {
     event.preventDefault();
     void changing.run(async () => {
@@ -28,8 +29,14 @@
 
 <section class="max-w-2xl mt-8" aria-labelledby="own-account"><h2 id="own-account">Your account</h2>
   <form onsubmit={change}>
-    <Field id="current-password" label="Current password"><input id="current-password" type="password" class="input w-full" autocomplete="current-password" required maxlength="200" bind:value={current} /></Field>
-    <Field id="new-password" label="New password" help="At least 10 characters. Your other sessions are signed out."><input id="new-password" type="password" class="input w-full" autocomplete="new-password" required minlength="10" maxlength="200" bind:value={password} /></Field>
+    <Field id="current-password" label="Current password">
+      <input id="current-password" type="password" class="input w-full" autocomplete="current-password"
+        required maxlength="200" bind:value={current} />
+    </Field>
+    <Field id="new-password" label="New password" help="At least 10 characters. Your other sessions are signed out.">
+      <input id="new-password" type="password" class="input w-full" autocomplete="new-password"
+        required minlength="10" maxlength="200" bind:value={password} />
+    </Field>
     <ProblemNote problem={changing.problem ?? ending.problem} />
     <button class="btn btn-primary btn-sm" disabled={changing.busy}>Change password</button>
     <button type="button" class="btn btn-sm" disabled={ending.busy} onclick={endOthers}>Sign out other sessions</button>

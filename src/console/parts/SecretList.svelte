@@ -14,6 +14,13 @@
   const doing = new Doing();
   let retiring = $state<string | null>(null);
   let editing = $state<string | null>(null);
+  const toggle = (id: string) => {
+    editing = editing === id ? null : id;
+  };
+  const edited = async () => {
+    editing = null;
+    await done();
+  };
   let shown = $state.raw<{ id: string; certificate: ShownCertificate } | null>(null);
   let pasted = $state('');
   let verdict = $state.raw<{ same: boolean; says: string } | null>(null);
@@ -41,13 +48,15 @@
           <td><Moment at={one.entered_at} /></td><td><Moment at={one.ends_at} none="not known" /></td><td><Moment at={one.proved_at} none="not yet" /></td>
           <td class="text-right whitespace-nowrap">
             {#if one.key && one.state !== 'retired'}<button class="btn btn-xs" disabled={doing.busy} onclick={() => (shown?.id === one.id ? (shown = null) : show(one.id))}>Public part</button>{/if}
-            {#if one.state !== 'retired'}<button class="btn btn-xs" aria-expanded={editing === one.id} onclick={() => (editing = editing === one.id ? null : one.id)}>Edit</button>{/if}
+            {#if one.state !== 'retired'}
+              <button class="btn btn-xs" aria-expanded={editing === one.id} onclick={() => toggle(one.id)}>Edit</button>
+            {/if}
             {#if one.state === 'unproved' || one.state === 'refused'}<button class="btn btn-xs" disabled={doing.busy} onclick={() => act('proveSecret', one.id)}>Prove</button>{/if}
             {#if retiring === one.id}<button class="btn btn-xs btn-error" disabled={doing.busy} onclick={() => act('retireSecret', one.id)}>Forget its value</button> <button class="btn btn-xs" onclick={() => (retiring = null)}>Keep</button>
             {:else if one.state !== 'retired'}<button class="btn btn-xs btn-ghost" onclick={() => (retiring = one.id)}>Retire…</button>{/if}
           </td>
         </tr>
-        {#if editing === one.id}<tr><td colspan="6"><SecretEdit client={c} secret={one} done={async () => { editing = null; await done(); }} /></td></tr>{/if}
+        {#if editing === one.id}<tr><td colspan="6"><SecretEdit client={c} secret={one} done={edited} /></td></tr>{/if}
         {#if shown?.id === one.id}
           {@const cert = shown.certificate}
           <tr><td colspan="6">

@@ -112,7 +112,7 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
   server.keepAliveTimeout = 75_000;
   return {
     server,
-    /** Takes no new connections; what runs is finished, idle sockets are closed, and what is busy is told to close. */
+    /** Takes no new connections; what runs is finished, idle sockets are closed, and busy ones get `Connection: close`. */
     async drain(limitMs) {
       draining = true;
       // What the kernel has taken for us already would be reset with the listening socket: it is accepted first.

@@ -12,13 +12,13 @@ interface Wanted {
   expectedAccount: string | null;
 }
 
-/** How far the newest certificate or key that is not retired has come: made here, entered, or accepted over there. */
+/** How far the newest certificate or key that is not retired has come: made here, entered, or accepted by the provider. */
 function certificateOf(secrets: readonly SecretRow[]): Pick<Standing, 'certificate'> {
   const keys = secrets.filter((one) => (one.kind === 'certificate' || one.kind === 'key') && one.state !== 'retired');
   const [newest] = keys.toSorted((one, other) => (other.enteredAt ?? other.startsAt) - (one.enteredAt ?? one.startsAt));
   if (!newest) return {};
   if (newest.provedAt !== null) return { certificate: 'verified' };
-  // One that was made here has never left: only its public part can be known over there.
+  // One that was made here has never left: the provider can know its public part alone.
   return { certificate: newest.tryingUntil !== null && newest.tryingUntil >= WAITS_UNTIL ? 'made_here' : 'entered' };
 }
 

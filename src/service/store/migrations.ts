@@ -266,7 +266,7 @@ const MIGRATIONS: [name: string, statement: string][] = [
       `id ${ID} PRIMARY KEY, connection_id ${ID}, name VARCHAR(63) NOT NULL, call_document MEDIUMTEXT NOT NULL, saved_by VARCHAR(63) NOT NULL, saved_at ${AT}, UNIQUE (connection_id, name)`,
     ),
   ],
-  // Renewals that went as planned push what people did out of sight: they are told apart, and kept for a shorter time.
+  // Renewals that went as planned push what people did out of sight: they are marked, and kept for a shorter time.
   [
     '0052-history-routine',
     'ALTER TABLE history ADD COLUMN IF NOT EXISTS routine TINYINT(1) NOT NULL DEFAULT 0, ADD KEY IF NOT EXISTS routine_at (routine, at), ADD KEY IF NOT EXISTS subject_routine (subject, routine, at)',
