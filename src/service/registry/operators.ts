@@ -77,7 +77,7 @@ export function operators(s: Needs) {
     if (!known) await slowedBy(name);
     const found = await s.tables.operators.find({ name });
     decoy ??= s.hashing.hash('nobody has this password');
-    const good = await s.hashing.verify(found?.passwordHash ?? (await decoy), password);
+    const good = await s.hashing.verify(found?.passwordHash ?? (await decoy), password, known);
     if (!found || !good) return null;
     for (const [limit, key] of keys) limit.forgive(key);
     byNameAlone.forgive(name);

@@ -5,18 +5,21 @@ import { workerPool } from './worker-pool.ts';
 /** Password hashes, few at once. @throws {Fault} SIGN_IN_THROTTLED where too many wait: nobody makes this service hash without bound */
 export interface Hashing {
   hash(password: string): Promise<string>;
-  verify(hash: string, password: string): Promise<boolean>;
+  /** `known`: asked for by a device that signed in before; strangers never take all the places. */
+  verify(hash: string, password: string, known?: boolean): Promise<boolean>;
   stop(): Promise<void>;
 }
 
 const WAITING_MOST = 12;
+/** Kept free for devices that signed in before. */
+const KEPT_FREE = 8;
 const RETRY_MS = 2_000;
 
 export function hashing(): Hashing {
   const pool = workerPool('hashing-worker', { threads: 1, queue: 64, memoryMb: 64 });
   let inFlight = 0;
-  const run = async <T>(task: HashTask): Promise<T> => {
-    if (inFlight >= WAITING_MOST) throw new Fault('SIGN_IN_THROTTLED', { detail: 'Many sign in at this moment.', retryAfterMs: RETRY_MS });
+  const run = async <T>(task: HashTask, most = WAITING_MOST): Promise<T> => {
+    if (inFlight >= most) throw new Fault('SIGN_IN_THROTTLED', { detail: 'Many sign in at this moment.', retryAfterMs: RETRY_MS });
     inFlight += 1;
     try {
       return (await pool.run(task)) as T;
@@ -26,7 +29,7 @@ export function hashing(): Hashing {
   };
   return {
     hash: (password) => run<string>({ hash: password }),
-    verify: (hash, password) => run<boolean>({ verify: password, against: hash }),
+    verify: (hash, password, known = false) => run<boolean>({ verify: password, against: hash }, known ? WAITING_MOST + KEPT_FREE : WAITING_MOST),
     stop: () => pool.destroy(),
   };
 }
