@@ -1,5 +1,6 @@
 import { randomBytes } from 'node:crypto';
 import { readFileSync } from 'node:fs';
+import { createServer } from 'node:http';
 import { type Logger, pino } from 'pino';
 import { newRecordId } from '../core/identifiers.ts';
 import type { Send } from '../core/oauth/wire.ts';
@@ -77,6 +78,7 @@ export interface Joints {
 /** Joins all parts and starts the service. The one place where they meet. */
 export async function startService(settings: Settings, joints: Joints = {}): Promise<RunningService> {
   const log = pino({ level: settings.logLevel, base: { pid: process.pid } }, pino.destination({ dest: 2, sync: true }));
+  await refuseUsedPort(settings); // before databases are started and migrated: a typing error is reported at once
   const folder = await openDataFolder(settings.dataFolder);
   const own = settings.databaseUrl ? null : await startPrivateMariadb({ folder: folder.path, say: (text) => log.warn(text) });
   try {
@@ -86,6 +88,13 @@ export async function startService(settings: Settings, joints: Joints = {}): Pro
     await folder.release();
     throw error;
   }
+}
+
+/** @throws {Fault} SETTING_INVALID */
+async function refuseUsedPort(settings: Settings): Promise<void> {
+  const attempt = createServer();
+  await listen(attempt, settings);
+  await new Promise((resolve) => attempt.close(resolve));
 }
 
 async function openWithDatabase(settings: Settings, log: Logger, folder: DataFolder, own: PrivateMariadb | null, joints: Joints): Promise<RunningService> {
