@@ -9,22 +9,19 @@ const BETWEEN_MS = 200;
 /** Pieces in one round, so that a round ends. */
 const PIECES_MOST = 500;
 const DAY_MS = 86_400_000;
-export const RENEWALS_KEPT_MS = 30 * DAY_MS;
+const RENEWALS_KEPT_MS = 30 * DAY_MS;
 const USAGE_KEPT_DAYS = 35;
 
-/** Forgets what is older than it is kept for: history and the counts of each minute. One round; how many rows. */
-export async function tidy(s: Pick<Services, 'history' | 'database' | 'settings'>, stop: AbortSignal): Promise<number> {
-  let all = 0;
+/** Deletes history and counts that are past their retention, in one round. */
+async function tidy(s: Pick<Services, 'history' | 'database' | 'settings'>, stop: AbortSignal): Promise<void> {
   for (let piece = 0; piece < PIECES_MOST && !stop.aborted; piece += 1) {
     const forgotten =
       (await s.history.forget({ renewalsMs: RENEWALS_KEPT_MS, allMs: s.settings.historyMs })) +
       (await deleteOldUsage(s.database, USAGE_KEPT_DAYS, FORGOTTEN_AT_ONCE));
     await deleteOldRelayed(s.database, FORGOTTEN_AT_ONCE);
-    all += forgotten;
-    if (forgotten < FORGOTTEN_AT_ONCE) break;
+    if (forgotten < FORGOTTEN_AT_ONCE) return;
     await sleep(BETWEEN_MS, undefined, { signal: stop }).catch(() => undefined); // aborted: the loop's condition ends it
   }
-  return all;
 }
 
 /** Every hour. Several replicas may do it at once: what one has removed the other does not find. */
@@ -35,7 +32,7 @@ export async function keepTidy(s: Services, stop: AbortSignal): Promise<void> {
     try {
       await tidy(s, stop);
     } catch (cause) {
-      s.ports.log.warn({ cause: cause instanceof Error ? cause.message : 'unknown' }, 'what is old could not be forgotten; tried again in an hour');
+      s.ports.log.warn({ cause: cause instanceof Error ? cause.message : 'unknown' }, 'old entries could not be deleted; retrying in an hour');
     }
   }
 }

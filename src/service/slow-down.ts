@@ -8,8 +8,6 @@ import { LRUCache } from 'lru-cache';
 export interface SlowDown {
   /** Counts a try. In how many ms it may be made; 0: now. */
   enter(key: string): number;
-  /** The same without counting. */
-  waitMs(key: string): number;
   /** How many tries failed lately. */
   failures(key: string): number;
   forgive(key: string): void;
@@ -47,7 +45,6 @@ export function slowDown({ free, firstWaitMs, mostWaitMs, forgottenMs }: SlowDow
       failing.set(key, { tries, readyAt: now() + waitMs });
       return 0;
     },
-    waitMs: (key) => Math.max(0, Math.ceil((failing.get(cut(key))?.readyAt ?? 0) - now())),
     failures: (key) => failing.get(cut(key))?.tries ?? 0,
     forgive: (key) => void failing.delete(cut(key)),
   };

@@ -138,7 +138,7 @@ function signingFor(definition: ProviderDefinition, facts: KeyFacts, chosen: Cli
   return (choice as { algorithm: ClientAssertionAlgorithm }).algorithm;
 }
 
-/** Changes what is kept beside a secret; its value stays. @throws {Fault} NOT_FOUND, INPUT_INVALID */
+/** Changes expiration date, label, key ID or algorithm of a secret; its value stays. @throws {Fault} NOT_FOUND, INPUT_INVALID */
 export async function changeSecret(
   s: Services,
   provider: string,
@@ -151,8 +151,8 @@ export async function changeSecret(
   const facts = row.facts as KeyFacts | null;
   if (!facts && (input.key_id !== undefined || input.algorithm !== undefined))
     throw new Fault('INPUT_INVALID', {
-      places: [{ path: input.key_id === undefined ? 'algorithm' : 'key_id', why: 'This secret is no key: it signs nothing.' }],
-      remedy: 'Leave it out; only keys and certificates have it.',
+      places: [{ path: input.key_id === undefined ? 'algorithm' : 'key_id', why: 'This secret is not a key.' }],
+      remedy: 'Leave it out. Only keys and certificates have it.',
     });
   const endsAt = input.ends_at === undefined ? row.endsAt : at(input.ends_at);
   if (input.ends_at !== undefined) checkDates(row.startsAt, endsAt, s.ports.clock.now());
@@ -169,13 +169,13 @@ export async function changeSecret(
     actor: operator,
     kind: 'secret_changed',
     subject: `client:${clientLabel(provider, name)}`,
-    says: `Changed what is kept beside a ${row.kind}: ${changed.join(', ')}.`,
+    says: `Changed ${changed.join(', ')} of a ${row.kind}.`,
   });
   if (input.key_id !== undefined || input.algorithm !== undefined) await entered(s, record);
   else await s.changes.announce('client', record.name);
   return showClient(s, provider, name);
 }
-const CHANGED = { ends_at: 'the day it ends', label: 'its label', key_id: 'the key id that is sent', algorithm: 'the algorithm it signs with' };
+const CHANGED = { ends_at: 'expiration date', label: 'label', key_id: 'key ID', algorithm: 'algorithm' };
 
 /** True where a client-credentials request can prove a secret: it spends nothing. */
 const canAskForItself = (record: Pick<ClientRow, 'clientId' | 'type'>, definition: ProviderDefinition): boolean =>

@@ -6,7 +6,6 @@ import { base64url } from '../../core/identifiers.ts';
 import { isClientsOwn, isKey } from '../../core/oauth/grant-kinds.ts';
 import { revocationRequest } from '../../core/oauth/revocation.ts';
 import { reasonInWords } from '../../core/oauth/wire.ts';
-import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { requestDeadlineMs } from '../../core/renewal/plan.ts';
 import { end } from '../../core/renewal/transitions.ts';
 import type { Secret } from '../../core/secret.ts';
@@ -143,12 +142,17 @@ export async function retireGrant(s: Services, grantId: string, cause: 'set_asid
 
 /** Does the revocation of a refresh token end its own grant and no other? */
 async function endsAlone(s: Services, grant: Row<'grants'>, connection: Row<'connections'>): Promise<boolean> {
-  const client = await s.tables.clients.find({ id: grant.clientId ?? connection.clientId });
+  const found = await definitionOf(s, grant.clientId ?? connection.clientId, grant.placeholders ?? connection.placeholders ?? {});
+  return found?.definition.dialect.revocation_ends === 'this_grant';
+}
+
+/** The definition as a client's grant meets it; null: the client is gone. */
+async function definitionOf(s: Services, clientId: string, placeholders: unknown) {
+  const client = await s.tables.clients.find({ id: clientId });
   const provider = client && (await s.tables.providers.find({ id: client.providerId }));
-  if (!client || !provider) return false;
-  const placeholders = (grant.placeholders ?? connection.placeholders ?? {}) as Record<string, string>;
-  const { definition } = await connectionDefinition(s, { provider: provider.name, client: client.name, placeholders, apiBaseUrl: null });
-  return definition.dialect.revocation_ends === 'this_grant';
+  if (!client || !provider) return null;
+  const named = { provider: provider.name, client: client.name, placeholders: placeholders as Record<string, string>, apiBaseUrl: null };
+  return { client, ...(await connectionDefinition(s, named)) };
 }
 
 /** Some providers give the same refresh token at every consent: what is in use is never revoked with it. */
@@ -182,16 +186,9 @@ async function tell(s: Services, row: Row<'revocations'>, tokens: { access: Secr
 }
 
 async function send(s: Services, row: Row<'revocations'>, tokens: { access: Secret; refresh: Secret | null }): Promise<Told> {
-  const client = await s.tables.clients.find({ id: row.clientId });
-  const provider = client && (await s.tables.providers.find({ id: client.providerId }));
-  if (!client || !provider) return { there: false, says: `The provider was not told: the client is gone. ${BY_HAND}`, again: false };
-  const found = await connectionDefinition(s, {
-    provider: provider.name,
-    client: client.name,
-    placeholders: row.placeholders as Record<string, string>,
-    apiBaseUrl: null,
-  });
-  const definition: ProviderDefinition = found.definition;
+  const found = await definitionOf(s, row.clientId, row.placeholders);
+  if (!found) return { there: false, says: `The provider was not told: the client is gone. ${BY_HAND}`, again: false };
+  const { client, definition } = found;
   if (found.unconfirmed.length > 0) return { there: false, says: 'The provider was not told yet: its new addresses are not confirmed.', again: true };
   const [credentials] = (await s.contexts.credentialsOf(client.id, definition)).inOrder;
   if (!credentials) return { there: false, says: `The provider was not told: there is no secret to ask with. ${BY_HAND}`, again: false };
