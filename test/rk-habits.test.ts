@@ -75,3 +75,21 @@ test('a provider whose metadata lists client_credentials has service accounts, a
   const added = await rk('client', 'add', 'drafted', 'robot', '--type', 'service_account');
   expect([added.code, (await call('showClient', { params: { provider: 'drafted', client: 'robot' } })).type]).toEqual([0, 'service_account']);
 });
+
+test('the expiration date of a secret is set and changed afterwards; a key ID is refused where there is no key', async () => {
+  const params = { provider: 'eelgrass', client: 'timetable' };
+  const secret = async () => (await call('showClient', { params })).secrets[0];
+  const id = (await secret())?.id ?? '';
+  for (const [ends, expected] of [
+    ['2037-03-31', '2037-03-31T00:00:00.000Z'],
+    ['none', null],
+  ] as const) {
+    expect((await rk('client', 'secret', 'change', 'eelgrass/timetable', id, '--ends', ends, '--label', 'autumn')).code).toBe(0);
+    expect(await secret()).toMatchObject({ ends_at: expected, label: 'autumn', id });
+  }
+  const { items } = await call('listHistory', { query: { subject: 'client:eelgrass/timetable', kind: 'secret_changed' } });
+  expect(items.map((one) => one.says)).toContain('Changed label, expiration date of a secret.');
+  const change = (body: object) => call('changeSecret', { params: { ...params, secret: id }, body });
+  await expect(change({ key_id: 'x' })).rejects.toMatchObject({ problem: { places: [{ path: 'key_id' }] } });
+  await expect(change({ ends_at: '2020-01-01T00:00:00.000Z' })).rejects.toMatchObject({ problem: { places: [{ path: 'ends_at' }] } });
+});
