@@ -28,6 +28,12 @@ module.exports = {
       'the store is the only place that knows Sequelize',
     ),
     never(
+      'sql-in-store',
+      { path: '^src', pathNot: '^src/service/(store/|database/database-clock\\.ts|main\\.ts|start-up\\.ts)' },
+      { path: '^src/service/store/(database|table|column|tokens|migrations)\\.ts$' },
+      'only the store writes SQL; main.ts opens the database and passes it on',
+    ),
+    never(
       'cli-down',
       { path: '^src/cli', pathNot: '^src/cli/commands/serving\\.ts$' },
       { path: '^src/(service|console|standins|core)' },

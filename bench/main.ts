@@ -10,18 +10,20 @@ import { benchRelay } from './relay.ts';
 import { benchClaims, benchRenewals } from './renewals.ts';
 import { type Measured, say } from './rig.ts';
 import { benchConsole, benchStartup } from './startup.ts';
+import { benchViews } from './views.ts';
 
 /** `npm run bench`: measures everything in one run on one machine, and writes docs/BENCHMARKS.md with its chart. */
 const ROOT = new URL('..', import.meta.url).pathname;
-const parts: [name: string, run: (databaseUrl: string) => Promise<Measured[]>][] = [
+const parts: [name: string, run: (databaseUrl: string, another: () => Promise<string>) => Promise<Measured[]>][] = [
   ['start', benchStartup],
   ['console', benchConsole],
   ['handouts', benchHandouts],
   ['relay', benchRelay],
-  ['renewals', benchRenewals],
-  ['claims', benchClaims],
-  ['memory', benchMemory],
-  ['pause', benchPause],
+  ['renewals', (databaseUrl) => benchRenewals(databaseUrl)],
+  ['claims', (databaseUrl) => benchClaims(databaseUrl)],
+  ['views', benchViews],
+  ['memory', (databaseUrl) => benchMemory(databaseUrl)],
+  ['pause', (databaseUrl) => benchPause(databaseUrl)],
 ];
 const only = process.argv.slice(2);
 const folder = newFolder();
@@ -31,7 +33,7 @@ try {
   for (const [name, run] of parts) {
     if (only.length > 0 && !only.includes(name)) continue;
     say(`measuring ${name}\u2026`);
-    const rows = await run(await newDatabaseOn(server.url));
+    const rows = await run(await newDatabaseOn(server.url), () => newDatabaseOn(server.url));
     for (const row of rows) say(`  ${row.holds ? 'holds' : 'MISSES'}  ${row.what}: ${row.ours} (${row.against}${row.ratio === null ? '' : `, ${row.ratio.toFixed(2)} \u00d7`}; target ${row.target})`);
     measured.push(...rows);
   }

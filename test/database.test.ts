@@ -5,7 +5,7 @@ import { freePort } from '../src/service/database/private-mariadb.ts';
 import { beginLife } from '../src/service/replica.ts';
 import { type Database, idText, openDatabase } from '../src/service/store/database.ts';
 import { migrate } from '../src/service/store/migrations.ts';
-import { openTables } from '../src/service/store/tables.ts';
+import { replicaStore } from '../src/service/store/replicas.ts';
 import { newDatabase } from './support/new-database.ts';
 
 let database: Database = null as never;
@@ -96,7 +96,7 @@ test('nodes that cannot be reached are passed over within one statement, by whoe
 });
 
 test('a new life of a replica forgets the lives of more than a week ago, and no other, while the living write their heartbeats', async () => {
-  const tables = openTables(database);
+  const replicas = replicaStore(database);
   const life = (daysAgo: number, at = Date.now() - daysAgo * 86_400_000) => ({
     lifeId: randomUUID(),
     instanceId: randomUUID(),
@@ -109,15 +109,14 @@ test('a new life of a replica forgets the lives of more than a week ago, and no 
     recoveredAt: null,
   });
   const [long, week, day] = [life(8), life(6), life(1)];
-  for (const one of [long, week, day]) await tables.replicas.insert(one);
+  for (const one of [long, week, day]) await replicas.add(one);
   const ports = { log: { error: () => {}, warn: () => {}, info: () => {}, debug: () => {} } };
   const clock = { now: () => Date.now(), sleep: async () => {}, offsetMs: () => 0, stop: () => {} };
   const lives = [];
   for (let n = 0; n < 12; n += 1)
     lives.push(
       await beginLife({
-        database,
-        tables,
+        store: replicas,
         clock: clock as never,
         limits: { ...DEFAULT_LIMITS, heartbeatMs: 20 },
         ports: ports as never,

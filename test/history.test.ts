@@ -54,8 +54,9 @@ test('rk shows how to read on, and entries past their retention are deleted', as
     await database.write("UPDATE history SET at = at - INTERVAL 31 DAY WHERE kind = 'renewed'");
     await database.write("UPDATE history SET at = at - INTERVAL 500 DAY WHERE kind = 'provider_added'");
     const { history } = await import('../src/service/history.ts');
+    const { historyStore } = await import('../src/service/store/history.ts');
     const log = { warn: () => {}, error: () => {} } as never;
-    const past = history({ database, ports: { clock: { now: Date.now }, random: {} as never, log } });
+    const past = history({ store: historyStore(database), ports: { clock: { now: Date.now }, random: {} as never, log } });
     const day = 86_400_000;
     expect(await past.forget({ renewalsMs: 30 * day, allMs: 400 * day })).toBeGreaterThanOrEqual(4);
     const left = await database.select<{ kind: string }>('SELECT kind FROM history WHERE at < UTC_TIMESTAMP(3) - INTERVAL 30 DAY');

@@ -52,12 +52,11 @@ export function apiClient(options: ClientOptions): ApiClient {
       });
     } catch {
       throw new ProblemError(
-        localProblem(
-          'SERVICE_UNREACHABLE',
-          'The service does not answer.',
-          `It was looked for at ${options.baseUrl || 'this address'}.`,
-          'Check that it runs, and the address.',
-        ),
+        localProblem('SERVICE_UNREACHABLE', {
+          title: 'The service does not answer.',
+          detail: `It was looked for at ${options.baseUrl || 'this address'}.`,
+          remedy: 'Check that it runs, and the address.',
+        }),
       );
     }
     const body: unknown = await response.json().catch(() => undefined);
@@ -68,16 +67,18 @@ export function apiClient(options: ClientOptions): ApiClient {
         ? problem.data
         : localProblem(
             'ANSWER_ODD',
-            'The answer was not understood.',
-            `Status ${response.status}.`,
-            'Check that this is the address of a Rusty Kettle service.',
+            {
+              title: 'The answer was not understood.',
+              detail: `Status ${response.status}.`,
+              remedy: 'Check that this is the address of a Rusty Kettle service.',
+            },
             response.status,
           ),
     );
   };
 }
 
-const localProblem = (code: string, title: string, detail: string, remedy: string, status = 503): Problem => ({
+const localProblem = (code: string, { title, detail, remedy }: { title: string; detail: string; remedy: string }, status = 503): Problem => ({
   type: 'about:blank',
   title,
   status,

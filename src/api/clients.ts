@@ -62,7 +62,7 @@ const ClientId = z
       .regex(/^[\x20-\x7e]+$/, { error: 'A client id is printable ASCII (RFC 6749 Appendix A.1).' }),
   );
 /** What is remembered of registering a client: steps done, for what purpose, how approval was asked for, where it lies over there. */
-const Registering = z.strictObject({
+export const Registering = z.strictObject({
   done: z.array(z.string().max(120)).max(40).describe('Titles of the guide\u2019s steps that are done'),
   purpose: z.string().max(60).nullable(),
   asked_on: z.iso.date().nullable(),
@@ -75,7 +75,7 @@ const Registering = z.strictObject({
   redirect_uris_there: z.array(z.string().max(2000)).max(50).nullable().describe('Redirect URIs as the provider shows them; null: nobody pasted them back'),
   domains_there: z.array(z.string().trim().max(253)).max(50).nullable().describe('Domains listed at the provider; null: nobody entered them'),
 });
-const Requested = z.array(
+export const Requested = z.array(
   z.object({ form: z.string(), sent_on: z.string(), sent_by: z.string(), answers: z.array(z.object({ question: z.string(), answer: z.string() })) }),
 );
 export type Registering = z.output<typeof Registering>;

@@ -54,8 +54,9 @@ export const ChangeConnection = z
     { error: 'Name at least one thing to change.' },
   );
 export const ListConnections = z.object({
-  search: z.string().trim().max(100).optional().describe('Part of a name, account, provider, client or label'),
+  search: z.string().trim().max(100).optional().describe('Part of a name, account, provider, client, label or state'),
   label: Label.optional(),
+  state: z.enum(CONNECTION_STATES).optional(),
   after: z.string().max(63).optional().describe('Names after this one: the last of the page before'),
   limit: z.coerce.number().int().min(1).max(500).default(100),
 });

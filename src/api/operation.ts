@@ -21,5 +21,11 @@ export interface Operation {
   answer: z.ZodType;
 }
 
+/** The parameters in braces of a path literal. */
+export type ParamsOf<P extends string> = { [K in ParamNames<P>]: string };
+type ParamNames<P extends string> = P extends `${string}{${infer Name}}${infer Rest}` ? Name | ParamNames<Rest> : never;
+/** Their names, in order. */
+export const paramNames = (path: string): string[] => [...path.matchAll(/\{(\w+)\}/g)].map((match) => match[1] ?? '');
+
 export const list = <T extends z.ZodType>(item: T) => z.object({ items: z.array(item) });
 export const Done = z.object({ done: z.literal(true) });

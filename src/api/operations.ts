@@ -90,5 +90,7 @@ export const operations = {
 
 export type Operations = typeof operations;
 export type OperationName = keyof Operations;
+const isOperation = (name: string): name is OperationName => Object.hasOwn(operations, name);
+export const operationNames: readonly OperationName[] = Object.keys(operations).filter(isOperation);
 export type BodyOf<N extends OperationName> = Operations[N] extends { body: infer B extends z.ZodType } ? z.input<B> : undefined;
 export type AnswerOf<N extends OperationName> = z.output<Operations[N]['answer']>;

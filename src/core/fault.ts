@@ -230,6 +230,12 @@ export const FAULTS = {
     remedy: 'Stop that one, or give this one a data folder of its own.',
   },
   DATABASE_AWAY: { status: 503, retry: true, says: 'The database does not answer.', remedy: 'The service goes on by itself once it is back.' },
+  RECORD_INVALID: {
+    status: 500,
+    retry: false,
+    says: 'A stored record does not have the expected form.',
+    remedy: 'Restore the record from a backup. It was changed by hand, or by a newer version of this service.',
+  },
   INTERNAL: { status: 500, retry: false, says: 'Something went wrong inside the service.', remedy: 'Look at the log with the request id.' },
 } as const;
 

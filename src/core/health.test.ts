@@ -1,5 +1,6 @@
+import fc from 'fast-check';
 import { expect, test } from 'vitest';
-import { type ConnectionFacts, connectionHealth, groupInWords, type HealthCause } from './health.ts';
+import { type ConnectionFacts, connectionHealth, groupInWords, type HealthCause, healthChangesAt, remedyFor } from './health.ts';
 import { RENEWAL_CAUSES } from './renewal/row.ts';
 
 const good: ConnectionFacts = {
@@ -49,3 +50,23 @@ test.each([
 test.each(RENEWAL_CAUSES)('the cause %s is explained', (cause) =>
   expect(connectionHealth({ ...good, cause }, 50)).toMatchObject({ cause: expect.any(String), remedy: expect.any(String) }),
 );
+
+test('by time alone the state of a connection that works or is idle changes no sooner than predicted', () => {
+  const instant = fc.integer({ min: 0, max: 200_000_000 });
+  fc.assert(
+    fc.property(instant, instant, fc.integer({ min: 0, max: 90_000_000 }), fc.double({ min: 0, max: 0.999, noNaN: true }), (expiresAt, nextAt, now, part) => {
+      const at = (instantOf: number) => connectionHealth({ ...good, expiresAt, renewalLater: nextAt > instantOf }, instantOf).state;
+      const state = at(now);
+      const changesAt = healthChangesAt(state, { expiresAt, nextAt }, now);
+      expect(changesAt).toBeGreaterThan(now);
+      if (state === 'working' || state === 'idle') expect(at(Math.floor(now + (changesAt - 1 - now) * part))).toBe(state);
+    }),
+  );
+});
+
+test('a group of connections is told the same remedy as each of them', () => {
+  for (const cause of RENEWAL_CAUSES) {
+    const one = connectionHealth({ ...good, cause }, 50);
+    expect(remedyFor(one.cause_key as HealthCause)).toBe(one.remedy);
+  }
+});

@@ -4,8 +4,10 @@ import type { RenewalCause } from './renewal/row.ts';
 export const CONNECTION_STATES = ['revoked', 'paused', 'draft', 'not_yet_agreed', 'needs_person', 'struggling', 'idle', 'working'] as const;
 export type ConnectionState = (typeof CONNECTION_STATES)[number];
 
-export type ConnectionIntent = 'draft' | 'active' | 'paused' | 'revoked';
-export type ProofState = 'not_defined' | 'not_tried' | 'proved' | 'failed';
+export const CONNECTION_INTENTS = ['draft', 'active', 'paused', 'revoked'] as const;
+export type ConnectionIntent = (typeof CONNECTION_INTENTS)[number];
+export const PROOF_STATES = ['not_defined', 'not_tried', 'proved', 'failed'] as const;
+export type ProofState = (typeof PROOF_STATES)[number];
 
 export interface ConnectionFacts {
   intent: ConnectionIntent;
@@ -94,31 +96,43 @@ const CAUSE_WORDS: Record<RenewalCause, { cause: string; remedy: string }> = {
   },
   seal_broken: { cause: 'The sealed tokens of this connection do not open.', remedy: 'Restore database and master key from one backup, or agree again.' },
 };
+/** What to do about each cause. */
+const REMEDIES: Record<HealthCause, string> = {
+  ...(Object.fromEntries(Object.entries(CAUSE_WORDS).map(([cause, { remedy }]) => [cause, remedy])) as Record<RenewalCause, string>),
+  revoked: 'Agree again to use it once more.',
+  paused: 'Resume it.',
+  undecided: 'Look at who agreed and to what, then use them or forget them.',
+  not_agreed: 'Open it and consent at the provider.',
+  at_risk: 'Nothing to do yet: it is tried again by itself. Should the provider then refuse it, somebody must consent again.',
+  overdue: 'Nothing to do: it is being renewed. If it stays so, look at the workers.',
+  proof_failed: 'Read the answer of the call, then try it again.',
+  not_proved: 'Try the call.',
+};
 const NEEDS_PERSON: readonly RenewalCause[] = ['lost_in_flight', 'client_refused', 'set_up', 'seal_broken', 'unconfirmed'];
 
 /** Derives the shown state with cause and remedy. `now`: epoch ms. */
 export function connectionHealth(facts: ConnectionFacts, now: number): ConnectionHealth {
-  if (facts.intent === 'revoked') return { state: 'revoked', cause_key: 'revoked', cause: 'It was revoked here.', remedy: 'Agree again to use it once more.' };
+  if (facts.intent === 'revoked') return { state: 'revoked', cause_key: 'revoked', cause: 'It was revoked here.', remedy: REMEDIES.revoked };
   if (facts.intent === 'paused')
     return {
       state: 'paused',
       cause_key: 'paused',
       cause: 'An operator paused it: no tokens are handed out. Those handed out before live on at the provider until they run out.',
-      remedy: 'Resume it.',
+      remedy: REMEDIES.paused,
     };
   if (!facts.hasGrant && facts.undecided)
     return {
       state: 'needs_person',
       cause_key: 'undecided',
       cause: 'Tokens came and are kept, but not as expected: nobody has decided yet whether to use them.',
-      remedy: 'Look at who agreed and to what, then use them or forget them.',
+      remedy: REMEDIES.undecided,
     };
   if (!facts.hasGrant)
     return {
       state: facts.intent === 'draft' ? 'draft' : 'not_yet_agreed',
       cause_key: 'not_agreed',
       cause: facts.byItself ? 'The client has not asked for its token yet.' : 'Nobody has agreed yet.',
-      remedy: facts.byItself ? 'Ask for the token.' : 'Open it and consent at the provider.',
+      remedy: facts.byItself ? 'Ask for the token.' : REMEDIES.not_agreed,
     };
   const expired = facts.expiresAt !== null && facts.expiresAt <= now;
   const because = (state: ConnectionState, cause: RenewalCause): ConnectionHealth => ({ state, cause_key: cause, ...CAUSE_WORDS[cause] });
@@ -131,7 +145,7 @@ export function connectionHealth(facts: ConnectionFacts, now: number): Connectio
       cause_key: 'at_risk',
       cause:
         'At risk: the answer to a renewal did not come. Using the refresh token again could end the grant, so it is waited until nobody can hold that answer any more.',
-      remedy: 'Nothing to do yet: it is tried again by itself. Should the provider then refuse it, somebody must consent again.',
+      remedy: REMEDIES.at_risk,
     };
   if (facts.cause) return because(NEEDS_PERSON.includes(facts.cause) ? 'needs_person' : 'struggling', facts.cause);
   if (expired && facts.renewalLater)
@@ -146,19 +160,22 @@ export function connectionHealth(facts: ConnectionFacts, now: number): Connectio
       state: 'struggling',
       cause_key: 'overdue',
       cause: 'The access token ran out before it was renewed.',
-      remedy: 'Nothing to do: it is being renewed. If it stays so, look at the workers.',
+      remedy: REMEDIES.overdue,
     };
   if (facts.proof === 'failed')
     return {
       state: 'struggling',
       cause_key: 'proof_failed',
       cause: facts.proofSays ?? 'The call that should prove this connection failed.',
-      remedy: 'Read the answer of the call, then try it again.',
+      remedy: REMEDIES.proof_failed,
     };
   if (facts.proof === 'not_tried')
-    return { state: 'struggling', cause_key: 'not_proved', cause: 'The call that proves this connection was not tried yet.', remedy: 'Try the call.' };
+    return { state: 'struggling', cause_key: 'not_proved', cause: 'The call that proves this connection was not tried yet.', remedy: REMEDIES.not_proved };
   return { state: 'working', cause_key: null, cause: null, remedy: null };
 }
+
+/** What to do about a cause, whatever connection it is. */
+export const remedyFor = (key: HealthCause): string => REMEDIES[key];
 
 /** One cause that several connections share, in one sentence. `provider` and `client` as people read them. */
 export function groupInWords(key: HealthCause, provider: string, client: string): string {
@@ -183,4 +200,19 @@ export function groupInWords(key: HealthCause, provider: string, client: string)
     unclear: `${provider} does not answer renewals clearly`,
   };
   return words[key];
+}
+
+const DAY_MS = 86_400_000;
+const UNWELL_CHECKED_MS = 10 * 60_000;
+
+/**
+ * When the state may have become another one by time alone, epoch ms: a token expires, or a renewal falls due. Whatever else changes a
+ * state says so itself; one that is not well is checked again in any case.
+ * @param nextAt the next renewal, epoch ms
+ */
+export function healthChangesAt(state: ConnectionState, life: { expiresAt: number | null; nextAt: number | null }, now: number): number {
+  const within = (at: number | null) => Math.min(Math.max(at ?? Number.POSITIVE_INFINITY, now) + 1, now + DAY_MS);
+  if (state === 'working') return within(life.expiresAt);
+  if (state === 'idle') return within(life.nextAt);
+  return now + (state === 'needs_person' || state === 'struggling' ? UNWELL_CHECKED_MS : DAY_MS);
 }

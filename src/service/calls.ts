@@ -82,10 +82,7 @@ export interface CalledGrant {
  */
 export async function callGrant(
   s: { ports: Pick<Ports, 'send' | 'clock'>; apiTokens: ApiTokens; quotas: Quotas },
-  grant: CalledGrant,
-  address: ApiAddress,
-  what: ToCall,
-  about: AboutToken,
+  { grant, address, what, about }: { grant: CalledGrant; address: ApiAddress; what: ToCall; about: AboutToken },
   patienceMs: number | null = null,
 ): Promise<CallAnswer> {
   const uses = s.quotas.usesOf({
@@ -99,7 +96,7 @@ export async function callGrant(
   });
   const waitMs = uses.length === 0 ? null : await s.quotas.take(uses, patienceMs ?? 0);
   if (waitMs !== null && patienceMs !== null) throw new Fault('QUOTA_USED_UP', { retryAfterMs: waitMs });
-  const answer = await callWithToken(s, grant, address, what, about, async () => void (uses.length > 0 && (await s.quotas.take(uses, 0))));
+  const answer = await callWithToken(s, { grant, address, what, about }, async () => void (uses.length > 0 && (await s.quotas.take(uses, 0))));
   if (answer.status !== null && uses.length > 0)
     s.quotas.learn(uses, address.api, { status: answer.status, header: (header) => answer.headers?.find((one) => one.name === header.toLowerCase())?.value });
   return answer;
@@ -110,19 +107,16 @@ const pathBelow = ({ url, api }: ApiAddress): string => new URL(url).pathname.sl
 
 async function callWithToken(
   s: { ports: Pick<Ports, 'send' | 'clock'>; apiTokens: ApiTokens },
-  grant: CalledGrant,
-  address: ApiAddress,
-  what: ToCall,
-  about: AboutToken,
+  { grant, address, what, about }: { grant: CalledGrant; address: ApiAddress; what: ToCall; about: AboutToken },
   countAgain: () => Promise<void>,
 ): Promise<CallAnswer> {
   const session = sessionOf(about.definition.apis, grant.kind);
   if (session?.api !== address.api) {
     const access = grant.access ?? (await s.apiTokens.get(grant.id, { definition: about.definition, session: null })).access;
-    return callApi(s.ports, address, access, what, about);
+    return callApi(s.ports, { address, what, about }, access);
   }
   const setUp = { definition: about.definition, session };
-  const call = async (token: ApiToken) => callApi(s.ports, atSession(address, token), token.access, what, about);
+  const call = async (token: ApiToken) => callApi(s.ports, { address: atSession(address, token), what, about }, token.access);
   const token = await s.apiTokens.get(grant.id, setUp);
   const answer = await call(token);
   const isGone = answer.status === 401 || deadTokenInside(address.api, about.definition.dialect, answer.body);
@@ -140,10 +134,8 @@ function atSession({ url, api }: ApiAddress, token: ApiToken): ApiAddress {
 /** Makes a call with the connection's token, sent as this API wants it; the token is masked should the answer echo it. */
 export async function callApi(
   ports: Pick<Ports, 'send' | 'clock'>,
-  { url, api }: ApiAddress,
+  { address: { url, api }, what, about }: { address: ApiAddress; what: ToCall; about: AboutToken },
   token: Secret,
-  what: ToCall,
-  about: AboutToken,
 ): Promise<CallAnswer> {
   const { method } = what;
   const sentAt = new Date(ports.clock.now()).toISOString();

@@ -1,8 +1,5 @@
 import { type Ports, recordId } from './ports.ts';
-import { type Database, idBytes, idText, instantText } from './store/database.ts';
-
-/** Kinds of change that other replicas must hear of soon. */
-export type ChangeKind = 'caller' | 'connection' | 'client' | 'provider' | 'installation' | 'quota';
+import type { ChangeKind, ChangeStore } from './store/changes.ts';
 
 /** Tells the other replicas what changed, and hears it from them: a table, polled by time with an overlap, deduplicated. */
 export interface Changes {
@@ -18,8 +15,8 @@ const POLL_MS = 300;
 const OVERLAP_MS = 15_000;
 const KEPT_MS = 3_600_000;
 
-export function changes(deps: { database: Database; ports: Pick<Ports, 'clock' | 'random' | 'log'> }): Changes {
-  const { database, ports } = deps;
+export function changes(deps: { store: ChangeStore; ports: Pick<Ports, 'clock' | 'random' | 'log'> }): Changes {
+  const { store, ports } = deps;
   const listeners: ((kind: ChangeKind, subject: string) => void)[] = [];
   let seen = new Map<string, number>();
   /** Our own, told at once already. */
@@ -34,18 +31,15 @@ export function changes(deps: { database: Database; ports: Pick<Ports, 'clock' |
     try {
       const from = ports.clock.now() - OVERLAP_MS;
       const wasBlindMs = performance.now() - seenAt;
-      const rows = await database.select<{ id: Buffer; at: Date; kind: ChangeKind; subject: string }>(
-        'SELECT id, at, kind, subject FROM changes WHERE at > $1 ORDER BY at',
-        [instantText(from)],
-      );
+      const rows = await store.since(from);
       seenAt = performance.now();
       const known = seen;
-      seen = new Map(rows.map((row) => [idText(row.id), row.at.getTime()]));
-      for (const row of rows) if (!known.has(idText(row.id)) && !mine.delete(idText(row.id))) tell(row.kind, row.subject);
+      seen = new Map(rows.map((row) => [row.id, row.at]));
+      for (const row of rows) if (!known.has(row.id) && !mine.delete(row.id)) tell(row.kind, row.subject);
       // After a longer blindness the window may have passed over something: everything is in doubt.
       if (wasBlindMs > OVERLAP_MS - POLL_MS * 4) tell('connection', '*');
       rounds += 1;
-      if (rounds % 1000 === 0) await database.write('DELETE FROM changes WHERE at < $1 LIMIT 1000', [instantText(ports.clock.now() - KEPT_MS)]);
+      if (rounds % 1000 === 0) await store.deleteBefore(ports.clock.now() - KEPT_MS);
     } catch (cause) {
       ports.log.debug({ cause: String(cause) }, 'changes not read');
     }
@@ -57,7 +51,7 @@ export function changes(deps: { database: Database; ports: Pick<Ports, 'clock' |
       const id = recordId(ports);
       mine.add(id);
       tell(kind, subject);
-      await database.write('INSERT INTO changes (id, at, kind, subject) VALUES ($1, UTC_TIMESTAMP(3), $2, $3)', [idBytes(id), kind, subject]);
+      await store.add({ id, kind, subject });
     },
     onChange: (listener) => void listeners.push(listener),
     blindMs: () => performance.now() - seenAt,

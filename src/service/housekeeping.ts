@@ -1,7 +1,6 @@
 import { setTimeout as sleep } from 'node:timers/promises';
 import { FORGOTTEN_AT_ONCE } from './history.ts';
 import type { Services } from './registry/services.ts';
-import { deleteOldRelayed, deleteOldUsage } from './store/relayed.ts';
 
 const FIRST_AFTER_MS = 60_000;
 const EVERY_MS = 3_600_000;
@@ -13,12 +12,12 @@ const RENEWALS_KEPT_MS = 30 * DAY_MS;
 const USAGE_KEPT_DAYS = 35;
 
 /** Deletes history and counts that are past their retention, in one round. */
-async function tidy(s: Pick<Services, 'history' | 'database' | 'settings'>, stop: AbortSignal): Promise<void> {
+async function tidy(s: Pick<Services, 'history' | 'store' | 'settings'>, stop: AbortSignal): Promise<void> {
   for (let piece = 0; piece < PIECES_MOST && !stop.aborted; piece += 1) {
     const forgotten =
       (await s.history.forget({ renewalsMs: RENEWALS_KEPT_MS, allMs: s.settings.historyMs })) +
-      (await deleteOldUsage(s.database, USAGE_KEPT_DAYS, FORGOTTEN_AT_ONCE));
-    await deleteOldRelayed(s.database, FORGOTTEN_AT_ONCE);
+      (await s.store.usage.deleteOld(USAGE_KEPT_DAYS, FORGOTTEN_AT_ONCE));
+    await s.store.relayed.deleteOld(FORGOTTEN_AT_ONCE);
     if (forgotten < FORGOTTEN_AT_ONCE) return;
     await sleep(BETWEEN_MS, undefined, { signal: stop }).catch(() => undefined); // aborted: the loop's condition ends it
   }

@@ -7,6 +7,7 @@ import type { Send } from '../core/oauth/wire.ts';
 import { DEFAULT_LANES, lanes } from '../core/renewal/lanes.ts';
 import type { MasterKey } from '../core/sealing/master-key.ts';
 import { changes } from './changes.ts';
+import { connectionStates } from './connection-states.ts';
 import { consents } from './consent/consents.ts';
 import { pollDevices } from './consent/devices.ts';
 import { resumeFirst } from './consent/grants.ts';
@@ -49,8 +50,8 @@ import type { Settings } from './settings.ts';
 import { agreeOnPublicUrl, chooseMasterKey, offerFirstOperator, untilDatabase } from './start-up.ts';
 import { type Database, openDatabase } from './store/database.ts';
 import { migrate } from './store/migrations.ts';
-import { type RenewalStore, renewalStore } from './store/renewals.ts';
-import { openTables } from './store/tables.ts';
+import type { RenewalStore } from './store/renewals.ts';
+import { openStore } from './store/store.ts';
 import { documents } from './workers/documents.ts';
 import { hashing } from './workers/hashing.ts';
 
@@ -82,7 +83,7 @@ export async function startService(settings: Settings, joints: Joints = {}): Pro
   const folder = await openDataFolder(settings.dataFolder);
   const own = settings.databaseUrl ? null : await startPrivateMariadb({ folder: folder.path, say: (text) => log.warn(text) });
   try {
-    return await openWithDatabase(settings, log, folder, own, joints);
+    return await openWithDatabase({ settings, log, folder, own }, joints);
   } catch (error) {
     await own?.stop();
     await folder.release();
@@ -97,11 +98,14 @@ async function refuseUsedPort(settings: Settings): Promise<void> {
   await new Promise((resolve) => attempt.close(resolve));
 }
 
-async function openWithDatabase(settings: Settings, log: Logger, folder: DataFolder, own: PrivateMariadb | null, joints: Joints): Promise<RunningService> {
+async function openWithDatabase(
+  { settings, log, folder, own }: { settings: Settings; log: Logger; folder: DataFolder; own: PrivateMariadb | null },
+  joints: Joints,
+): Promise<RunningService> {
   const master = chooseMasterKey(settings, folder, own !== null);
   const database = openDatabase(own?.url ?? settings.databaseUrl?.reveal() ?? '', settings.poolSize, settings.databaseNodes);
   try {
-    return await joinParts(settings, log, folder, own, master, database, joints);
+    return await joinParts({ settings, log, folder, own, master, database }, joints);
   } catch (error) {
     await database.close(); // open connections would keep a process alive that has nothing to do
     throw error;
@@ -109,12 +113,14 @@ async function openWithDatabase(settings: Settings, log: Logger, folder: DataFol
 }
 
 async function joinParts(
-  settings: Settings,
-  log: Logger,
-  folder: DataFolder,
-  own: PrivateMariadb | null,
-  master: MasterKey,
-  database: Database,
+  {
+    settings,
+    log,
+    folder,
+    own,
+    master,
+    database,
+  }: { settings: Settings; log: Logger; folder: DataFolder; own: PrivateMariadb | null; master: MasterKey; database: Database },
   joints: Joints,
 ): Promise<RunningService> {
   const lifeId = newRecordId(Date.now(), randomBytes(16));
@@ -127,35 +133,35 @@ async function joinParts(
   });
   const out = outgoing(settings.privateHosts, settings.proxy);
   const ports: Ports = { clock, random, send: joints.send?.(out.send) ?? out.send, log };
-  const tables = openTables(database);
-  await ensureInstallation({ database, tables, master, publicUrl: settings.publicUrl, ports });
-  const sealer = await openSealer({ database, tables, master, ports });
-  const publicUrl = await agreeOnPublicUrl(settings, tables, log);
+  const plain = openStore(database);
+  const renewals = joints.store?.(plain.renewals) ?? plain.renewals;
+  const store = { ...plain, renewals };
+  await ensureInstallation({ store: store.installation, master, publicUrl: settings.publicUrl, ports });
+  const sealer = await openSealer({ store, master, ports });
+  const publicUrl = await agreeOnPublicUrl(settings, store, log);
 
-  const plainStore = renewalStore(database);
-  const renewals = joints.store?.(plainStore) ?? plainStore;
-  const told = changes({ database, ports });
-  const past = history({ database, ports });
+  const told = changes({ store: store.changes, ports });
+  const past = history({ store: store.history, ports });
   jumped = (byMs) => void afterJump({ renewals, history: past, limits: settings.limits, ports }, byMs);
   await afterJump({ renewals, history: past, limits: settings.limits, ports }, 0); // it may have been set while nobody ran
-  const secrets = clientSecrets({ database, sealer, history: past, changes: told, ports });
-  const definitionsInUse = definitions(database);
-  const contexts = grantContexts(database, secrets, definitionsInUse);
+  const secrets = clientSecrets({ store: store.secrets, sealer, history: past, changes: told, ports });
+  const definitionsInUse = definitions(store.providers);
+  const contexts = grantContexts(store, secrets, definitionsInUse);
   const cache = tokenCache();
   const files = spill({ folder: folder.path, master, ports });
   const spilled = joints.spill?.(files) ?? files;
-  const reserve = spares({ database, store: renewals, sealer });
+  const reserve = spares({ store: store.spares, renewals, sealer });
   const keeper = answerKeeper({ store: renewals, sealer, spill: spilled, spares: reserve, ports });
-  const wire = wireLog({ database, ports });
+  const wire = wireLog({ store: store.wireLog, ports });
   const lane = lanes({ ...DEFAULT_LANES, originMost: settings.originConcurrency, clientMost: settings.clientConcurrency });
-  const seen = sightings({ database, ports });
-  const hold = await installationHold({ database, changes: told, history: past, ports });
-  const clients = clientHealth({ database, store: renewals, history: past, changes: told, limits: settings.limits });
-  const noteEvidence = async (id: string, evidence: string | null) => void (await tables.grants.change({ id }, { evidence: evidence?.slice(0, 500) ?? null }));
+  const seen = sightings({ store: store.sightings, ports });
+  const hold = await installationHold({ store: store.installation, changes: told, history: past, ports });
+  const states = connectionStates({ store, ports });
+  const clients = clientHealth({ clients: store.clients, renewals, states, history: past, changes: told, limits: settings.limits });
+  const noteEvidence = async (id: string, evidence: string | null) => store.grants.change(id, { evidence: evidence?.slice(0, 500) ?? null });
   let openSince = (): number | null => null;
   const replica = await beginLife({
-    database,
-    tables,
+    store: store.replicas,
     clock,
     limits: settings.limits,
     ports,
@@ -163,10 +169,11 @@ async function joinParts(
     lifeId,
     openSince: () => openSince(),
   });
-  const holding = holders({ database, limits: settings.limits, me: lifeId, contactSince: replica.contactSince });
+  const holding = holders({ store: store.replicas, limits: settings.limits, me: lifeId, contactSince: replica.contactSince });
   const engine = renewalEngine({
     me: lifeId,
     store: renewals,
+    states,
     sealer,
     contexts,
     keeper,
@@ -184,20 +191,19 @@ async function joinParts(
     ports,
     noteEvidence,
     noteApiBase: async ({ id, connection }, address) => {
-      await tables.grants.change({ id }, { apiBaseUrl: address });
+      await store.grants.change(id, { apiBaseUrl: address });
       await told.announce('connection', connection); // callers are told the address with the token
     },
   });
   openSince = engine.openSince;
   const handOut = handout({ store: renewals, sealer, cache, engine, ports });
-  const tokens = apiTokens({ handout: handOut, sessions: apiSessions({ database, tables, sealer, handout: handOut, ports, me: lifeId }) });
-  const shares = quotas({ database, changes: told, ports });
+  const tokens = apiTokens({ handout: handOut, sessions: apiSessions({ store: store.apiSessions, sealer, handout: handOut, ports, me: lifeId }) });
+  const shares = quotas({ store: store.quotas, changes: told, ports });
   const [reading, hashes] = [documents(), hashing()];
   const services: Services = {
     settings: { ...settings, publicUrl },
-    database,
-    tables,
-    renewals,
+    store,
+    connectionStates: states,
     sealer,
     history: past,
     changes: told,
@@ -223,8 +229,8 @@ async function joinParts(
     ports,
     version: PACKAGE.version,
   };
-  const counts = usage({ database, ports });
-  const relays = relayed({ database, ports });
+  const counts = usage({ store, ports });
+  const relays = relayed({ store: store.relayed, ports });
   const people = operators(services);
   const agreed = consents(services);
 
@@ -247,6 +253,7 @@ async function joinParts(
     pollDevices(services, agreed, stopping.signal),
     keepRevoking(services, stopping.signal),
     keepTidy(services, stopping.signal),
+    states.run(stopping.signal),
   ];
 
   const front = openFront({ services, usage: counts, relayed: relays, operators: people, consents: agreed, dispatcher: out.dispatcher });

@@ -7,9 +7,8 @@ import type { Ports } from './ports.ts';
 import type { AnswerKeeper } from './renewal/answer-keeper.ts';
 import type { GrantContexts } from './renewal/grant-context.ts';
 import type { FirstAnswer, Spill, SpilledAnswer } from './renewal/spill.ts';
-import { type Database, idBytes, instantText } from './store/database.ts';
 import type { RenewalStore } from './store/renewals.ts';
-import type { Tables } from './store/tables.ts';
+import type { ReplicaStore } from './store/replicas.ts';
 
 /** One life of this process under the instance id of its data folder. */
 export interface Replica {
@@ -24,8 +23,7 @@ export interface Replica {
 }
 
 export interface ReplicaParts {
-  database: Database;
-  tables: Tables;
+  store: ReplicaStore;
   clock: DatabaseClock;
   limits: RenewalLimits;
   ports: Pick<Ports, 'log'>;
@@ -43,13 +41,10 @@ const EVERYTHING = Date.UTC(2000, 0, 1);
 
 /** Counts this life and starts its heartbeat. */
 export async function beginLife(parts: ReplicaParts): Promise<Replica> {
-  const { database, tables, clock, limits, ports, instanceId, lifeId } = parts;
-  const [former] = await database.select<{ most: number | bigint | null }>('SELECT MAX(incarnation) AS most FROM replicas WHERE instance_id = $1', [
-    idBytes(instanceId),
-  ]);
-  const incarnation = Number(former?.most ?? 0) + 1;
+  const { store, clock, limits, ports, instanceId, lifeId } = parts;
+  const incarnation = (await store.lastIncarnation(instanceId)) + 1;
   const now = clock.now();
-  await tables.replicas.insert({
+  await store.add({
     lifeId,
     instanceId,
     incarnation,
@@ -60,7 +55,7 @@ export async function beginLife(parts: ReplicaParts): Promise<Replica> {
     offsetMs: clock.offsetMs(),
     recoveredAt: null,
   });
-  await forgetFormerLives(database);
+  await store.deleteFormer(FORMER_LIVES_KEPT_DAYS);
 
   let isRecovered = false;
   let contactSince = now;
@@ -69,12 +64,7 @@ export async function beginLife(parts: ReplicaParts): Promise<Replica> {
     const composedAt = clock.now();
     const open = isRecovered ? parts.openSince() : EVERYTHING;
     try {
-      await database.write('UPDATE replicas SET seen_at = UTC_TIMESTAMP(3), open_since = $1, offset_ms = $2 WHERE life_id = $3 AND UTC_TIMESTAMP(3) <= $4', [
-        open === null ? null : instantText(open),
-        clock.offsetMs(),
-        idBytes(lifeId),
-        instantText(composedAt + BEAT_GOOD_FOR_MS),
-      ]);
+      await store.beat(lifeId, { openSince: open, offsetMs: clock.offsetMs(), goodUntil: composedAt + BEAT_GOOD_FOR_MS });
       const at = clock.now();
       if (at - beatenAt > limits.silentMs) contactSince = at;
       beatenAt = at;
@@ -89,23 +79,15 @@ export async function beginLife(parts: ReplicaParts): Promise<Replica> {
     // While our own heartbeat is late, contact counts as broken already.
     contactSince: () => (clock.now() - beatenAt > limits.silentMs ? clock.now() : contactSince),
     async recovered() {
-      await database.write('UPDATE replicas SET recovered_at = UTC_TIMESTAMP(3) WHERE life_id = $1', [idBytes(lifeId)]);
+      await store.recovered(lifeId);
       isRecovered = true;
       await beat();
     },
     async stop(clean) {
       clearInterval(timer);
-      const says = clean ? "roles = 'stopped', open_since = NULL, seen_at = UTC_TIMESTAMP(3)" : 'seen_at = seen_at';
-      await database.write(`UPDATE replicas SET ${says} WHERE life_id = $1`, [idBytes(lifeId)]).catch(() => 0); // away: it will look silent by itself
+      if (clean) await store.stopped(lifeId).catch(() => undefined); // unavailable: it will look silent
     },
   };
-}
-
-/** Found first, then removed by their ids: a range of `seen_at` would lock against the heartbeats of the living. */
-async function forgetFormerLives(database: Database): Promise<void> {
-  const over = `seen_at < UTC_TIMESTAMP(3) - INTERVAL ${FORMER_LIVES_KEPT_DAYS} DAY`;
-  const former = await database.select<{ life_id: Buffer }>(`SELECT life_id FROM replicas WHERE ${over} LIMIT 1000`);
-  for (const { life_id: lifeId } of former) await database.write(`DELETE FROM replicas WHERE life_id = $1 AND ${over}`, [lifeId]);
 }
 
 /**
@@ -167,7 +149,10 @@ async function freeRows(deps: RecoveryParts): Promise<number> {
     const now = ports.clock.now();
     const sentAt = Math.min(row.sentAt ?? now, now);
     const use = { since: row.uncertainSince ?? sentAt, sentAt, nobodyHolds: true, contactSince: now, expiresAt: row.expiresAt, floorMs: handoutFloorMs(row) };
-    const waitMs = sent && context ? uncertainWaitMs(context.definition.dialect, use, now, limits, requestDeadlineMs(limits, row.expiresAt - row.issuedAt)) : 0;
+    const waitMs =
+      sent && context
+        ? uncertainWaitMs(context.definition.dialect, use, now, { limits, deadlineMs: requestDeadlineMs(limits, row.expiresAt - row.issuedAt) })
+        : 0;
     await store.update([grantId], recover(waitMs));
   }
   if (left.length > 0) ports.log.info({ freed: left.length }, 'freed what a former life left behind');

@@ -2,10 +2,10 @@ import { Fault } from '../core/fault.ts';
 import { open, type SealKey, type SealPlace, seal, sealedKeyId } from '../core/sealing/envelope.ts';
 import { checkMasterKey, type MasterKey, sealKeyCheck } from '../core/sealing/master-key.ts';
 import { Secret } from '../core/secret.ts';
-import { databaseFingerprint } from './database/fingerprint.ts';
 import { type Ports, recordId } from './ports.ts';
-import { type Database, idBytes, idText } from './store/database.ts';
-import type { Tables } from './store/tables.ts';
+import { idBytes, idText } from './store/ids.ts';
+import type { InstallationStore } from './store/installation.ts';
+import type { Store } from './store/store.ts';
 
 /** Seals and opens texts for their places, under data keys that the master key wraps. */
 export interface Sealer {
@@ -21,26 +21,30 @@ const COUNT_STEP = 2 ** 16;
 const wrapPlace = (id: string): SealPlace => ({ table: 'data_keys', row: id, column: 'wrapped' });
 
 /** Opens the key ring; makes installation row and first data key where there are none. @throws {Fault} MASTER_KEY_WRONG */
-export async function openSealer(deps: { database: Database; tables: Tables; master: MasterKey; ports: Pick<Ports, 'clock' | 'random'> }): Promise<Sealer> {
-  const { database, tables, master, ports } = deps;
+export async function openSealer(deps: {
+  store: Pick<Store, 'installation' | 'dataKeys'>;
+  master: MasterKey;
+  ports: Pick<Ports, 'clock' | 'random'>;
+}): Promise<Sealer> {
+  const { store, master, ports } = deps;
   const keys = new Map<string, SealKey>();
   let active: { key: SealKey; id: string; createdAt: number; reserved: number } | null = null;
 
-  const installation = await tables.installations.find({ id: 1 });
+  const installation = await store.installation.read();
   if (!installation) throw new Fault('INTERNAL', { detail: 'The installation row is missing.' });
   checkMasterKey(master, installation.masterKeyName, installation.keyCheck);
 
   const load = async (): Promise<void> => {
-    for (const row of await tables.dataKeys.list({}, 'id')) {
+    for (const row of await store.dataKeys.all()) {
       if (!keys.has(row.id)) keys.set(row.id, { id: idBytes(row.id), bytes: open(master, wrapPlace(row.id), row.wrapped) });
     }
   };
   /** Chooses the newest active key, or makes one; reserves seals in large steps, so that counting costs no write for each. */
   const activate = async (): Promise<void> => {
     await load();
-    const newest = (await tables.dataKeys.list({ state: 'active' }, 'createdAt')).at(-1);
+    const newest = await store.dataKeys.newestActive();
     if (newest && newest.seals < SEALS_MOST && ports.clock.now() - newest.createdAt < AGE_MOST_MS) {
-      await database.write(`UPDATE data_keys SET seals = seals + ${COUNT_STEP} WHERE id = $1`, [idBytes(newest.id)]);
+      await store.dataKeys.reserve(newest.id, COUNT_STEP);
       const key = keys.get(newest.id);
       if (!key) throw new Fault('SEAL_BROKEN', { detail: 'The active data key is not in the ring.' });
       active = { key, id: newest.id, createdAt: newest.createdAt, reserved: COUNT_STEP };
@@ -49,7 +53,7 @@ export async function openSealer(deps: { database: Database; tables: Tables; mas
     const id = recordId(ports);
     const bytes = ports.random.bytes(32);
     const createdAt = ports.clock.now();
-    await tables.dataKeys.insert({
+    await store.dataKeys.add({
       id,
       wrapped: seal(master, ports.random.bytes(12), wrapPlace(id), bytes),
       masterKeyName: master.name,
@@ -57,7 +61,7 @@ export async function openSealer(deps: { database: Database; tables: Tables; mas
       seals: COUNT_STEP,
       createdAt,
     });
-    if (newest) await tables.dataKeys.change({ id: newest.id }, { state: 'opens_only' });
+    if (newest) await store.dataKeys.retire(newest.id);
     const key = { id: idBytes(id), bytes };
     keys.set(id, key);
     active = { key, id, createdAt, reserved: COUNT_STEP };
@@ -93,27 +97,25 @@ export async function openSealer(deps: { database: Database; tables: Tables; mas
 
 /** Writes the installation row of an empty database; harmless where there is one. */
 export async function ensureInstallation(deps: {
-  database: Database;
-  tables: Tables;
+  store: InstallationStore;
   master: MasterKey;
   publicUrl: string;
   ports: Pick<Ports, 'clock' | 'random'>;
 }): Promise<void> {
-  const { database, tables, master, ports } = deps;
-  if (await tables.installations.find({ id: 1 })) return;
+  const { store, master, ports } = deps;
+  if (await store.read()) return;
   try {
-    await tables.installations.insert({
-      id: 1,
+    await store.create({
       installationId: recordId(ports),
       publicUrl: deps.publicUrl,
-      fingerprint: await databaseFingerprint(database),
+      fingerprint: await store.fingerprint(),
       masterKeyName: master.name,
       keyCheck: sealKeyCheck(master, ports.random.bytes(12)),
       held: false,
       heldWhy: null,
       heldAt: null,
       ownedAt: null,
-      answers: null,
+      answers: {},
       createdAt: ports.clock.now(),
     });
   } catch (error) {

@@ -6,9 +6,9 @@ import { Fault } from '../core/fault.ts';
 import { type MasterKey, masterKey } from '../core/sealing/master-key.ts';
 import type { DataFolder } from './database/data-folder.ts';
 import type { Operators } from './registry/operators.ts';
-import type { Services } from './registry/services.ts';
 import type { Settings } from './settings.ts';
 import type { Database } from './store/database.ts';
+import type { Store } from './store/store.ts';
 
 const START_WAIT_MS = 60_000;
 
@@ -16,7 +16,7 @@ const START_WAIT_MS = 60_000;
 export async function untilDatabase(database: Database, log: Logger): Promise<void> {
   for (const endsAt = performance.now() + START_WAIT_MS; ; await new Promise((resolve) => setTimeout(resolve, 500))) {
     try {
-      await database.select('SELECT 1');
+      await database.ping();
       return;
     } catch (cause) {
       if (!(cause instanceof Fault && cause.code === 'DATABASE_AWAY') || performance.now() > endsAt)
@@ -52,13 +52,13 @@ export function chooseMasterKey(settings: Settings, folder: DataFolder, privateD
 }
 
 /** The database's public URL is everybody's; a setting that differs changes it, and the clients to mend are named. */
-export async function agreeOnPublicUrl(settings: Settings, tables: Services['tables'], log: Logger): Promise<string> {
-  const stored = (await tables.installations.find({ id: 1 }))?.publicUrl ?? settings.publicUrl;
+export async function agreeOnPublicUrl(settings: Settings, store: Pick<Store, 'installation' | 'clients'>, log: Logger): Promise<string> {
+  const stored = (await store.installation.read())?.publicUrl ?? settings.publicUrl;
   if (settings.publicUrlIsDefault || stored === settings.publicUrl) return stored;
-  await tables.installations.change({ id: 1 }, { publicUrl: settings.publicUrl });
-  const clients = (await tables.clients.list()).filter((client) => client.redirectUri.startsWith(`${stored}/`));
+  await store.installation.change({ publicUrl: settings.publicUrl });
+  const affected = (await store.clients.redirectUris()).filter((uri) => uri.startsWith(`${stored}/`));
   log.warn(
-    { from: stored, to: settings.publicUrl, clients: clients.map((client) => client.redirectUri) },
+    { from: stored, to: settings.publicUrl, clients: affected },
     'the public URL changed: these redirect URIs are registered at providers under the old one',
   );
   return settings.publicUrl;

@@ -15,7 +15,7 @@ const guarded =
     parts.faults.guard('api'),
     (request, response, next) => {
       const api = parts.definition.apis[0];
-      const no = (status: number, error: string, message: string, challenge?: string, plainly?: number) => {
+      const no = (status: number, error: string, message: string, { challenge, plainly }: { challenge?: string; plainly?: number } = {}) => {
         const answer = refusal(parts, status, error, message);
         if (challenge) response.set('www-authenticate', challenge);
         response.status(plainly ?? answer.status).json(parts.definition.dialect.error_at ? answer.body : { error, message });
@@ -32,13 +32,15 @@ const guarded =
       const access = api?.session ? accessOfSession(parts, request, api.session) : findAccess(parts, request, api);
       parts.count(access ? 'api.ok' : 'api.unauthorized');
       if (access && overQuota(parts, request, response, access.client.id))
-        return no(429, 'quota_used_up', 'Too many calls: the quota of this window is used up.', undefined, 429);
-      if (!access) return no(401, 'invalid_token', 'The access token is missing, unknown or has run out.', 'Bearer error="invalid_token"');
+        return no(429, 'quota_used_up', 'Too many calls: the quota of this window is used up.', { plainly: 429 });
+      if (!access) return no(401, 'invalid_token', 'The access token is missing, unknown or has run out.', { challenge: 'Bearer error="invalid_token"' });
       const habits = habitsOf(parts.definition);
       if (habits.audience !== null && access.audience !== habits.audience)
-        return no(401, 'invalid_token', 'The token was made for another audience.', 'Bearer error="invalid_token"');
+        return no(401, 'invalid_token', 'The token was made for another audience.', { challenge: 'Bearer error="invalid_token"' });
       if (!anyOf.some((scope) => access.scopes.includes(scope)))
-        return no(403, 'insufficient_scope', `This needs the scope ${anyOf.join(' or ')}.`, `Bearer error="insufficient_scope", scope="${anyOf[0]}"`);
+        return no(403, 'insufficient_scope', `This needs the scope ${anyOf.join(' or ')}.`, {
+          challenge: `Bearer error="insufficient_scope", scope="${anyOf[0]}"`,
+        });
       if (habits.wantsKeyFor?.test(`${request.method} ${request.path}`) && !access.byKey)
         return no(403, 'certificate_needed', 'Postings want a token that was got with a certificate.');
       if (api && !access.client.apis.includes(api.name)) return no(403, 'api_not_opened', `The API \u201c${api.title}\u201d is not opened to this client.`);

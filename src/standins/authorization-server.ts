@@ -100,7 +100,10 @@ export function authorizationServer(parts: ServerParts): Router {
         store.touch();
       }
       const scopes = scopesOf(parts, text(request.query.scopes));
-      return html(response, organisationPage(definition, client, scopes, store.state.organisationAgreed.includes(client.id), request.originalUrl));
+      return html(
+        response,
+        organisationPage(definition, client, { scopes, agreed: store.state.organisationAgreed.includes(client.id), action: request.originalUrl }),
+      );
     });
 
   router.get(pathOf(definition.server.authorization_endpoint) ?? '/authorize', (request, response) => {
@@ -150,7 +153,7 @@ export function authorizationServer(parts: ServerParts): Router {
       offline: asksOffline(definition, query),
       endsAt: parts.now() + REQUEST_LIFE_MS,
     });
-    return html(response, signInPage(definition, client, id, '', { hint: text(query[definition.dialect.login_hint ?? 'login_hint']) }));
+    return html(response, signInPage(definition, client, id, { hint: text(query[definition.dialect.login_hint ?? 'login_hint']) }));
   });
 
   const pending = (request: Request): PendingRequest | null => {
@@ -163,7 +166,7 @@ export function authorizationServer(parts: ServerParts): Router {
     const account = ACCOUNTS.find((one) => one.sub === request.body?.account);
     const id = text(request.body?.request);
     if (!account || request.body?.password !== STANDIN_PASSWORD)
-      return html(response, signInPage(definition, waiting.client, id, 'Account or password is wrong.'), 401);
+      return html(response, signInPage(definition, waiting.client, id, { problem: 'Account or password is wrong.' }), 401);
     const { client } = waiting;
     if (client.reach === 'listed' && !client.listed.includes(account.email))
       return html(
@@ -179,7 +182,7 @@ export function authorizationServer(parts: ServerParts): Router {
         403,
       );
     waiting.sub = account.sub;
-    return html(response, consentPage(definition, waiting.client, id, account.email, waiting.scopes));
+    return html(response, consentPage(definition, waiting.client, id, { who: account.email, scopes: waiting.scopes }));
   });
   router.post('/decide', form, (request, response) => {
     const waiting = pending(request);

@@ -79,7 +79,7 @@ export function deviceFlow(parts: ServerParts, devices: Map<string, DeviceReques
     const found = find(text(request.body?.user_code));
     if (!found)
       return html(response, deviceCodePage(parts.definition, text(request.body?.user_code), page, 'No such code is waiting, or it has run out.'), 404);
-    return html(response, signInPage(parts.definition, found.device.client, found.device.userCode, '', { action: `${page}/sign-in` }));
+    return html(response, signInPage(parts.definition, found.device.client, found.device.userCode, { action: `${page}/sign-in` }));
   });
   router.post(`${page}/sign-in`, form, (request, response) => {
     const found = find(text(request.body?.request));
@@ -87,9 +87,16 @@ export function deviceFlow(parts: ServerParts, devices: Map<string, DeviceReques
     if (!found) return html(response, stopPage(parts.definition, 'Too late', 'This code has run out.'), 400);
     const { device } = found;
     if (!account || request.body?.password !== STANDIN_PASSWORD)
-      return html(response, signInPage(parts.definition, device.client, device.userCode, 'Account or password is wrong.', { action: `${page}/sign-in` }), 401);
+      return html(
+        response,
+        signInPage(parts.definition, device.client, device.userCode, { problem: 'Account or password is wrong.', action: `${page}/sign-in` }),
+        401,
+      );
     device.sub = account.sub;
-    return html(response, consentPage(parts.definition, device.client, device.userCode, account.email, device.scopes, `${page}/decide`));
+    return html(
+      response,
+      consentPage(parts.definition, device.client, device.userCode, { who: account.email, scopes: device.scopes, action: `${page}/decide` }),
+    );
   });
   router.post(`${page}/decide`, form, (request, response) => {
     const found = find(text(request.body?.request));

@@ -69,7 +69,7 @@ export function standinOrders(parts: Orders): Router {
       client.project = 'Quick';
       store.state.projects[`${realm}/quick`] = { id: 'quick', name: client.project, realm };
     }
-    const { value } = addSecret(definition, client, parts.now());
+    const { value } = addSecret(definition, client, { now: parts.now() });
     store.state.clients[client.id] = client;
     store.touch();
     return void response.status(201).json({ client_id: client.id, client_secret: value });
@@ -79,7 +79,7 @@ export function standinOrders(parts: Orders): Router {
     const client = store.state.clients[id];
     if (!client) return void response.status(404).json({ error: 'unknown client' });
     if (retire) client.secrets = [];
-    const { value } = addSecret(parts.placeOf(request).definition, client, parts.now());
+    const { value } = addSecret(parts.placeOf(request).definition, client, { now: parts.now() });
     store.touch();
     return void response.json({ secret: value });
   });

@@ -24,8 +24,7 @@ export const signInPage = (
   definition: ProviderDefinition,
   client: RegisteredClient,
   request: string,
-  problem = '',
-  { action = '/sign-in', hint = '' }: { action?: string; hint?: string } = {},
+  { problem = '', action = '/sign-in', hint = '' }: { problem?: string; action?: string; hint?: string } = {},
 ): string =>
   page(
     'Sign in',
@@ -39,9 +38,7 @@ export const consentPage = (
   definition: ProviderDefinition,
   client: RegisteredClient,
   request: string,
-  who: string,
-  scopes: string[],
-  action = '/decide',
+  { who, scopes, action = '/decide' }: { who: string; scopes: string[]; action?: string },
 ): string =>
   page(
     'Do you agree?',
@@ -65,7 +62,11 @@ export const deviceDonePage = (definition: ProviderDefinition, agreed: boolean):
     `<p class="${agreed ? 'good' : 'bad'}">${agreed ? 'The device goes on by itself.' : 'The device gets no access.'} You may close this page.</p>`,
   );
 
-export const organisationPage = (definition: ProviderDefinition, client: RegisteredClient, scopes: string[], agreed: boolean, action: string): string =>
+export const organisationPage = (
+  definition: ProviderDefinition,
+  client: RegisteredClient,
+  { scopes, agreed, action }: { scopes: string[]; agreed: boolean; action: string },
+): string =>
   page(
     'For the whole organisation',
     definition,

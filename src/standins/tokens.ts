@@ -56,10 +56,15 @@ export async function tokenAnswer(parts: ServerParts, waiting: Waiting, request:
   if (!server.grant_types_supported.includes(grantType))
     return refusal(parts, 400, 'unsupported_grant_type', `Only ${server.grant_types_supported.join(', ')}.`);
   const asked = { byKey: known.byKey, audience: text(body.audience) };
-  if (grantType === 'authorization_code') return exchangeCode(parts, waiting, known, body, asked);
+  if (grantType === 'authorization_code') return exchangeCode(parts, { waiting, known, how: asked }, body);
   if (grantType === 'refresh_token') return refresh(parts, known, text(body.refresh_token), asked);
-  if (grantType === WIRE_GRANT_TYPES.device_code) return exchangeDevice(parts, waiting, known, text(body.device_code), asked);
-  return ownToken(parts, known, dialect.assertion_grant.scope_in === 'claim' && asserted ? asserted.scope : text(body.scope), asserted?.sub ?? '', asked);
+  if (grantType === WIRE_GRANT_TYPES.device_code) return exchangeDevice(parts, { waiting, known, how: asked }, text(body.device_code));
+  return ownToken(
+    parts,
+    known,
+    { scope: dialect.assertion_grant.scope_in === 'claim' && asserted ? asserted.scope : text(body.scope), sub: asserted?.sub ?? '' },
+    asked,
+  );
 }
 
 /** What the token endpoint says to a client that nobody has approved, in the words by which its definition tells. */
@@ -77,7 +82,11 @@ interface AskedHow {
   audience: string;
 }
 
-function exchangeDevice(parts: ServerParts, waiting: Waiting, known: KnownClient, deviceCode: string, how: AskedHow): Answer | Promise<Answer> {
+function exchangeDevice(
+  parts: ServerParts,
+  { waiting, known, how }: { waiting: Waiting; known: KnownClient; how: AskedHow },
+  deviceCode: string,
+): Answer | Promise<Answer> {
   const device = waiting.devices.get(deviceCode);
   const not = polled(parts, device, known.client);
   if (not || !device) return not ?? refusal(parts, 400, 'invalid_grant', 'The device code is unknown.');
@@ -93,10 +102,14 @@ function exchangeDevice(parts: ServerParts, waiting: Waiting, known: KnownClient
   };
   parts.store.state.grants[grant.id] = grant;
   if (device.offline) pushOut(parts, grant);
-  return issue(parts, grant, device.offline, how);
+  return issue(parts, { grant, withRefresh: device.offline }, how);
 }
 
-function exchangeCode(parts: ServerParts, waiting: Waiting, known: KnownClient, body: Record<string, unknown>, how: AskedHow): Answer | Promise<Answer> {
+function exchangeCode(
+  parts: ServerParts,
+  { waiting, known, how }: { waiting: Waiting; known: KnownClient; how: AskedHow },
+  body: Record<string, unknown>,
+): Answer | Promise<Answer> {
   const no = (why: string) => refusal(parts, 400, 'invalid_grant', why);
   const printed = parts.store.state.printedCodes[text(body.code)];
   delete parts.store.state.printedCodes[text(body.code)];
@@ -107,7 +120,7 @@ function exchangeCode(parts: ServerParts, waiting: Waiting, known: KnownClient, 
     const { clientId, sub, scopes } = printed;
     const grant: GivenGrant = { id: opaque('g.'), clientId, sub, scopes, withdrawn: false, refreshes: 0, givenAt: parts.now() };
     parts.store.state.grants[grant.id] = grant;
-    return issue(parts, grant, true, how);
+    return issue(parts, { grant, withRefresh: true }, how);
   }
   const code = waiting.codes.get(text(body.code));
   waiting.codes.delete(text(body.code));
@@ -121,7 +134,7 @@ function exchangeCode(parts: ServerParts, waiting: Waiting, known: KnownClient, 
   const grant = parts.store.state.grants[code.grantId];
   if (!grant) return no('The grant is gone.');
   if (code.offline) pushOut(parts, grant);
-  return issue(parts, grant, code.offline, how, code.nonce);
+  return issue(parts, { grant, withRefresh: code.offline, nonce: code.nonce }, how);
 }
 
 /** So many refresh tokens for each person and client: the oldest goes. */
@@ -157,11 +170,11 @@ function refresh(parts: ServerParts, known: KnownClient, token: string, how: Ask
   if (dialect.rotation === 'each_use') issued.replacedAt ??= parts.now();
   if (dialect.renewal_ends_access_token)
     for (const [access, one] of Object.entries(state.accessTokens)) if (one.grantId === grant.id) delete state.accessTokens[access];
-  return issue(parts, grant, dialect.rotation === 'each_use', how);
+  return issue(parts, { grant, withRefresh: dialect.rotation === 'each_use' }, how);
 }
 
 /** RFC 6749 §4.4: the client's own token; or, with a subject, one in an account's name (RFC 7523 §2.1). */
-function ownToken(parts: ServerParts, known: KnownClient, scope: string, sub: string, how: AskedHow): Answer | Promise<Answer> {
+function ownToken(parts: ServerParts, known: KnownClient, { scope, sub }: { scope: string; sub: string }, how: AskedHow): Answer | Promise<Answer> {
   const scopes = scopesOf(parts, scope);
   const unknown = scopes.find((one) => !parts.definition.scopes.some((listed) => listed.name === one));
   if (unknown !== undefined) return refusal(parts, 400, 'invalid_scope', `The scope ${unknown} does not exist.`);
@@ -174,10 +187,14 @@ function ownToken(parts: ServerParts, known: KnownClient, scope: string, sub: st
   const grant = parts.store.state.grants[id] ?? { id, clientId: known.client.id, sub, scopes, withdrawn: false, refreshes: 0, givenAt: parts.now() };
   parts.store.state.grants[id] = grant;
   grant.refreshes += 1;
-  return issue(parts, { ...grant, scopes }, false, how);
+  return issue(parts, { grant: { ...grant, scopes }, withRefresh: false }, how);
 }
 
-async function issue(parts: ServerParts, grant: GivenGrant, withRefresh: boolean, { byKey, audience }: AskedHow, nonce: string | null = null): Promise<Answer> {
+async function issue(
+  parts: ServerParts,
+  { grant, withRefresh, nonce = null }: { grant: GivenGrant; withRefresh: boolean; nonce?: string | null },
+  { byKey, audience }: AskedHow,
+): Promise<Answer> {
   const { definition } = parts;
   const { dialect } = definition;
   const places = dialect.token_answer;

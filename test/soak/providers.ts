@@ -118,7 +118,7 @@ export async function startProvider(kind: Kind, world: World, lives: { least: nu
   });
   const definition = readDefinition(standin.definitionText);
   const client = openClient(definition, PROVIDERS[kind].realm, 'soak', Date.now());
-  const { value: secret } = addSecret(definition, client, Date.now());
+  const { value: secret } = addSecret(definition, client, { now: Date.now() });
   standin.store.state.clients[client.id] = client;
   return {
     kind,

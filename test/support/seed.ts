@@ -5,7 +5,7 @@ import { masterKey } from '../../src/core/sealing/master-key.ts';
 import { Secret } from '../../src/core/secret.ts';
 import { openSealer, type Sealer } from '../../src/service/sealer.ts';
 import { type Bind, type Database, idBytes, instantText, openDatabase } from '../../src/service/store/database.ts';
-import { openTables } from '../../src/service/store/tables.ts';
+import { openStore } from '../../src/service/store/store.ts';
 
 /** One connection as it would be after a consent, written straight into the tables: for loads that no consent could make in time. */
 export interface SeededConnection {
@@ -32,9 +32,9 @@ const newId = (): string => newRecordId(Date.now(), randomBytes(16));
 /** For a database that a service has migrated already. */
 export async function openSeeder(databaseUrl: string, masterKeyText: string): Promise<Seeder> {
   const database = openDatabase(databaseUrl, 4);
-  const tables = openTables(database);
+  const store = openStore(database);
   const ports = { clock: { now: () => Date.now() }, random: { unit: Math.random, bytes: (count: number) => new Uint8Array(randomBytes(count)) } };
-  const sealer = await openSealer({ database, tables, master: masterKey(Buffer.from(masterKeyText, 'base64')), ports });
+  const sealer = await openSealer({ store, master: masterKey(Buffer.from(masterKeyText, 'base64')), ports });
   const insert = async (table: string, columns: string, rows: Bind[][]): Promise<void> => {
     for (let from = 0; from < rows.length; from += ROWS_EACH) {
       const bind: Bind[] = [];
@@ -46,9 +46,9 @@ export async function openSeeder(databaseUrl: string, masterKeyText: string): Pr
     database,
     sealer,
     async add({ provider, client }, connections, caller) {
-      const owner = await tables.providers.find({ name: provider });
-      const clientRow = await tables.clients.find({ providerId: owner?.id ?? '', name: client });
-      const callerRow = caller ? await tables.callers.find({ name: caller }) : null;
+      const owner = await store.providers.byName(provider);
+      const clientRow = owner && (await store.clients.byName(owner.id, client));
+      const callerRow = caller ? await store.callers.byName(caller) : null;
       if (!clientRow || (caller && !callerRow)) throw new Error('the client or the caller to seed for is not there');
       const made = connections.map((one) => ({ ...one, id: newId(), grantId: newId() }));
       const now = instantText(Date.now());

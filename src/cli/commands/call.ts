@@ -43,12 +43,12 @@ export function call(rk: Command): void {
     .option('--as-curl', 'print it as a curl line through the relay instead of making it')
     .option('--har <file>', 'also write call and answer to a HAR file, masked')
     .option('--yes', 'do not ask before a call that may change something on a live connection')
-    .action(async (name: string, method: string | undefined, path: string | undefined, options: CallOptions, command: Command) => {
-      const all = globals(command);
+    .action(async function (this: Command, name: string, method: string | undefined, path: string | undefined, options: CallOptions) {
+      const all = globals(this);
       const api = await signedIn(all);
       const params = { connection: name };
       const values = readPairs(options.fill ?? []);
-      const composed = options.saved === undefined ? await compose(api, name, method, path, options) : null;
+      const composed = options.saved === undefined ? await compose(api, name, { ...options, method, path }) : null;
       if (options.saved !== undefined && (method !== undefined || options.save !== undefined || options.asCurl))
         throw new UsageError('--saved names a whole call: leave out method, path, --save and --as-curl.');
       if (composed && options.save !== undefined) {
@@ -76,7 +76,11 @@ export function call(rk: Command): void {
 }
 
 /** The call as it was typed, pasted or recorded. @throws {UsageError} */
-async function compose(api: ApiClient, name: string, method: string | undefined, path: string | undefined, options: CallOptions): Promise<ComposedCall> {
+async function compose(
+  api: ApiClient,
+  name: string,
+  { method, path, ...options }: CallOptions & { method: string | undefined; path: string | undefined },
+): Promise<ComposedCall> {
   const text = options.fromCurl ?? (options.fromHar === undefined ? undefined : await fileText(options.fromHar));
   if (text !== undefined) {
     const read = await api('readCalls', { params: { connection: name }, body: { text } });

@@ -113,8 +113,8 @@ export function clientCertificate(noun: Command, show: (all: GlobalOptions, one:
     .argument('<client>', 'PROVIDER/NAME')
     .argument('<secret>', 'its id')
     .argument('<thumbprint>', 'in any form')
-    .action(async (name: string, id: string, pasted: string, _options: object, command: Command) => {
-      const all = globals(command);
+    .action(async function (this: Command, name: string, id: string, pasted: string) {
+      const all = globals(this);
       const verdict = await (await signedIn(all))('compareThumbprint', { params: { ...splitClient(name), secret: id }, body: { pasted } });
       printOne(all, verdict, [['Verdict', verdict.says]]);
       if (!verdict.same) throw new Outcome(EXIT.failed, 'They differ.');

@@ -32,8 +32,7 @@ const ASSERTION_TYPE = 'urn:ietf:params:oauth:client-assertion-type:jwt-bearer';
 export async function authenticateClient(
   definition: Pick<ProviderDefinition, 'dialect' | 'server'>,
   credentials: ClientCredentials,
-  parameters: Map<string, string>,
-  headers: Record<string, string>,
+  { parameters, headers }: { parameters: Map<string, string>; headers: Record<string, string> },
   once: { now: number; jti: string },
 ): Promise<void> {
   const { clientId, method } = credentials;
@@ -54,7 +53,7 @@ export async function authenticateClient(
       parameters
         .set('client_id', clientId)
         .set('client_assertion_type', ASSERTION_TYPE)
-        .set('client_assertion', await signedAssertion(definition, credentials, credentials.clientId, {}, once));
+        .set('client_assertion', await signedAssertion(definition, credentials, { subject: credentials.clientId, claims: {} }, once));
       return;
     default:
       method satisfies never;
@@ -68,8 +67,7 @@ export async function authenticateClient(
 export async function signedAssertion(
   definition: Pick<ProviderDefinition, 'dialect' | 'server'>,
   credentials: ClientCredentials,
-  subject: string,
-  claims: Record<string, string>,
+  { subject, claims }: { subject: string; claims: Record<string, string> },
   once: { now: number; jti: string },
 ): Promise<string> {
   const { algorithm: preferred, key_name: keyName, audience } = definition.dialect.client_assertion;

@@ -39,7 +39,7 @@ export async function deviceAuthorizationRequest(
     'content-type': 'application/x-www-form-urlencoded',
     accept: 'application/json',
   };
-  await authenticateClient(definition, credentials, parameters, headers, once);
+  await authenticateClient(definition, credentials, { parameters, headers }, once);
   const url = definition.server.device_authorization_endpoint ?? '';
   const hides = credentials.secret ? [credentials.secret] : [];
   return { method: 'POST', url, headers, body: new URLSearchParams([...parameters]).toString(), deadlineMs: once.deadlineMs, limitBytes: LIMIT_BYTES, hides };

@@ -31,7 +31,7 @@ export async function revocationRequest(
   const parameters = new Map<string, string>([[own?.parameter ?? 'token', token.reveal()]]);
   if (!own) parameters.set('token_type_hint', token === tokens.refresh ? 'refresh_token' : 'access_token');
   const headers: Record<string, string> = { ...definition.dialect.token_headers, accept: 'application/json' };
-  await authenticateClient(definition, credentials, parameters, headers, once);
+  await authenticateClient(definition, credentials, { parameters, headers }, once);
   if (own?.place === 'query') {
     const address = new URL(url);
     for (const [name, value] of parameters) address.searchParams.set(name, value);

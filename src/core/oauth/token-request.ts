@@ -54,7 +54,7 @@ export async function tokenRequest(
     case 'jwt_bearer': {
       const inClaim = dialect.assertion_grant.scope_in === 'claim';
       const claims = inClaim && request.scopes.length > 0 ? { scope: joinScopes(dialect, request.scopes) } : {};
-      parameters.set('assertion', await signedAssertion(definition, credentials, request.subject, claims, once));
+      parameters.set('assertion', await signedAssertion(definition, credentials, { subject: request.subject, claims }, once));
       if (!inClaim && request.scopes.length > 0) parameters.set('scope', joinScopes(dialect, request.scopes));
       break;
     }
@@ -72,7 +72,7 @@ export async function tokenRequest(
   };
   // The assertion of RFC 7523 §2.1 says who asks; authentication beside it is optional (§3.1).
   if (request.grantType !== 'jwt_bearer' || dialect.assertion_grant.client_authentication)
-    await authenticateClient(definition, credentials, parameters, headers, once);
+    await authenticateClient(definition, credentials, { parameters, headers }, once);
   const body = asJson ? JSON.stringify(Object.fromEntries(parameters)) : new URLSearchParams([...parameters]).toString();
   const hides = [...hiddenOf(request), ...(credentials.secret ? [credentials.secret] : [])];
   return { method: 'POST', url: definition.server.token_endpoint, headers, body, deadlineMs: once.deadlineMs, limitBytes: TOKEN_ANSWER_LIMIT_BYTES, hides };

@@ -132,7 +132,7 @@ class World {
     });
     const contactSince = this.now - r.beatenAt > LIMITS.silentMs ? this.now : r.contactSince;
     const use = { since: row.uncertainSince ?? sentAt, sentAt, nobodyHolds, contactSince, expiresAt: row.expiresAt, floorMs: FLOOR_MS };
-    return { waitMs: uncertainWaitMs(DIALECTS[this.kind], use, this.now, LIMITS, DEADLINE_MS), nobodyHolds };
+    return { waitMs: uncertainWaitMs(DIALECTS[this.kind], use, this.now, { limits: LIMITS, deadlineMs: DEADLINE_MS }), nobodyHolds };
   }
 
   /** One natural step of a replica. */
@@ -295,7 +295,7 @@ class World {
       const sentAt = row.sentAt ?? this.now;
       const sent = row.sentEpoch !== null || row.uncertainSince !== null;
       const use = { since: row.uncertainSince ?? sentAt, sentAt, nobodyHolds: true, contactSince: this.now, expiresAt: row.expiresAt, floorMs: FLOOR_MS };
-      this.update(t.recover(sent ? uncertainWaitMs(DIALECTS[this.kind], use, this.now, LIMITS, DEADLINE_MS) : 0));
+      this.update(t.recover(sent ? uncertainWaitMs(DIALECTS[this.kind], use, this.now, { limits: LIMITS, deadlineMs: DEADLINE_MS }) : 0));
     }
     for (const [life, sign] of this.signs) if (sign.instance === r.name && sign.life < r.lives) this.signs.set(life, { ...sign, succeeded: true });
     this.beat(r);

@@ -73,13 +73,10 @@ test.each([
   { name: 'second use kills the grant: one lease after sending', dialect: { ...grace, reuse: 'kills_grant' as const }, ago: 1_000, wait: 59_000 },
 ])('uncertain, $name', ({ dialect, ago, wait }) =>
   expect(
-    uncertainWaitMs(
-      dialect,
-      { since: 1e6 - ago, sentAt: 1e6 - ago, nobodyHolds: true, contactSince: 0, expiresAt: 2e6, floorMs: 60_000 },
-      1e6,
-      DEFAULT_LIMITS,
-      20_000,
-    ),
+    uncertainWaitMs(dialect, { since: 1e6 - ago, sentAt: 1e6 - ago, nobodyHolds: true, contactSince: 0, expiresAt: 2e6, floorMs: 60_000 }, 1e6, {
+      limits: DEFAULT_LIMITS,
+      deadlineMs: 20_000,
+    }),
   ).toBe(wait),
 );
 

@@ -25,8 +25,7 @@ export function uncertainWaitMs(
   dialect: Dialect,
   use: UncertainUse,
   now: number,
-  limits: Pick<RenewalLimits, 'leaseMs' | 'holderWaitMs'>,
-  deadlineMs: number,
+  { limits, deadlineMs }: { limits: Pick<RenewalLimits, 'leaseMs' | 'holderWaitMs'>; deadlineMs: number },
 ): number {
   if (!isSpendable(dialect) || dialect.reuse === 'refused') return 0;
   const graceEndsAt = use.since + (dialect.reuse_grace_seconds ?? 0) * 1000;

@@ -1,6 +1,5 @@
 import { timingSafeEqual } from 'node:crypto';
-import type { z } from 'zod';
-import type { ConsentOutcome, OpenConnection, OpenedConsent } from '../../api/connections.ts';
+import type { ConsentOutcome, OpenedConsent } from '../../api/connections.ts';
 import { diagnosis } from '../../core/diagnosis/diagnosis.ts';
 import { diagnoseCallback, diagnoseStopPage } from '../../core/diagnosis/way-back.ts';
 import { Fault } from '../../core/fault.ts';
@@ -8,22 +7,20 @@ import { base64url } from '../../core/identifiers.ts';
 import { readCallback } from '../../core/oauth/callback.ts';
 import { readPasted } from '../../core/oauth/ways.ts';
 import { Secret } from '../../core/secret.ts';
+import type { Command } from '../asked.ts';
 import { refuseUnconfirmed } from '../registry/client-record.ts';
 import { connectionDefinition } from '../registry/connection-definition.ts';
 import { hashText } from '../registry/operators.ts';
 import type { Services } from '../registry/services.ts';
-import { idBytes } from '../store/database.ts';
-import type { Row } from '../store/tables.ts';
+import type { ConnectionRow } from '../store/connections.ts';
+import type { ConsentRow } from '../store/consents.ts';
 import { depart } from './departure.ts';
 import { type Exchange, exchange } from './exchange.ts';
-import { factsOf } from './facts.ts';
 import { sentAwayOf } from './known.ts';
 import { CONSENT_MS, openConsent } from './opening.ts';
 import { emptyOutcome, problemOf, type StoredOutcome } from './outcome.ts';
 import { putBeside } from './put-beside.ts';
 import { type ConsentParties, outcomeView } from './view.ts';
-
-type ConsentRow = Row<'consents'>;
 
 const EXCHANGE_MS = 2 * 60_000;
 
@@ -46,7 +43,7 @@ export interface Invitation {
 
 /** One consent from its one-time link to its outcome (RFC 6749 §4.1, RFC 7636, RFC 8252, RFC 8628, RFC 9207, RFC 9700 §4). */
 export interface Consents {
-  open(connectionName: string, input: z.output<typeof OpenConnection>, operator: string): Promise<OpenedConsent>;
+  open(command: Command<'openConnection'>): Promise<OpenedConsent>;
   /** What the link is for; it is not used up: a mail scanner may follow it too. @throws {Fault} TICKET_SPENT */
   invitation(ticket: string): Promise<Invitation>;
   /** Spends the ticket; where the browser goes next, and the cookie it must carry. */
@@ -64,7 +61,7 @@ export interface Consents {
   holdsCookie(consentId: string, cookie: string | undefined): Promise<boolean>;
   /** The parties of a consent, and the run of its exchange, for the loop that polls devices. */
   parties(consent: ConsentRow): Promise<ConsentParties>;
-  run(consent: ConsentRow, work: (advance: () => Promise<number>) => Promise<StoredOutcome>): void;
+  run(consent: ConsentRow, work: (advance: () => Promise<boolean>) => Promise<StoredOutcome>): void;
   /** Resolves when no exchange is running. */
   idle(): Promise<void>;
 }
@@ -72,28 +69,28 @@ export interface Consents {
 export function consents(s: Services): Consents {
   const running = new Set<Promise<void>>();
 
-  const partiesWith = async (connection: Row<'connections'>, clientId: string, own: Record<string, string>): Promise<ConsentParties> => {
-    const client = await s.tables.clients.find({ id: clientId });
-    const provider = client && (await s.tables.providers.find({ id: client.providerId }));
+  const partiesWith = async (connection: ConnectionRow, clientId: string, own: Record<string, string>): Promise<ConsentParties> => {
+    const client = await s.store.clients.byId(clientId);
+    const provider = client && (await s.store.providers.byId(client.providerId));
     if (!client || !provider) throw new Fault('NOT_FOUND', { detail: 'The client of this connection was removed.' });
     const { definition, unconfirmed } = await connectionDefinition(s, { provider: provider.name, client: client.name, placeholders: own, apiBaseUrl: null });
-    return { connection, client, definition, unconfirmed, placeholders: { ...(client.placeholders as Record<string, string>), ...own } };
+    return { connection, client, definition, unconfirmed, placeholders: { ...client.placeholders, ...own } };
   };
   const partiesOf = async (consent: ConsentRow): Promise<ConsentParties> => {
-    const connection = await s.tables.connections.find({ id: consent.connectionId });
+    const connection = await s.store.connections.byId(consent.connectionId);
     if (!connection) throw new Fault('NOT_FOUND', { detail: 'The connection of this consent was removed.' });
-    return partiesWith(connection, consent.clientId, factsOf(consent).placeholders ?? (connection.placeholders as Record<string, string> | null) ?? {});
+    return partiesWith(connection, consent.clientId, consent.facts.placeholders ?? connection.placeholders);
   };
   const finish = async (consent: Pick<ConsentRow, 'id'>, phase: 'done' | 'failed', outcome: StoredOutcome): Promise<void> => {
-    await s.tables.consents.change(
-      { id: consent.id },
-      { phase, outcome, finishedAt: s.ports.clock.now(), verifierSealed: null, deviceSealed: null, pollAt: null },
-    );
+    await s.store.consents.change(consent.id, {
+      ...{ phase, outcome, finishedAt: s.ports.clock.now() },
+      ...{ verifierSealed: null, deviceSealed: null, pollAt: null },
+    });
   };
   /** We failed in the middle: it is said, and tokens that came are kept beside what is in use until somebody decides. */
   const brokenOff = async (consent: ConsentRow): Promise<StoredOutcome> => {
-    const connection = await s.tables.connections.find({ id: consent.connectionId });
-    const came = connection !== null && (await s.renewals.read(consent.grantId)) !== null;
+    const connection = await s.store.connections.byId(consent.connectionId);
+    const came = connection !== null && (await s.store.renewals.read(consent.grantId)) !== null;
     const isUsed = connection?.currentGrantId === consent.grantId;
     if (came && !isUsed) await putBeside(s, connection.id, consent.grantId, 'not_proved');
     const words = came
@@ -106,7 +103,7 @@ export function consents(s: Services): Consents {
     return { ...emptyOutcome(), problem, decide: came && !isUsed ? 'not_proved' : null };
   };
   /** Moves a consent on, only from the phase that the caller saw. */
-  const advance = (id: string, from: string, to: string): Promise<number> => s.tables.consents.change({ id, phase: from }, { phase: to });
+  const advance = (id: string, from: ConsentRow['phase'], to: ConsentRow['phase']): Promise<boolean> => s.store.consents.advance(id, from, { phase: to });
   const run: Consents['run'] = (consent, work) => {
     const going = work(() => advance(consent.id, 'exchanging', 'proving'))
       .then((outcome) => s.keeper.keep('consent outcome', () => finish(consent, outcome.problem ? 'failed' : 'done', outcome)))
@@ -123,14 +120,14 @@ export function consents(s: Services): Consents {
 
   /** @throws {Fault} TICKET_SPENT */
   const offered = async (ticket: string): Promise<ConsentRow> => {
-    const consent = await s.tables.consents.find({ ticketHash: hashText(ticket) });
+    const consent = await s.store.consents.byTicket(hashText(ticket));
     if (consent?.phase !== 'offered' || consent.way !== 'redirect' || consent.expiresAt <= s.ports.clock.now())
       throw new Fault('TICKET_SPENT', { remedy: 'Open the connection again in the console, or with `rk connection open`.' });
     return consent;
   };
 
   const find = async (consentId: string): Promise<ConsentRow> => {
-    const consent = await s.tables.consents.find({ id: consentId });
+    const consent = await s.store.consents.byId(consentId);
     if (!consent) throw new Fault('NOT_FOUND', { detail: 'There is no such consent.' });
     return consent;
   };
@@ -140,11 +137,7 @@ export function consents(s: Services): Consents {
     refuseUnconfirmed(parties.unconfirmed); // the definition may have changed while the person was away
     const answer = readCallback(parties.definition, query);
     const codeHash = answer.kind === 'code' ? hashText(answer.code.reveal()) : null;
-    const won = await s.database.write(
-      `UPDATE consents SET phase = 'exchanging', code_hash = $1, expires_at = UTC_TIMESTAMP(3) + INTERVAL ${EXCHANGE_MS * 1000} MICROSECOND WHERE id = $2 AND phase = 'started'`,
-      [codeHash, idBytes(consent.id)],
-    );
-    if (won === 0) return;
+    if (!(await s.store.consents.takeCode(consent.id, 'started', codeHash, EXCHANGE_MS))) return;
     const { client, connection } = parties;
     if (answer.kind !== 'code') {
       const problem = problemOf(diagnoseCallback(answer, sentAwayOf(known(consent, parties))));
@@ -160,13 +153,13 @@ export function consents(s: Services): Consents {
     const verifier = consent.verifierSealed
       ? await s.sealer.open({ table: 'consents', row: consent.id, column: 'verifier_sealed' }, consent.verifierSealed)
       : null;
-    const redirectUri = factsOf(consent).redirectUri ?? client.redirectUri;
+    const redirectUri = consent.facts.redirectUri ?? client.redirectUri;
     runExchange(consent, parties, { grantType: 'authorization_code', code: answer.code, redirectUri, verifier });
   };
 
   /** @throws {Fault} INPUT_INVALID where the code was given before: it works once, so it is not sent again. */
   const refuseSpent = async (code: string): Promise<void> => {
-    const spent = await s.tables.consents.find({ codeHash: hashText(code) });
+    const spent = await s.store.consents.byCode(hashText(code));
     if (spent)
       throw new Fault('INPUT_INVALID', {
         detail: 'This code was given here before; a code works once.',
@@ -176,19 +169,19 @@ export function consents(s: Services): Consents {
   };
 
   return {
-    open: (connectionName, input, operator) => openConsent(s, { partiesWith, runExchange, finish }, connectionName, input, operator),
+    open: (command) => openConsent(s, { partiesWith, runExchange, finish }, command),
 
     async invitation(ticket) {
       const consent = await offered(ticket);
       const { connection, definition } = await partiesOf(consent);
-      const scopes = (consent.scopes as string[]).map((name) => ({ name, says: definition.scopes.find((one) => one.name === name)?.says ?? '' }));
+      const scopes = consent.scopes.map((name) => ({ name, says: definition.scopes.find((one) => one.name === name)?.says ?? '' }));
       return {
         connection: connection.name,
         provider: definition.title,
         openedBy: consent.openedBy,
         account: connection.expectedAccount,
         scopes,
-        warnings: factsOf(consent).warnings ?? [],
+        warnings: consent.facts.warnings ?? [],
         expiresAt: consent.expiresAt,
       };
     },
@@ -199,14 +192,13 @@ export function consents(s: Services): Consents {
       refuseUnconfirmed(parties.unconfirmed);
       const cookie = base64url(s.ports.random.bytes(32));
       const { location, set } = depart(s, consent, parties);
-      if ((await s.tables.consents.change({ id: consent.id, phase: 'offered' }, { ...set, cookieHash: hashText(cookie) })) === 0)
-        throw new Fault('TICKET_SPENT');
+      if (!(await s.store.consents.advance(consent.id, 'offered', { ...set, cookieHash: hashText(cookie) }))) throw new Fault('TICKET_SPENT');
       return { consentId: consent.id, cookie, location };
     },
 
     async callback(provider, clientName, query, cookie) {
       const state = typeof query.state === 'string' ? query.state : '';
-      const consent = state ? await s.tables.consents.find({ stateHash: hashText(state) }) : null;
+      const consent = state ? await s.store.consents.byState(hashText(state)) : null;
       if (!consent) throw new Fault('CONSENT_EXPIRED', { detail: 'No consent is waiting for this answer.' });
       const parties = await partiesOf(consent);
       if (parties.definition.name !== provider || parties.client.name !== clientName)
@@ -239,7 +231,7 @@ export function consents(s: Services): Consents {
       if (!read.whole && (consent.verifierSealed === null || parties.definition.server.authorization_response_iss_parameter_supported))
         throw wrong('A code alone is not enough here: the rest of the address proves that it belongs to this consent.', 'Paste the whole address.');
       if (read.query.code) await refuseSpent(read.query.code);
-      await arrived(read.spaced ? { ...consent, facts: { ...factsOf(consent), spaced: true } } : consent, parties, read.query);
+      await arrived(read.spaced ? { ...consent, facts: { ...consent.facts, spaced: true } } : consent, parties, read.query);
       return this.outcome(consentId, operator);
     },
 
@@ -252,12 +244,9 @@ export function consents(s: Services): Consents {
       const bare = code.replace(/\s+/g, '');
       await refuseSpent(bare);
       // A code is never sent twice: the one request that wins this update sends it.
-      const won = await s.database.write(
-        `UPDATE consents SET phase = 'exchanging', code_hash = $1, expires_at = UTC_TIMESTAMP(3) + INTERVAL ${EXCHANGE_MS * 1000} MICROSECOND WHERE id = $2 AND phase = 'offered'`,
-        [hashText(bare), idBytes(consent.id)],
-      );
-      const spaced = bare !== code ? { ...consent, facts: { ...factsOf(consent), spaced: true } } : consent;
-      if (won > 0) runExchange(spaced, parties, { grantType: 'authorization_code', code: new Secret(bare), redirectUri: null, verifier: null });
+      const won = await s.store.consents.takeCode(consent.id, 'offered', hashText(bare), EXCHANGE_MS);
+      const spaced = bare !== code ? { ...consent, facts: { ...consent.facts, spaced: true } } : consent;
+      if (won) runExchange(spaced, parties, { grantType: 'authorization_code', code: new Secret(bare), redirectUri: null, verifier: null });
       return this.outcome(consentId, consent.openedBy);
     },
 
@@ -265,7 +254,7 @@ export function consents(s: Services): Consents {
       const consent = await find(consentId);
       const parties = await partiesOf(consent);
       const pageDiagnosis = diagnoseStopPage(page, sentAwayOf(known(consent, parties)));
-      await s.tables.consents.change({ id: consent.id }, { facts: { ...factsOf(consent), pageDiagnosis } });
+      await s.store.consents.change(consent.id, { facts: { ...consent.facts, pageDiagnosis } });
       s.history.add({
         actor: operator,
         kind: 'page_pasted',
@@ -281,7 +270,7 @@ export function consents(s: Services): Consents {
     },
 
     async holdsCookie(consentId, cookie) {
-      const consent = await s.tables.consents.find({ id: consentId });
+      const consent = await s.store.consents.byId(consentId);
       return matches(consent?.cookieHash ?? null, cookie);
     },
 
@@ -297,8 +286,8 @@ const known = (consent: ConsentRow, parties: ConsentParties) => ({
   client: parties.client,
   definition: parties.definition,
   placeholders: parties.placeholders,
-  redirectUri: factsOf(consent).redirectUri ?? parties.client.redirectUri,
-  scopes: consent.scopes as string[],
+  redirectUri: consent.facts.redirectUri ?? parties.client.redirectUri,
+  scopes: consent.scopes,
 });
 
 const matches = (hash: Buffer | null, text: string | undefined): boolean => hash !== null && text !== undefined && timingSafeEqual(hash, hashText(text));

@@ -1,8 +1,9 @@
 import { Fault } from '../../core/fault.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import type { Services } from '../registry/services.ts';
-import { type PushedOut, pushedOut } from '../store/refresh-token-limits.ts';
-import type { Row } from '../store/tables.ts';
+import type { ClientRow } from '../store/clients.ts';
+import type { ConnectionRow } from '../store/connections.ts';
+import type { PushedOut } from '../store/grants.ts';
 
 /**
  * What a consent may cost, said before anybody consents. Where it would end another live connection, that is asked first.
@@ -10,16 +11,14 @@ import type { Row } from '../store/tables.ts';
  * @throws {Fault} WOULD_END
  */
 export async function costs(
-  s: Pick<Services, 'database'>,
-  connection: Row<'connections'>,
-  client: Row<'clients'>,
-  definition: ProviderDefinition,
+  s: Pick<Services, 'store'>,
+  { connection, client, definition }: { connection: ConnectionRow; client: ClientRow; definition: ProviderDefinition },
   mayEnd: boolean,
 ): Promise<string[]> {
   const warnings: string[] = [];
   const most = definition.dialect.refresh_tokens_most;
   if (most !== undefined) {
-    const pushed = await pushedOut(s.database, client.id, connection.expectedAccount, most);
+    const pushed = await s.store.grants.pushedOut(client.id, connection.expectedAccount, most);
     const inWords = (one: PushedOut) =>
       `${definition.title} keeps ${most} refresh tokens for each person and client, and ${one.held} are held here${one.account ? ` for ${one.account}` : ''}: if the same person consents once more, the oldest ends (${one.connection}).`;
     const others = pushed.filter((one) => one.connection !== connection.name); // its own former one is replaced in any case

@@ -5,22 +5,17 @@ import { codeVerifier } from '../../core/oauth/pkce.ts';
 import { Secret } from '../../core/secret.ts';
 import { hashText } from '../registry/operators.ts';
 import type { Services } from '../registry/services.ts';
-import type { Row } from '../store/tables.ts';
-import { type ConsentFacts, factsOf } from './facts.ts';
+import type { ConsentFacts, ConsentRow } from '../store/consents.ts';
 import type { ConsentParties } from './view.ts';
 
 /** What the browser is sent away with: state, PKCE, nonce (RFC 9700 §2.1.1, §4.7). */
-export function depart(
-  s: Pick<Services, 'ports' | 'sealer'>,
-  consent: Row<'consents'>,
-  parties: ConsentParties,
-): { location: string; set: Partial<Row<'consents'>> } {
+export function depart(s: Pick<Services, 'ports' | 'sealer'>, consent: ConsentRow, parties: ConsentParties): { location: string; set: Partial<ConsentRow> } {
   const { client, definition, connection } = parties;
   const state = base64url(s.ports.random.bytes(32));
   const verifier = definition.dialect.pkce === 'S256' ? new Secret(codeVerifier(s.ports.random.bytes(32))) : null;
-  const scopes = consent.scopes as string[];
+  const scopes = consent.scopes;
   const nonce = asksOpenid(scopes) ? base64url(s.ports.random.bytes(16)) : undefined;
-  const facts: ConsentFacts = { ...factsOf(consent), startedAt: s.ports.clock.now(), ...(nonce ? { nonce } : {}) };
+  const facts: ConsentFacts = { ...consent.facts, startedAt: s.ports.clock.now(), ...(nonce ? { nonce } : {}) };
   const location = authorizationUrl(definition, {
     clientId: client.clientId ?? '',
     redirectUri: facts.redirectUri ?? client.redirectUri,
@@ -32,7 +27,7 @@ export function depart(
     ...(nonce ? { nonce } : {}),
   });
   const set = {
-    phase: 'started',
+    phase: 'started' as const,
     stateHash: hashText(state),
     facts,
     verifierSealed: verifier ? s.sealer.seal({ table: 'consents', row: consent.id, column: 'verifier_sealed' }, verifier) : null,

@@ -6,11 +6,9 @@ import { wireRecord } from '../../core/oauth/wire-record.ts';
 import { requestDeadlineMs } from '../../core/renewal/plan.ts';
 import type { Services } from '../registry/services.ts';
 import { evidenceText } from '../renewal/evidence.ts';
-import { idBytes, idText } from '../store/database.ts';
-import type { Row } from '../store/tables.ts';
+import type { ConsentRow } from '../store/consents.ts';
 import type { Consents } from './consents.ts';
 import { ask, incomplete, settle } from './exchange.ts';
-import { factsOf } from './facts.ts';
 import { askedOf } from './known.ts';
 import { emptyOutcome, problemOf, type StoredOutcome } from './outcome.ts';
 import type { ConsentParties } from './view.ts';
@@ -22,11 +20,11 @@ const AT_ONCE = 20;
 const POLL_MOST_MS = 30_000;
 
 /** Asks for a device code and shows it. What went wrong, or null. */
-export async function askForDevice(s: Services, consent: Row<'consents'>, { client, definition, placeholders }: ConsentParties): Promise<StoredOutcome | null> {
+export async function askForDevice(s: Services, consent: ConsentRow, { client, definition, placeholders }: ConsentParties): Promise<StoredOutcome | null> {
   const [credentials] = (await s.contexts.credentialsOf(client.id, definition)).inOrder;
   if (!credentials) return incomplete();
   const once = { now: s.ports.clock.now(), deadlineMs: requestDeadlineMs(s.settings.limits, null), jti: base64url(s.ports.random.bytes(16)) };
-  const scopes = consent.scopes as string[];
+  const scopes = consent.scopes;
   const request = await deviceAuthorizationRequest(definition, credentials, scopes, once);
   const seen = await s.ports.send(request);
   const answer = readDeviceAuthorization(seen, definition);
@@ -37,16 +35,13 @@ export async function askForDevice(s: Services, consent: Row<'consents'>, { clie
     return { ...emptyOutcome(), problem: problemOf(diagnoseTokenRequest(asked, answer.outcome, evidenceText(answer.outcome.evidence))) };
   }
   const { deviceCode, userCode, page, pageWithCode, lifeMs, intervalMs } = answer.device;
-  await s.tables.consents.change(
-    { id: consent.id, phase: 'exchanging' },
-    {
-      phase: 'polling',
-      expiresAt: once.now + lifeMs,
-      pollAt: once.now + intervalMs,
-      facts: { ...factsOf(consent), device: { userCode, page, pageWithCode, intervalMs, polls: 0 } },
-      deviceSealed: s.sealer.seal({ table: 'consents', row: consent.id, column: 'device_sealed' }, deviceCode),
-    },
-  );
+  await s.store.consents.advance(consent.id, 'exchanging', {
+    phase: 'polling',
+    expiresAt: once.now + lifeMs,
+    pollAt: once.now + intervalMs,
+    facts: { ...consent.facts, device: { userCode, page, pageWithCode, intervalMs, polls: 0 } },
+    deviceSealed: s.sealer.seal({ table: 'consents', row: consent.id, column: 'device_sealed' }, deviceCode),
+  });
   return null;
 }
 
@@ -54,10 +49,7 @@ export async function askForDevice(s: Services, consent: Row<'consents'>, { clie
 export async function pollDevices(s: Services, agreed: Consents, stop: AbortSignal): Promise<void> {
   while (!stop.aborted) {
     try {
-      const due = await s.database.select<{ id: Buffer }>(
-        `SELECT id FROM consents WHERE poll_at <= UTC_TIMESTAMP(3) AND phase = 'polling' AND expires_at > UTC_TIMESTAMP(3) ORDER BY poll_at LIMIT ${AT_ONCE}`,
-      );
-      await Promise.all(due.map((row) => poll(s, agreed, idText(row.id))));
+      await Promise.all((await s.store.consents.duePolls(AT_ONCE)).map((id) => poll(s, agreed, id)));
     } catch (cause) {
       s.ports.log.error({ cause: cause instanceof Error ? cause.message : 'unknown' }, 'polling for devices failed');
     }
@@ -66,12 +58,8 @@ export async function pollDevices(s: Services, agreed: Consents, stop: AbortSign
 }
 
 async function poll(s: Services, agreed: Consents, id: string): Promise<void> {
-  const claimed = await s.database.write(
-    `UPDATE consents SET poll_at = UTC_TIMESTAMP(3) + INTERVAL ${POLL_MOST_MS * 1000} MICROSECOND WHERE id = $1 AND phase = 'polling' AND poll_at <= UTC_TIMESTAMP(3)`,
-    [idBytes(id)],
-  );
-  const consent = claimed === 0 ? null : await s.tables.consents.find({ id });
-  const { device } = consent ? factsOf(consent) : {};
+  const consent = (await s.store.consents.claimPoll(id, POLL_MOST_MS)) ? await s.store.consents.byId(id) : null;
+  const device = consent?.facts.device;
   if (!consent || !device || consent.deviceSealed === null) return;
   const parties = await agreed.parties(consent);
   if (parties.unconfirmed.length > 0) return; // nothing goes where nobody confirmed that it may
@@ -81,12 +69,12 @@ async function poll(s: Services, agreed: Consents, id: string): Promise<void> {
   const asking = await ask(s, x, device.polls % 19);
   const step = asking ? pollingStep(asking.answer, device.intervalMs) : { kind: 'ended' as const };
   if (step.kind === 'wait') {
-    const facts = { ...factsOf(consent), device: { ...device, intervalMs: step.intervalMs, polls: device.polls + 1 } };
-    await s.tables.consents.change({ id, phase: 'polling' }, { facts, pollAt: s.ports.clock.now() + step.intervalMs });
+    const facts = { ...consent.facts, device: { ...device, intervalMs: step.intervalMs, polls: device.polls + 1 } };
+    await s.store.consents.advance(id, 'polling', { facts, pollAt: s.ports.clock.now() + step.intervalMs });
     return;
   }
   // The answer may hold the only copy of the tokens: it is carried on whatever the database says of the phase.
-  await s.keeper.keep('device answer', () => s.tables.consents.change({ id, phase: 'polling' }, { phase: 'exchanging', pollAt: null }));
+  await s.keeper.keep('device answer', () => s.store.consents.advance(id, 'polling', { phase: 'exchanging', pollAt: null }));
   agreed.run(consent, (advance) => {
     proving = advance;
     return asking ? settle(s, x, asking) : Promise.resolve(incomplete());

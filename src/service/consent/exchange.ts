@@ -12,18 +12,19 @@ import { compareScopes } from '../../core/scopes/compare.ts';
 import type { Services } from '../registry/services.ts';
 import { evidenceText, tokenLife } from '../renewal/evidence.ts';
 import type { SpilledAnswer } from '../renewal/spill.ts';
-import type { Row } from '../store/tables.ts';
-import { factsOf } from './facts.ts';
+import type { ClientRow } from '../store/clients.ts';
+import type { ConnectionRow } from '../store/connections.ts';
+import type { ConsentRow } from '../store/consents.ts';
 import { insertGrant } from './grants.ts';
 import { askedOf } from './known.ts';
 import { emptyOutcome, problemOf, type StoredOutcome } from './outcome.ts';
 import { prove } from './prove.ts';
 
 export interface Exchange {
-  consent: Row<'consents'>;
-  client: Row<'clients'>;
+  consent: ConsentRow;
+  client: ClientRow;
   definition: ProviderDefinition;
-  connection: Row<'connections'>;
+  connection: ConnectionRow;
   /** What is exchanged for tokens: a code, or nothing but the client's own credentials. */
   asks: Exclude<TokenRequest, { grantType: 'refresh_token' }>;
   /** Values of the client and the connection together, and those of the connection alone. */
@@ -74,14 +75,14 @@ export async function settle(s: Services, x: Exchange, { credentials, sentAt, se
   const client = { id: x.client.id, name: `${x.definition.name}/${x.client.name}` };
   if (answer.kind !== 'tokens') {
     const evidence = evidenceText(answer.evidence);
-    const problem = problemOf(diagnoseTokenRequest(await askedAbout(s, x, credentials, seen, sentAt), answer, evidence));
+    const problem = problemOf(diagnoseTokenRequest(await askedAbout(s, x, { credentials, seen, sentAt }), answer, evidence));
     if (answer.kind === 'client_refused' && answer.evidence.error !== 'unauthorized_client')
-      await clientRefused(s, client, credentials, x.definition, evidence);
+      await clientRefused(s, { client, used: credentials, definition: x.definition }, evidence);
     s.history.add({ actor: 'person', kind: 'consent_failed', subject, says: `${problem.title} (${evidence})` });
     return { ...emptyOutcome(), problem };
   }
   const { tokens } = answer;
-  const requested = x.consent.scopes as string[];
+  const requested = x.consent.scopes;
   const scopes = compareScopes(requested, tokens.scopes ?? requested);
   const life = tokenLife(tokens, x.definition.dialect.assumed_life_seconds, sentAt);
   const first = {
@@ -94,7 +95,7 @@ export async function settle(s: Services, x: Exchange, { credentials, sentAt, se
     livesMs: (x.definition.dialect.absolute_life_seconds ?? 0) * 1000,
     idleLifeSeconds: x.definition.dialect.idle_life_seconds,
     grantType: x.asks.grantType,
-    placeholders: factsOf(x.consent).placeholders ?? (x.connection.placeholders as Record<string, string> | null) ?? {},
+    placeholders: x.consent.facts.placeholders ?? x.connection.placeholders,
     subject: x.asks.grantType === 'jwt_bearer' ? x.asks.subject : null,
   };
   const spilled: SpilledAnswer = { first, grantId: x.consent.grantId, epoch: 0, generation: 0, tokens, life };
@@ -109,14 +110,14 @@ export async function settle(s: Services, x: Exchange, { credentials, sentAt, se
     scopes: { requested, ...scopes },
     renewable: tokens.refresh !== null,
     method: credentials.method,
-    nonce: factsOf(x.consent).nonce ?? null,
+    nonce: x.consent.facts.nonce ?? null,
   });
 }
 
 const CODE_AGE_COUNTS: readonly string[] = ['authorization_code'];
 
-async function askedAbout(s: Services, x: Exchange, credentials: ClientCredentials, seen: WireOutcome, sentAt: number) {
-  const facts = factsOf(x.consent);
+async function askedAbout(s: Services, x: Exchange, { credentials, seen, sentAt }: { credentials: ClientCredentials; seen: WireOutcome; sentAt: number }) {
+  const facts = x.consent.facts;
   const printed = x.consent.way === 'printed';
   return askedOf(
     s,
@@ -125,7 +126,7 @@ async function askedAbout(s: Services, x: Exchange, credentials: ClientCredentia
       definition: x.definition,
       placeholders: x.placeholders,
       redirectUri: facts.redirectUri ?? x.client.redirectUri,
-      scopes: x.consent.scopes as string[],
+      scopes: x.consent.scopes,
     },
     {
       grantType: x.asks.grantType,
@@ -140,9 +141,7 @@ async function askedAbout(s: Services, x: Exchange, credentials: ClientCredentia
 /** Another secret of the client may be the right one: only where none is left does the client stop. */
 async function clientRefused(
   s: Services,
-  client: { id: string; name: string },
-  used: ClientCredentials,
-  definition: ProviderDefinition,
+  { client, used, definition }: { client: { id: string; name: string }; used: ClientCredentials; definition: ProviderDefinition },
   evidence: string,
 ): Promise<void> {
   if (used.secretId !== null) await s.clientSecrets.refused(client, used.secretId, evidence);

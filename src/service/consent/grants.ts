@@ -1,18 +1,15 @@
 import { isClientsOwn } from '../../core/oauth/grant-kinds.ts';
-import { nextRenewalAt, type RenewalPolicy } from '../../core/renewal/plan.ts';
+import { nextRenewalAt } from '../../core/renewal/plan.ts';
 import { firstRow } from '../../core/renewal/row.ts';
 import { end } from '../../core/renewal/transitions.ts';
 import type { Services } from '../registry/services.ts';
 import { sealTokens } from '../renewal/answer-keeper.ts';
 import type { FirstAnswer, SpilledAnswer } from '../renewal/spill.ts';
-import { forgetTokens } from '../store/forget-tokens.ts';
-import type { Row } from '../store/tables.ts';
+import type { GrantRow } from '../store/grants.ts';
 import { emptyOutcome } from './outcome.ts';
 
 /** A grant as it is inserted: what is not named yet is empty. */
-export const newGrant = (
-  grant: Pick<Row<'grants'>, 'id' | 'connectionId' | 'kind' | 'scopes' | 'consentedAt' | 'proof'> & Partial<Row<'grants'>>,
-): Row<'grants'> => ({
+export const newGrant = (grant: Pick<GrantRow, 'id' | 'connectionId' | 'kind' | 'scopes' | 'consentedAt' | 'proof'> & Partial<GrantRow>): GrantRow => ({
   personKey: null,
   accountId: null,
   accountLabel: null,
@@ -33,11 +30,11 @@ export const newGrant = (
 });
 
 /** Inserts grant, renewal row and tokens; a repeat after a lost acknowledgement, or after a crash, finds its own rows. */
-export async function insertGrant(s: Pick<Services, 'tables' | 'renewals' | 'sealer' | 'ports'>, answer: SpilledAnswer, first: FirstAnswer): Promise<void> {
+export async function insertGrant(s: Pick<Services, 'store' | 'sealer' | 'ports'>, answer: SpilledAnswer, first: FirstAnswer): Promise<void> {
   const id = answer.grantId;
   const kind = first.grantType ?? 'authorization_code';
-  if (!(await s.tables.grants.find({ id })))
-    await s.tables.grants.insert(
+  if (!(await s.store.grants.byId(id)))
+    await s.store.grants.add(
       newGrant({
         id,
         connectionId: first.connectionId,
@@ -52,17 +49,17 @@ export async function insertGrant(s: Pick<Services, 'tables' | 'renewals' | 'sea
         subject: first.subject ?? null,
       }),
     );
-  if (await s.renewals.read(id)) return;
-  const connection = await s.tables.connections.find({ id: first.connectionId });
+  if (await s.store.renewals.read(id)) return;
+  const connection = await s.store.connections.byId(first.connectionId);
   // A connection that is renewed on request is only kept alive from the beginning; one that was never used yet is about to be.
   const need = {
-    policy: (connection?.policy ?? 'always') as RenewalPolicy,
+    policy: connection?.policy ?? 'always',
     paused: connection?.intent === 'paused',
     lastUsedAt: connection?.lastUsedAt ?? answer.life.issuedAt,
   };
   const dialect = { idle_life_seconds: first.idleLifeSeconds };
   const nextAt = answer.tokens.refresh || isClientsOwn(kind) ? nextRenewalAt(answer.life, need, dialect, s.ports.random.unit()) : null;
-  await s.renewals.insert(id, first.clientId, firstRow(answer.life, nextAt), sealTokens(s.sealer, id, answer.tokens));
+  await s.store.renewals.insert(id, first.clientId, firstRow(answer.life, nextAt), sealTokens(s.sealer, id, answer.tokens));
 }
 
 /**
@@ -70,26 +67,27 @@ export async function insertGrant(s: Pick<Services, 'tables' | 'renewals' | 'sea
  * works; who agreed was not read any more, so a working connection keeps what it has.
  */
 export async function resumeFirst(
-  s: Pick<Services, 'tables' | 'renewals' | 'sealer' | 'ports' | 'changes' | 'history' | 'database' | 'cache'>,
+  s: Pick<Services, 'store' | 'sealer' | 'ports' | 'changes' | 'history' | 'cache'>,
   answer: SpilledAnswer,
   first: FirstAnswer,
 ): Promise<void> {
-  const connection = await s.tables.connections.find({ id: first.connectionId });
+  const connection = await s.store.connections.byId(first.connectionId);
   if (!connection) return;
   await insertGrant(s, answer, first);
-  const former = connection.currentGrantId === null ? null : await s.renewals.read(connection.currentGrantId);
+  const former = connection.currentGrantId === null ? null : await s.store.renewals.read(connection.currentGrantId);
   if (connection.currentGrantId !== answer.grantId && former !== null && former.row.nextAt !== null) {
     await endGrant(s, answer.grantId, 'set_aside');
     return;
   }
-  await s.tables.connections.change({ id: connection.id }, { currentGrantId: answer.grantId, clientId: first.clientId, intent: 'active' });
+  await s.store.connections.change(connection.id, { currentGrantId: answer.grantId, clientId: first.clientId, intent: 'active' });
   const warnings = [
     'The service was interrupted right after the tokens came; they were kept. Who agreed was not read: try the call on the page of the connection.',
   ];
-  await s.tables.consents.change(
-    { id: first.consentId, finishedAt: null },
-    { phase: 'done', finishedAt: s.ports.clock.now(), outcome: { ...emptyOutcome(), refresh_token: answer.tokens.refresh !== null, warnings } },
-  );
+  await s.store.consents.finish(first.consentId, {
+    phase: 'done',
+    finishedAt: s.ports.clock.now(),
+    outcome: { ...emptyOutcome(), refresh_token: answer.tokens.refresh !== null, warnings },
+  });
   await s.changes.announce('connection', connection.name);
   s.history.add({
     actor: 'service',
@@ -100,13 +98,9 @@ export async function resumeFirst(
 }
 
 /** Ends a grant and forgets its tokens, here only: at the provider it stays. */
-export async function endGrant(
-  s: Pick<Services, 'renewals' | 'database' | 'tables' | 'ports' | 'cache'>,
-  grantId: string,
-  cause: 'set_aside' | 'replaced' | 'forgotten',
-): Promise<void> {
-  await s.renewals.update([grantId], end());
-  await s.tables.grants.change({ id: grantId }, { endedAt: s.ports.clock.now(), cause });
-  await forgetTokens(s.database, grantId);
+export async function endGrant(s: Pick<Services, 'store' | 'ports' | 'cache'>, grantId: string, cause: 'set_aside' | 'replaced' | 'forgotten'): Promise<void> {
+  await s.store.renewals.update([grantId], end());
+  await s.store.grants.end(grantId, s.ports.clock.now(), cause);
+  await s.store.grants.discardTokens(grantId);
   s.cache.drop(grantId);
 }

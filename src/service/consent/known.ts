@@ -3,9 +3,10 @@ import type { SentAway } from '../../core/diagnosis/way-back.ts';
 import type { ClientCredentials } from '../../core/oauth/client-authentication.ts';
 import type { WireOutcome } from '../../core/oauth/wire.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
-import { type ClientRow, methodOf, registeringOf } from '../registry/client-record.ts';
+import { methodOf, registeringOf } from '../registry/client-record.ts';
 import { findProvider } from '../registry/providers.ts';
 import type { Services } from '../registry/services.ts';
+import type { ClientRow } from '../store/clients.ts';
 
 /** What a diagnosis may draw on beside the answer itself: gathered only where something went wrong. */
 export interface KnownParties {
@@ -17,7 +18,7 @@ export interface KnownParties {
 }
 
 export async function askedOf(
-  s: Pick<Services, 'tables' | 'ports'>,
+  s: Pick<Services, 'store' | 'ports'>,
   parties: KnownParties,
   request: { grantType: string; credentials: ClientCredentials | null; codeAgeMs?: number | null; codeLifeMs?: number | null },
   seen: WireOutcome | null,
@@ -25,7 +26,7 @@ export async function askedOf(
   const { client, definition } = parties;
   const registering = registeringOf(client);
   const whole = (await findProvider(s, definition.name)).definition;
-  const record = request.credentials?.secretId ? await s.tables.clientSecrets.find({ id: request.credentials.secretId }) : null;
+  const record = request.credentials?.secretId ? await s.store.secrets.byId(request.credentials.secretId) : null;
   const date = seen?.kind === 'answer' ? Date.parse(seen.headers.date ?? '') : Number.NaN;
   const texts = [client.clientId ?? '', request.credentials?.secret?.reveal() ?? ''];
   return {
@@ -43,7 +44,7 @@ export async function askedOf(
     redirectUri: parties.redirectUri,
     redirectUrisThere: registering.redirect_uris_there,
     scopes: parties.scopes,
-    scopesRegistered: (client.registeredScopes as string[] | null) ?? [],
+    scopesRegistered: client.registeredScopes,
     clockAheadMs: Number.isNaN(date) ? null : date - s.ports.clock.now(),
     codeAgeMs: request.codeAgeMs ?? null,
     codeLifeMs: request.codeLifeMs ?? null,
@@ -57,7 +58,7 @@ export function sentAwayOf({ client, definition, redirectUri, scopes, placeholde
     redirectUri,
     redirectUrisThere: registeringOf(client).redirect_uris_there,
     scopes,
-    scopesRegistered: (client.registeredScopes as string[] | null) ?? [],
+    scopesRegistered: client.registeredScopes,
     placeholders,
     approval: client.approval,
     reach: client.reach,

@@ -2,61 +2,62 @@ import type { z } from 'zod';
 import type { OpenConnection, OpenedConsent } from '../../api/connections.ts';
 import { Fault } from '../../core/fault.ts';
 import { base64url } from '../../core/identifiers.ts';
-import { type GrantType, isClientsOwn } from '../../core/oauth/grant-kinds.ts';
+import { isClientsOwn } from '../../core/oauth/grant-kinds.ts';
 import { sameButPort, type Way, waysOf } from '../../core/oauth/ways.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { checkPlaceholders } from '../../core/provider/placeholders.ts';
 import { Secret } from '../../core/secret.ts';
+import type { Command } from '../asked.ts';
 import { recordId } from '../ports.ts';
 import { missingOf, refuseUnconfirmed } from '../registry/client-record.ts';
 import { connectionDefinition } from '../registry/connection-definition.ts';
 import { hashText } from '../registry/operators.ts';
 import { readyOf } from '../registry/ready.ts';
 import { iso, type Services } from '../registry/services.ts';
-import type { Row } from '../store/tables.ts';
+import type { ClientRow } from '../store/clients.ts';
+import type { ConnectionRow } from '../store/connections.ts';
+import type { ConsentFacts, ConsentRow } from '../store/consents.ts';
 import { costs } from './costs.ts';
 import { depart } from './departure.ts';
 import { askForDevice } from './devices.ts';
 import type { Exchange } from './exchange.ts';
-import type { ConsentFacts } from './facts.ts';
 import { emptyOutcome, type StoredOutcome } from './outcome.ts';
 import type { ConsentParties } from './view.ts';
 
 export const CONSENT_MS = 30 * 60_000;
-const KEPT_DAYS = 30;
+export const KEPT_DAYS = 30;
 
 /** What opening needs of the consents that run. */
 export interface Opening {
-  partiesWith(connection: Row<'connections'>, clientId: string, own: Record<string, string>): Promise<ConsentParties>;
-  runExchange(consent: Row<'consents'>, parties: ConsentParties, asks: Exchange['asks']): void;
-  finish(consent: Pick<Row<'consents'>, 'id'>, phase: 'done' | 'failed', outcome: StoredOutcome): Promise<void>;
+  partiesWith(connection: ConnectionRow, clientId: string, own: Record<string, string>): Promise<ConsentParties>;
+  runExchange(consent: ConsentRow, parties: ConsentParties, asks: Exchange['asks']): void;
+  finish(consent: Pick<ConsentRow, 'id'>, phase: 'done' | 'failed', outcome: StoredOutcome): Promise<void>;
 }
 
 /** Starts a consent: where to go, or nothing to do where the client asks for itself. @throws {Fault} CLIENT_INCOMPLETE, ORIGIN_UNCONFIRMED, INPUT_INVALID */
 export async function openConsent(
   s: Services,
   { partiesWith, runExchange, finish }: Opening,
-  connectionName: string,
-  input: z.output<typeof OpenConnection>,
-  operator: string,
+  { params, body: input, actor }: Command<'openConnection'>,
 ): Promise<OpenedConsent> {
-  const connection = await s.tables.connections.find({ name: connectionName });
+  const { connection: connectionName } = params;
+  const operator = actor.operator.name;
+  const connection = await s.store.connections.byName(connectionName);
   if (!connection) throw new Fault('NOT_FOUND', { detail: `No connection is called ${connectionName}.` });
   const target = await targetOf(s, connection, input);
   const parties = await partiesWith(connection, target.client.id, target.placeholders);
   const { client, definition } = parties;
-  const secrets = await s.tables.clientSecrets.list({ clientId: client.id });
+  const secrets = await s.store.secrets.ofClient(client.id);
   const now = s.ports.clock.now();
   const missing = missingOf(client, definition, secrets, now);
   if (missing.length > 0) throw new Fault('CLIENT_INCOMPLETE', { detail: `Missing: ${missing.join(' and ')}.` });
   if (client.stage === 'retired') throw new Fault('CLIENT_INCOMPLETE', { detail: 'The client was retired.', remedy: 'Use another client.' });
   refuseUnconfirmed(parties.unconfirmed);
-  const way = chooseWay(waysOf(definition, client, connection.grantType as GrantType, s.settings.publicUrl), input.way, definition);
-  const wanted = { ...connection, scopes: connection.scopes as string[], operations: (connection.operations as string[] | null) ?? [] };
-  const ready = readyOf(client, definition, secrets, wanted, now);
+  const way = chooseWay(waysOf(definition, client, connection.grantType, s.settings.publicUrl), input.way, definition);
+  const ready = readyOf(client, definition, { secrets, wanted: connection }, now);
   const ofClient = isClientsOwn(connection.grantType);
-  const scopes = [...new Set([...wanted.scopes, ...(ofClient ? [] : (definition.identity?.needs ?? []))])];
-  const warnings = way === 'by_itself' ? [] : await costs(s, connection, client, definition, input.end_oldest);
+  const scopes = [...new Set([...connection.scopes, ...(ofClient ? [] : (definition.identity?.needs ?? []))])];
+  const warnings = way === 'by_itself' ? [] : await costs(s, { connection, client, definition }, input.end_oldest);
   const ticket = base64url(s.ports.random.bytes(24));
   const facts: ConsentFacts = {
     ...(client.id === connection.clientId ? {} : { movesTo: client.name }),
@@ -66,7 +67,7 @@ export async function openConsent(
     ...(way === 'printed' ? { startedAt: now } : {}),
     ...(warnings.length > 0 ? { warnings } : {}),
   };
-  const row: Row<'consents'> = {
+  const row: ConsentRow = {
     id: recordId(s.ports),
     ticketHash: hashText(ticket),
     stateHash: null,
@@ -99,8 +100,7 @@ export async function openConsent(
     ready,
     ...more,
   });
-  await s.tables.consents.insert(row);
-  await s.database.write(`DELETE FROM consents WHERE expires_at < UTC_TIMESTAMP(3) - INTERVAL ${KEPT_DAYS} DAY LIMIT 100`);
+  await s.store.consents.add(row, KEPT_DAYS);
   if (way === 'by_itself') {
     const subject = connection.expectedAccount ?? '';
     runExchange(
@@ -120,24 +120,24 @@ export async function openConsent(
   // Pasted, or brought back by `rk`: bound to the operator who opened it instead of to a browser's cookie.
   const { location, set } = depart(s, row, parties);
   const sealed = s.sealer.seal({ table: 'consents', row: row.id, column: 'device_sealed' }, new Secret(location));
-  await s.tables.consents.change({ id: row.id, phase: 'offered' }, { ...set, deviceSealed: sealed.length < 4000 ? sealed : null });
+  await s.store.consents.advance(row.id, 'offered', { ...set, deviceSealed: sealed.length < 4000 ? sealed : null });
   return opened({ warnings, authorization_url: location, redirect_uri: facts.redirectUri ?? client.redirectUri });
 }
 
 /** The client through which this consent goes, and the values for it: the connection's own, or another of the same provider. */
 async function targetOf(
   s: Services,
-  connection: Row<'connections'>,
+  connection: ConnectionRow,
   input: z.output<typeof OpenConnection>,
-): Promise<{ client: Row<'clients'>; placeholders: Record<string, string> }> {
-  const now = await s.tables.clients.find({ id: connection.clientId });
+): Promise<{ client: ClientRow; placeholders: Record<string, string> }> {
+  const now = await s.store.clients.byId(connection.clientId);
   if (!now) throw new Fault('NOT_FOUND', { detail: 'The client of this connection was removed.' });
-  const own = (connection.placeholders as Record<string, string> | null) ?? {};
-  const client = input.client === undefined ? now : await s.tables.clients.find({ providerId: now.providerId, name: input.client });
+  const own = connection.placeholders;
+  const client = input.client === undefined ? now : await s.store.clients.byName(now.providerId, input.client);
   if (!client) throw new Fault('NOT_FOUND', { detail: `The provider of this connection has no client called ${input.client}.` });
   const placeholders = input.placeholders ?? own;
   if (input.placeholders) {
-    const provider = await s.tables.providers.find({ id: client.providerId });
+    const provider = await s.store.providers.byId(client.providerId);
     const { definition } = await connectionDefinition(s, { provider: provider?.name ?? '', client: client.name, placeholders: {}, apiBaseUrl: null });
     checkPlaceholders(definition, placeholders, ['connection']);
   }

@@ -1,12 +1,9 @@
 import type { ConsentOutcome } from '../../api/connections.ts';
 import type { Diagnosis } from '../../core/diagnosis/diagnosis.ts';
+import type { StoredOutcome } from '../store/consents.ts';
 
+export type { StoredOutcome } from '../store/consents.ts';
 export type ConsentProblem = NonNullable<ConsentOutcome['problem']>;
-export type StoredOutcome = Pick<
-  ConsentOutcome,
-  'account' | 'opened' | 'scopes' | 'refresh_token' | 'access_token_life_seconds' | 'first_call' | 'problem' | 'warnings' | 'decide'
->;
-
 export const emptyOutcome = (): StoredOutcome => ({
   account: null,
   opened: null,

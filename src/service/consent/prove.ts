@@ -16,8 +16,10 @@ import { type AboutToken, type ApiAddress, apiAddress, type CalledGrant, callGra
 import { keepProof } from '../registry/connection-calls.ts';
 import { type Retired, retiredInWords, retireGrant } from '../registry/revoke.ts';
 import type { Services } from '../registry/services.ts';
-import type { Row } from '../store/tables.ts';
-import { type ConsentFacts, factsOf } from './facts.ts';
+import type { ClientRow } from '../store/clients.ts';
+import type { ConnectionRow } from '../store/connections.ts';
+import type { ConsentFacts, ConsentRow } from '../store/consents.ts';
+import type { GrantRow } from '../store/grants.ts';
 import { readIdentity } from './identity.ts';
 import { emptyOutcome, problemOf, type StoredOutcome } from './outcome.ts';
 import { putBeside } from './put-beside.ts';
@@ -34,10 +36,10 @@ export interface SafeTokens {
 }
 
 export interface Proving {
-  consent: Row<'consents'>;
-  client: Row<'clients'>;
+  consent: ConsentRow;
+  client: ClientRow;
   definition: ProviderDefinition;
-  connection: Row<'connections'>;
+  connection: ConnectionRow;
 }
 
 /**
@@ -53,7 +55,7 @@ export async function prove(s: Services, x: Proving, safe: SafeTokens): Promise<
   const identity = personal ? await readIdentity(s.ports, x.definition, tokens, asked) : { account: null, opened: null, warning: null, odd: null };
   const { apiBaseUrl } = tokens;
   const baseTaken = apiBaseUrl !== undefined && apiBaseAllowed(x.definition, apiBaseUrl);
-  if (baseTaken) await s.keeper.keep(subject, async () => void (await s.tables.grants.change({ id: grantId }, { apiBaseUrl })));
+  if (baseTaken) await s.keeper.keep(subject, async () => void (await s.store.grants.change(grantId, { apiBaseUrl })));
   const definition = withApiBase(x.definition, baseTaken ? apiBaseUrl : null);
   const probe = probeOf(definition);
   const about = {
@@ -64,13 +66,12 @@ export async function prove(s: Services, x: Proving, safe: SafeTokens): Promise<
     byCertificate: safe.method === 'private_key_jwt',
   };
   const firstCall = probe
-    ? await firstCallOf(
-        s,
-        { id: grantId, kind: safe.kind, connectionId: x.connection.id, clientId: x.client.id, access: tokens.access },
-        apiAddress(definition, probe.path),
-        methodOfProbe(probe),
+    ? await firstCallOf(s, {
+        grant: { id: grantId, kind: safe.kind, connectionId: x.connection.id, clientId: x.client.id, access: tokens.access },
+        address: apiAddress(definition, probe.path),
+        method: methodOfProbe(probe),
         about,
-      )
+      })
     : null;
   const outcome: StoredOutcome = {
     ...emptyOutcome(),
@@ -81,7 +82,7 @@ export async function prove(s: Services, x: Proving, safe: SafeTokens): Promise<
     access_token_life_seconds: tokens.lifeMs === null ? null : tokens.lifeMs / 1000,
     first_call: firstCall,
     warnings: [
-      ...(factsOf(x.consent).spaced ? ['The code was pasted with spaces or line breaks; they were taken out.'] : []),
+      ...(x.consent.facts.spaced ? ['The code was pasted with spaces or line breaks; they were taken out.'] : []),
       ...(apiBaseUrl !== undefined && !baseTaken
         ? [`The answer names the API at ${apiBaseUrl.slice(0, 200)}, which is not among the hosts of the definition: nothing is sent there.`]
         : []),
@@ -93,19 +94,19 @@ export async function prove(s: Services, x: Proving, safe: SafeTokens): Promise<
     ],
   };
   if (firstCall) await s.keeper.keep(subject, () => keepProof(s, grantId, firstCall, definition));
-  await s.keeper.keep(
-    subject,
-    async () =>
-      void (await s.tables.grants.change(
-        { id: grantId },
-        { accountId: identity.account?.id ?? null, accountLabel: identity.account?.label ?? null, opened: identity.opened, claims: shownClaims(tokens.access) },
-      )),
+  await s.keeper.keep(subject, () =>
+    s.store.grants.change(grantId, {
+      accountId: identity.account?.id ?? null,
+      accountLabel: identity.account?.label ?? null,
+      opened: identity.opened,
+      claims: shownClaims(tokens.access),
+    }),
   );
   const {
     problem,
     decide,
     retired = 'nothing',
-  } = await s.keeper.keep(subject, () => makeCurrent(s, x, outcome, identity.odd, isGoodOrNone(firstCall, definition)));
+  } = await s.keeper.keep(subject, () => makeCurrent(s, x, { outcome, odd: identity.odd, good: isGoodOrNone(firstCall, definition) }));
   const renewed = await proveRenewal(s, x, safe, grantId);
   if (renewed) outcome.warnings.push(renewed);
   s.history.add({
@@ -123,9 +124,12 @@ export async function prove(s: Services, x: Proving, safe: SafeTokens): Promise<
 }
 
 /** A session that could not be opened is an answer too: the tokens are safe, and what failed is said. */
-async function firstCallOf(s: Services, grant: CalledGrant, address: ApiAddress, method: string, about: AboutToken): Promise<CallAnswer> {
+async function firstCallOf(
+  s: Services,
+  { grant, address, method, about }: { grant: CalledGrant; address: ApiAddress; method: string; about: AboutToken },
+): Promise<CallAnswer> {
   try {
-    return await callGrant(s, grant, address, { method }, about);
+    return await callGrant(s, { grant, address, what: { method }, about });
   } catch (error) {
     if (!(error instanceof Fault)) throw error;
     return {
@@ -149,10 +153,10 @@ const isGoodOrNone = (call: StoredOutcome['first_call'], definition: ProviderDef
 /** One renewal straight away, where the dialect says that a lost answer would cost nothing. What went wrong, or null. */
 async function proveRenewal(s: Services, x: Proving, safe: SafeTokens, grantId: string): Promise<string | null> {
   if (!s.settings.proveRenewal || !safe.renewable || !mayProveRenewal(x.definition.dialect) || safe.kind === 'taken_over') return null;
-  const before = (await s.renewals.read(grantId))?.row;
-  if (!before || before.ended || (await s.renewals.update([grantId], bringForward())) === 0) return null;
+  const before = (await s.store.renewals.read(grantId))?.row;
+  if (!before || before.ended || (await s.store.renewals.update([grantId], bringForward())) === 0) return null;
   await s.engine.renewOne(grantId);
-  const after = (await s.renewals.read(grantId))?.row;
+  const after = (await s.store.renewals.read(grantId))?.row;
   if (!after || after.generation > before.generation || after.failures === before.failures) return null; // or it was not its turn
   return 'One renewal was tried and did not work: look at the attempts on the page of the connection.';
 }
@@ -168,12 +172,12 @@ interface Placed {
  * The new grant becomes current when it is proved, or when there is nothing good to keep; the old one is then ended. Another account
  * than expected, or than last time, never replaces silently: its tokens wait until somebody decides.
  */
-async function makeCurrent(s: Services, x: Proving, outcome: StoredOutcome, odd: string | null, good: boolean): Promise<Placed> {
-  const facts = factsOf(x.consent);
+async function makeCurrent(s: Services, x: Proving, { outcome, odd, good }: { outcome: StoredOutcome; odd: string | null; good: boolean }): Promise<Placed> {
+  const facts = x.consent.facts;
   const { grantId } = x.consent;
-  const connection = await s.tables.connections.find({ id: x.connection.id });
-  const former = connection?.currentGrantId && connection.currentGrantId !== grantId ? await s.tables.grants.find({ id: connection.currentGrantId }) : null;
-  const formerRow = former ? await s.renewals.read(former.id) : null;
+  const connection = await s.store.connections.byId(x.connection.id);
+  const former = connection?.currentGrantId && connection.currentGrantId !== grantId ? await s.store.grants.byId(connection.currentGrantId) : null;
+  const formerRow = former ? await s.store.renewals.read(former.id) : null;
   const formerLives =
     formerRow !== null && !formerRow.row.ended && (former?.kind === 'static_key' || (formerRow.row.nextAt !== null && formerRow.row.refusedAt === null));
   const moved = facts.movesTo !== undefined;
@@ -189,10 +193,7 @@ async function makeCurrent(s: Services, x: Proving, outcome: StoredOutcome, odd:
   // Only in place of the grant that was looked at: another consent may have ended meanwhile, and then it is looked at anew.
   if (connection?.currentGrantId !== grantId) {
     const was = { id: x.connection.id, currentGrantId: connection?.currentGrantId ?? null };
-    if (
-      (await s.tables.connections.change(was, { currentGrantId: grantId, intent: 'active', ...movedTo(x, facts) })) === 0 &&
-      (await s.tables.connections.find({ id: x.connection.id }))
-    )
+    if (!(await s.store.connections.useGrant(was, grantId, { intent: 'active', ...movedTo(x, facts) })) && (await s.store.connections.byId(x.connection.id)))
       throw new Fault('REVISION_OLD');
   }
   const retired = former ? await retireGrant(s, former.id, 'replaced', grantId) : 'nothing';
@@ -208,14 +209,14 @@ async function makeCurrent(s: Services, x: Proving, outcome: StoredOutcome, odd:
 }
 
 /** Where the connection moves with its new tokens: to another client, with its own values. */
-const movedTo = (x: Proving, facts: ConsentFacts): Partial<Row<'connections'>> => ({
+const movedTo = (x: Proving, facts: ConsentFacts): Partial<ConnectionRow> => ({
   clientId: x.client.id,
   ...(facts.placeholders ? { placeholders: facts.placeholders } : {}),
 });
 
 const same = (one: string, other: string): boolean => one.toLowerCase() === other.toLowerCase();
 
-function otherAccount(expected: string | null, former: Row<'grants'> | null, outcome: StoredOutcome, moved: boolean): StoredOutcome['problem'] {
+function otherAccount(expected: string | null, former: GrantRow | null, outcome: StoredOutcome, moved: boolean): StoredOutcome['problem'] {
   const { account, opened } = outcome;
   const says = (title: string): StoredOutcome['problem'] => ({
     title,

@@ -1,10 +1,11 @@
 import { retireGrant } from '../registry/revoke.ts';
 import type { Services } from '../registry/services.ts';
+import type { StandbyWhy } from '../store/connections.ts';
 
 /** Puts a grant beside the one in use; whatever waited there before is ended. */
-export async function putBeside(s: Services, connectionId: string, grantId: string, why: string): Promise<void> {
-  const connection = await s.tables.connections.find({ id: connectionId });
+export async function putBeside(s: Services, connectionId: string, grantId: string, why: StandbyWhy): Promise<void> {
+  const connection = await s.store.connections.byId(connectionId);
   if (connection?.standbyGrantId && connection.standbyGrantId !== grantId) await retireGrant(s, connection.standbyGrantId, 'set_aside', grantId);
-  await s.tables.connections.change({ id: connectionId }, { standbyGrantId: grantId, standbyWhy: why });
+  await s.store.connections.change(connectionId, { standbyGrantId: grantId, standbyWhy: why });
   if (connection) await s.changes.announce('connection', connection.name);
 }

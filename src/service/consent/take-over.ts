@@ -1,6 +1,5 @@
 import { setTimeout as sleep } from 'node:timers/promises';
-import type { z } from 'zod';
-import type { ConsentOutcome, TakeOver } from '../../api/connections.ts';
+import type { ConsentOutcome } from '../../api/connections.ts';
 import type { Cause } from '../../core/diagnosis/causes.ts';
 import { diagnosis } from '../../core/diagnosis/diagnosis.ts';
 import { Fault } from '../../core/fault.ts';
@@ -10,13 +9,15 @@ import { isSpendable, type ProviderDefinition } from '../../core/provider/defini
 import { firstRow, type RenewalCause } from '../../core/renewal/row.ts';
 import { compareScopes } from '../../core/scopes/compare.ts';
 import { Secret } from '../../core/secret.ts';
+import type { Command } from '../asked.ts';
 import { recordId } from '../ports.ts';
 import { methodOf, missingOf, refuseUnconfirmed } from '../registry/client-record.ts';
 import { hashText } from '../registry/operators.ts';
 import type { Services } from '../registry/services.ts';
-import type { Row } from '../store/tables.ts';
+import type { ConsentRow } from '../store/consents.ts';
 import type { Consents } from './consents.ts';
 import { endGrant, newGrant } from './grants.ts';
+import { KEPT_DAYS } from './opening.ts';
 import { emptyOutcome, problemOf, type StoredOutcome } from './outcome.ts';
 import { prove } from './prove.ts';
 import { putBeside } from './put-beside.ts';
@@ -34,14 +35,16 @@ const stopElsewhere = (definition: ProviderDefinition): string =>
  * Takes over a refresh token: it is sealed and stored first, then proved by the ordinary renewal. It becomes current once it is proved;
  * until then the old tokens stay in use. @throws {Fault} CLIENT_INCOMPLETE
  */
-export async function takeOver(s: Services, agreed: Consents, name: string, input: z.output<typeof TakeOver>, operator: string): Promise<ConsentOutcome> {
-  const connection = await s.tables.connections.find({ name });
+export async function takeOver(s: Services, agreed: Consents, { params, body: input, actor }: Command<'takeOver'>): Promise<ConsentOutcome> {
+  const { connection: name } = params;
+  const operator = actor.operator.name;
+  const connection = await s.store.connections.byName(name);
   if (!connection) throw new Fault('NOT_FOUND', { detail: `No connection is called ${name}.` });
   if (isClientsOwn(connection.grantType))
     throw new Fault('INPUT_INVALID', { places: [{ path: 'refresh_token', why: 'This connection needs none: its client asks for a token of its own.' }] });
   const now = Math.floor(s.ports.clock.now());
-  const requested = input.scopes ?? (connection.scopes as string[]);
-  const consent: Row<'consents'> = {
+  const requested = input.scopes ?? connection.scopes;
+  const consent: ConsentRow = {
     id: recordId(s.ports),
     ticketHash: hashText(recordId(s.ports)),
     stateHash: null,
@@ -64,12 +67,12 @@ export async function takeOver(s: Services, agreed: Consents, name: string, inpu
   };
   const parties = await agreed.parties(consent);
   const { client, definition } = parties;
-  const missing = missingOf(client, definition, await s.tables.clientSecrets.list({ clientId: client.id }), now);
+  const missing = missingOf(client, definition, await s.store.secrets.ofClient(client.id), now);
   if (missing.length > 0) throw new Fault('CLIENT_INCOMPLETE', { detail: `Missing: ${missing.join(' and ')}.` });
   refuseUnconfirmed(parties.unconfirmed);
   const grantId = consent.grantId;
   const seal = (column: string, text: string) => s.sealer.seal({ table: 'tokens', row: grantId, column }, new Secret(text));
-  await s.tables.grants.insert(
+  await s.store.grants.add(
     newGrant({
       id: grantId,
       connectionId: connection.id,
@@ -79,15 +82,15 @@ export async function takeOver(s: Services, agreed: Consents, name: string, inpu
       consentedAt: now,
       proof: probeOf(definition) ? 'not_tried' : 'not_defined',
       clientId: client.id,
-      placeholders: (connection.placeholders as Record<string, string> | null) ?? {},
+      placeholders: connection.placeholders,
     }),
   );
   // No access token yet: its life is over before it began, and the first renewal is due at once.
-  await s.renewals.insert(grantId, client.id, firstRow({ issuedAt: now - 1_000, expiresAt: now }, now), {
+  await s.store.renewals.insert(grantId, client.id, firstRow({ issuedAt: now - 1_000, expiresAt: now }, now), {
     accessSealed: seal('access_sealed', '-'),
     refreshSealed: seal('refresh_sealed', input.refresh_token),
   });
-  await s.tables.consents.insert(consent);
+  await s.store.consents.add(consent, KEPT_DAYS);
   s.history.add({
     actor: operator,
     kind: 'taken_over',
@@ -100,7 +103,7 @@ export async function takeOver(s: Services, agreed: Consents, name: string, inpu
 
 async function proveTakenOver(
   s: Services,
-  consent: Row<'consents'>,
+  consent: ConsentRow,
   parties: Awaited<ReturnType<Consents['parties']>>,
   requested: string[],
 ): Promise<StoredOutcome> {
@@ -108,7 +111,7 @@ async function proveTakenOver(
   const { definition, connection } = parties;
   for (const endsAt = performance.now() + PROVED_WITHIN_MS; performance.now() < endsAt; await sleep(LOOK_EVERY_MS)) {
     await s.engine.renewOne(grantId);
-    const held = await s.renewals.read(grantId);
+    const held = await s.store.renewals.read(grantId);
     if (!held || held.row.ended) break;
     if (held.row.generation > 1) {
       const access = await s.sealer.open({ table: 'tokens', row: grantId, column: 'access_sealed' }, held.accessSealed);
@@ -128,7 +131,7 @@ async function proveTakenOver(
       return { ...outcome, warnings: [stopElsewhere(definition), ...outcome.warnings] };
     }
     if (held.row.nextAt === null) {
-      const grant = await s.tables.grants.find({ id: grantId });
+      const grant = await s.store.grants.byId(grantId);
       await endGrant(s, grantId, 'set_aside');
       const problem = problemOf(
         diagnosis('grant_withdrawn', {
@@ -151,8 +154,8 @@ async function proveTakenOver(
   }
   // Not refused, and not proved: the provider may be down. It is kept, tried again by the ordinary renewal, and waits for a decision.
   await putBeside(s, connection.id, grantId, 'not_proved');
-  const grant = await s.tables.grants.find({ id: grantId });
-  const { cause, ...words } = NOT_PROVED[(await s.renewals.read(grantId))?.row.cause ?? 'unclear'] ?? WAITING;
+  const grant = await s.store.grants.byId(grantId);
+  const { cause, ...words } = NOT_PROVED[(await s.store.renewals.read(grantId))?.row.cause ?? 'unclear'] ?? WAITING;
   const problem = problemOf(diagnosis(cause, { evidence: [grant?.evidence], ...words }));
   s.history.add({
     actor: consent.openedBy,

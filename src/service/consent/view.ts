@@ -4,13 +4,14 @@ import { clientPage } from '../registry/client-guide.ts';
 import { registeringOf } from '../registry/client-record.ts';
 import { willItLive } from '../registry/live.ts';
 import { attemptView, iso, isoOrNull, type Services } from '../registry/services.ts';
-import type { Row } from '../store/tables.ts';
-import { factsOf } from './facts.ts';
-import { emptyOutcome, STALE_PROBLEMS, type StoredOutcome } from './outcome.ts';
+import type { ClientRow } from '../store/clients.ts';
+import type { ConnectionRow } from '../store/connections.ts';
+import type { ConsentRow } from '../store/consents.ts';
+import { emptyOutcome, STALE_PROBLEMS } from './outcome.ts';
 
 export interface ConsentParties {
-  connection: Row<'connections'>;
-  client: Row<'clients'>;
+  connection: ConnectionRow;
+  client: ClientRow;
   definition: ProviderDefinition;
   unconfirmed: string[];
   /** Values of the client and the connection together. */
@@ -18,12 +19,12 @@ export interface ConsentParties {
 }
 
 /** A consent as it is shown, at any of its steps. Only operators see the masked wire and where the browser is to go. */
-export async function outcomeView(s: Services, consent: Row<'consents'>, parties: ConsentParties, operator: string | null): Promise<ConsentOutcome> {
+export async function outcomeView(s: Services, consent: ConsentRow, parties: ConsentParties, operator: string | null): Promise<ConsentOutcome> {
   const { client, definition, connection } = parties;
   const now = s.ports.clock.now();
-  const facts = factsOf(consent);
+  const facts = consent.facts;
   const stale = consent.finishedAt === null && consent.expiresAt <= now ? (STALE_PROBLEMS[consent.phase] ?? null) : null;
-  const outcome = { ...emptyOutcome(), ...(consent.outcome as StoredOutcome) };
+  const outcome = { ...emptyOutcome(), ...consent.outcome };
   const waits = consent.phase === 'started' && stale === null;
   const { device } = facts;
   const finished = consent.finishedAt !== null;
@@ -34,7 +35,7 @@ export async function outcomeView(s: Services, consent: Row<'consents'>, parties
     provider: definition.name,
     provider_title: definition.title,
     client: client.name,
-    way: consent.way as ConsentOutcome['way'],
+    way: consent.way,
     by_itself: consent.way === 'by_itself',
     rehearsal: client.rehearsalPort !== null,
     device:
@@ -52,7 +53,7 @@ export async function outcomeView(s: Services, consent: Row<'consents'>, parties
     wants_code: consent.way === 'printed' && consent.phase === 'offered' ? printing(client, definition) : null,
     moves_to: facts.movesTo ?? null,
     prepares: facts.prepares === true,
-    phase: stale ? 'failed' : (consent.phase as ConsentOutcome['phase']),
+    phase: stale ? 'failed' : consent.phase,
     expires_at: iso(consent.expiresAt),
     redirect_uri: facts.redirectUri ?? client.redirectUri,
     finished_at: isoOrNull(consent.finishedAt),
@@ -64,12 +65,12 @@ export async function outcomeView(s: Services, consent: Row<'consents'>, parties
 }
 
 /** Where the browser goes, for a consent that comes back by hand or by `rk`. */
-async function whereTo(s: Pick<Services, 'sealer'>, consent: Row<'consents'>): Promise<string | null> {
+async function whereTo(s: Pick<Services, 'sealer'>, consent: ConsentRow): Promise<string | null> {
   if (consent.deviceSealed === null || consent.way === 'device') return null;
   return (await s.sealer.open({ table: 'consents', row: consent.id, column: 'device_sealed' }, consent.deviceSealed)).reveal();
 }
 
-function printing(client: Row<'clients'>, definition: ProviderDefinition): NonNullable<ConsentOutcome['wants_code']> {
+function printing(client: ClientRow, definition: ProviderDefinition): NonNullable<ConsentOutcome['wants_code']> {
   const { registration } = definition;
   return {
     page: clientPage(client, definition, registeringOf(client)) ?? registration.page ?? null,

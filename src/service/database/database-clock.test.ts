@@ -11,11 +11,7 @@ test.each([2 * 3_600_000, -2 * 3_600_000])(
     vi.useFakeTimers({ toFake: ['Date'], now: AT });
     let [theirs, mine] = [AT, 1_000];
     const jumps: number[] = [];
-    const clock = await databaseClock(
-      { select: async () => [{ at: new Date(theirs) }] as never },
-      { onError: () => {}, onJump: (by) => jumps.push(by) },
-      () => mine,
-    );
+    const clock = await databaseClock({ now: async () => theirs }, { onError: () => {}, onJump: (by) => jumps.push(by) }, () => mine);
     mine += 30_000;
     theirs += 30_000;
     vi.setSystemTime(AT + 30_000 + byMs);

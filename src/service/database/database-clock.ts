@@ -20,7 +20,7 @@ export interface DatabaseClock {
  * @param monotonic ms of a clock that is never set: this machine's own may be set at any moment, and must not matter
  */
 export async function databaseClock(
-  database: Pick<Database, 'select'>,
+  database: Pick<Database, 'now'>,
   { onError, onJump }: { onError(cause: unknown): void; onJump(byMs: number): void },
   monotonic: () => number = () => performance.now(),
 ): Promise<DatabaseClock> {
@@ -30,9 +30,9 @@ export async function databaseClock(
     let [best, found] = [Number.POSITIVE_INFINITY, 0];
     for (let round = 0; round < ROUNDS; round += 1) {
       const startedAt = monotonic();
-      const [row] = await database.select<{ at: Date }>('SELECT UTC_TIMESTAMP(3) AS at');
+      const at = await database.now();
       const tookMs = monotonic() - startedAt;
-      if (row && tookMs < best) [best, found] = [tookMs, row.at.getTime() - (startedAt + tookMs / 2)];
+      if (tookMs < best) [best, found] = [tookMs, at - (startedAt + tookMs / 2)];
     }
     const movedMs = offset === null ? 0 : Math.round(found - offset);
     offset = found;

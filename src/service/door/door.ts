@@ -7,10 +7,10 @@ import { Fault } from '../../core/fault.ts';
 import { base64url, isCallerId } from '../../core/identifiers.ts';
 import { type CallerDirectory, hashKey, type KnownCaller } from '../handout/caller-directory.ts';
 import { recordId } from '../ports.ts';
-import { readConnections, summaries, TICKS_IN_LISTS } from '../registry/connection-facts.ts';
+import { summaries, TICKS_IN_LISTS } from '../registry/connection-summaries.ts';
 import { iso, type Services } from '../registry/services.ts';
 import { networkOf, slowDown } from '../slow-down.ts';
-import type { Row } from '../store/tables.ts';
+import type { SignInRequestRow } from '../store/tool-sign-ins.ts';
 
 /** What a browser may do at the door: ask, look, answer. Codes and tokens are `tool-tokens.ts`. */
 export interface Door {
@@ -30,8 +30,8 @@ const SHOWN_MOST = 200;
 
 export const doorCookieName = (id: string): string => `rk_door_${id.replaceAll('-', '')}`;
 
-export function door(s: Pick<Services, 'tables' | 'database' | 'history' | 'ports' | 'settings'>, callers: CallerDirectory): Door {
-  const { tables, ports } = s;
+export function door(s: Pick<Services, 'store' | 'history' | 'ports' | 'settings'>, callers: CallerDirectory): Door {
+  const { store, ports } = s;
   const { publicUrl } = s.settings;
   const begun = slowDown({ free: BEGIN_MOST, firstWaitMs: 1_000, mostWaitMs: 30_000, forgottenMs: 60_000 });
   /** The last pages shown tell a stranger nothing that a tool's own settings would not. */
@@ -45,9 +45,9 @@ export function door(s: Pick<Services, 'tables' | 'database' | 'history' | 'port
       }),
     };
   };
-  const open = async (id: string): Promise<{ row: Row<'doorRequests'>; caller: KnownCaller }> => {
-    const row = await tables.doorRequests.find({ id });
-    const record = row && (await tables.callers.find({ id: row.callerId }));
+  const open = async (id: string): Promise<{ row: SignInRequestRow; caller: KnownCaller }> => {
+    const row = await store.toolSignIns.request(id);
+    const record = row && (await store.callers.byId(row.callerId));
     const caller = record && (await callers.find(record.callerId));
     if (!row || !caller || row.expiresAt <= ports.clock.now() || row.phase !== 'asked') throw new Fault('DOOR_REQUEST_OVER');
     return { row, caller };
@@ -64,7 +64,7 @@ export function door(s: Pick<Services, 'tables' | 'database' | 'history' | 'port
       const id = recordId(ports);
       const cookie = base64url(ports.random.bytes(32));
       const now = ports.clock.now();
-      await tables.doorRequests.insert({
+      await store.toolSignIns.addRequest({
         id,
         callerId: caller.id,
         redirectUri: read.wish.redirectUri,
@@ -82,19 +82,18 @@ export function door(s: Pick<Services, 'tables' | 'database' | 'history' | 'port
         expiresAt: now + DOOR_COOKIE_SECONDS * 1000,
         createdAt: now,
       });
-      await s.database.write('DELETE FROM door_requests WHERE expires_at < UTC_TIMESTAMP(3) - INTERVAL 1 DAY LIMIT 200');
       return { location: `${publicUrl}/#/door/${id}`, request: { id, cookie } };
     },
     async holdsCookie(id, cookie) {
-      const row = cookie === undefined ? null : await tables.doorRequests.find({ id });
+      const row = cookie === undefined ? null : await store.toolSignIns.request(id);
       return row !== null && cookie !== undefined && row.cookieHash.equals(hashKey(cookie));
     },
     async show(id) {
       const { row, caller } = await open(id);
-      const record = await tables.callers.find({ id: caller.id });
+      const record = await store.callers.byId(caller.id);
       const wished = row.wished !== null && caller.connections.has(row.wished) ? row.wished : null;
       const names = [...new Set([...(wished === null ? [] : [wished]), ...[...caller.connections.keys()].sort()])].slice(0, SHOWN_MOST);
-      const summed = await summaries(s, await readConnections(s, { names }), TICKS_IN_LISTS);
+      const summed = await summaries(s, await store.connectionList.read({ names }), TICKS_IN_LISTS);
       const shown = summed.map(({ name, provider_title, environment, account, state }) => ({
         name,
         provider_title,
@@ -120,15 +119,15 @@ export function door(s: Pick<Services, 'tables' | 'database' | 'history' | 'port
       // Taken from the caller while somebody thought about it: nothing is sent there any more, a no neither.
       if (!isRegisteredRedirect(caller.redirectUris, row.redirectUri)) throw new Fault('DOOR_REQUEST_OVER');
       if (connection === null) {
-        if ((await tables.doorRequests.change({ id, phase: 'asked' }, { phase: 'ended', operator })) === 0) throw new Fault('DOOR_REQUEST_OVER');
+        if (!(await store.toolSignIns.answer(id, { phase: 'ended', operator }))) throw new Fault('DOOR_REQUEST_OVER');
         return { location: doorLocation(row.redirectUri, publicUrl, { error: 'access_denied', state: row.state }) };
       }
       const chosen = caller.connections.get(connection);
       if (!chosen) throw new Fault('NOT_PERMITTED', { detail: `${caller.name} may not use ${connection}.` });
       const code = base64url(ports.random.bytes(32));
       const codeEndsAt = ports.clock.now() + CODE_MS;
-      const set = { phase: 'coded', operator, connectionId: chosen.id, codeHash: hashKey(code), codeEndsAt };
-      if ((await tables.doorRequests.change({ id, phase: 'asked' }, set)) === 0) throw new Fault('DOOR_REQUEST_OVER');
+      const set = { phase: 'coded' as const, operator, connectionId: chosen.id, codeHash: hashKey(code), codeEndsAt };
+      if (!(await store.toolSignIns.answer(id, set))) throw new Fault('DOOR_REQUEST_OVER');
       s.history.add({
         actor: operator,
         kind: 'tool_signed_in',
@@ -149,7 +148,7 @@ export interface RelayTokens {
 export const RELAY_TOKEN_PREFIX = 'rkt_';
 const UNKNOWN_KEPT_MS = 2_000;
 
-export function relayTokens(s: Pick<Services, 'database' | 'changes' | 'ports'>): RelayTokens {
+export function relayTokens(s: Pick<Services, 'store' | 'changes' | 'ports'>): RelayTokens {
   const known = new LRUCache<string, { callerId: string; connection: string; endsAt: number } | { none: true }>({ max: 20_000 });
   let epoch = 0;
   s.changes.onChange((kind) => {
@@ -164,13 +163,9 @@ export function relayTokens(s: Pick<Services, 'database' | 'changes' | 'ports'>)
       let found = known.get(key);
       if (!found) {
         const before = epoch;
-        const [row] = await s.database.select<{ caller_id: string; name: string; ends_at: Date }>(
-          `SELECT c.caller_id, k.name, t.ends_at FROM door_tokens t JOIN door_sign_ins d ON d.id = t.sign_in_id JOIN callers c ON c.id = d.caller_id JOIN connections k ON k.id = d.connection_id
-           WHERE t.hash = $1 AND t.kind = 'access' AND d.ended_at IS NULL AND t.spent_at IS NULL`,
-          [digest],
-        );
-        found = row ? { callerId: row.caller_id, connection: row.name, endsAt: row.ends_at.getTime() } : { none: true };
-        if (before === epoch) known.set(key, found, row ? {} : { ttl: UNKNOWN_KEPT_MS });
+        const token = await s.store.toolSignIns.relayToken(digest);
+        found = token ?? { none: true };
+        if (before === epoch) known.set(key, found, token ? {} : { ttl: UNKNOWN_KEPT_MS });
       }
       return 'none' in found || found.endsAt <= s.ports.clock.now() ? null : { callerId: found.callerId, connection: found.connection };
     },

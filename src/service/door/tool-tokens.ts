@@ -4,7 +4,6 @@ import type { Secret } from '../../core/secret.ts';
 import { hashKey, type KnownCaller } from '../handout/caller-directory.ts';
 import { recordId } from '../ports.ts';
 import type { Services } from '../registry/services.ts';
-import { idBytes, instantText } from '../store/database.ts';
 import { RELAY_TOKEN_PREFIX } from './door.ts';
 import { endSignIns } from './sign-ins.ts';
 
@@ -34,13 +33,14 @@ const REFRESH_PREFIX = 'rkr_';
 const REFRESH_DAYS = 90;
 const RELAY_TOKEN_SECONDS = 3_600;
 
-export function toolTokens(s: Pick<Services, 'tables' | 'database' | 'history' | 'ports' | 'changes'>): ToolTokens {
-  const { tables, ports } = s;
+export function toolTokens(s: Pick<Services, 'store' | 'history' | 'ports' | 'changes'>): ToolTokens {
+  const { store, ports } = s;
+  const { toolSignIns } = store;
   const fresh = (prefix: string) => `${prefix}${base64url(ports.random.bytes(32))}`;
   const nextRefresh = (signInId: string) => {
     const token = fresh(REFRESH_PREFIX);
     const now = ports.clock.now();
-    return { token, row: { hash: hashKey(token), signInId, kind: 'refresh', createdAt: now, endsAt: now + REFRESH_DAYS * 86_400_000, spentAt: null } };
+    return { token, row: { hash: hashKey(token), signInId, kind: 'refresh' as const, createdAt: now, endsAt: now + REFRESH_DAYS * 86_400_000, spentAt: null } };
   };
   const usedTwice = async (caller: KnownCaller, signInId: string, what: 'code_reused' | 'token_reused'): Promise<void> => {
     if ((await endSignIns(s, { id: signInId }, what)) === 0) return;
@@ -53,7 +53,7 @@ export function toolTokens(s: Pick<Services, 'tables' | 'database' | 'history' |
   };
   return {
     async showCode(caller, code, redirectUri, verifier) {
-      const row = await tables.doorRequests.find({ codeHash: hashKey(code) });
+      const row = await toolSignIns.requestByCode(hashKey(code));
       if (!row || row.callerId !== caller.id || row.connectionId === null) return { refused: 'The code is unknown, or another caller\u2019s.' };
       if (row.phase === 'spent') {
         if (row.signInId) await usedTwice(caller, row.signInId, 'code_reused');
@@ -70,33 +70,35 @@ export function toolTokens(s: Pick<Services, 'tables' | 'database' | 'history' |
           return { refused: 'The code_verifier does not fit the code_challenge.' };
       }
       const { connectionId, operator } = row;
-      const connection = (await tables.connections.find({ id: connectionId }))?.name;
+      const connection = (await store.connections.byId(connectionId))?.name;
       if (connection === undefined) return { refused: 'The connection was removed.' };
       return {
         connection,
         async spend() {
           const signInId = recordId(ports);
           const next = nextRefresh(signInId);
-          const taken = await s.database.transaction(async (transaction) => {
-            if ((await tables.doorRequests.change({ id: row.id, phase: 'coded' }, { phase: 'spent', signInId }, transaction)) === 0) return false;
-            const now = ports.clock.now();
-            await tables.doorSignIns.insert(
-              { id: signInId, callerId: caller.id, connectionId, operator: operator ?? '', createdAt: now, lastUsedAt: now, endedAt: null, endedWhy: null },
-              transaction,
-            );
-            await tables.doorTokens.insert(next.row, transaction);
-            return true;
-          });
+          const now = ports.clock.now();
+          const signIn = {
+            id: signInId,
+            callerId: caller.id,
+            connectionId,
+            operator: operator ?? '',
+            createdAt: now,
+            lastUsedAt: now,
+            endedAt: null,
+            endedWhy: null,
+          };
+          const taken = await toolSignIns.spendCode(row.id, signIn, next.row);
           if (taken) return { refreshToken: next.token, signInId };
-          const other = await tables.doorRequests.find({ id: row.id });
+          const other = await toolSignIns.request(row.id);
           if (other?.signInId) await usedTwice(caller, other.signInId, 'code_reused');
           return null;
         },
       };
     },
     async showRefreshToken(caller, token) {
-      const row = await tables.doorTokens.find({ hash: hashKey(token) });
-      const signIn = row && (await tables.doorSignIns.find({ id: row.signInId }));
+      const row = await toolSignIns.token(hashKey(token));
+      const signIn = row && (await toolSignIns.byId(row.signInId));
       if (row?.kind !== 'refresh' || !signIn || signIn.callerId !== caller.id) return { refused: 'The refresh token is unknown, or another caller\u2019s.' };
       if (signIn.endedAt !== null) return { refused: `This sign-in is over (${(signIn.endedWhy ?? '').replaceAll('_', ' ')}). Sign in again.` };
       if (row.spentAt !== null) {
@@ -104,29 +106,19 @@ export function toolTokens(s: Pick<Services, 'tables' | 'database' | 'history' |
         return { refused: 'The refresh token was used before: somebody else has a copy. The sign-in was ended.' };
       }
       if (row.endsAt <= ports.clock.now()) return { refused: `The refresh token was not used for ${REFRESH_DAYS} days.` };
-      const connection = (await tables.connections.find({ id: signIn.connectionId }))?.name;
+      const connection = (await store.connections.byId(signIn.connectionId))?.name;
       if (connection === undefined) return { refused: 'The connection was removed.' };
       return {
         connection,
         async spend() {
           const next = nextRefresh(signIn.id);
-          const taken = await s.database.transaction(async (transaction) => {
-            const spent = await s.database.write(
-              'UPDATE door_tokens SET spent_at = UTC_TIMESTAMP(3) WHERE hash = $1 AND spent_at IS NULL',
-              [row.hash],
-              transaction,
-            );
-            if (spent === 0) return false;
-            await tables.doorTokens.insert(next.row, transaction);
-            await tables.doorSignIns.change({ id: signIn.id }, { lastUsedAt: ports.clock.now() }, transaction);
-            return true;
-          });
+          const taken = await toolSignIns.spendRefreshToken(row.hash, { id: signIn.id, usedAt: ports.clock.now() }, next.row);
           if (!taken) {
             await usedTwice(caller, signIn.id, 'token_reused');
             return null;
           }
           // What was spent is kept for as long as a copy of it could still be shown.
-          await s.database.write('DELETE FROM door_tokens WHERE ends_at < UTC_TIMESTAMP(3) LIMIT 200');
+          await toolSignIns.deleteExpiredTokens();
           return { refreshToken: next.token, signInId: signIn.id };
         },
       };
@@ -134,7 +126,7 @@ export function toolTokens(s: Pick<Services, 'tables' | 'database' | 'history' |
     async relayToken(signInId) {
       const token = fresh(RELAY_TOKEN_PREFIX);
       const now = ports.clock.now();
-      await tables.doorTokens.insert({
+      await toolSignIns.addToken({
         hash: hashKey(token),
         signInId,
         kind: 'access',
@@ -144,36 +136,27 @@ export function toolTokens(s: Pick<Services, 'tables' | 'database' | 'history' |
       });
       return { token, seconds: RELAY_TOKEN_SECONDS };
     },
-    async noteHanded(signInId, access, endsAt) {
-      await s.database.write(
-        "INSERT INTO door_tokens (hash, sign_in_id, kind, created_at, ends_at) VALUES ($1, $2, 'handed', UTC_TIMESTAMP(3), $3) ON DUPLICATE KEY UPDATE sign_in_id = VALUES(sign_in_id), ends_at = VALUES(ends_at)",
-        [hashKey(access.reveal()), idBytes(signInId), instantText(endsAt)],
-      );
-    },
+    noteHanded: (signInId, access, endsAt) => toolSignIns.noteIssued(hashKey(access.reveal()), signInId, endsAt),
     async userInfo(token) {
-      const [row] = await s.database.select<{ name: string; account_id: string | null; account_label: string | null }>(
-        `SELECT k.name, g.account_id, g.account_label FROM door_tokens t JOIN door_sign_ins d ON d.id = t.sign_in_id JOIN connections k ON k.id = d.connection_id
-         LEFT JOIN grants g ON g.id = k.current_grant_id WHERE t.hash = $1 AND t.kind IN ('access', 'handed') AND t.spent_at IS NULL AND t.ends_at > UTC_TIMESTAMP(3) AND d.ended_at IS NULL`,
-        [hashKey(token)],
-      );
-      if (!row) return null;
-      const label = row.account_label ?? row.name;
+      const found = await toolSignIns.accountOf(hashKey(token));
+      if (!found) return null;
+      const label = found.accountLabel ?? found.connection;
       return {
-        sub: row.account_id ?? `connection:${row.name}`,
+        sub: found.accountId ?? `connection:${found.connection}`,
         name: label,
         preferred_username: label,
         ...(/^[^@\s]+@[^@\s]+$/.test(label) ? { email: label } : {}),
       };
     },
     async revoke(caller, token) {
-      const row = await tables.doorTokens.find({ hash: hashKey(token) });
-      const signIn = row && (await tables.doorSignIns.find({ id: row.signInId }));
+      const row = await toolSignIns.token(hashKey(token));
+      const signIn = row && (await toolSignIns.byId(row.signInId));
       if (!row || !signIn || signIn.callerId !== caller.id) return;
       if (row.kind === 'refresh') {
         await endSignIns(s, { id: signIn.id }, 'tool_revoked');
         return;
       }
-      await s.database.write('UPDATE door_tokens SET spent_at = UTC_TIMESTAMP(3) WHERE hash = $1 AND spent_at IS NULL', [row.hash]);
+      await toolSignIns.spend(row.hash);
       await s.changes.announce('caller', caller.name);
     },
   };

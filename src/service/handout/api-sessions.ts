@@ -10,8 +10,7 @@ import { handoutFloorMs } from '../../core/renewal/plan.ts';
 import { Secret } from '../../core/secret.ts';
 import type { Ports } from '../ports.ts';
 import type { Sealer } from '../sealer.ts';
-import { type Database, idBytes, instantText } from '../store/database.ts';
-import type { Tables } from '../store/tables.ts';
+import type { ApiSessionStore } from '../store/api-sessions.ts';
 import type { Handout, TokenNeed } from './handout.ts';
 import type { SetUp } from './set-up.ts';
 
@@ -49,14 +48,13 @@ const REFUSED_FOR_MS = 2_000;
 const RENEW_AT = 0.2;
 
 export function apiSessions(deps: {
-  database: Database;
-  tables: Pick<Tables, 'apiSessions'>;
+  store: ApiSessionStore;
   sealer: Sealer;
   handout: Handout;
   ports: Pick<Ports, 'clock' | 'send' | 'log'>;
   me: string;
 }): ApiSessions {
-  const { database, tables, sealer, handout, ports, me } = deps;
+  const { store, sealer, handout, ports, me } = deps;
   const kept = new LRUCache<string, ApiSession>({ max: 50_000 });
   const refused = new LRUCache<string, Fault>({ max: 10_000, ttl: REFUSED_FOR_MS });
   const opening = new Map<string, Promise<ApiSession>>();
@@ -68,11 +66,8 @@ export function apiSessions(deps: {
     return rest >= Math.max(handoutFloorMs(one), wishedMs) && (need.newerThan === undefined || one.version > need.newerThan);
   };
   const read = async (grantId: string): Promise<{ version: number; session: ApiSession | null }> => {
-    const row = await tables.apiSessions.find({ grantId });
-    if (!row) {
-      await database.write('INSERT IGNORE INTO api_sessions (grant_id, version) VALUES ($1, 0)', [idBytes(grantId)]);
-      return { version: 0, session: null };
-    }
+    const row = await store.read(grantId);
+    if (!row) return { version: 0, session: null };
     const { sealed, issuedAt, expiresAt, version, baseUrl } = row;
     if (sealed === null || issuedAt === null || expiresAt === null) return { version, session: null };
     try {
@@ -117,16 +112,11 @@ export function apiSessions(deps: {
     try {
       const opened: ApiSession = { ...(await ask(grantId, setUp.definition, setUp.session)), version: version + 1 };
       const sealed = sealer.seal(place(grantId), opened.access);
-      await database.write(
-        'UPDATE api_sessions SET version = $1, sealed = $2, base_url = $3, issued_at = $4, expires_at = $5, owner = NULL, lease_until = NULL WHERE grant_id = $6 AND version = $7',
-        [opened.version, sealed, opened.baseUrl, instantText(opened.issuedAt), instantText(opened.expiresAt), idBytes(grantId), version],
-      );
+      await store.save(grantId, { ...opened, sealed });
       ports.log.info({ grant: grantId, version: opened.version }, 'session opened');
       return opened;
     } catch (error) {
-      await database
-        .write('UPDATE api_sessions SET owner = NULL, lease_until = NULL WHERE grant_id = $1 AND owner = $2', [idBytes(grantId), idBytes(me)])
-        .catch(() => 0); // the lease lapses by itself
+      await store.release(grantId, me).catch(() => undefined); // the lease expires
       if (error instanceof Fault) refused.set(grantId, error);
       throw error;
     }
@@ -140,12 +130,9 @@ export function apiSessions(deps: {
       }
       // What the API said is gone is forgotten with the claim: nobody else is given it meanwhile.
       const isGone = need.newerThan !== undefined && version <= need.newerThan;
-      const claimed = await database.write(
-        `UPDATE api_sessions SET owner = $1, lease_until = UTC_TIMESTAMP(3) + INTERVAL ${LEASE_MS * 1000} MICROSECOND${isGone ? ', sealed = NULL' : ''} WHERE grant_id = $2 AND version = $3 AND (lease_until IS NULL OR lease_until < UTC_TIMESTAMP(3))`,
-        [idBytes(me), idBytes(grantId), version],
-      );
+      const claimed = await store.claim(grantId, me, version, { leaseMs: LEASE_MS, discards: isGone });
       if (isGone) kept.delete(grantId);
-      if (claimed === 0) continue; // another opens it: look again
+      if (!claimed) continue; // another opens it: look again
       const opened = await openClaimed(grantId, setUp, version);
       kept.set(grantId, opened);
       return opened;

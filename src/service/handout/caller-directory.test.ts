@@ -2,12 +2,12 @@ import { hash } from 'node:crypto';
 import { setImmediate as turn } from 'node:timers/promises';
 import fc from 'fast-check';
 import { expect, test } from 'vitest';
-import type { ChangeKind } from '../changes.ts';
-import type { Database } from '../store/database.ts';
+import type { ChangeKind } from '../store/changes.ts';
 import { callerDirectory } from './caller-directory.ts';
 
 const NAMES = ['a', 'b', 'c'];
 const KEY = 'rkk_x';
+const ID = '00000000-0000-7000-8000-000000000000';
 
 /** A database in which connections change and reads take their time, each seeing what was there when it began; and the directory on it. */
 function setUp(waits: number[]) {
@@ -41,17 +41,18 @@ function setUp(waits: number[]) {
     paths: null,
     share: null,
   });
-  const select = (sql: string, bind: unknown[] = []) => {
-    if (sql.includes('token_path IS NOT NULL')) return slowly([]);
-    if (sql.startsWith('SELECT c.id')) {
-      const caller = { id: Buffer.alloc(16, 9), name: 'board', token_path: null, redirect_uris: null, keeps_no_secret: 0, by_label: 1 };
-      return slowly([{ ...caller, key_id: Buffer.alloc(16, 8), hash: hash('sha256', KEY, 'buffer'), ends_at: null }]);
-    }
-    return slowly([...permitted].filter((name) => bind.length < 3 || Buffer.isBuffer(bind[2]) || bind.slice(2).includes(name)).map(row));
+  const known = { id: ID, name: 'board', tokenPath: null, redirectUris: [], keepsNoSecret: false, byLabel: true };
+  const keys = [{ id: ID, hash: hash('sha256', KEY, 'buffer'), endsAt: null }];
+  const store = {
+    callers: { tokenPaths: () => slowly([]), withKeys: (callerId: string) => slowly({ ...known, callerId, keys }) },
+    definitionUses: {
+      permitted: () => slowly([...permitted].map(row)),
+      permittedOf: (_caller: string, names: string[]) => slowly([...permitted].filter((name) => names.includes(name)).map(row)),
+    },
   };
   const listeners: ((kind: ChangeKind, subject: string) => void)[] = [];
   const directory = callerDirectory({
-    database: { select } as unknown as Database,
+    store: store as never,
     changes: { onChange: (listener: (typeof listeners)[number]) => void listeners.push(listener) } as never,
     definitions: async () => ({ definition: { apis: [], dialect: {} }, unconfirmed: [] }) as never,
     ports: { clock: { now: () => 0 }, log: { debug: () => undefined } } as never,

@@ -3,21 +3,12 @@ import { LRUCache } from 'lru-cache';
 import type { Changes } from '../changes.ts';
 import type { Ports } from '../ports.ts';
 import type { Definitions } from '../renewal/definitions.ts';
-import { type Database, idBytes, idText } from '../store/database.ts';
+import type { CallerWithKeys } from '../store/callers.ts';
+import type { Store } from '../store/store.ts';
 import { type PermittedConnection, readPermitted, readPermittedOf } from './permitted.ts';
 
-export interface KnownCaller {
-  id: string;
-  name: string;
-  callerId: string;
-  /** Its own further token path, or null. */
-  tokenPath: string | null;
-  redirectUris: string[];
-  /** A tool that cannot keep a key: at the door, PKCE alone proves it. */
-  keepsNoSecret: boolean;
-  /** Some of what it may use is permitted by label: a connection may come to it or leave it by its labels. */
-  byLabel: boolean;
-  keys: { id: string; hash: Buffer; endsAt: number | null }[];
+/** A caller with its keys and everything that it may use, by name. */
+export interface KnownCaller extends CallerWithKeys {
   connections: Map<string, PermittedConnection>;
 }
 
@@ -53,19 +44,18 @@ const READ_AGAIN_MS = 2_000;
 export const hashKey = (key: string): Buffer => hash('sha256', key, 'buffer');
 
 export function callerDirectory(deps: {
-  database: Database;
+  store: Pick<Store, 'callers' | 'definitionUses'>;
   changes: Changes;
   definitions: Definitions;
   ports: Pick<Ports, 'clock' | 'log'>;
 }): CallerDirectory {
-  const { database, changes, definitions, ports } = deps;
+  const { store, changes, definitions, ports } = deps;
   const known = new LRUCache<string, Kept>({ max: 20_000 });
   const loading = new Map<string, { epoch: number; reading: Promise<KnownCaller | null> }>();
   let epoch = 0;
   let tokenPaths = new Set<string>();
   const readTokenPaths = async (): Promise<void> => {
-    const rows = await database.select<{ token_path: string }>('SELECT token_path FROM callers WHERE token_path IS NOT NULL');
-    tokenPaths = new Set(rows.map((row) => row.token_path));
+    tokenPaths = new Set(await store.callers.tokenPaths());
   };
   const keepTokenPaths = (): void =>
     void readTokenPaths().catch((cause: unknown) => {
@@ -91,7 +81,7 @@ export function callerDirectory(deps: {
   };
   const load = async (callerId: string): Promise<KnownCaller | null> => {
     const before = epoch;
-    const caller = await readCaller(database, definitions, callerId);
+    const caller = await readCaller(store, definitions, callerId);
     // A change that came while we read makes what we read doubtful: use it once, do not keep it.
     if (before === epoch) known.set(callerId, { caller, stale: null }, caller ? {} : { ttl: UNKNOWN_KEPT_MS });
     return caller;
@@ -99,7 +89,7 @@ export function callerDirectory(deps: {
   const refresh = async (kept: Kept, caller: KnownCaller, stale: Map<string, number>): Promise<KnownCaller> => {
     const before = epoch;
     const names = [...stale.keys()];
-    const fresh = await readPermittedOf(database, definitions, idBytes(caller.id), names);
+    const fresh = await readPermittedOf(store.definitionUses, definitions, caller.id, names);
     for (const name of names) {
       const markedAt = stale.get(name);
       // Read again since, or changed again while we read: what we hold may be older than what is there.
@@ -142,32 +132,7 @@ export function callerDirectory(deps: {
   };
 }
 
-async function readCaller(database: Database, definitions: Definitions, callerId: string): Promise<KnownCaller | null> {
-  const keys = await database.select<{
-    id: Buffer;
-    name: string;
-    token_path: string | null;
-    redirect_uris: string | null;
-    keeps_no_secret: number;
-    by_label: number | bigint;
-    key_id: Buffer | null;
-    hash: Buffer | null;
-    ends_at: Date | null;
-  }>(
-    `SELECT c.id, c.name, c.token_path, c.redirect_uris, c.keeps_no_secret, EXISTS (SELECT 1 FROM permissions p WHERE p.caller_id = c.id AND p.label IS NOT NULL) AS by_label, k.id AS key_id, k.hash, k.ends_at FROM callers c LEFT JOIN caller_keys k ON k.caller_id = c.id AND (k.ends_at IS NULL OR k.ends_at > UTC_TIMESTAMP(3)) WHERE c.caller_id = $1`,
-    [callerId],
-  );
-  const [first] = keys;
-  if (!first) return null;
-  return {
-    id: idText(first.id),
-    name: first.name,
-    callerId,
-    tokenPath: first.token_path,
-    redirectUris: JSON.parse(first.redirect_uris ?? '[]') as string[],
-    keepsNoSecret: Boolean(first.keeps_no_secret),
-    byLabel: Number(first.by_label) === 1,
-    keys: keys.flatMap((row) => (row.key_id && row.hash ? [{ id: idText(row.key_id), hash: row.hash, endsAt: row.ends_at?.getTime() ?? null }] : [])),
-    connections: await readPermitted(database, definitions, first.id),
-  };
+async function readCaller(store: Pick<Store, 'callers' | 'definitionUses'>, definitions: Definitions, callerId: string): Promise<KnownCaller | null> {
+  const caller = await store.callers.withKeys(callerId);
+  return caller && { ...caller, connections: await readPermitted(store.definitionUses, definitions, caller.id) };
 }

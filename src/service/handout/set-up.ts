@@ -3,7 +3,8 @@ import { type Api, type SessionStep, withStaticKey } from '../../core/provider/a
 import { withApiBase } from '../../core/provider/api-base.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import type { PlaceholderValues } from '../../core/provider/placeholders.ts';
-import type { Definitions, DefinitionUse } from '../renewal/definitions.ts';
+import type { Definitions } from '../renewal/definitions.ts';
+import type { DefinitionUse } from '../store/definition-uses.ts';
 
 export interface SetUpRow extends DefinitionUse {
   api_base_url: string | null;

@@ -1,18 +1,19 @@
 import express, { type Request, type RequestHandler, type Response, Router } from 'express';
 import { z } from 'zod';
-import type { Access, Operation, OperationName } from '../../api/operations.ts';
-import { operations } from '../../api/operations.ts';
+import { type Access, type Operation, paramNames } from '../../api/operation.ts';
+import { type OperationName, operationNames, operations } from '../../api/operations.ts';
 import { Fault } from '../../core/fault.ts';
+import type { Actor, Asked } from '../asked.ts';
 import { type Consents, consentCookieName } from '../consent/consents.ts';
 import { type Door, doorCookieName } from '../door/door.ts';
 import type { KnownCaller } from '../handout/caller-directory.ts';
 import type { WhoCalls } from '../handout/who-calls.ts';
 import type { SignedInOperator } from '../registry/operators.ts';
-import type { HandlerInput, Handlers, NewSession } from './handlers.ts';
+import type { Handlers } from './handlers.ts';
 import type { Sessions } from './sessions.ts';
 
 const BODY_LIMIT = '256kb';
-const NOBODY = { operator: { name: '', sessionId: '', endsAt: 0, kind: 'browser' } as SignedInOperator, caller: null };
+const NOBODY = { operator: null, caller: null };
 const Params = z.record(z.string(), z.string().regex(/^[A-Za-z0-9._-]{1,80}$/));
 
 /** Those who know who asks. */
@@ -23,18 +24,21 @@ export interface Admission {
   whoCalls: WhoCalls;
 }
 
-/** Every operation of the contract as a route: parse, check who asks, hand over, answer. */
+/** Every operation of the contract as a route: parse, check who asks, call its handler, answer. */
 export function apiRouter(handlers: Handlers, admission: Admission): Router {
   const router = Router();
-  for (const [name, operation] of Object.entries(operations) as [OperationName, Operation][]) {
-    const method = operation.method.toLowerCase() as 'get' | 'post' | 'patch' | 'delete';
+  const mount = {
+    GET: (path: string, steps: RequestHandler[]) => router.get(path, steps),
+    POST: (path: string, steps: RequestHandler[]) => router.post(path, steps),
+    PATCH: (path: string, steps: RequestHandler[]) => router.patch(path, steps),
+    DELETE: (path: string, steps: RequestHandler[]) => router.delete(path, steps),
+  };
+  for (const name of operationNames) {
+    const operation: Operation = operations[name];
     const json = express.json({ limit: operation.bodyLimit ?? BODY_LIMIT, strict: true, type: 'application/json' });
     const path = operation.path.replace(/\{(\w+)\}/g, ':$1');
-    router[method](
-      path,
-      ...(operation.body ? [operation.bodyOptional ? jsonOrNothing : needsJson, json] : []),
-      route(operation, handlers[name] as never, admission),
-    );
+    const ofBody = operation.body ? [operation.bodyOptional ? jsonOrNothing : needsJson, json] : [];
+    mount[operation.method](path, [...ofBody, route(name, handlers, admission)]);
   }
   router.use('/api', (_request, _response, next) =>
     next(new Fault('NOT_FOUND', { detail: 'No operation has this address and method.', remedy: 'Compare with the list of operations in the documentation.' })),
@@ -46,27 +50,33 @@ const jsonOrNothing: RequestHandler = (request, response, next) =>
   request.headers['content-length'] === undefined || request.headers['content-length'] === '0' ? next() : needsJson(request, response, next);
 const needsJson: RequestHandler = (request, _response, next) => next(request.is('application/json') ? undefined : new Fault('CONTENT_TYPE_WRONG'));
 
-function route(
-  operation: Operation,
-  handle: (input: HandlerInput<OperationName>) => Promise<object & { setSession?: NewSession | 'end' }>,
-  admission: Admission,
-): RequestHandler {
+/** What was read of a request: each part by the operation's own schema, and who asks by its access rule. */
+interface Read {
+  params: Record<string, string>;
+  query: unknown;
+  body: unknown;
+  actor: Actor<'anyone'> & { operator: SignedInOperator | null; caller: KnownCaller | null };
+}
+
+/** True for what was read for this operation: all parameters of its path are there, and whoever its access rule wants. */
+function isFor<N extends OperationName>(name: N, read: Read): read is Read & Asked<N> {
+  const { path, access }: Operation = operations[name];
+  const isAdmitted = access === 'caller' ? read.actor.caller !== null : access === 'anyone' || access === 'consent_or_operator' || read.actor.operator !== null;
+  return isAdmitted && paramNames(path).every((key) => Object.hasOwn(read.params, key));
+}
+
+function route<N extends OperationName>(name: N, handlers: Handlers, admission: Admission): RequestHandler {
+  const operation: Operation = operations[name];
   const { sessions } = admission;
   return async (request, response) => {
     const params = parse(Params, request.params, 'address');
-    const { operator, caller } = await admit(operation.access, request, params, admission);
+    const who = await admit(operation.access, request, params, admission);
     if (operation.method !== 'GET') sessions.checkOrigin(request);
     const query = operation.query ? parse(operation.query, request.query, 'query') : undefined;
     const body = operation.body ? parse(operation.body, request.body ?? (operation.bodyOptional ? {} : undefined), '') : undefined;
-    const { setSession, ...answer } = await handle({
-      params,
-      query,
-      body,
-      operator,
-      caller,
-      address: request.ip ?? '',
-      device: sessions.device(request),
-    } as never);
+    const read: Read = { params, query, body, actor: { ...who, address: request.ip ?? '', device: sessions.device(request) } };
+    if (!isFor(name, read)) throw new Fault('INTERNAL', { detail: `The request does not fit the operation ${name}.` });
+    const { setSession, ...answer } = await handlers[name](read);
     if (setSession === 'end') sessions.take(response);
     else if (setSession) sessions.give(response, setSession);
     send(response, answer);
@@ -78,7 +88,7 @@ async function admit(
   request: Request,
   params: Record<string, string>,
   { sessions, consents, door, whoCalls }: Admission,
-): Promise<{ operator: SignedInOperator; caller: KnownCaller | null }> {
+): Promise<Pick<Read['actor'], 'operator' | 'caller'>> {
   if (access === 'anyone') return NOBODY;
   if (access === 'caller') return { ...NOBODY, caller: (await whoCalls(request.headers.authorization, request.ip ?? '')).caller };
   const operator = await sessions.operator(request);

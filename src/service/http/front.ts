@@ -40,9 +40,9 @@ const LAST_CALL_MS = 250;
 /** Everything that answers HTTP, joined: the two fast lanes, then Express with all else. It does not listen yet. */
 export function openFront(parts: FrontParts): { server: Server; drain(limitMs: number): Promise<void>; stop(): void } {
   const { services, usage } = parts;
-  const { settings, database, ports, changes, quotas, apiTokens: tokens } = services;
+  const { settings, store, ports, changes, quotas, apiTokens: tokens } = services;
   const { publicUrl } = settings;
-  const known = callerDirectory({ database, changes, definitions: services.definitions, ports });
+  const known = callerDirectory({ store, changes, definitions: services.definitions, ports });
   const check = callerCheck(known);
   const asked = whoCalls(check);
   const tooBlind = () => changes.blindMs() > settings.blindLimitMs;

@@ -1,10 +1,8 @@
-import type { z } from 'zod';
-import type { AnswerOf, OperationName, Operations } from '../../api/operations.ts';
-import { Fault } from '../../core/fault.ts';
+import type { AnswerOf, OperationName } from '../../api/operations.ts';
+import type { Asked } from '../asked.ts';
 import type { Consents } from '../consent/consents.ts';
 import { takeOver } from '../consent/take-over.ts';
 import type { Door } from '../door/door.ts';
-import type { KnownCaller } from '../handout/caller-directory.ts';
 import { checkAgreement } from '../registry/agreement.ts';
 import { changeAnswers, showAnswers } from '../registry/answers.ts';
 import * as approvals from '../registry/approvals.ts';
@@ -32,33 +30,14 @@ import { decideStandby, giveKey } from '../registry/standby.ts';
 import { installationState, showStatus } from '../registry/status.ts';
 import * as trying from '../registry/trying.ts';
 
-type Output<N extends OperationName, K extends 'body' | 'query'> = Operations[N] extends Record<K, infer S extends z.ZodType> ? z.output<S> : undefined;
-
-/** What a handler gets: everything parsed, and who asks. `operator` is empty where the access rule lets anyone in. */
-export interface HandlerInput<N extends OperationName> {
-  params: Record<string, string>;
-  query: Output<N, 'query'>;
-  body: Output<N, 'body'>;
-  operator: SignedInOperator;
-  address: string;
-  /** What this browser got when somebody signed in with it before. */
-  device: string | undefined;
-  /** Who asks, where the access rule wants a caller. */
-  caller: KnownCaller | null;
-}
 /** Goes into cookies, never into an answer's body. */
 export interface NewSession {
   token: string;
   endsAt: number;
   device: string;
 }
-export type Handlers = { [N in OperationName]: (input: HandlerInput<N>) => Promise<AnswerOf<N> & { setSession?: NewSession | 'end' }> };
-
-/** The router lets no one but a caller in where a caller is wanted. @throws {Fault} CALLER_UNKNOWN */
-function known(caller: KnownCaller | null): KnownCaller {
-  if (!caller) throw new Fault('CALLER_UNKNOWN');
-  return caller;
-}
+/** What answers an operation; `setSession`: what becomes of the browser's session with it. */
+export type Handlers = { [N in OperationName]: (asked: Asked<N>) => Promise<AnswerOf<N> & { setSession?: NewSession | 'end' }> };
 
 /** One line for each operation: which function of the service answers it. */
 export function handlers(s: Services, operators: Operators, consents: Consents, door: Door): Handlers {
@@ -67,20 +46,19 @@ export function handlers(s: Services, operators: Operators, consents: Consents, 
     ends_at: iso(operator.endsAt),
     installation: { public_url: s.settings.publicUrl, version: s.version },
   });
-  const p = (input: { params: Record<string, string> }, name: string): string => input.params[name] ?? '';
   return {
     firstOperatorState: async () => ({ needed: await operators.isFirstNeeded() }),
-    addFirstOperator: ({ body, address }) => operators.addFirst(body, address),
-    async signIn({ body, address, device }) {
-      const { token, operator, device: newDevice } = await operators.signIn(body, address, body.device ?? device);
+    addFirstOperator: ({ body, actor }) => operators.addFirst(body, actor.address),
+    async signIn({ body, actor }) {
+      const { token, operator, device: newDevice } = await operators.signIn(body, actor.address, body.device ?? actor.device);
       return body.keeps === 'token'
         ? { ...sessionView(operator), token, device: newDevice }
         : { ...sessionView(operator), setSession: { token, endsAt: operator.endsAt, device: newDevice } };
     },
-    changePassword: ({ body, operator, address }) => operators.changePassword(operator, body, address),
-    endOtherSessions: ({ operator }) => operators.endOtherSessions(operator),
-    showSession: async ({ operator }) => sessionView(operator),
-    signOut: async ({ operator }) => ({ ...(await operators.signOut(operator)), setSession: 'end' as const }),
+    changePassword: ({ body, actor }) => operators.changePassword(actor.operator, body, actor.address),
+    endOtherSessions: ({ actor }) => operators.endOtherSessions(actor.operator),
+    showSession: async ({ actor }) => sessionView(actor.operator),
+    signOut: async ({ actor }) => ({ ...(await operators.signOut(actor.operator)), setSession: 'end' as const }),
     showStatus: () => showStatus(s),
     listHistory: async ({ query: { since, renewals, limit, ...query } }) => {
       const found = await s.history.list({
@@ -93,96 +71,95 @@ export function handlers(s: Services, operators: Operators, consents: Consents, 
     },
 
     showInstallation: () => installationState(s),
-    ownInstallation: async ({ operator }) => {
-      await s.hold.own(operator.name);
+    ownInstallation: async ({ actor }) => {
+      await s.hold.own(actor.operator.name);
       return installationState(s);
     },
     listReplicas: async () => ({ items: await replicas.listReplicas(s) }),
-    adoptReplica: ({ body, operator }) => replicas.adoptReplica(s, body.folder, operator.name),
+    adoptReplica: (asked) => replicas.adoptReplica(s, asked),
 
     listProviders: () => providers.listProviders(s),
     checkProvider: ({ body }) => providers.checkProvider(s, body),
     draftProvider: ({ body }) => draftProvider(s, body),
-    addProvider: ({ body, operator }) => providers.addProvider(s, body.document, operator.name),
-    showProvider: (input) => providers.showProvider(s, p(input, 'provider')),
-    previewProvider: (input) => providers.previewProvider(s, p(input, 'provider'), input.body.document),
-    changeProvider: (input) => providers.changeProvider(s, p(input, 'provider'), input.body, input.operator.name),
-    listVersions: (input) => providers.listVersions(s, p(input, 'provider')),
-    composeProvider: (input) => providers.composeProvider(s, p(input, 'provider'), input.body),
-    chooseScopes: (input) => chooseScopes(s, p(input, 'provider'), input.body),
-    removeProvider: (input) => providers.removeProvider(s, p(input, 'provider'), input.operator.name),
+    addProvider: (asked) => providers.addProvider(s, asked),
+    showProvider: ({ params }) => providers.showProvider(s, params.provider),
+    previewProvider: ({ params, body }) => providers.previewProvider(s, params.provider, body.document),
+    changeProvider: (asked) => providers.changeProvider(s, asked),
+    listVersions: ({ params }) => providers.listVersions(s, params.provider),
+    composeProvider: ({ params, body }) => providers.composeProvider(s, params.provider, body),
+    chooseScopes: ({ params, body }) => chooseScopes(s, params.provider, body),
+    removeProvider: (asked) => providers.removeProvider(s, asked),
 
     listClients: () => clients.listClients(s),
-    addClient: ({ body, operator }) => clients.addClient(s, body, operator.name),
-    showClient: (input) => clients.showClient(s, p(input, 'provider'), p(input, 'client')),
-    changeClient: (input) => clients.changeClient(s, p(input, 'provider'), p(input, 'client'), input.body, input.operator.name),
-    removeClient: (input) => clients.removeClient(s, p(input, 'provider'), p(input, 'client'), input.operator.name),
-    addSecret: (input) => secrets.addSecret(s, p(input, 'provider'), p(input, 'client'), input.body, input.operator.name),
-    changeSecret: (input) => secrets.changeSecret(s, p(input, 'provider'), p(input, 'client'), p(input, 'secret'), input.body, input.operator.name),
-    proveSecret: (input) => secrets.proveSecret(s, p(input, 'provider'), p(input, 'client'), p(input, 'secret'), input.operator.name),
-    retireSecret: (input) => secrets.retireSecret(s, p(input, 'provider'), p(input, 'client'), p(input, 'secret'), input.operator.name),
-    makeCertificate: (input) => certificates.makeCertificate(s, p(input, 'provider'), p(input, 'client'), input.body, input.operator.name),
-    showCertificate: (input) => certificates.showCertificate(s, p(input, 'provider'), p(input, 'client'), p(input, 'secret')),
-    compareThumbprint: (input) => certificates.checkThumbprint(s, p(input, 'provider'), p(input, 'client'), p(input, 'secret'), input.body),
-    confirmOrigins: (input) =>
-      clients.confirmOrigins(s, operators, p(input, 'provider'), p(input, 'client'), input.body.password, input.operator, input.address),
-    sortNotepad: (input) => notepad(s, p(input, 'provider'), p(input, 'client'), input.body, input.operator.name),
-    checkRedirectUri: (input) => clients.checkRedirectUri(s, p(input, 'provider'), p(input, 'client'), input.body.registered, input.operator.name),
-    recordRequest: (input) => approvals.recordRequest(s, p(input, 'provider'), p(input, 'client'), input.body, input.operator.name),
-    checkApproval: (input) => approvals.checkApproval(s, p(input, 'provider'), p(input, 'client'), input.operator.name),
+    addClient: (asked) => clients.addClient(s, asked),
+    showClient: ({ params }) => clients.showClient(s, params.provider, params.client),
+    changeClient: (asked) => clients.changeClient(s, asked),
+    removeClient: (asked) => clients.removeClient(s, asked),
+    addSecret: (asked) => secrets.addSecret(s, asked),
+    changeSecret: (asked) => secrets.changeSecret(s, asked),
+    proveSecret: (asked) => secrets.proveSecret(s, asked),
+    retireSecret: (asked) => secrets.retireSecret(s, asked),
+    makeCertificate: (asked) => certificates.makeCertificate(s, asked),
+    showCertificate: ({ params }) => certificates.showCertificate(s, params.provider, params.client, params.secret),
+    compareThumbprint: (asked) => certificates.checkThumbprint(s, asked),
+    confirmOrigins: (asked) => clients.confirmOrigins(s, operators, asked),
+    sortNotepad: (asked) => notepad(s, asked),
+    checkRedirectUri: (asked) => clients.checkRedirectUri(s, asked),
+    recordRequest: (asked) => approvals.recordRequest(s, asked),
+    checkApproval: (asked) => approvals.checkApproval(s, asked),
     showAnswers: () => showAnswers(s),
-    changeAnswers: ({ body, operator }) => changeAnswers(s, body, operator.name),
+    changeAnswers: (asked) => changeAnswers(s, asked),
 
     listConnections: ({ query }) => connections.listConnections(s, query),
-    addConnection: ({ body, operator }) => connections.addConnection(s, body, operator.name),
-    showConnection: (input) => showConnection(s, p(input, 'connection')),
-    changeConnection: (input) => connections.changeConnection(s, p(input, 'connection'), input.body, input.operator.name),
-    removeConnection: (input) => connections.removeConnection(s, p(input, 'connection'), input.operator.name),
-    openConnection: (input) => consents.open(p(input, 'connection'), input.body, input.operator.name),
-    renewConnection: (input) => connections.renewConnection(s, p(input, 'connection'), input.operator.name),
-    pauseConnection: (input) => connections.pauseConnection(s, p(input, 'connection'), input.operator.name),
-    resumeConnection: (input) => connections.resumeConnection(s, p(input, 'connection'), input.operator.name),
-    takeOver: (input) => takeOver(s, consents, p(input, 'connection'), input.body, input.operator.name),
-    async giveKey(input) {
-      await giveKey(s, p(input, 'connection'), input.body.key, input.operator.name);
-      return showConnection(s, p(input, 'connection'));
+    addConnection: (asked) => connections.addConnection(s, asked),
+    showConnection: ({ params }) => showConnection(s, params.connection),
+    changeConnection: (asked) => connections.changeConnection(s, asked),
+    removeConnection: (asked) => connections.removeConnection(s, asked),
+    openConnection: (asked) => consents.open(asked),
+    renewConnection: (asked) => connections.renewConnection(s, asked),
+    pauseConnection: (asked) => connections.pauseConnection(s, asked),
+    resumeConnection: (asked) => connections.resumeConnection(s, asked),
+    takeOver: (asked) => takeOver(s, consents, asked),
+    async giveKey(asked) {
+      await giveKey(s, asked);
+      return showConnection(s, asked.params.connection);
     },
-    decideStandby: (input) => decideStandby(s, p(input, 'connection'), input.body, input.operator.name),
-    checkAgreement: (input) => checkAgreement(s, p(input, 'connection'), input.operator.name),
-    retryRevocation: (input) => retryRevocation(s, p(input, 'connection'), input.operator.name),
-    revokeConnection: (input) => revokeConnection(s, p(input, 'connection'), input.operator.name),
-    probeConnection: (input) => probeConnection(s, p(input, 'connection'), input.body, input.operator.name),
-    listAttempts: (input) => connections.listAttempts(s, p(input, 'connection')),
-    giveCode: (input) => consents.giveCode(p(input, 'consent'), input.body.code),
-    answerConsent: (input) => consents.answer(p(input, 'consent'), input.body.pasted, input.operator.name),
-    explainPage: (input) => consents.explain(p(input, 'consent'), input.body.page, input.operator.name),
-    showConsent: (input) => consents.outcome(p(input, 'consent'), input.operator.name || null),
+    decideStandby: (asked) => decideStandby(s, asked),
+    checkAgreement: (asked) => checkAgreement(s, asked),
+    retryRevocation: (asked) => retryRevocation(s, asked),
+    revokeConnection: (asked) => revokeConnection(s, asked),
+    probeConnection: (asked) => probeConnection(s, asked),
+    listAttempts: ({ params }) => connections.listAttempts(s, params.connection),
+    giveCode: ({ params, body }) => consents.giveCode(params.consent, body.code),
+    answerConsent: ({ params, body, actor }) => consents.answer(params.consent, body.pasted, actor.operator.name),
+    explainPage: ({ params, body, actor }) => consents.explain(params.consent, body.page, actor.operator.name),
+    showConsent: ({ params, actor }) => consents.outcome(params.consent, actor.operator?.name ?? null),
 
     listCallers: () => callers.listCallers(s),
-    addCaller: ({ body, operator }) => callers.addCaller(s, body, operator.name),
-    showCaller: (input) => callers.showCaller(s, p(input, 'caller')),
-    changeCaller: (input) => callers.changeCaller(s, p(input, 'caller'), input.body, input.operator.name),
-    removeCaller: (input) => callers.removeCaller(s, p(input, 'caller'), input.operator.name),
-    addKey: (input) => callers.addKey(s, p(input, 'caller'), input.body, input.operator.name),
-    retireKey: (input) => callers.retireKey(s, p(input, 'caller'), p(input, 'key'), input.operator.name),
-    permitCaller: (input) => callers.permitCaller(s, p(input, 'caller'), input.body, input.operator.name),
-    withdrawPermission: (input) => callers.withdrawPermission(s, p(input, 'caller'), p(input, 'permission'), input.operator.name),
-    endSignIn: (input) => callers.endToolSignIn(s, p(input, 'caller'), p(input, 'sign_in'), input.operator.name),
-    listSheets: (input) => listSheets(s, p(input, 'caller'), input.query.connection),
+    addCaller: (asked) => callers.addCaller(s, asked),
+    showCaller: ({ params }) => callers.showCaller(s, params.caller),
+    changeCaller: (asked) => callers.changeCaller(s, asked),
+    removeCaller: (asked) => callers.removeCaller(s, asked),
+    addKey: (asked) => callers.addKey(s, asked),
+    retireKey: (asked) => callers.retireKey(s, asked),
+    permitCaller: (asked) => callers.permitCaller(s, asked),
+    withdrawPermission: (asked) => callers.withdrawPermission(s, asked),
+    endSignIn: (asked) => callers.endToolSignIn(s, asked),
+    listSheets: ({ params, query }) => listSheets(s, params.caller, query.connection),
     listUsage: ({ query }) => listUsage(s, query),
 
-    listOwnConnections: async ({ caller }) => listOwnConnections(s, known(caller)),
-    listOwnCalls: async (input) => listOwnCalls(s, known(input.caller), p(input, 'connection')),
+    listOwnConnections: async ({ actor }) => listOwnConnections(s, actor.caller),
+    listOwnCalls: async ({ params, actor }) => listOwnCalls(s, actor.caller, params.connection),
 
-    showDoorRequest: (input) => door.show(p(input, 'request')),
-    answerDoor: (input) => door.answer(p(input, 'request'), input.body.connection, input.operator.name),
+    showDoorRequest: ({ params }) => door.show(params.request),
+    answerDoor: ({ params, body, actor }) => door.answer(params.request, body.connection, actor.operator.name),
 
-    offeredCalls: (input) => trying.offeredCalls(s, p(input, 'connection')),
-    callConnection: (input) => trying.callConnection(s, p(input, 'connection'), input.body, input.operator.name),
-    saveCall: (input) => saveCall(s, p(input, 'connection'), input.body, input.operator.name),
-    removeCall: (input) => removeCall(s, p(input, 'connection'), p(input, 'call'), input.operator.name),
-    readCalls: (input) => trying.readCalls(s, p(input, 'connection'), input.body.text),
-    writeCurl: (input) => trying.writeCurl(s, p(input, 'connection'), input.body),
-    showQuota: (input) => showQuota(s, p(input, 'connection')),
+    offeredCalls: ({ params }) => trying.offeredCalls(s, params.connection),
+    callConnection: (asked) => trying.callConnection(s, asked),
+    saveCall: (asked) => saveCall(s, asked),
+    removeCall: (asked) => removeCall(s, asked),
+    readCalls: ({ params, body }) => trying.readCalls(s, params.connection, body.text),
+    writeCurl: ({ params, body }) => trying.writeCurl(s, params.connection, body),
+    showQuota: ({ params }) => showQuota(s, params.connection),
   };
 }

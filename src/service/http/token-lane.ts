@@ -20,6 +20,14 @@ interface Way {
   ownPath: string | null;
 }
 
+/** One request under way. `startedAt`: of `performance.now()`. */
+interface Exchange {
+  request: IncomingMessage;
+  response: ServerResponse;
+  way: Way;
+  startedAt: number;
+}
+
 /** The client's address: `trustedProxies` hops of X-Forwarded-For are believed. */
 export const addressReader = (trustedProxies: number): ((request: IncomingMessage) => string) => {
   const trusted = (_address: string, hops: number): boolean => hops < trustedProxies;
@@ -48,7 +56,7 @@ export function tokenLane(parts: {
 
   const runId = randomUUID().slice(0, 8);
   let served = 0;
-  const send = (request: IncomingMessage, response: ServerResponse, way: Way, startedAt: number, answer: OAuthAnswer, unread = false): void => {
+  const send = ({ request, response, way, startedAt }: Exchange, answer: OAuthAnswer, unread = false): void => {
     served += 1;
     const requestId = `${runId}-${served.toString(36)}`;
     const { body } = answer;
@@ -63,15 +71,15 @@ export function tokenLane(parts: {
   };
   /** Events, not promises: those cost a tenth of the lane. */
   const serve = (request: IncomingMessage, response: ServerResponse, way: Way, query: string): void => {
-    const startedAt = performance.now();
-    if (request.method !== 'POST') return send(request, response, way, startedAt, allowPost(malformedRequest(405, 'Send a POST.')));
+    const exchange: Exchange = { request, response, way, startedAt: performance.now() };
+    if (request.method !== 'POST') return send(exchange, allowPost(malformedRequest(405, 'Send a POST.')));
     const broke = (cause?: unknown): void => {
       if (cause) log.debug({ cause: cause instanceof Error ? cause.message : 'unknown' }, 'a token request broke off');
       if (!response.writableEnded) response.destroy();
     };
     bodies.watch(request, () => {
       if (response.headersSent) request.socket.destroy();
-      else send(request, response, way, startedAt, malformedRequest(408, 'The body was too long on its way.'), true);
+      else send(exchange, malformedRequest(408, 'The body was too long on its way.'), true);
     });
     const pieces: Buffer[] = [];
     let size = 0;
@@ -80,7 +88,7 @@ export function tokenLane(parts: {
       if (size <= BODY_MOST) pieces.push(piece);
       else if (!response.headersSent) {
         request.pause();
-        send(request, response, way, startedAt, malformedRequest(413, 'The body is larger than 16 kB.'), true);
+        send(exchange, malformedRequest(413, 'The body is larger than 16 kB.'), true);
       }
     });
     const answerIt = (): void => {
@@ -94,8 +102,8 @@ export function tokenLane(parts: {
         connection: way.connection,
         ownPath: way.ownPath,
       });
-      if (answered instanceof Promise) answered.then((answer) => send(request, response, way, startedAt, answer)).catch(broke);
-      else send(request, response, way, startedAt, answered);
+      if (answered instanceof Promise) answered.then((answer) => send(exchange, answer)).catch(broke);
+      else send(exchange, answered);
     };
     request.on('end', () => {
       bodies.done(request);

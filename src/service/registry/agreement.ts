@@ -8,15 +8,17 @@ import { readTokenOutcome } from '../../core/oauth/token-answer.ts';
 import { joinScopes, tokenRequest } from '../../core/oauth/token-request.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { requestDeadlineMs } from '../../core/renewal/plan.ts';
+import type { Command } from '../asked.ts';
 import { evidenceText } from '../renewal/evidence.ts';
-import { type ClientRow, refuseUnconfirmed } from './client-record.ts';
+import type { ClientRow } from '../store/clients.ts';
+import type { ListedConnection } from '../store/connection-list.ts';
+import { refuseUnconfirmed } from './client-record.ts';
 import { connectionDefinition } from './connection-definition.ts';
-import type { Known } from './connection-facts.ts';
 import { findKnown } from './find-connection.ts';
 import type { Services } from './services.ts';
 
 /** The organisation's agreement in advance: a link and a text for whoever may give it, and a look whether they did. */
-export function agreementView(definition: ProviderDefinition, client: ClientRow, one: Known): Connection['organisation_agreement'] {
+export function agreementView(definition: ProviderDefinition, client: ClientRow, one: ListedConnection): Connection['organisation_agreement'] {
   const scopes = definition.scopes.filter((scope) => scope.organisation && one.scopes.includes(scope.name));
   const told = definition.dialect.organisation_agreement;
   if (scopes.length === 0 || !told || client.clientId === null) return null;
@@ -39,7 +41,9 @@ export function agreementView(definition: ProviderDefinition, client: ClientRow,
 }
 
 /** Asks the token endpoint as the client would, and keeps nothing: a token says yes. @throws {Fault} INPUT_INVALID where only a person's consent tells */
-export async function checkAgreement(s: Services, name: string, operator: string): Promise<z.output<typeof CheckedAgreement>> {
+export async function checkAgreement(s: Services, { params, actor }: Command<'checkAgreement'>): Promise<z.output<typeof CheckedAgreement>> {
+  const { connection: name } = params;
+  const operator = actor.operator.name;
   const one = await findKnown(s, name);
   const { definition, record, unconfirmed } = await connectionDefinition(s, one);
   const view = agreementView(definition, record, one);

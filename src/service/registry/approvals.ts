@@ -1,6 +1,5 @@
 import { setTimeout as sleep } from 'node:timers/promises';
-import type { z } from 'zod';
-import type { Client, RecordRequest } from '../../api/clients.ts';
+import type { Client } from '../../api/clients.ts';
 import { Fault } from '../../core/fault.ts';
 import { base64url } from '../../core/identifiers.ts';
 import { approvalQuestion, approvalSeen, type SeenApproval } from '../../core/oauth/approval-check.ts';
@@ -8,9 +7,10 @@ import { readTokenOutcome } from '../../core/oauth/token-answer.ts';
 import { tokenRequest } from '../../core/oauth/token-request.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { requestDeadlineMs } from '../../core/renewal/plan.ts';
+import type { Command } from '../asked.ts';
 import { evidenceText } from '../renewal/evidence.ts';
-import { idBytes, idText } from '../store/database.ts';
-import { type ClientRow, refuseUnconfirmed, registeringOf, unconfirmedOf } from './client-record.ts';
+import type { ClientRow } from '../store/clients.ts';
+import { refuseUnconfirmed, registeringOf, unconfirmedOf } from './client-record.ts';
 import { clientLabel, findClient, showClient } from './clients.ts';
 import type { Services } from './services.ts';
 
@@ -20,21 +20,19 @@ const AT_ONCE = 20;
 const day = (instant: number): string => new Date(instant).toISOString().slice(0, 10);
 
 /** Keeps what was sent by a form, word by word, and that approval is asked for. */
-export async function recordRequest(s: Services, provider: string, name: string, sent: z.output<typeof RecordRequest>, operator: string): Promise<Client> {
+export async function recordRequest(s: Services, { params, body: sent, actor }: Command<'recordRequest'>): Promise<Client> {
+  const { provider, client: name } = params;
+  const operator = actor.operator.name;
   const { record } = await findClient(s, provider, name);
   const registering = registeringOf(record);
   const sentOn = sent.asked_on ?? day(s.ports.clock.now());
   const requests = [...registering.requests, { form: sent.form, sent_on: sentOn, sent_by: operator, answers: sent.answers }].slice(-REQUESTS_MOST);
   const asks = record.approval !== 'given' && record.approval !== 'not_needed';
-  const changed = await s.tables.clients.change(
-    { id: record.id, revision: record.revision },
-    {
-      revision: record.revision + 1,
-      ...(asks ? { approval: 'asked' } : {}),
-      registering: { ...registering, requests, asked_on: sentOn, asked_by: sent.form, expected_on: sent.expected_on ?? registering.expected_on },
-    },
-  );
-  if (changed === 0) throw new Fault('REVISION_OLD');
+  const changed = await s.store.clients.revise(record, {
+    ...(asks ? { approval: 'asked' } : {}),
+    registering: { ...registering, requests, asked_on: sentOn, asked_by: sent.form, expected_on: sent.expected_on ?? registering.expected_on },
+  });
+  if (!changed) throw new Fault('REVISION_OLD');
   s.history.add({
     actor: operator,
     kind: 'request_sent',
@@ -45,7 +43,9 @@ export async function recordRequest(s: Services, provider: string, name: string,
 }
 
 /** Asks now. @throws {Fault} APPROVAL_UNTOLD where the provider has no way to tell, or did not. */
-export async function checkApproval(s: Services, provider: string, name: string, operator: string): Promise<Client> {
+export async function checkApproval(s: Services, { params, actor }: Command<'checkApproval'>): Promise<Client> {
+  const { provider, client: name } = params;
+  const operator = actor.operator.name;
   const { record, definition } = await findClient(s, provider, name);
   if (!definition.dialect.approval_check)
     throw new Fault('APPROVAL_UNTOLD', {
@@ -55,7 +55,7 @@ export async function checkApproval(s: Services, provider: string, name: string,
   refuseUnconfirmed(unconfirmedOf(record, definition));
   const { seen, evidence } = await ask(s, record, definition);
   if (seen === null) throw new Fault('APPROVAL_UNTOLD', { detail: `The answer was: ${evidence}.`, remedy: 'Ask again later; nothing was changed.' });
-  await keep(s, record, definition, seen, evidence, operator);
+  await keep(s, record, definition, { seen, evidence, actor: operator });
   return showClient(s, provider, name);
 }
 
@@ -69,20 +69,22 @@ async function ask(s: Services, record: ClientRow, definition: ProviderDefinitio
   return { seen: approvalSeen(definition, answer), evidence: evidenceText(answer.evidence) };
 }
 
-async function keep(s: Services, record: ClientRow, definition: ProviderDefinition, seen: SeenApproval, evidence: string, actor: string): Promise<void> {
+async function keep(
+  s: Services,
+  record: ClientRow,
+  definition: ProviderDefinition,
+  { seen, evidence, actor }: { seen: SeenApproval; evidence: string; actor: string },
+): Promise<void> {
   const now = s.ports.clock.now();
   const label = clientLabel(definition.name, record.name);
   const registering = registeringOf(record);
-  const changed = await s.tables.clients.change(
-    { id: record.id, approval: record.approval, revision: record.revision },
-    {
-      approval: seen,
-      approvalSeenAt: now,
-      approvalEvidence: evidence.slice(0, 500),
-      ...(seen === 'given' && registering.approved_on === null ? { registering: { ...registering, approved_on: day(now) } } : {}),
-    },
-  );
-  if (changed === 0 || seen === record.approval) return;
+  const changed = await s.store.clients.seeApproval(record, {
+    approval: seen,
+    approvalSeenAt: now,
+    approvalEvidence: evidence.slice(0, 500),
+    ...(seen === 'given' && registering.approved_on === null ? { registering: { ...registering, approved_on: day(now) } } : {}),
+  });
+  if (!changed || seen === record.approval) return;
   s.history.add({
     actor,
     kind: 'approval_changed',
@@ -109,18 +111,14 @@ export async function watchApprovals(s: Services, everyMs: number, stop: AbortSi
 }
 
 async function lookAround(s: Services, everyMs: number, stop: AbortSignal): Promise<void> {
-  const due = `approval IN ('asked', 'they_ask_back') AND stage <> 'retired' AND client_id IS NOT NULL AND (approval_seen_at IS NULL OR approval_seen_at < UTC_TIMESTAMP(3) - INTERVAL ${Math.floor(everyMs * 1000)} MICROSECOND)`;
-  const rows = await s.database.select<{ id: Buffer; name: string; provider: string }>(
-    `SELECT c.id, c.name, p.name AS provider FROM clients c JOIN providers p ON p.id = c.provider_id WHERE ${due} ORDER BY c.approval_seen_at LIMIT ${AT_ONCE}`,
-  );
+  const rows = await s.store.clients.awaitingApproval(everyMs, AT_ONCE);
   for (const row of rows) {
     if (stop.aborted) return;
-    const claimed = await s.database.write(`UPDATE clients SET approval_seen_at = UTC_TIMESTAMP(3) WHERE id = $1 AND ${due}`, [idBytes(idText(row.id))]);
-    if (claimed === 0) continue;
+    if (!(await s.store.clients.claimApproval(row.id, everyMs))) continue;
     const { record, definition } = await findClient(s, row.provider, row.name);
     if (!definition.dialect.approval_check || unconfirmedOf(record, definition).length > 0) continue;
     const { seen, evidence } = await ask(s, record, definition);
-    if (seen !== null) await keep(s, record, definition, seen, evidence, 'service');
-    else await s.tables.clients.change({ id: record.id }, { approvalEvidence: evidence.slice(0, 500) });
+    if (seen !== null) await keep(s, record, definition, { seen, evidence, actor: 'service' });
+    else await s.store.clients.change(record.id, { approvalEvidence: evidence.slice(0, 500) });
   }
 }

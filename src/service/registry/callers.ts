@@ -1,40 +1,35 @@
-import type { z } from 'zod';
-import type { AddCaller, AddKey, Caller, CallerSummary, ChangeCaller, NewKey, Permit } from '../../api/callers.ts';
+import type { Caller, CallerSummary, NewKey } from '../../api/callers.ts';
 import { Fault } from '../../core/fault.ts';
 import { base64url, CALLER_ID_PREFIX, CALLER_KEY_PREFIX } from '../../core/identifiers.ts';
+import type { Command } from '../asked.ts';
 import { endSignIn, endSignIns, signedInTools } from '../door/sign-ins.ts';
 import { hashKey } from '../handout/caller-directory.ts';
 import { recordId } from '../ports.ts';
-import { idBytes, instantText } from '../store/database.ts';
-import type { Row } from '../store/tables.ts';
+import type { CallerRow } from '../store/callers.ts';
 import { connectionIdOf, connectionsOf, permissionsOf, permit, setNamed, withdraw } from './caller-permissions.ts';
 import { usesOf } from './caller-uses.ts';
 import { iso, isoOrNull, type Services } from './services.ts';
 
-type Needs = Pick<Services, 'database' | 'tables' | 'history' | 'ports' | 'settings' | 'changes'>;
+type Needs = Pick<Services, 'store' | 'history' | 'ports' | 'settings' | 'changes'>;
 
 const HOUR_MS = 3_600_000;
 const STARTS_SHOWN = 8;
 
-export async function findCaller(s: Needs, name: string): Promise<Row<'callers'>> {
-  const record = await s.tables.callers.find({ name });
+export async function findCaller(s: Needs, name: string): Promise<CallerRow> {
+  const record = await s.store.callers.byName(name);
   if (!record) throw new Fault('NOT_FOUND', { detail: `No caller is called ${name}.` });
   return record;
 }
 
-async function summary(s: Needs, record: Row<'callers'>): Promise<CallerSummary> {
-  const [keys, connections, counts, [door]] = await Promise.all([
-    s.tables.callerKeys.list({ callerId: record.id }, 'startsAt'),
+async function summary(s: Needs, record: CallerRow): Promise<CallerSummary> {
+  const [keys, connections, counts, byTools] = await Promise.all([
+    s.store.callers.keysOf(record.id),
     connectionsOf(s, record.id),
-    s.database.select<{ outcome: string; n: number | bigint | string }>(
-      'SELECT outcome, SUM(count) AS n FROM usage_minutes WHERE caller_id = $1 AND minute > $2 GROUP BY outcome',
-      [idBytes(record.id), instantText(s.ports.clock.now() - HOUR_MS)],
-    ),
-    // Tools that came through the door use no key.
-    s.database.select<{ at: Date | null }>('SELECT MAX(last_used_at) AS at FROM door_sign_ins WHERE caller_id = $1', [idBytes(record.id)]),
+    s.store.usage.totals(s.ports.clock.now() - HOUR_MS, record.id),
+    s.store.toolSignIns.lastUsed(record.id), // tools that signed in use no key
   ]);
-  const n = (outcome: string) => Number(counts.find((row) => row.outcome === outcome)?.n ?? 0);
-  const used = [...keys.map((key) => key.lastUsedAt), door?.at?.getTime() ?? null].filter((at) => at !== null);
+  const n = (outcome: string) => counts[outcome] ?? 0;
+  const used = [...keys.map((key) => key.lastUsedAt), byTools].filter((at) => at !== null);
   return {
     name: record.name,
     title: record.title,
@@ -57,7 +52,7 @@ async function summary(s: Needs, record: Row<'callers'>): Promise<CallerSummary>
   };
 }
 
-async function view(s: Needs, record: Row<'callers'>): Promise<Caller> {
+async function view(s: Needs, record: CallerRow): Promise<Caller> {
   const [short, permissions, uses, signedIn] = await Promise.all([
     summary(s, record),
     permissionsOf(s, record.id),
@@ -69,7 +64,7 @@ async function view(s: Needs, record: Row<'callers'>): Promise<Caller> {
     permissions,
     ...uses,
     token_path: record.tokenPath,
-    redirect_uris: (record.redirectUris as string[] | null) ?? [],
+    redirect_uris: record.redirectUris,
     keeps_no_secret: record.keepsNoSecret,
     signed_in: signedIn,
   };
@@ -78,18 +73,22 @@ async function view(s: Needs, record: Row<'callers'>): Promise<Caller> {
 const tokenUrl = (s: Pick<Needs, 'settings'>): string => `${s.settings.publicUrl}/oauth/token`;
 
 export async function listCallers(s: Needs): Promise<{ items: CallerSummary[] }> {
-  return { items: await Promise.all((await s.tables.callers.list({}, 'name')).map((record) => summary(s, record))) };
+  return { items: await Promise.all((await s.store.callers.all()).map((record) => summary(s, record))) };
 }
 
 export const showCaller = async (s: Needs, name: string): Promise<Caller> => view(s, await findCaller(s, name));
 
-export async function permitCaller(s: Needs, name: string, input: z.output<typeof Permit>, operator: string): Promise<Caller> {
+export async function permitCaller(s: Needs, { params, body: input, actor }: Command<'permitCaller'>): Promise<Caller> {
+  const { caller: name } = params;
+  const operator = actor.operator.name;
   const record = await findCaller(s, name);
   await permit(s, record, input, operator);
   return view(s, record);
 }
 
-export async function withdrawPermission(s: Needs, name: string, id: string, operator: string): Promise<Caller> {
+export async function withdrawPermission(s: Needs, { params, actor }: Command<'withdrawPermission'>): Promise<Caller> {
+  const { caller: name, permission: id } = params;
+  const operator = actor.operator.name;
   const record = await findCaller(s, name);
   await withdraw(s, record, id, operator);
   return view(s, record);
@@ -98,15 +97,16 @@ export async function withdrawPermission(s: Needs, name: string, id: string, ope
 /** @throws {Fault} INPUT_INVALID where another caller has this token path */
 async function refuseTakenPath(s: Needs, path: string | null | undefined, but: string): Promise<void> {
   if (!path) return;
-  const other = await s.tables.callers.find({ tokenPath: path });
+  const other = await s.store.callers.byTokenPath(path);
   if (other && other.id !== but) throw new Fault('INPUT_INVALID', { places: [{ path: 'token_path', why: `The caller ${other.name} has it.` }] });
 }
 
-export async function addCaller(s: Needs, input: z.output<typeof AddCaller>, operator: string): Promise<NewKey> {
-  if (await s.tables.callers.find({ name: input.name })) throw new Fault('NAME_TAKEN', { detail: `A caller called ${input.name} exists.` });
+export async function addCaller(s: Needs, { body: input, actor }: Command<'addCaller'>): Promise<NewKey> {
+  const operator = actor.operator.name;
+  if (await s.store.callers.byName(input.name)) throw new Fault('NAME_TAKEN', { detail: `A caller called ${input.name} exists.` });
   for (const connection of input.connections) await connectionIdOf(s, connection);
   await refuseTakenPath(s, input.token_path, '');
-  const record: Row<'callers'> = {
+  const record: CallerRow = {
     id: recordId(s.ports),
     name: input.name,
     title: input.title,
@@ -116,7 +116,7 @@ export async function addCaller(s: Needs, input: z.output<typeof AddCaller>, ope
     keepsNoSecret: input.keeps_no_secret ?? false,
     createdAt: s.ports.clock.now(),
   };
-  await s.tables.callers.insert(record);
+  await s.store.callers.add(record);
   await setNamed(s, record.id, input.connections);
   s.history.add({
     actor: operator,
@@ -128,9 +128,9 @@ export async function addCaller(s: Needs, input: z.output<typeof AddCaller>, ope
   return makeKey(s, record, 'first key', null);
 }
 
-async function makeKey(s: Needs, record: Row<'callers'>, label: string, endsAt: number | null): Promise<NewKey> {
+async function makeKey(s: Needs, record: CallerRow, label: string, endsAt: number | null): Promise<NewKey> {
   const key = `${CALLER_KEY_PREFIX}${base64url(s.ports.random.bytes(32))}`;
-  await s.tables.callerKeys.insert({
+  await s.store.callers.addKey({
     id: recordId(s.ports),
     callerId: record.id,
     label,
@@ -151,7 +151,9 @@ async function makeKey(s: Needs, record: Row<'callers'>, label: string, endsAt: 
   };
 }
 
-export async function addKey(s: Needs, name: string, input: z.output<typeof AddKey>, operator: string): Promise<NewKey> {
+export async function addKey(s: Needs, { params, body: input, actor }: Command<'addKey'>): Promise<NewKey> {
+  const { caller: name } = params;
+  const operator = actor.operator.name;
   const record = await findCaller(s, name);
   const endsAt = input.ends_at === null ? null : Date.parse(input.ends_at);
   if (endsAt !== null && endsAt <= s.ports.clock.now()) throw new Fault('INPUT_INVALID', { places: [{ path: 'ends_at', why: 'That is over already.' }] });
@@ -165,12 +167,14 @@ export async function addKey(s: Needs, name: string, input: z.output<typeof AddK
   return made;
 }
 
-export async function retireKey(s: Needs, name: string, keyId: string, operator: string): Promise<Caller> {
+export async function retireKey(s: Needs, { params, actor }: Command<'retireKey'>): Promise<Caller> {
+  const { caller: name, key: keyId } = params;
+  const operator = actor.operator.name;
   const record = await findCaller(s, name);
-  const key = await s.tables.callerKeys.find({ id: keyId, callerId: record.id });
+  const key = await s.store.callers.key(record.id, keyId);
   if (!key) throw new Fault('NOT_FOUND', { detail: 'The caller has no such key.' });
   if (key.endsAt === null || key.endsAt > s.ports.clock.now()) {
-    await s.tables.callerKeys.change({ id: keyId }, { endsAt: s.ports.clock.now() });
+    await s.store.callers.retireKey(keyId, s.ports.clock.now());
     s.history.add({ actor: operator, kind: 'key_retired', subject: `caller:${name}`, says: `Retired the key ${key.starts}\u2026` });
     await s.changes.announce('caller', name);
   }
@@ -178,37 +182,38 @@ export async function retireKey(s: Needs, name: string, keyId: string, operator:
 }
 
 /** Changes what is named; of `connections`, one that is left out is withdrawn. */
-export async function changeCaller(s: Needs, name: string, input: z.output<typeof ChangeCaller>, operator: string): Promise<Caller> {
+export async function changeCaller(s: Needs, { params, body: input, actor }: Command<'changeCaller'>): Promise<Caller> {
+  const { caller: name } = params;
+  const operator = actor.operator.name;
   const record = await findCaller(s, name);
   await refuseTakenPath(s, input.token_path, record.id);
-  const set: Partial<Row<'callers'>> = {
+  const set: Partial<CallerRow> = {
     ...(input.title !== undefined && { title: input.title }),
     ...(input.token_path !== undefined && { tokenPath: input.token_path }),
     ...(input.redirect_uris && { redirectUris: input.redirect_uris }),
     ...(input.keeps_no_secret !== undefined && { keepsNoSecret: input.keeps_no_secret }),
   };
-  if (Object.keys(set).length > 0) await s.tables.callers.change({ id: record.id }, set);
+  if (Object.keys(set).length > 0) await s.store.callers.change(record.id, set);
   if (input.connections) await setNamed(s, record.id, input.connections);
   await s.changes.announce('caller', name);
   s.history.add({ actor: operator, kind: 'caller_changed', subject: `caller:${name}`, says: 'Changed the caller.', data: { ...input } });
   return view(s, { ...record, ...set });
 }
 
-export async function removeCaller(s: Needs, name: string, operator: string): Promise<{ done: true }> {
+export async function removeCaller(s: Needs, { params, actor }: Command<'removeCaller'>): Promise<{ done: true }> {
+  const { caller: name } = params;
+  const operator = actor.operator.name;
   const record = await findCaller(s, name);
   await endSignIns(s, { callerId: record.id }, 'caller_removed');
-  await s.database.transaction(async (transaction) => {
-    await s.tables.permissions.remove({ callerId: record.id }, transaction);
-    await s.tables.doorRequests.remove({ callerId: record.id }, transaction);
-    await s.tables.callerKeys.remove({ callerId: record.id }, transaction);
-    await s.tables.callers.remove({ id: record.id }, transaction);
-  });
+  await s.store.callers.remove(record.id);
   await s.changes.announce('caller', name);
   s.history.add({ actor: operator, kind: 'caller_removed', subject: `caller:${name}`, says: 'Removed the caller and its keys.' });
   return { done: true };
 }
 
-export async function endToolSignIn(s: Needs, name: string, id: string, operator: string): Promise<Caller> {
+export async function endToolSignIn(s: Needs, { params, actor }: Command<'endSignIn'>): Promise<Caller> {
+  const { caller: name, sign_in: id } = params;
+  const operator = actor.operator.name;
   const record = await findCaller(s, name);
   await endSignIn(s, record, id, operator);
   return view(s, record);

@@ -3,21 +3,21 @@ import type { ChooseScopes, ChosenScopes } from '../../api/providers.ts';
 import { alongside, operationsOf, scopesFor, weakerClient } from '../../core/clients/strength.ts';
 import type { Operation } from '../../core/provider/api.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
-import type { ClientRow } from './client-record.ts';
+import type { ClientRow } from '../store/clients.ts';
 import { findClient } from './clients.ts';
 import { findProvider } from './providers.ts';
 import type { Services } from './services.ts';
 
 /** A weaker client of the same provider and environment that would do for these operations, or null. */
 export async function weakerClientFor(
-  s: Pick<Services, 'tables'>,
+  s: Pick<Services, 'store'>,
   definition: ProviderDefinition,
   present: ClientRow,
   operations: Operation[],
 ): Promise<string | null> {
   if (operations.length === 0) return null;
-  const atHand = (row: ClientRow) => ({ name: row.name, type: row.type, registered: (row.registeredScopes as string[] | null) ?? [] });
-  const others = (await s.tables.clients.list({ providerId: present.providerId })).filter(
+  const atHand = (row: ClientRow) => ({ name: row.name, type: row.type, registered: row.registeredScopes });
+  const others = (await s.store.clients.ofProvider(present.providerId)).filter(
     (row) => row.environment === present.environment && row.stage !== 'retired' && row.type === present.type,
   );
   return weakerClient(definition.scopes, atHand(present), others.map(atHand), operations);

@@ -1,12 +1,13 @@
 import { createPublicKey, generateKeyPair, type KeyObject, X509Certificate } from 'node:crypto';
 import { promisify } from 'node:util';
 import type { z } from 'zod';
-import type { Client, CompareThumbprint, MakeCertificate, ShownCertificate, ThumbprintVerdict } from '../../api/clients.ts';
+import type { Client, ShownCertificate, ThumbprintVerdict } from '../../api/clients.ts';
 import type { KeyKind } from '../../core/certificates/kinds.ts';
 import { compareThumbprint, thumbprintsOf } from '../../core/certificates/thumbprints.ts';
 import { Fault } from '../../core/fault.ts';
 import { type KeyFacts, openClientKey } from '../../core/oauth/client-keys.ts';
-import type { SecretRow } from './client-record.ts';
+import type { Command } from '../asked.ts';
+import type { SecretRow } from '../store/secrets.ts';
 import { addSecret, findSecret } from './client-secrets.ts';
 import { findClient } from './clients.ts';
 import { iso, isoOrNull, type Services } from './services.ts';
@@ -25,7 +26,8 @@ async function newKey(kind: KeyKind): Promise<KeyObject> {
  * once its public part was uploaded at the provider.
  * @throws {Fault} INPUT_INVALID
  */
-export async function makeCertificate(s: Services, provider: string, name: string, input: z.output<typeof MakeCertificate>, operator: string): Promise<Client> {
+export async function makeCertificate(s: Services, { params, body: input, actor }: Command<'makeCertificate'>): Promise<Client> {
+  const { provider, client: name } = params;
   await findClient(s, provider, name);
   const startsAt = input.starts_at === null ? s.ports.clock.now() : Date.parse(input.starts_at);
   const endsAt = input.ends_at === null ? startsAt + YEAR_MS : Date.parse(input.ends_at);
@@ -36,12 +38,12 @@ export async function makeCertificate(s: Services, provider: string, name: strin
   const secret = `${key.export({ type: 'pkcs8', format: 'pem' })}${certificate}`;
   const dates = { starts_at: iso(startsAt), ends_at: iso(endsAt) };
   const entry = { secret, kind: 'certificate' as const, label: input.label, ...dates, form: 'pem' as const, password: '', at_once: false, take_as_is: false };
-  return addSecret(s, provider, name, entry, operator, { waits: true });
+  return addSecret(s, { params, body: entry, actor }, { waits: true });
 }
 
 /** The facts of a key or certificate; those of earlier records are read from the sealed key. @throws {Fault} NOT_FOUND */
 async function factsOf(s: Services, row: SecretRow): Promise<KeyFacts> {
-  const kept = row.facts as KeyFacts | null;
+  const kept = row.facts;
   if (kept?.publicKey) return kept;
   if (row.kind !== 'certificate' && row.kind !== 'key')
     throw new Fault('NOT_FOUND', { detail: 'This secret has no public part.', remedy: 'Only certificates and keys have one.' });
@@ -65,14 +67,8 @@ export async function showCertificate(s: Services, provider: string, name: strin
   };
 }
 
-export async function checkThumbprint(
-  s: Services,
-  provider: string,
-  name: string,
-  id: string,
-  input: z.output<typeof CompareThumbprint>,
-): Promise<z.output<typeof ThumbprintVerdict>> {
-  const { row } = await findSecret(s, provider, name, id);
+export async function checkThumbprint(s: Services, { params, body: input }: Command<'compareThumbprint'>): Promise<z.output<typeof ThumbprintVerdict>> {
+  const { row } = await findSecret(s, params.provider, params.client, params.secret);
   const facts = await factsOf(s, row);
   if (!facts.certificate) return { same: false, says: 'This key came without a certificate, so that it has no thumbprint.' };
   return compareThumbprint(input.pasted, thumbprintsOf(derOf(facts.certificate)));
@@ -81,7 +77,7 @@ export async function checkThumbprint(
 /** A client's public keys as a JWK set (RFC 7517 §5): those in use, in reserve or being proved, and nothing else. */
 export async function publicKeys(s: Services, provider: string, name: string): Promise<{ keys: Record<string, unknown>[] }> {
   const { record, definition } = await findClient(s, provider, name);
-  const rows = (await s.tables.clientSecrets.list({ clientId: record.id })).filter(
+  const rows = (await s.store.secrets.ofClient(record.id)).filter(
     (row) => (row.kind === 'certificate' || row.kind === 'key') && ['active', 'former', 'unproved'].includes(row.state),
   );
   const keys = await Promise.all(

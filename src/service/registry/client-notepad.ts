@@ -1,9 +1,10 @@
 import type { z } from 'zod';
-import type { Notepad, SortedNotepad } from '../../api/clients.ts';
+import type { SortedNotepad } from '../../api/clients.ts';
 import { compareRedirectUris } from '../../core/oauth/redirect-uri.ts';
 import { readDay } from '../../core/provider/note-pairs.ts';
 import { fieldName, type SortedItem } from '../../core/provider/shapes.ts';
 import { tidyScopes } from '../../core/provider/tidy.ts';
+import type { Command } from '../asked.ts';
 import { addSecret, changeSecret } from './client-secrets.ts';
 import { changeClient, checkRedirectUri, findClient } from './clients.ts';
 import { iso, type Services } from './services.ts';
@@ -20,13 +21,8 @@ function whyOf(item: SortedItem, ours: string): string {
 }
 
 /** Sorts a notepad into the fields, and saves what was found where that is asked for. The secret is sealed, never shown back. */
-export async function notepad(
-  s: Services,
-  provider: string,
-  name: string,
-  input: z.output<typeof Notepad>,
-  operator: string,
-): Promise<z.output<typeof SortedNotepad>> {
+export async function notepad(s: Services, { params, body: input, actor }: Command<'sortNotepad'>): Promise<z.output<typeof SortedNotepad>> {
+  const { provider, client: name } = params;
   const { record, definition } = await findClient(s, provider, name);
   const { items, unsorted } = await s.documents.read('notes', { definition, text: input.text });
   const first = (field: string) => items.find((item) => item.field === field);
@@ -38,7 +34,7 @@ export async function notepad(
     const values = Object.fromEntries(
       definition.placeholders.filter((one) => one.level === 'client').flatMap((one) => (first(one.name) ? [[one.name, first(one.name)?.value ?? '']] : [])),
     );
-    const own = record.placeholders as Record<string, string>;
+    const own = record.placeholders;
     const differs = Object.entries(values).some(([key, value]) => own[key] !== value);
     const change = {
       revision: record.revision,
@@ -47,14 +43,13 @@ export async function notepad(
       ...(scopes ? { registered_scopes: tidyScopes(scopes.value).value } : {}),
       ...(differs ? { placeholders: { ...own, ...values } } : {}),
     };
-    if (Object.keys(change).length > 2) await changeClient(s, provider, name, change, operator);
+    if (Object.keys(change).length > 2) await changeClient(s, { params, body: change, actor });
     for (const item of [id, scopes, ...Object.keys(values).map(first)]) if (item) saved.add(item);
     if (secret) {
-      await addSecret(
-        s,
-        provider,
-        name,
-        {
+      await addSecret(s, {
+        params,
+        actor,
+        body: {
           secret: secret.value,
           kind: 'secret',
           label: 'from a notepad',
@@ -65,21 +60,20 @@ export async function notepad(
           at_once: false,
           take_as_is: false,
         },
-        operator,
-      );
+      });
       saved.add(secret);
       if (ends && endsText) saved.add(ends);
     } else if (ends && endsText) {
-      const inUse = (await s.tables.clientSecrets.list({ clientId: record.id })).filter((one) => one.state !== 'retired');
+      const inUse = (await s.store.secrets.ofClient(record.id)).filter((one) => one.state !== 'retired');
       const [only] = inUse;
       if (inUse.length === 1 && only) {
-        await changeSecret(s, provider, name, only.id, { ends_at: endsText }, operator);
+        await changeSecret(s, { params: { ...params, secret: only.id }, body: { ends_at: endsText }, actor });
         saved.add(ends);
       }
     }
     const there = items.filter((item) => item.field === 'redirect_uri');
     if (there.length > 0) {
-      await checkRedirectUri(s, provider, name, there.map((item) => item.value).join('\n'), operator);
+      await checkRedirectUri(s, { params, body: { registered: there.map((item) => item.value).join('\n') }, actor });
       for (const item of there) saved.add(item);
     }
   }

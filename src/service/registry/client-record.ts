@@ -1,29 +1,25 @@
 import type { Client, Registering } from '../../api/clients.ts';
 import { Fault } from '../../core/fault.ts';
 import { chooseMethod } from '../../core/oauth/client-authentication.ts';
-import { type ClientAuthenticationMethod, kindsFor, type SecretKind } from '../../core/oauth/methods.ts';
-import { type Environment, type ProviderDefinition, unconfirmedOrigins, withVariant } from '../../core/provider/definition.ts';
-import { fillKnown, type PlaceholderValues } from '../../core/provider/placeholders.ts';
+import { type ClientAuthenticationMethod, kindsFor } from '../../core/oauth/methods.ts';
+import { type ProviderDefinition, unconfirmedOrigins, withVariant } from '../../core/provider/definition.ts';
+import { fillKnown } from '../../core/provider/placeholders.ts';
 import { rehearsed } from '../../core/provider/rehearsal.ts';
-import type { Row } from '../store/tables.ts';
-
-/** A stored client, and what follows from its row alone. */
-export type ClientRow = Row<'clients'>;
-export type SecretRow = Row<'clientSecrets'>;
+import type { ClientRow } from '../store/clients.ts';
+import type { SecretRow } from '../store/secrets.ts';
 
 /** The definition as this client meets it: its variant, with its own values; those asked for at connections stay as {names}. */
 export const definitionFor = (
   whole: ProviderDefinition,
   record: Pick<ClientRow, 'environment' | 'variant' | 'placeholders' | 'rehearsalPort'>,
-): ProviderDefinition =>
-  fillKnown(rehearsed(withVariant(whole, record.environment as Environment, record.variant), record.rehearsalPort), record.placeholders as PlaceholderValues);
+): ProviderDefinition => fillKnown(rehearsed(withVariant(whole, record.environment, record.variant), record.rehearsalPort), record.placeholders);
 
 export const methodOf = (record: Pick<ClientRow, 'authMethod'>, definition: ProviderDefinition): ClientAuthenticationMethod =>
-  (record.authMethod as ClientAuthenticationMethod | null) ?? chooseMethod(definition.server.token_endpoint_auth_methods_supported);
+  record.authMethod ?? chooseMethod(definition.server.token_endpoint_auth_methods_supported);
 
 /** Origins that nobody confirmed for this client. */
 export const unconfirmedOf = (record: Pick<ClientRow, 'trustedOrigins'>, definition: ProviderDefinition): string[] =>
-  unconfirmedOrigins(definition, record.trustedOrigins as string[] | null);
+  unconfirmedOrigins(definition, record.trustedOrigins);
 
 /** Nothing is sent where nobody confirmed that it may go. @throws {Fault} ORIGIN_UNCONFIRMED */
 export function refuseUnconfirmed(origins: readonly string[]): void {
@@ -38,10 +34,10 @@ export function missingOf(
   now: number,
 ): string[] {
   const kinds = kindsFor(methodOf(record, definition));
-  const kept = secrets.filter((one) => one.state !== 'retired' && kinds.includes(one.kind as SecretKind));
+  const kept = secrets.filter((one) => one.state !== 'retired' && kinds.includes(one.kind));
   const begins = Math.min(...kept.map((one) => one.startsAt));
   const what = kinds.includes('key') ? 'its certificate or key' : 'the client secret';
-  const values = record.placeholders as PlaceholderValues;
+  const values = record.placeholders;
   return [
     ...(record.clientId === null ? ['the client id'] : []),
     ...(kinds.length === 0 || kept.length > 0 ? [] : [what]),

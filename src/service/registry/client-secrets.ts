@@ -1,23 +1,27 @@
 import type { z } from 'zod';
-import type { AddSecret, ChangeSecret, Client } from '../../api/clients.ts';
+import type { AddSecret, Client } from '../../api/clients.ts';
 import { Fault } from '../../core/fault.ts';
 import { base64url } from '../../core/identifiers.ts';
 import { chooseAlgorithm, type KeyFacts, keyNameProblem, readClientKey } from '../../core/oauth/client-keys.ts';
-import { type ClientAssertionAlgorithm, kindsFor, type SecretKind } from '../../core/oauth/methods.ts';
+import { type ClientAssertionAlgorithm, kindsFor } from '../../core/oauth/methods.ts';
 import { readTokenOutcome } from '../../core/oauth/token-answer.ts';
 import { tokenRequest } from '../../core/oauth/token-request.ts';
 import { isSpendable, type ProviderDefinition } from '../../core/provider/definition.ts';
 import { requestDeadlineMs } from '../../core/renewal/plan.ts';
 import { bringForward } from '../../core/renewal/transitions.ts';
 import { Secret } from '../../core/secret.ts';
+import type { Command } from '../asked.ts';
 import { recordId } from '../ports.ts';
 import { signingOf } from '../renewal/client-secrets.ts';
 import { evidenceText } from '../renewal/evidence.ts';
-import { type ClientRow, methodOf, refuseUnconfirmed, type SecretRow, unconfirmedOf, WAITS_UNTIL } from './client-record.ts';
+import type { ClientRow } from '../store/clients.ts';
+import type { SecretRow } from '../store/secrets.ts';
+import { methodOf, refuseUnconfirmed, unconfirmedOf, WAITS_UNTIL } from './client-record.ts';
 import { clientLabel, entered, findClient, refuseMisplaced, showClient } from './clients.ts';
 import type { Services } from './services.ts';
 
-const EMPTY = Buffer.alloc(0);
+/** A secret is proved by a renewal of one of so many grants. */
+const PROVED_BY_MOST = 5;
 
 /**
  * Seals a new secret beside those that are there. Where one is in use, the new one is proved first and the old one stays until then;
@@ -25,22 +29,17 @@ const EMPTY = Buffer.alloc(0);
  * `waits`: it was made here and is not known over there yet, so that it is not tried before somebody says so.
  * @throws {Fault} INPUT_INVALID
  */
-export async function addSecret(
-  s: Services,
-  provider: string,
-  name: string,
-  input: z.output<typeof AddSecret>,
-  operator: string,
-  more: { waits?: boolean } = {},
-): Promise<Client> {
+export async function addSecret(s: Services, { params, body: input, actor }: Command<'addSecret'>, more: { waits?: boolean } = {}): Promise<Client> {
+  const { provider, client: name } = params;
+  const operator = actor.operator.name;
   const { record, definition } = await findClient(s, provider, name);
   const now = s.ports.clock.now();
   const { value, facts } = await readSecret(s, definition, record, input);
   const [startsAt, endsAt] = [at(input.starts_at) ?? facts?.startsAt ?? now, at(input.ends_at) ?? facts?.endsAt ?? null];
   checkDates(startsAt, endsAt, now);
   const id = recordId(s.ports);
-  const before = (await s.tables.clientSecrets.list({ clientId: record.id })).filter(
-    (one) => one.state !== 'retired' && kindsFor(methodOf(record, definition)).includes(one.kind as SecretKind),
+  const before = (await s.store.secrets.ofClient(record.id)).filter(
+    (one) => one.state !== 'retired' && kindsFor(methodOf(record, definition)).includes(one.kind),
   );
   const inUse = before.some((one) => one.state === 'active' && one.refusedAt === null);
   const row: SecretRow = {
@@ -59,11 +58,7 @@ export async function addSecret(
     facts,
     state: inUse && !input.at_once ? 'unproved' : 'active',
   };
-  await s.database.transaction(async (transaction) => {
-    if (input.at_once) await s.tables.clientSecrets.change({ clientId: record.id }, { state: 'retired', sealed: EMPTY }, transaction);
-    else if (!inUse) await s.tables.clientSecrets.change({ clientId: record.id, state: 'active' }, { state: 'refused' }, transaction);
-    await s.tables.clientSecrets.insert(row, transaction);
-  });
+  await s.store.secrets.add(row, input.at_once ? 'all' : inUse ? 'none' : 'active');
   s.history.add({
     actor: operator,
     kind: 'secret_entered',
@@ -139,16 +134,11 @@ function signingFor(definition: ProviderDefinition, facts: KeyFacts, chosen: Cli
 }
 
 /** Changes expiration date, label, key ID or algorithm of a secret; its value stays. @throws {Fault} NOT_FOUND, INPUT_INVALID */
-export async function changeSecret(
-  s: Services,
-  provider: string,
-  name: string,
-  id: string,
-  input: z.output<typeof ChangeSecret>,
-  operator: string,
-): Promise<Client> {
+export async function changeSecret(s: Services, { params, body: input, actor }: Command<'changeSecret'>): Promise<Client> {
+  const { provider, client: name, secret: id } = params;
+  const operator = actor.operator.name;
   const { definition, record, row } = await findSecret(s, provider, name, id);
-  const facts = row.facts as KeyFacts | null;
+  const facts = row.facts;
   if (!facts && (input.key_id !== undefined || input.algorithm !== undefined))
     throw new Fault('INPUT_INVALID', {
       places: [{ path: input.key_id === undefined ? 'algorithm' : 'key_id', why: 'This secret is not a key.' }],
@@ -163,7 +153,7 @@ export async function changeSecret(
         ...(input.algorithm === undefined ? {} : { algorithm: signingFor(definition, facts, input.algorithm) }),
       }
     : null;
-  await s.tables.clientSecrets.change({ id }, { label: input.label ?? row.label, endsAt, facts: signing });
+  await s.store.secrets.change(id, { label: input.label ?? row.label, endsAt, facts: signing });
   const changed = Object.keys(input).map((key) => CHANGED[key as keyof typeof CHANGED]);
   s.history.add({
     actor: operator,
@@ -193,10 +183,10 @@ async function proveByOwnToken(s: Services, record: ClientRow, definition: Provi
     method: methodOf(record, definition),
     secret,
     secretId: row.id,
-    signing: signingOf(row.facts as object | null),
+    signing: signingOf(row.facts),
   };
   const once = { now: s.ports.clock.now(), deadlineMs: requestDeadlineMs(s.settings.limits, null), jti: base64url(s.ports.random.bytes(16)) };
-  const scopes = ((record.registeredScopes as string[] | null) ?? []).slice(0, 1);
+  const scopes = record.registeredScopes.slice(0, 1);
   const outcome = readTokenOutcome(
     await s.ports.send(await tokenRequest(definition, credentials, { grantType: 'client_credentials', scopes }, once)),
     definition.dialect,
@@ -213,7 +203,7 @@ async function proveByOwnToken(s: Services, record: ClientRow, definition: Provi
 /** @throws {Fault} NOT_FOUND */
 export async function findSecret(s: Services, provider: string, name: string, id: string) {
   const found = await findClient(s, provider, name);
-  const row = await s.tables.clientSecrets.find({ id, clientId: found.record.id });
+  const row = await s.store.secrets.ofClientById(found.record.id, id);
   if (!row || row.state === 'retired') throw new Fault('NOT_FOUND', { detail: 'The client has no such secret, or it was retired.' });
   return { ...found, row };
 }
@@ -223,11 +213,13 @@ export async function findSecret(s: Services, provider: string, name: string, id
  * by its use. Otherwise the next due renewal does it: then that is said.
  * @throws {Fault} SECRET_NOT_PROVED
  */
-export async function proveSecret(s: Services, provider: string, name: string, id: string, operator: string): Promise<Client> {
+export async function proveSecret(s: Services, { params, actor }: Command<'proveSecret'>): Promise<Client> {
+  const { provider, client: name, secret: id } = params;
+  const operator = actor.operator.name;
   const { record, definition, row } = await findSecret(s, provider, name, id);
   refuseUnconfirmed(unconfirmedOf(record, definition));
   if (row.startsAt > s.ports.clock.now()) throw new Fault('SECRET_NOT_PROVED', { detail: `It begins on ${new Date(row.startsAt).toISOString()}.` });
-  await s.tables.clientSecrets.change({ id, state: row.state }, { tryingUntil: null });
+  await s.store.secrets.changeIn(id, row.state, { tryingUntil: null });
   s.history.add({ actor: operator, kind: 'secret_asked', subject: `client:${clientLabel(provider, name)}`, says: 'Asked for proof of a secret.' });
   if (canAskForItself(record, definition)) {
     const taken = await proveByOwnToken(s, record, definition, row);
@@ -237,21 +229,20 @@ export async function proveSecret(s: Services, provider: string, name: string, i
       });
     return showClient(s, provider, name);
   }
-  const connections = await s.tables.connections.list({ clientId: record.id });
-  const grants = connections.filter((one) => one.currentGrantId !== null && one.intent === 'active').map((one) => one.currentGrantId as string);
+  const grants = await s.store.connections.activeGrantsOf(record.id, PROVED_BY_MOST);
   if (grants.length === 0)
     throw new Fault('SECRET_NOT_PROVED', {
       detail: 'There is no connection yet whose renewal could prove it.',
       remedy: 'Open a connection: the exchange of its code proves the secret.',
     });
-  if (row.state === 'refused') await s.tables.clientSecrets.change({ id, state: 'refused' }, { state: 'unproved', refusedAt: null, refusedWhy: null });
+  if (row.state === 'refused') await s.store.secrets.changeIn(id, 'refused', { state: 'unproved', refusedAt: null, refusedWhy: null });
   if (isSpendable(definition.dialect))
     throw new Fault('SECRET_NOT_PROVED', {
       detail: 'At this provider every renewal spends a refresh token, so none is made only for a proof.',
       remedy: 'Nothing to do: the next renewal that is due proves it, and the one in use stays until then.',
     });
-  for (const grantId of grants.slice(0, 5)) {
-    if ((await s.renewals.update([grantId], bringForward())) === 0) continue;
+  for (const grantId of grants) {
+    if ((await s.store.renewals.update([grantId], bringForward())) === 0) continue;
     await s.engine.renewOne(grantId);
     break;
   }
@@ -259,16 +250,18 @@ export async function proveSecret(s: Services, provider: string, name: string, i
 }
 
 /** Forgets a secret's value. The last one that works is not taken away while connections need it. @throws {Fault} IN_USE */
-export async function retireSecret(s: Services, provider: string, name: string, id: string, operator: string): Promise<Client> {
+export async function retireSecret(s: Services, { params, actor }: Command<'retireSecret'>): Promise<Client> {
+  const { provider, client: name, secret: id } = params;
+  const operator = actor.operator.name;
   const { record, row } = await findSecret(s, provider, name, id);
-  const others = (await s.tables.clientSecrets.list({ clientId: record.id })).filter(
+  const others = (await s.store.secrets.ofClient(record.id)).filter(
     (one) => one.id !== id && one.state !== 'retired' && one.refusedAt === null && one.provedAt !== null,
   );
-  if (row.state === 'active' && others.length === 0 && (await s.tables.connections.find({ clientId: record.id })))
+  if (row.state === 'active' && others.length === 0 && (await s.store.connections.countOfClient(record.id)).connections > 0)
     throw new Fault('IN_USE', { detail: 'It is the one in use, and no other one is proved.', remedy: 'Add a new secret and let it be proved first.' });
-  await s.tables.clientSecrets.change({ id }, { state: 'retired', sealed: EMPTY });
+  await s.store.secrets.retire(id);
   const [next] = others;
-  if (row.state === 'active' && next) await s.tables.clientSecrets.change({ id: next.id }, { state: 'active' });
+  if (row.state === 'active' && next) await s.store.secrets.change(next.id, { state: 'active' });
   s.history.add({
     actor: operator,
     kind: 'secret_retired',

@@ -1,14 +1,14 @@
 import type { Answers, Client, ClientSecret } from '../../api/clients.ts';
 import { secretInWords } from '../../core/clients/choose-secret.ts';
 import { strengthOf } from '../../core/clients/strength.ts';
-import type { KeyFacts } from '../../core/oauth/client-keys.ts';
-import type { SecretKind } from '../../core/oauth/methods.ts';
 import { redirectRemarks } from '../../core/oauth/redirect-rules.ts';
-import type { Environment, ProviderDefinition } from '../../core/provider/definition.ts';
+import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { purposesOf } from '../../core/provider/guide.ts';
-import { addressesOf, type PlaceholderValues } from '../../core/provider/placeholders.ts';
+import { addressesOf } from '../../core/provider/placeholders.ts';
+import type { ClientRow } from '../store/clients.ts';
+import type { SecretRow } from '../store/secrets.ts';
 import { clientPage, formOf, guideOf } from './client-guide.ts';
-import { type ClientRow, methodOf, missingOf, registeringOf, type SecretRow, unconfirmedOf, WAITS_UNTIL } from './client-record.ts';
+import { methodOf, missingOf, registeringOf, unconfirmedOf, WAITS_UNTIL } from './client-record.ts';
 import { readyOf } from './ready.ts';
 import { iso, isoOrNull, type Services } from './services.ts';
 
@@ -28,12 +28,12 @@ export const shownAddresses = (definition: ProviderDefinition): { what: string; 
   });
 
 export function secretView(row: SecretRow, now: number): ClientSecret {
-  const facts = row.facts as KeyFacts | null;
+  const facts = row.facts;
   const known = {
     ...row,
     waits: row.tryingUntil !== null && row.tryingUntil >= WAITS_UNTIL,
-    kind: row.kind as SecretKind,
-    state: row.state as ClientSecret['state'],
+    kind: row.kind,
+    state: row.state,
     enteredAt: row.enteredAt ?? row.startsAt,
   };
   return {
@@ -100,19 +100,16 @@ function stateOf(record: ClientRow, missing: string[], unconfirmed: string[], ve
   }
 }
 
-export async function clientView(s: Pick<Services, 'tables' | 'ports'>, record: ClientRow, definition: ProviderDefinition, answers: Answers): Promise<Client> {
-  const [secrets, connections] = await Promise.all([
-    s.tables.clientSecrets.list({ clientId: record.id }, 'startsAt'),
-    s.tables.connections.list({ clientId: record.id }),
-  ]);
+export async function clientView(s: Pick<Services, 'store' | 'ports'>, record: ClientRow, definition: ProviderDefinition, answers: Answers): Promise<Client> {
+  const [secrets, connections] = await Promise.all([s.store.secrets.ofClient(record.id), s.store.connections.countOfClient(record.id)]);
   const now = s.ports.clock.now();
   const kept = secrets.filter((one) => one.state !== 'retired');
   const newest = kept.filter((one) => one.state === 'active').at(-1) ?? kept.at(-1);
   const missing = missingOf(record, definition, secrets, now);
   const unconfirmed = unconfirmedOf(record, definition);
-  const registered = (record.registeredScopes as string[] | null) ?? [];
+  const registered = record.registeredScopes;
   // A request that went well: it proved a secret; without any, it brought tokens.
-  const verified = secrets.some((one) => one.provedAt !== null) || connections.some((one) => one.currentGrantId !== null);
+  const verified = secrets.some((one) => one.provedAt !== null) || connections.hasTokens;
   const { requests, ...registering } = registeringOf(record);
   const strength = strengthOf(definition.scopes, registered, record.type);
   return {
@@ -120,12 +117,11 @@ export async function clientView(s: Pick<Services, 'tables' | 'ports'>, record: 
     provider_title: definition.title,
     name: record.name,
     title: record.title,
-    type: record.type as Client['type'],
-    environment: record.environment as Client['environment'],
+    type: record.type,
+    environment: record.environment,
     variant:
-      definition.variants.find((one) => (record.variant === null ? one.environments.includes(record.environment as Environment) : one.name === record.variant))
-        ?.name ?? null,
-    placeholders: record.placeholders as PlaceholderValues,
+      definition.variants.find((one) => (record.variant === null ? one.environments.includes(record.environment) : one.name === record.variant))?.name ?? null,
+    placeholders: record.placeholders,
     addresses: shownAddresses(definition),
     client_id: record.clientId,
     method: methodOf(record, definition),
@@ -134,23 +130,23 @@ export async function clientView(s: Pick<Services, 'tables' | 'ports'>, record: 
     registration_page: definition.registration.page?.includes('{') ? null : (definition.registration.page ?? null),
     client_page: clientPage(record, definition, registering),
     rehearsal_port: record.rehearsalPort,
-    ready: readyOf(record, definition, secrets, null, now),
+    ready: readyOf(record, definition, { secrets, wanted: null }, now),
     form: formOf(definition, answers),
     requests,
     redirect_rules: redirectRemarks(record.redirectUri, definition.registration.redirect_uri, registering.domains_there).map((one) => one.says),
     words: definition.words as Record<string, string>,
     ...stateOf(record, missing, unconfirmed, verified),
-    stage: record.stage as Client['stage'],
-    approval: record.approval as Client['approval'],
+    stage: record.stage,
+    approval: record.approval,
     approval_told: definition.dialect.approval_check !== undefined,
     approval_seen_at: isoOrNull(record.approvalSeenAt),
     approval_evidence: record.approvalEvidence,
-    reach: record.reach as Client['reach'],
+    reach: record.reach,
     reach_says: definition.reach.find((one) => one.reach === record.reach)?.says ?? null,
-    listed_accounts: (record.listedAccounts as string[] | null) ?? [],
-    health: record.health as Client['health'],
+    listed_accounts: record.listedAccounts,
+    health: record.health,
     missing,
-    guide: guideOf(record, definition, secrets, answers, registering),
+    guide: guideOf(record, definition, { secrets, answers, registering }),
     purposes: purposesOf(definition),
     registering,
     unconfirmed_origins: unconfirmed,
@@ -160,7 +156,7 @@ export async function clientView(s: Pick<Services, 'tables' | 'ports'>, record: 
       ? { entered_at: iso(newest.enteredAt ?? newest.startsAt), ends_at: isoOrNull(newest.endsAt), in_use: kept.filter((one) => one.state === 'active').length }
       : null,
     secrets: secrets.map((one) => secretView(one, now)).reverse(),
-    connections: connections.length,
+    connections: connections.connections,
     revision: record.revision,
   };
 }

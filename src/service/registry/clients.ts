@@ -1,5 +1,5 @@
 import type { z } from 'zod';
-import type { AddClient, ChangeClient, Client, RedirectUriVerdict } from '../../api/clients.ts';
+import type { Client, RedirectUriVerdict } from '../../api/clients.ts';
 import { Fault } from '../../core/fault.ts';
 import { compareRedirectUris, nearest } from '../../core/oauth/redirect-uri.ts';
 import { loopbackPort } from '../../core/oauth/ways.ts';
@@ -10,12 +10,13 @@ import { misplaced } from '../../core/provider/shapes.ts';
 import { isWebAddress } from '../../core/provider/web-address.ts';
 import { bringForward } from '../../core/renewal/transitions.ts';
 import { reviewScopes } from '../../core/scopes/compare.ts';
+import type { Command } from '../asked.ts';
 import { recordId } from '../ports.ts';
-import { idBytes } from '../store/database.ts';
+import type { ClientRow } from '../store/clients.ts';
 import { showAnswers } from './answers.ts';
-import { type ClientRow, definitionFor, registeringOf } from './client-record.ts';
+import { definitionFor, registeringOf } from './client-record.ts';
 import { clientView } from './client-view.ts';
-import type { Operators, SignedInOperator } from './operators.ts';
+import type { Operators } from './operators.ts';
 import { findProvider } from './providers.ts';
 import type { Services } from './services.ts';
 
@@ -24,25 +25,23 @@ export const clientLabel = (provider: string, name: string): string => `${provid
 
 /** @throws {Fault} NOT_FOUND */
 export async function findClient(
-  s: Pick<Services, 'tables'>,
+  s: Pick<Services, 'store'>,
   provider: string,
   name: string,
 ): Promise<{ record: ClientRow; definition: ProviderDefinition; whole: ProviderDefinition }> {
   const found = await findProvider(s, provider);
-  const record = await s.tables.clients.find({ providerId: found.record.id, name });
+  const record = await s.store.clients.byName(found.record.id, name);
   if (!record) throw new Fault('NOT_FOUND', { detail: `No client is called ${clientLabel(provider, name)}.` });
   return { record, definition: definitionFor(found.definition, record), whole: found.definition };
 }
 
 export async function listClients(s: Services): Promise<{ items: Client[] }> {
-  const providers = await s.tables.providers.list({}, 'name');
+  const providers = await s.store.providers.all();
   const answers = await showAnswers(s);
   const items = await Promise.all(
     providers.map(async (provider) => {
       const { definition } = await findProvider(s, provider.name);
-      return Promise.all(
-        (await s.tables.clients.list({ providerId: provider.id }, 'name')).map((record) => clientView(s, record, definitionFor(definition, record), answers)),
-      );
+      return Promise.all((await s.store.clients.ofProvider(provider.id)).map((record) => clientView(s, record, definitionFor(definition, record), answers)));
     }),
   );
   return { items: items.flat() };
@@ -54,7 +53,8 @@ export async function showClient(s: Services, provider: string, name: string): P
 }
 
 /** Starts a draft. Its redirect URI is fixed here and never changes by itself. */
-export async function addClient(s: Services, input: z.output<typeof AddClient>, operator: string): Promise<Client> {
+export async function addClient(s: Services, { body: input, actor }: Command<'addClient'>): Promise<Client> {
+  const operator = actor.operator.name;
   const { record: provider, definition: whole } = await findProvider(s, input.provider);
   if (input.variant !== null && !whole.variants.some((one) => one.name === input.variant))
     throw new Fault('INPUT_INVALID', { places: [{ path: 'variant', why: `There is: ${whole.variants.map((one) => one.name).join(', ') || 'none'}.` }] });
@@ -65,8 +65,7 @@ export async function addClient(s: Services, input: z.output<typeof AddClient>, 
       places: [{ path: 'type', why: `${whole.title} has clients of these types: ${types.join(', ')}.` }],
     });
   checkPlaceholders(withVariant(whole, input.environment, input.variant), input.placeholders, ['client']);
-  if (await s.tables.clients.find({ providerId: provider.id, name: input.name }))
-    throw new Fault('NAME_TAKEN', { detail: `${whole.title} has a client called ${input.name}.` });
+  if (await s.store.clients.byName(provider.id, input.name)) throw new Fault('NAME_TAKEN', { detail: `${whole.title} has a client called ${input.name}.` });
   const record: ClientRow = {
     id: recordId(s.ports),
     providerId: provider.id,
@@ -89,7 +88,7 @@ export async function addClient(s: Services, input: z.output<typeof AddClient>, 
     registeredScopes: [],
     listedAccounts: [],
     trustedOrigins: null,
-    registering: null,
+    registering: {},
     rehearsalPort: input.rehearsal_port,
     approvalSeenAt: null,
     approvalEvidence: null,
@@ -98,20 +97,22 @@ export async function addClient(s: Services, input: z.output<typeof AddClient>, 
   };
   // Whoever starts it has seen the addresses: these are the ones to which its secret may go.
   record.trustedOrigins = trustedOrigins(definitionFor(whole, record));
-  await s.tables.clients.insert(record);
+  await s.store.clients.add(record);
   const label = clientLabel(input.provider, input.name);
   s.history.add({ actor: operator, kind: 'client_added', subject: `client:${label}`, says: `Started the client ${label} as a draft.` });
   return clientView(s, record, definitionFor(whole, record), await showAnswers(s));
 }
 
 /** Changes what is named, and nothing else: no secret is asked for again. @throws {Fault} REVISION_OLD, INPUT_INVALID */
-export async function changeClient(s: Services, provider: string, name: string, input: z.output<typeof ChangeClient>, operator: string): Promise<Client> {
+export async function changeClient(s: Services, { params, body: input, actor }: Command<'changeClient'>): Promise<Client> {
+  const { provider, client: name } = params;
+  const operator = actor.operator.name;
   const { record, definition, whole } = await findClient(s, provider, name);
-  const set: Partial<ClientRow> = { revision: input.revision + 1 };
+  const set: Partial<ClientRow> = {};
   if (input.title !== undefined) set.title = input.title;
   if (input.environment !== undefined) set.environment = input.environment;
   if (input.placeholders !== undefined) {
-    checkPlaceholders(withVariant(whole, input.environment ?? (record.environment as 'live'), record.variant), input.placeholders, ['client']);
+    checkPlaceholders(withVariant(whole, input.environment ?? record.environment, record.variant), input.placeholders, ['client']);
     set.placeholders = input.placeholders;
   }
   if (input.client_id !== undefined) {
@@ -151,8 +152,7 @@ export async function changeClient(s: Services, provider: string, name: string, 
       });
     set.registeredScopes = [...new Set(input.registered_scopes)];
   }
-  const changed = await s.tables.clients.change({ id: record.id, revision: input.revision }, set);
-  if (changed === 0) throw new Fault('REVISION_OLD');
+  if (!(await s.store.clients.revise({ id: record.id, revision: input.revision }, set))) throw new Fault('REVISION_OLD');
   const names = Object.keys(input).filter((key) => key !== 'revision' && key !== 'take_as_is');
   s.history.add({ actor: operator, kind: 'client_changed', subject: `client:${clientLabel(provider, name)}`, says: `Changed ${names.join(', ')}.` });
   if (input.approval !== undefined && input.approval !== record.approval)
@@ -179,30 +179,25 @@ export function refuseMisplaced(definition: ProviderDefinition, field: string, v
 }
 
 /** After an id or secret was entered: a stopped client tries again at once, with all its connections. */
-export async function entered(s: Pick<Services, 'renewals' | 'tables' | 'changes'>, record: ClientRow): Promise<void> {
-  const waiting = await s.renewals.waitingOf(record.id, BROUGHT_BACK_MOST);
-  await s.tables.clients.change(
-    { id: record.id },
-    { ...(record.stage === 'draft' ? { stage: 'active' } : {}), health: 'working', nextTryAt: null, evidence: null },
-  );
-  await s.renewals.update(waiting, bringForward());
+export async function entered(s: Pick<Services, 'store' | 'changes' | 'connectionStates'>, record: ClientRow): Promise<void> {
+  const waiting = await s.store.renewals.waitingOf(record.id, BROUGHT_BACK_MOST);
+  await s.store.clients.change(record.id, { ...(record.stage === 'draft' ? { stage: 'active' } : {}), health: 'working', nextTryAt: null, evidence: null });
+  if (record.health === 'stopped') s.connectionStates.touchClient(record.id);
+  await s.store.renewals.update(waiting, bringForward());
+  for (const grantId of waiting) s.connectionStates.touch(grantId);
   await s.changes.announce('client', record.name);
 }
 
 /** The addresses of today are the provider's: the secret and the tokens may go there again. Asked with the operator's own password. */
-export async function confirmOrigins(
-  s: Services,
-  operators: Operators,
-  provider: string,
-  name: string,
-  password: string,
-  operator: SignedInOperator,
-  address: string,
-): Promise<Client> {
+export async function confirmOrigins(s: Services, operators: Operators, { params, body, actor }: Command<'confirmOrigins'>): Promise<Client> {
+  const { provider, client: name } = params;
+  const { password } = body;
+  const { operator } = actor;
+  const { address } = actor;
   await operators.checkPassword(operator.name, password, address);
   const { record, definition } = await findClient(s, provider, name);
   const origins = trustedOrigins(definition);
-  await s.tables.clients.change({ id: record.id }, { trustedOrigins: origins, revision: record.revision + 1 });
+  await s.store.clients.change(record.id, { trustedOrigins: origins, revision: record.revision + 1 });
   s.history.add({
     actor: operator.name,
     kind: 'origins_confirmed',
@@ -214,44 +209,36 @@ export async function confirmOrigins(
 }
 
 /** @throws {Fault} IN_USE while it has connections. */
-export async function removeClient(s: Services, provider: string, name: string, operator: string): Promise<{ done: true }> {
+export async function removeClient(s: Services, { params, actor }: Command<'removeClient'>): Promise<{ done: true }> {
+  const { provider, client: name } = params;
+  const operator = actor.operator.name;
   const { record } = await findClient(s, provider, name);
   const label = clientLabel(provider, name);
-  if (await s.tables.connections.find({ clientId: record.id }))
-    throw new Fault('IN_USE', { detail: `The client ${label} has connections.`, remedy: 'Remove its connections first.' });
-  const [waiting] = await s.database.select<{ name: string }>(
-    'SELECT k.name FROM connections k JOIN grants g ON g.id = k.standby_grant_id WHERE g.client_id = $1 LIMIT 1',
-    [idBytes(record.id)],
-  );
-  if (waiting)
+  const dependent = await s.store.connections.dependsOnClient(record.id);
+  if (dependent && !dependent.waits) throw new Fault('IN_USE', { detail: `The client ${label} has connections.`, remedy: 'Remove its connections first.' });
+  if (dependent)
     throw new Fault('IN_USE', {
-      detail: `Tokens that came through ${label} wait at the connection ${waiting.name}.`,
+      detail: `Tokens that came through ${label} wait at the connection ${dependent.name}.`,
       remedy: 'Use them or forget them first.',
     });
-  await s.database.transaction(async (transaction) => {
-    await s.tables.clientSecrets.remove({ clientId: record.id }, transaction);
-    await s.tables.clients.remove({ id: record.id }, transaction);
-  });
+  await s.store.clients.remove(record.id);
   s.history.add({ actor: operator, kind: 'client_removed', subject: `client:${label}`, says: 'Removed the client and its secrets.' });
   return { done: true };
 }
 
 /** Compares what the provider shows with ours, character by character, and keeps it: the ready line speaks of it from then on. */
-export async function checkRedirectUri(
-  s: Services,
-  provider: string,
-  name: string,
-  pasted: string,
-  operator: string,
-): Promise<z.output<typeof RedirectUriVerdict>> {
+export async function checkRedirectUri(s: Services, { params, body, actor }: Command<'checkRedirectUri'>): Promise<z.output<typeof RedirectUriVerdict>> {
+  const { provider, client: name } = params;
+  const { registered: pasted } = body;
+  const operator = actor.operator.name;
   const { record } = await findClient(s, provider, name);
   const there = pasted.split(/\r?\n/).filter((line) => line.trim() !== '');
   const ours = record.redirectUri;
   const shown = there.includes(ours) ? ours : nearest(ours, there);
-  await s.tables.clients.change(
-    { id: record.id },
-    { registering: { ...registeringOf(record), redirect_uris_there: there.slice(0, 50) }, revision: record.revision + 1 },
-  );
+  await s.store.clients.change(record.id, {
+    registering: { ...registeringOf(record), redirect_uris_there: there.slice(0, 50) },
+    revision: record.revision + 1,
+  });
   const verdict = compareRedirectUris(ours, shown);
   const same = verdict.kind === 'same';
   s.history.add({

@@ -1,15 +1,16 @@
-import type { z } from 'zod';
 import type { CallAnswer } from '../../api/common.ts';
-import type { Connection, ProbeRequest } from '../../api/connections.ts';
-import type { Diagnosis } from '../../core/diagnosis/diagnosis.ts';
+import type { Connection } from '../../api/connections.ts';
 import { Fault } from '../../core/fault.ts';
 import { isClientsOwn, isKey } from '../../core/oauth/grant-kinds.ts';
 import { abilitiesOf, probeOf, withStaticKey } from '../../core/provider/api.ts';
 import { withApiBase } from '../../core/provider/api-base.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
+import type { Command } from '../asked.ts';
 import { type AboutToken, callGrant, isGood } from '../calls.ts';
 import { readIdentity } from '../consent/identity.ts';
-import type { Row } from '../store/tables.ts';
+import type { ClientRow } from '../store/clients.ts';
+import type { ConnectionRow } from '../store/connections.ts';
+import type { GrantRow, KeptAbility } from '../store/grants.ts';
 import { methodOf, refuseUnconfirmed } from './client-record.ts';
 import { connectionDefinition } from './connection-definition.ts';
 import { current, refusePaused } from './find-connection.ts';
@@ -17,20 +18,20 @@ import { iso, type Services } from './services.ts';
 
 /** One grant ready to be called with: its definition as the API wants it, and what is known of its token. */
 export interface Callable {
-  grant: Row<'grants'>;
+  grant: GrantRow;
   definition: ProviderDefinition;
   about: AboutToken;
-  client: Row<'clients'>;
+  client: ClientRow;
   /** The connection's values and the client's, by which addresses and saved calls are filled. */
   placeholders: Record<string, string>;
 }
 
 /** Also a grant that waits beside the one in use can be called with. @throws {Fault} NOT_FOUND, ORIGIN_UNCONFIRMED */
-export async function callableWith(s: Services, grant: Row<'grants'>, connection: Row<'connections'>): Promise<Callable> {
-  const client = await s.tables.clients.find({ id: grant.clientId ?? connection.clientId });
-  const provider = client && (await s.tables.providers.find({ id: client.providerId }));
+export async function callableWith(s: Services, grant: GrantRow, connection: ConnectionRow): Promise<Callable> {
+  const client = await s.store.clients.byId(grant.clientId ?? connection.clientId);
+  const provider = client && (await s.store.providers.byId(client.providerId));
   if (!client || !provider) throw new Fault('NOT_FOUND', { detail: 'The client of this connection was removed.' });
-  const placeholders = ((grant.placeholders ?? connection.placeholders) as Record<string, string> | null) ?? {};
+  const placeholders = grant.placeholders ?? connection.placeholders;
   const found = await connectionDefinition(s, { provider: provider.name, client: client.name, placeholders, apiBaseUrl: grant.apiBaseUrl });
   refuseUnconfirmed(found.unconfirmed);
   const based = withApiBase(found.definition, grant.apiBaseUrl);
@@ -39,11 +40,11 @@ export async function callableWith(s: Services, grant: Row<'grants'>, connection
     grant: { ...grant, clientId: client.id }, // grants of earlier versions did not know it
     definition,
     client,
-    placeholders: { ...(client.placeholders as Record<string, string>), ...placeholders },
+    placeholders: { ...client.placeholders, ...placeholders },
     about: {
       definition,
-      scopesRequested: connection.scopes as string[],
-      scopesGranted: grant.scopes as string[],
+      scopesRequested: connection.scopes,
+      scopesGranted: grant.scopes,
       ofClient: isClientsOwn(grant.kind),
       byCertificate: methodOf(client, definition) === 'private_key_jwt',
     },
@@ -54,13 +55,15 @@ export async function callableWith(s: Services, grant: Row<'grants'>, connection
 export async function callableNow(s: Services, name: string): Promise<Callable & { connectionId: string }> {
   const { one, grantId } = await current(s, name);
   refusePaused(one);
-  const [grant, connection] = await Promise.all([s.tables.grants.find({ id: grantId }), s.tables.connections.find({ id: one.id })]);
+  const [grant, connection] = await Promise.all([s.store.grants.byId(grantId), s.store.connections.byId(one.id)]);
   if (!grant || !connection) throw new Fault('CONNECTION_NOT_AGREED');
   return { ...(await callableWith(s, grant, connection)), connectionId: connection.id };
 }
 
 /** The call that proves the connection, or one of its abilities; its answer is kept on the grant. */
-export async function probeConnection(s: Services, name: string, input: z.output<typeof ProbeRequest>, operator: string): Promise<CallAnswer> {
+export async function probeConnection(s: Services, { params, body: input, actor }: Command<'probeConnection'>): Promise<CallAnswer> {
+  const { connection: name } = params;
+  const operator = actor.operator.name;
   const { definition, about, grant } = await callableNow(s, name);
   const grantId = grant.id;
   const all = abilitiesOf(definition);
@@ -79,10 +82,10 @@ export async function probeConnection(s: Services, name: string, input: z.output
     });
   const address = { url: `${chosen.api.base_url.replace(/\/$/, '')}${probe.path}`, api: chosen.api };
   const body = probe.body ?? (probe.method === 'POST' || probe.method === 'PUT' ? '{}' : undefined);
-  const answer = await callGrant(s, grant, address, { method: probe.method, body }, { ...about, needs: probe.needs });
+  const answer = await callGrant(s, { grant, address, what: { method: probe.method, body }, about: { ...about, needs: probe.needs } });
   if (isGood(answer, definition)) await readAccountAgain(s, grant, definition, name);
   if (probe === probeOf(definition)) await keepProof(s, grantId, answer, definition);
-  else await keepAbility(s, grantId, chosen.name, answer, definition);
+  else await keepAbility(s, grantId, { ability: chosen.name, answer }, definition);
   if (probe.effects)
     s.history.add({
       actor: operator,
@@ -94,39 +97,38 @@ export async function probeConnection(s: Services, name: string, input: z.output
 }
 
 /** Who agreed is asked once more where it could not be read at the consent: the API that tells it may have been opened since. */
-async function readAccountAgain(s: Services, grant: Row<'grants'>, definition: ProviderDefinition, name: string): Promise<void> {
+async function readAccountAgain(s: Services, grant: GrantRow, definition: ProviderDefinition, name: string): Promise<void> {
   if (grant.accountLabel !== null || isClientsOwn(grant.kind) || isKey(grant.kind)) return;
   const { access } = await s.apiTokens.get(grant.id, { definition, session: null });
   const { account, opened } = await readIdentity(s.ports, definition, { access }, { scopes: [], clientId: '', nonce: null });
   if (!account) return;
-  await s.tables.grants.change({ id: grant.id }, { accountId: account.id, accountLabel: account.label, opened: opened ?? grant.opened });
+  await s.store.grants.change(grant.id, { accountId: account.id, accountLabel: account.label, opened: opened ?? grant.opened });
   s.history.add({ actor: 'service', kind: 'account_read', subject: `connection:${name}`, says: `Read who agreed: ${account.label}.` });
   await s.changes.announce('connection', name);
 }
 
-interface KeptAbility {
-  state: 'proved' | 'failed';
-  at: string;
-  diagnosis: Diagnosis | null;
-}
-
-async function keepAbility(s: Pick<Services, 'tables'>, grantId: string, ability: string, answer: CallAnswer, definition: ProviderDefinition): Promise<void> {
-  const grant = await s.tables.grants.find({ id: grantId });
+async function keepAbility(
+  s: Pick<Services, 'store'>,
+  grantId: string,
+  { ability, answer }: { ability: string; answer: CallAnswer },
+  definition: ProviderDefinition,
+): Promise<void> {
+  const grant = await s.store.grants.byId(grantId);
   const kept: KeptAbility = { state: isGood(answer, definition) ? 'proved' : 'failed', at: answer.at, diagnosis: answer.diagnosis ?? null };
-  await s.tables.grants.change({ id: grantId }, { abilities: { ...((grant?.abilities as Record<string, KeptAbility> | null) ?? {}), [ability]: kept } });
+  await s.store.grants.change(grantId, { abilities: { ...grant?.abilities, [ability]: kept } });
 }
 
-export async function keepProof(s: Pick<Services, 'tables'>, grantId: string, answer: CallAnswer, definition: ProviderDefinition): Promise<void> {
-  await s.tables.grants.change({ id: grantId }, { proof: isGood(answer, definition) ? 'proved' : 'failed', proofAnswer: answer });
+export async function keepProof(s: Pick<Services, 'store'>, grantId: string, answer: CallAnswer, definition: ProviderDefinition): Promise<void> {
+  await s.store.grants.change(grantId, { proof: isGood(answer, definition) ? 'proved' : 'failed', proofAnswer: answer });
 }
 
 /** Every ability that a probe proves, with what is known of it on this grant. */
-export function abilitiesView(definition: ProviderDefinition, grant: Row<'grants'> | null): Connection['abilities'] {
-  const kept = (grant?.abilities as Record<string, KeptAbility> | null) ?? {};
+export function abilitiesView(definition: ProviderDefinition, grant: GrantRow | null): Connection['abilities'] {
+  const kept = grant?.abilities ?? {};
   const usual = probeOf(definition);
-  const granted = (grant?.scopes as string[] | undefined) ?? [];
+  const granted = grant?.scopes ?? [];
   return abilitiesOf(definition).map(({ name, api, probe }) => {
-    const proof = grant?.proofAnswer as CallAnswer | null | undefined;
+    const proof = grant?.proofAnswer;
     const own: KeptAbility | undefined =
       probe === usual && proof ? { state: grant?.proof === 'proved' ? 'proved' : 'failed', at: proof.at, diagnosis: proof.diagnosis ?? null } : kept[name];
     return {

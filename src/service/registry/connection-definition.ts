@@ -1,7 +1,8 @@
 import { withApiBase } from '../../core/provider/api-base.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { fillKnown } from '../../core/provider/placeholders.ts';
-import { type ClientRow, unconfirmedOf } from './client-record.ts';
+import type { ClientRow } from '../store/clients.ts';
+import { unconfirmedOf } from './client-record.ts';
 import { findClient } from './clients.ts';
 import type { Services } from './services.ts';
 
@@ -14,13 +15,13 @@ export interface DefinedConnection {
 
 /** The definition as this connection meets it. */
 export async function connectionDefinition(
-  s: Pick<Services, 'tables'>,
+  s: Pick<Services, 'store'>,
   connection: { provider: string; client: string; placeholders: Record<string, string>; apiBaseUrl: string | null },
 ): Promise<DefinedConnection> {
   const { record, definition } = await findClient(s, connection.provider, connection.client);
   return {
     record,
     unconfirmed: unconfirmedOf(record, definition),
-    definition: withApiBase(fillKnown(definition, { ...(record.placeholders as Record<string, string>), ...connection.placeholders }), connection.apiBaseUrl),
+    definition: withApiBase(fillKnown(definition, { ...record.placeholders, ...connection.placeholders }), connection.apiBaseUrl),
   };
 }

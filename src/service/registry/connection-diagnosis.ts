@@ -1,4 +1,3 @@
-import type { CallAnswer } from '../../api/common.ts';
 import type { Diagnosis } from '../../core/diagnosis/diagnosis.ts';
 import { diagnosis } from '../../core/diagnosis/diagnosis.ts';
 import { diagnoseTokenRequest } from '../../core/diagnosis/token-request.ts';
@@ -6,28 +5,28 @@ import { readTokenOutcome } from '../../core/oauth/token-answer.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { askedOf } from '../consent/known.ts';
 import { evidenceText } from '../renewal/evidence.ts';
-import type { Row } from '../store/tables.ts';
-import type { ClientRow } from './client-record.ts';
-import type { Known } from './connection-facts.ts';
+import type { ClientRow } from '../store/clients.ts';
+import type { ListedConnection } from '../store/connection-list.ts';
+import type { GrantRow } from '../store/grants.ts';
 import type { Services } from './services.ts';
 
 /** What the last failure of a connection means: of its renewal, else of the call that should prove it. Null: nothing failed. */
 export async function diagnoseConnection(
   s: Services,
-  one: Known,
-  definition: ProviderDefinition,
-  client: ClientRow,
-  grant: Row<'grants'> | null,
+  { one, definition, client, grant }: { one: ListedConnection; definition: ProviderDefinition; client: ClientRow; grant: GrantRow | null },
 ): Promise<Diagnosis | null> {
   if (!grant || one.facts.intent === 'revoked') return null;
-  const ofRenewal = one.facts.cause === null ? null : await diagnoseRenewal(s, one, definition, client, grant);
+  const ofRenewal = one.facts.cause === null ? null : await diagnoseRenewal(s, { one, definition, client, grant });
   if (ofRenewal) return ofRenewal;
-  const proof = grant.proofAnswer as CallAnswer | null;
+  const proof = grant.proofAnswer;
   return grant.proof === 'failed' ? (proof?.diagnosis ?? null) : null;
 }
 
 /** The newest failed attempt of the wire log, read again as a token answer. Its masked body keeps the error's own words. */
-async function diagnoseRenewal(s: Services, one: Known, definition: ProviderDefinition, client: ClientRow, grant: Row<'grants'>): Promise<Diagnosis | null> {
+async function diagnoseRenewal(
+  s: Services,
+  { one, definition, client, grant }: { one: ListedConnection; definition: ProviderDefinition; client: ClientRow; grant: GrantRow },
+): Promise<Diagnosis | null> {
   const evidence = one.evidence ?? '';
   if (one.facts.cause === 'lost_in_flight')
     return diagnosis('answer_lost', {
@@ -56,7 +55,7 @@ async function diagnoseRenewal(s: Services, one: Known, definition: ProviderDefi
   const parties = {
     client,
     definition,
-    placeholders: { ...(client.placeholders as Record<string, string>), ...one.placeholders },
+    placeholders: { ...client.placeholders, ...one.placeholders },
     redirectUri: client.redirectUri,
     scopes: one.scopes,
   };

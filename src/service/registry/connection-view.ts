@@ -1,18 +1,16 @@
-import type { CallAnswer } from '../../api/common.ts';
 import type { Connection, ConnectionSummary } from '../../api/connections.ts';
 import { allows, operationsOf, scopesFor } from '../../core/clients/strength.ts';
 import { waysOf } from '../../core/oauth/ways.ts';
 import { probeOf } from '../../core/provider/api.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { compareScopes } from '../../core/scopes/compare.ts';
-import { idBytes, idText } from '../store/database.ts';
 import { agreementView } from './agreement.ts';
 import { usersOf } from './caller-uses.ts';
 import { weakerClientFor } from './choose-scopes.ts';
 import { abilitiesView } from './connection-calls.ts';
 import { connectionDefinition } from './connection-definition.ts';
 import { diagnoseConnection } from './connection-diagnosis.ts';
-import { summaries, TICKS_SHOWN } from './connection-facts.ts';
+import { summaries, TICKS_SHOWN } from './connection-summaries.ts';
 import { findKnown } from './find-connection.ts';
 import { willItLive } from './live.ts';
 import { readyOf } from './ready.ts';
@@ -28,7 +26,7 @@ export async function showConnection(s: Services, name: string): Promise<Connect
   const users = await usersOf(s, one.id);
   const probe = probeOf(definition);
   const operations = operationsOf(definition).filter((operation) => one.operations.includes(operation.id));
-  const grant = one.grantId ? await s.tables.grants.find({ id: one.grantId }) : null;
+  const grant = one.grantId ? await s.store.grants.byId(one.grantId) : null;
   return {
     ...(summary as ConnectionSummary),
     grant_type: one.grantType,
@@ -39,8 +37,8 @@ export async function showConnection(s: Services, name: string): Promise<Connect
     standby: await standbyView(s, one),
     abilities: abilitiesView(definition, grant),
     live: await willItLive(s, one.grantId),
-    diagnosis: await diagnoseConnection(s, one, definition, record, grant),
-    claims: (grant?.claims ?? null) as Record<string, string> | null,
+    diagnosis: await diagnoseConnection(s, { one, definition, client: record, grant }),
+    claims: grant?.claims ?? null,
     organisation_agreement: agreementView(definition, record, one),
     callers_last_used: users,
     scopes_unused: one.grantedScopes && operations.length > 0 ? unusedScopes(definition, one.grantedScopes, operations) : [],
@@ -60,8 +58,8 @@ export async function showConnection(s: Services, name: string): Promise<Connect
     consented_by: one.consentedBy,
     has_refresh_token: one.hasRefresh,
     scopes_needed: scopesFor(definition.scopes, operations).scopes,
-    scopes_registered: (record.registeredScopes as string[] | null) ?? [],
-    ready: readyOf(record, definition, await s.tables.clientSecrets.list({ clientId: record.id }), one, s.ports.clock.now()),
+    scopes_registered: record.registeredScopes,
+    ready: readyOf(record, definition, { secrets: await s.store.secrets.ofClient(record.id), wanted: one }, s.ports.clock.now()),
     evidence: one.evidence,
     policy: one.policy,
     api_base_url: one.apiBaseUrl,
@@ -71,7 +69,7 @@ export async function showConnection(s: Services, name: string): Promise<Connect
     resource: `${s.settings.publicUrl}/connections/${one.name}`,
     relay_url: `${s.settings.publicUrl}/relay/${one.name}`,
     callers: users.map((user) => user.caller),
-    probe: { path: probe?.path ?? '', state: probe ? one.facts.proof : 'not_defined', last: (grant?.proofAnswer ?? null) as CallAnswer | null },
+    probe: { path: probe?.path ?? '', state: probe ? one.facts.proof : 'not_defined', last: grant?.proofAnswer ?? null },
     revision: one.revision,
     created_at: iso(one.createdAt),
   };
@@ -86,9 +84,6 @@ function unusedScopes(definition: ProviderDefinition, granted: readonly string[]
 
 /** A consent that was started and can be gone on with: the newest. */
 async function openConsentOf(s: Services, connectionId: string): Promise<Connection['open_consent']> {
-  const [row] = await s.database.select<{ id: Buffer; phase: string; way: string; opened_by: string; expires_at: Date }>(
-    "SELECT id, phase, way, opened_by, expires_at FROM consents WHERE connection_id = $1 AND finished_at IS NULL AND expires_at > UTC_TIMESTAMP(3) AND phase IN ('offered', 'started', 'polling', 'exchanging', 'proving') ORDER BY id DESC LIMIT 1",
-    [idBytes(connectionId)],
-  );
-  return row ? { id: idText(row.id), phase: row.phase, way: row.way, opened_by: row.opened_by, expires_at: iso(row.expires_at.getTime()) } : null;
+  const row = await s.store.consents.openOf(connectionId);
+  return row && { id: row.id, phase: row.phase, way: row.way, opened_by: row.openedBy, expires_at: iso(row.expiresAt) };
 }

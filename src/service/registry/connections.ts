@@ -1,6 +1,6 @@
 import { setTimeout as sleep } from 'node:timers/promises';
 import type { z } from 'zod';
-import type { AddConnection, Attempt, ChangeConnection, Connection, ConnectionSummary, ListConnections } from '../../api/connections.ts';
+import type { Attempt, Connection, ConnectionSummary, ListConnections } from '../../api/connections.ts';
 import { operationsOf } from '../../core/clients/strength.ts';
 import { Fault } from '../../core/fault.ts';
 import { connectionHealth } from '../../core/health.ts';
@@ -11,14 +11,13 @@ import { checkPlaceholders } from '../../core/provider/placeholders.ts';
 import { nextRenewalAt, type RenewalPolicy } from '../../core/renewal/plan.ts';
 import { bringForward, end, planAnew } from '../../core/renewal/transitions.ts';
 import { reviewScopes } from '../../core/scopes/compare.ts';
+import type { Command } from '../asked.ts';
 import { endSignIns } from '../door/sign-ins.ts';
 import { recordId } from '../ports.ts';
-import { idBytes } from '../store/database.ts';
-import { forgetTokens } from '../store/forget-tokens.ts';
-import type { Row } from '../store/tables.ts';
+import type { ConnectionRow } from '../store/connections.ts';
 import { methodOf } from './client-record.ts';
 import { findClient } from './clients.ts';
-import { countConnections, readConnections, summaries, TICKS_IN_LISTS } from './connection-facts.ts';
+import { summaries, TICKS_IN_LISTS } from './connection-summaries.ts';
 import { showConnection } from './connection-view.ts';
 import { current, findKnown } from './find-connection.ts';
 import { attemptView, type Services } from './services.ts';
@@ -27,10 +26,8 @@ type Needs = Services;
 
 /** A page of connections by name, and how many match in all. */
 export async function listConnections(s: Needs, query: z.output<typeof ListConnections>): Promise<{ items: ConnectionSummary[]; total: number }> {
-  const [page, total] = await Promise.all([
-    readConnections(s, { search: query.search, label: query.label, after: query.after, limit: query.limit }),
-    countConnections(s, { search: query.search, label: query.label }),
-  ]);
+  await s.connectionStates.settle();
+  const [page, total] = await Promise.all([s.store.connectionList.read(query), s.store.connectionList.count(query)]);
   return { items: await summaries(s, page, TICKS_IN_LISTS), total };
 }
 
@@ -56,7 +53,8 @@ function checkOperations(definition: ProviderDefinition, ids: string[]): void {
     throw new Fault('INPUT_INVALID', { places: unknown.map((id) => ({ path: 'operations', why: `The definition knows no operation ${id}.` })) });
 }
 
-export async function addConnection(s: Needs, input: z.output<typeof AddConnection>, operator: string): Promise<Connection> {
+export async function addConnection(s: Needs, { body: input, actor }: Command<'addConnection'>): Promise<Connection> {
+  const operator = actor.operator.name;
   const { record: client, definition } = await findClient(s, input.provider, input.client);
   const grantType: GrantType = input.grant_type ?? (client.type === 'service_account' ? 'client_credentials' : 'authorization_code');
   if (!definition.server.grant_types_supported.includes(WIRE_GRANT_TYPES[grantType]) && !(grantType === 'authorization_code' && takesDevice(definition)))
@@ -72,28 +70,28 @@ export async function addConnection(s: Needs, input: z.output<typeof AddConnecti
   checkPlaceholders(definition, input.placeholders, ['connection']);
   checkOperations(definition, input.operations);
   checkScopes(definition, input.scopes, input.allow_unlisted_scopes);
-  if (await s.tables.connections.find({ name: input.name })) throw new Fault('NAME_TAKEN', { detail: `A connection called ${input.name} exists.` });
-  await s.tables.connections.insert({
-    id: recordId(s.ports),
-    name: input.name,
-    clientId: client.id,
-    intent: 'draft',
-    currentGrantId: null,
-    standbyGrantId: null,
-    standbyWhy: null,
-    scopes: [...new Set(input.scopes)],
-    expectedAccount: input.expected_account || null,
-    labels: {},
-    grantType,
-    placeholders: input.placeholders,
-    operations: [...new Set(input.operations)],
-    policy: input.policy,
-    lastUsedAt: null,
-    revision: 1,
-    createdAt: s.ports.clock.now(),
-  });
-  const added = await s.tables.connections.find({ name: input.name });
-  if (added) await setLabels(s, added.id, input.labels);
+  if (await s.store.connections.byName(input.name)) throw new Fault('NAME_TAKEN', { detail: `A connection called ${input.name} exists.` });
+  await s.store.connections.add(
+    {
+      id: recordId(s.ports),
+      name: input.name,
+      clientId: client.id,
+      intent: 'draft',
+      currentGrantId: null,
+      standbyGrantId: null,
+      standbyWhy: null,
+      scopes: [...new Set(input.scopes)],
+      expectedAccount: input.expected_account || null,
+      grantType,
+      placeholders: input.placeholders,
+      operations: [...new Set(input.operations)],
+      policy: input.policy,
+      lastUsedAt: null,
+      revision: 1,
+      createdAt: s.ports.clock.now(),
+    },
+    input.labels,
+  );
   s.history.add({
     actor: operator,
     kind: 'connection_added',
@@ -103,21 +101,13 @@ export async function addConnection(s: Needs, input: z.output<typeof AddConnecti
   return showConnection(s, input.name);
 }
 
-/** Makes these its labels: those left out are taken off. */
-async function setLabels(s: Pick<Needs, 'tables' | 'database'>, connectionId: string, labels: readonly string[]): Promise<void> {
-  const present = (await s.tables.connectionLabels.list({ connectionId })).map((one) => one.label);
-  const wanted = [...new Set(labels)];
-  await s.database.transaction(async (transaction) => {
-    for (const label of present) if (!wanted.includes(label)) await s.tables.connectionLabels.remove({ connectionId, label }, transaction);
-    for (const label of wanted) if (!present.includes(label)) await s.tables.connectionLabels.insert({ connectionId, label }, transaction);
-  });
-}
-
 /** What the next consent asks for; the tokens held now are not touched. @throws {Fault} REVISION_OLD */
-export async function changeConnection(s: Needs, name: string, input: z.output<typeof ChangeConnection>, operator: string): Promise<Connection> {
+export async function changeConnection(s: Needs, { params, body: input, actor }: Command<'changeConnection'>): Promise<Connection> {
+  const { connection: name } = params;
+  const operator = actor.operator.name;
   const one = await findKnown(s, name);
   const { definition } = await findClient(s, one.provider, one.client);
-  const set: Partial<Row<'connections'>> = { revision: input.revision + 1 };
+  const set: Partial<ConnectionRow> = {};
   if (input.scopes) {
     checkScopes(definition, input.scopes, input.allow_unlisted_scopes);
     set.scopes = [...new Set(input.scopes)];
@@ -128,9 +118,9 @@ export async function changeConnection(s: Needs, name: string, input: z.output<t
   }
   if (input.expected_account !== undefined) set.expectedAccount = input.expected_account || null;
   if (input.policy) set.policy = input.policy;
-  if ((await s.tables.connections.change({ id: one.id, revision: input.revision }, set)) === 0) throw new Fault('REVISION_OLD');
+  if (!(await s.store.connections.revise(one.id, input.revision, set))) throw new Fault('REVISION_OLD');
   if (input.labels) {
-    await setLabels(s, one.id, input.labels);
+    await s.store.connections.setLabels(one.id, input.labels);
     await s.changes.announce('connection', name); // who may use it can be another now
   }
   if (input.policy && one.grantId) await planAgain(s, one.grantId, definition, { policy: input.policy, paused: one.facts.intent === 'paused' });
@@ -152,11 +142,11 @@ const POLICY_WORDS: Record<RenewalPolicy, string> = {
 
 /** The next renewal by another policy, paused or resumed; an uncertain wait is not touched. */
 async function planAgain(s: Needs, grantId: string, definition: ProviderDefinition, need: { policy: RenewalPolicy; paused: boolean }): Promise<void> {
-  const held = await s.renewals.read(grantId);
+  const held = await s.store.renewals.read(grantId);
   if (!held) return;
-  const connection = await s.tables.connections.find({ currentGrantId: grantId });
+  const connection = await s.store.connections.byCurrentGrant(grantId);
   const nextAt = nextRenewalAt(held.row, { ...need, lastUsedAt: connection?.lastUsedAt ?? null }, definition.dialect, s.ports.random.unit());
-  await s.renewals.update([grantId], planAnew(nextAt));
+  await s.store.renewals.update([grantId], planAnew(nextAt));
 }
 
 /** The last attempts, masked. */
@@ -167,27 +157,20 @@ export async function listAttempts(s: Needs, name: string): Promise<{ items: Att
 }
 
 /** Forgets the connection and all its tokens here. What the provider still honours is not touched: the answer of the page says so. */
-export async function removeConnection(s: Needs, name: string, operator: string): Promise<{ done: true }> {
+export async function removeConnection(s: Needs, { params, actor }: Command<'removeConnection'>): Promise<{ done: true }> {
+  const { connection: name } = params;
+  const operator = actor.operator.name;
   const one = await findKnown(s, name);
-  const grants = await s.tables.grants.list({ connectionId: one.id });
+  const grants = await s.store.grants.ofConnection(one.id);
   await endSignIns(s, { connectionId: one.id }, 'connection_removed');
-  await s.renewals.update(
+  await s.store.renewals.update(
     grants.map((grant) => grant.id),
     end(),
   );
-  await s.database.transaction(async (transaction) => {
-    for (const grant of grants) {
-      await forgetTokens(s.database, grant.id, transaction);
-      await s.database.write('DELETE FROM renewals WHERE grant_id = $1', [idBytes(grant.id)], transaction);
-      await s.database.write('DELETE FROM wire_log WHERE grant_id = $1', [idBytes(grant.id)], transaction);
-    }
-    await s.tables.grants.remove({ connectionId: one.id }, transaction);
-    await s.tables.permissions.remove({ connectionId: one.id }, transaction);
-    await s.tables.connectionLabels.remove({ connectionId: one.id }, transaction);
-    await s.tables.savedCalls.remove({ connectionId: one.id }, transaction);
-    await s.tables.consents.remove({ connectionId: one.id }, transaction);
-    await s.tables.connections.remove({ id: one.id }, transaction);
-  });
+  await s.store.connections.remove(
+    one.id,
+    grants.map((grant) => grant.id),
+  );
   for (const grant of grants) s.cache.drop(grant.id);
   s.history.add({ actor: operator, kind: 'connection_removed', subject: `connection:${name}`, says: 'Removed the connection and forgot its tokens.' });
   await s.changes.announce('connection', name);
@@ -201,17 +184,19 @@ const LOOK_EVERY_MS = 50;
 async function renewAndWait(s: Needs, grantId: string, generation: number): Promise<void> {
   if ((await s.engine.renewOne(grantId)).claimed) return;
   for (const endsAt = performance.now() + OTHERS_WAIT_MS; performance.now() < endsAt; await sleep(LOOK_EVERY_MS)) {
-    const row = (await s.renewals.read(grantId))?.row;
+    const row = (await s.store.renewals.read(grantId))?.row;
     if (!row || row.generation > generation || row.leaseUntil === null) return;
   }
 }
 
 /** Brings the renewal forward to now and runs it; an uncertain wait is obeyed. */
-export async function renewConnection(s: Needs, name: string, operator: string): Promise<Connection> {
+export async function renewConnection(s: Needs, { params, actor }: Command<'renewConnection'>): Promise<Connection> {
+  const { connection: name } = params;
+  const operator = actor.operator.name;
   const { one, grantId } = await current(s, name);
-  const held = await s.renewals.read(grantId);
+  const held = await s.store.renewals.read(grantId);
   if (!held || held.row.nextAt === null) throw new Fault('GRANT_REFUSED', { detail: connectionHealth(one.facts, s.ports.clock.now()).cause ?? '' });
-  if ((await s.renewals.update([grantId], bringForward())) === 0)
+  if ((await s.store.renewals.update([grantId], bringForward())) === 0)
     throw new Fault('RENEWAL_PENDING', { detail: 'A renewal is under way, or its outcome is still uncertain.', retryAfterMs: 2_000 });
   await renewAndWait(s, grantId, held.row.generation);
   s.history.add({ actor: operator, kind: 'renewal_asked', subject: `connection:${name}`, says: 'Asked for a renewal now.' });
@@ -222,10 +207,12 @@ export async function renewConnection(s: Needs, name: string, operator: string):
  * No handout and no call any more, on any replica that sees the database, within a second. Answers in flight are still saved, and it
  * is kept alive. Tokens already handed out live on at the provider.
  */
-export async function pauseConnection(s: Needs, name: string, operator: string): Promise<Connection> {
+export async function pauseConnection(s: Needs, { params, actor }: Command<'pauseConnection'>): Promise<Connection> {
+  const { connection: name } = params;
+  const operator = actor.operator.name;
   const one = await findKnown(s, name);
   if (one.facts.intent === 'paused') return showConnection(s, name);
-  if ((await s.tables.connections.change({ id: one.id, intent: 'active' }, { intent: 'paused' })) === 0) throw new Fault('CONNECTION_NOT_AGREED');
+  if (!(await s.store.connections.turn(one.id, 'active', 'paused'))) throw new Fault('CONNECTION_NOT_AGREED');
   if (one.grantId) s.cache.drop(one.grantId);
   await s.changes.announce('connection', name);
   const { definition } = await findClient(s, one.provider, one.client);
@@ -235,11 +222,13 @@ export async function pauseConnection(s: Needs, name: string, operator: string):
 }
 
 /** Renews first, so that what is handed out afterwards was good a moment ago; then hands out again. */
-export async function resumeConnection(s: Needs, name: string, operator: string): Promise<Connection> {
+export async function resumeConnection(s: Needs, { params, actor }: Command<'resumeConnection'>): Promise<Connection> {
+  const { connection: name } = params;
+  const operator = actor.operator.name;
   const one = await findKnown(s, name);
   if (one.facts.intent !== 'paused') return showConnection(s, name);
-  if (one.grantId && (await s.renewals.update([one.grantId], bringForward())) > 0) await renewAndWait(s, one.grantId, one.generation);
-  await s.tables.connections.change({ id: one.id, intent: 'paused' }, { intent: 'active' });
+  if (one.grantId && (await s.store.renewals.update([one.grantId], bringForward())) > 0) await renewAndWait(s, one.grantId, one.generation);
+  await s.store.connections.turn(one.id, 'paused', 'active');
   await s.changes.announce('connection', name);
   const { definition } = await findClient(s, one.provider, one.client);
   // The renewal just made was planned for a paused connection: only to be kept alive.

@@ -2,21 +2,22 @@ import { chooseMethod } from '../../core/oauth/client-authentication.ts';
 import { clientTypesOf } from '../../core/provider/client-types.ts';
 import { isSpendable, type ProviderDefinition, trustedOrigins, unconfirmedOrigins } from '../../core/provider/definition.ts';
 import type { PlaceholderValues } from '../../core/provider/placeholders.ts';
-import type { Row } from '../store/tables.ts';
+import type { ClientRow } from '../store/clients.ts';
+import type { ConnectionRow } from '../store/connections.ts';
 import { definitionFor, methodOf } from './client-record.ts';
 
 /** What a changed definition does to one client and its connections; `refused`: why it must not be saved. */
 export function effectOn(
   before: ProviderDefinition,
   after: ProviderDefinition,
-  client: Row<'clients'>,
-  connections: Row<'connections'>[],
+  client: ClientRow,
+  connections: ConnectionRow[],
 ): { says: string[]; refused: string[] } {
   const [old, now] = [definitionFor(before, client), definitionFor(after, client)];
   const name = `${before.name}/${client.name}`;
   const says: string[] = [];
   const refused: string[] = [];
-  const confirmed = (client.trustedOrigins as string[] | null) ?? trustedOrigins(old);
+  const confirmed = client.trustedOrigins ?? trustedOrigins(old);
   const fresh = unconfirmedOrigins(now, confirmed);
   if (fresh.length > 0)
     says.push(`Its secret and tokens would go to ${fresh.join(', ')}: nothing is sent until an operator confirms that with their own password.`);
@@ -27,10 +28,10 @@ export function effectOn(
     refused.push(`${name} authenticates by ${method}, which the new definition does not know.`);
   else if (client.authMethod === null && chooseMethod(now.server.token_endpoint_auth_methods_supported) !== method)
     says.push(`It would authenticate by ${chooseMethod(now.server.token_endpoint_auth_methods_supported)} instead of ${method}.`);
-  if (!clientTypesOf(now).includes(client.type as 'web')) refused.push(`${name} is of the type ${client.type}, which the new definition does not know.`);
+  if (!clientTypesOf(now).includes(client.type)) refused.push(`${name} is of the type ${client.type}, which the new definition does not know.`);
   if (client.variant !== null && !after.variants.some((one) => one.name === client.variant))
     refused.push(`${name} uses the variant ${client.variant}, which the new definition does not have.`);
-  const values = client.placeholders as PlaceholderValues;
+  const values = client.placeholders;
   for (const one of after.placeholders.filter((placeholder) => placeholder.level === 'client'))
     if (values[one.name] === undefined) says.push(`It has no ${one.title} yet: it is a draft until one is entered.`);
   const own = after.placeholders.filter((placeholder) => placeholder.level === 'connection').map((one) => one.name);
@@ -40,7 +41,7 @@ export function effectOn(
   if (lacking.length > 0) refused.push(`${lacking.length} connections of ${name} have no value for ${own.join(', ')}, such as ${lacking[0]?.name}.`);
   if (connections.length > 0) {
     const catalogue = new Set(now.scopes.map((scope) => scope.name));
-    const gone = [...new Set(connections.flatMap((connection) => connection.scopes as string[]))].filter(
+    const gone = [...new Set(connections.flatMap((connection) => connection.scopes))].filter(
       (scope) => catalogue.size > 0 && !catalogue.has(scope) && old.scopes.some((one) => one.name === scope),
     );
     if (gone.length > 0) says.push(`Its connections ask for scopes that are no longer listed: ${gone.join(', ')}. Their tokens are not touched.`);

@@ -13,7 +13,7 @@ import { askEndpoints } from './endpoints.ts';
 import type { Services } from './services.ts';
 
 type Input = z.output<typeof DraftProvider>;
-type Needs = Pick<Services, 'tables' | 'ports' | 'documents'>;
+type Needs = Pick<Services, 'store' | 'ports' | 'documents'>;
 
 const DOCUMENT_LIMIT = 5_000_000;
 const DOCUMENT_DEADLINE_MS = 15_000;
@@ -174,7 +174,7 @@ async function present(s: Needs, draft: Draft): Promise<DraftedProvider> {
     warnings: draft.warnings,
     wrong: draft.missing.length > 0 ? wrong.filter((place) => !MISSING.has(place.path)) : wrong,
     endpoints: server ? await askEndpoints(s.ports, { server }) : [],
-    exists: (await s.tables.providers.find({ name: String(draft.document.name) })) !== null,
+    exists: (await s.store.providers.byName(String(draft.document.name))) !== null,
   };
 }
 

@@ -1,8 +1,7 @@
 import type { z } from 'zod';
 import type { WillItLive } from '../../api/connections.ts';
 import { forecastLife, type Life, NOT_AGREED } from '../../core/life/will-it-live.ts';
-import { newerGrants } from '../store/refresh-token-limits.ts';
-import type { Row } from '../store/tables.ts';
+import type { GrantRow } from '../store/grants.ts';
 import { connectionDefinition } from './connection-definition.ts';
 import { iso, type Services } from './services.ts';
 
@@ -16,16 +15,16 @@ const shown = (life: Life): z.output<typeof WillItLive> => ({
 
 /** Will this grant live? From what is written down of it, its client and what was seen there. */
 export async function willItLive(s: Services, grantId: string | null): Promise<z.output<typeof WillItLive>> {
-  const grant = grantId === null ? null : await s.tables.grants.find({ id: grantId });
-  const held = grant === null ? null : await s.renewals.read(grant.id);
-  const connection = grant === null ? null : await s.tables.connections.find({ id: grant.connectionId });
+  const grant = grantId === null ? null : await s.store.grants.byId(grantId);
+  const held = grant === null ? null : await s.store.renewals.read(grant.id);
+  const connection = grant === null ? null : await s.store.connections.byId(grant.connectionId);
   if (!grant || !held || !connection || held.row.ended) return shown(NOT_AGREED);
-  const client = await s.tables.clients.find({ id: grant.clientId ?? connection.clientId });
-  const provider = client && (await s.tables.providers.find({ id: client.providerId }));
+  const client = await s.store.clients.byId(grant.clientId ?? connection.clientId);
+  const provider = client && (await s.store.providers.byId(client.providerId));
   if (!client || !provider) return shown(NOT_AGREED);
-  const placeholders = ((grant.placeholders ?? connection.placeholders) as Record<string, string> | null) ?? {};
+  const placeholders = grant.placeholders ?? connection.placeholders;
   const { definition } = await connectionDefinition(s, { provider: provider.name, client: client.name, placeholders, apiBaseUrl: null });
-  const secrets = (await s.tables.clientSecrets.list({ clientId: client.id })).filter((one) => one.state === 'active' || one.state === 'unproved');
+  const secrets = (await s.store.secrets.ofClient(client.id)).filter((one) => one.state === 'active' || one.state === 'unproved');
   const inUse = secrets.find((one) => one.state === 'active') ?? secrets[0];
   // Another secret that is there already takes over: the last of them ends it.
   const lasts = secrets.some((one) => one.endsAt === null) ? null : Math.max(...secrets.map((one) => one.endsAt ?? 0));
@@ -47,7 +46,7 @@ export async function willItLive(s: Services, grantId: string | null): Promise<z
         reachSays: reach?.says ?? null,
         absoluteEndsAt: grant.lifeEndsAt,
         secretEndsAt: secrets.length === 0 ? null : lasts,
-        secretIs: (inUse?.kind as 'secret' | undefined) ?? null,
+        secretIs: inUse?.kind ?? null,
         sawReplaced: seen.has('refresh_token_replaced'),
         sawKept: seen.has('refresh_token_kept'),
         now: s.ports.clock.now(),
@@ -58,5 +57,5 @@ export async function willItLive(s: Services, grantId: string | null): Promise<z
 }
 
 /** True where so many newer grants of the same account are active here that the provider has expired this one (`refresh_tokens_most`). */
-const isPushedOut = async (s: Pick<Services, 'database'>, grant: Row<'grants'>, clientId: string, most: number | undefined): Promise<boolean> =>
-  most !== undefined && grant.accountId !== null && (await newerGrants(s.database, clientId, { ...grant, accountId: grant.accountId })) >= most;
+const isPushedOut = async (s: Pick<Services, 'store'>, grant: GrantRow, clientId: string, most: number | undefined): Promise<boolean> =>
+  most !== undefined && grant.accountId !== null && (await s.store.grants.newerThan(clientId, { ...grant, accountId: grant.accountId })) >= most;

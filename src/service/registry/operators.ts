@@ -7,10 +7,9 @@ import { base64url } from '../../core/identifiers.ts';
 import { Secret } from '../../core/secret.ts';
 import { recordId } from '../ports.ts';
 import { networkOf, slowDown } from '../slow-down.ts';
-import { idBytes } from '../store/database.ts';
 import type { Services } from './services.ts';
 
-type Needs = Pick<Services, 'tables' | 'history' | 'ports' | 'database' | 'hashing' | 'sealer'>;
+type Needs = Pick<Services, 'store' | 'history' | 'ports' | 'hashing' | 'sealer'>;
 
 const SESSION_MS = 12 * 3_600_000;
 const PROGRAM_SESSION_MS = 30 * 86_400_000;
@@ -75,7 +74,7 @@ export function operators(s: Needs) {
     const waitMs = Math.max(...keys.map(([limit, key]) => limit.enter(key)));
     if (waitMs > 0) throw new Fault('SIGN_IN_THROTTLED', { retryAfterMs: waitMs });
     if (!known) await slowedBy(name);
-    const found = await s.tables.operators.find({ name });
+    const found = await s.store.operators.byName(name);
     decoy ??= s.hashing.hash('nobody has this password');
     const good = await s.hashing.verify(found?.passwordHash ?? (await decoy), password, known);
     if (!found || !good) return null;
@@ -96,7 +95,7 @@ export function operators(s: Needs) {
     }
   };
   const endOthers = async (operator: SignedInOperator, operatorId: string): Promise<{ ended: number }> => {
-    const ended = await s.database.write('DELETE FROM sessions WHERE operator_id = $1 AND id <> $2', [idBytes(operatorId), idBytes(operator.sessionId)]);
+    const ended = await s.store.operators.endOtherSessions(operatorId, operator.sessionId);
     if (ended > 0)
       s.history.add({
         actor: operator.name,
@@ -107,15 +106,11 @@ export function operators(s: Needs) {
     return { ended };
   };
   return {
-    async isFirstNeeded(): Promise<boolean> {
-      const [row] = await s.database.select<{ n: number | bigint }>('SELECT COUNT(*) AS n FROM operators');
-      return Number(row?.n ?? 0) === 0;
-    },
+    isFirstNeeded: async (): Promise<boolean> => !(await s.store.operators.any()),
     /** A one-time ticket for the first operator; the caller shows it to whoever started the service, and nobody else. */
     async firstTicket(): Promise<string> {
       const ticket = base64url(s.ports.random.bytes(24));
-      await s.tables.tickets.remove({ kind: 'first_operator' });
-      await s.tables.tickets.insert({
+      await s.store.operators.replaceTicket({
         id: recordId(s.ports),
         kind: 'first_operator',
         hash: hashText(ticket),
@@ -128,18 +123,11 @@ export function operators(s: Needs) {
     async addFirst(input: z.output<typeof FirstOperator>, address: string): Promise<{ done: true }> {
       const waitMs = byNetwork.enter(networkOf(address));
       if (waitMs > 0) throw new Fault('SIGN_IN_THROTTLED', { retryAfterMs: waitMs });
-      const [ticket] = await s.database.select(
-        "SELECT 1 AS good FROM tickets WHERE hash = $1 AND kind = 'first_operator' AND spent_at IS NULL AND ends_at > UTC_TIMESTAMP(3) AND NOT EXISTS (SELECT 1 FROM operators)",
-        [hashText(input.ticket)],
-      );
-      if (!ticket) throw new Fault('TICKET_SPENT', { remedy: 'Start the service again: it makes a new ticket while there is no operator.' });
+      const spent = () => new Fault('TICKET_SPENT', { remedy: 'Start the service again: it makes a new ticket while there is no operator.' });
+      if (!(await s.store.operators.isTicketGood(hashText(input.ticket)))) throw spent();
       const passwordHash = await s.hashing.hash(input.password);
-      const spent = await s.database.write(
-        "UPDATE tickets SET spent_at = UTC_TIMESTAMP(3) WHERE hash = $1 AND kind = 'first_operator' AND spent_at IS NULL AND ends_at > UTC_TIMESTAMP(3) AND NOT EXISTS (SELECT 1 FROM operators)",
-        [hashText(input.ticket)],
-      );
-      if (spent === 0) throw new Fault('TICKET_SPENT', { remedy: 'Start the service again: it makes a new ticket while there is no operator.' });
-      await s.tables.operators.insert({ id: recordId(s.ports), name: input.name, passwordHash, createdAt: s.ports.clock.now() });
+      if (!(await s.store.operators.spendTicket(hashText(input.ticket)))) throw spent();
+      await s.store.operators.add({ id: recordId(s.ports), name: input.name, passwordHash, createdAt: s.ports.clock.now() });
       s.history.add({
         actor: input.name,
         kind: 'operator_added',
@@ -160,8 +148,7 @@ export function operators(s: Needs) {
       const kind = input.keeps === 'token' ? 'program' : 'browser';
       const endsAt = now + (kind === 'program' ? PROGRAM_SESSION_MS : SESSION_MS);
       const sessionId = recordId(s.ports);
-      await s.tables.sessions.insert({ id: sessionId, operatorId: found.id, hash: hashText(token), kind, createdAt: now, endsAt });
-      await s.database.write('DELETE FROM sessions WHERE ends_at < UTC_TIMESTAMP(3) LIMIT 100');
+      await s.store.operators.addSession({ id: sessionId, operatorId: found.id, hash: hashText(token), kind, createdAt: now, endsAt });
       s.history.add({
         actor: found.name,
         kind: 'signed_in',
@@ -176,25 +163,25 @@ export function operators(s: Needs) {
       if (!(await withPassword(name, password, address))) throw new Fault('PASSWORD_WRONG');
     },
     async check(token: string): Promise<SignedInOperator | null> {
-      const session = await s.tables.sessions.find({ hash: hashText(token) });
+      const session = await s.store.operators.session(hashText(token));
       if (!session || session.endsAt <= s.ports.clock.now()) return null;
-      const operator = await s.tables.operators.find({ id: session.operatorId });
+      const operator = await s.store.operators.byId(session.operatorId);
       return operator ? { name: operator.name, sessionId: session.id, endsAt: session.endsAt, kind: session.kind } : null;
     },
     /** One's own, with the present one; every other session ends. @throws {Fault} PASSWORD_WRONG, SIGN_IN_THROTTLED */
     async changePassword(operator: SignedInOperator, input: z.output<typeof ChangePassword>, address: string): Promise<z.output<typeof EndedSessions>> {
       const found = await withPassword(operator.name, input.current, address);
       if (!found) throw new Fault('PASSWORD_WRONG');
-      await s.tables.operators.change({ id: found.id }, { passwordHash: await s.hashing.hash(input.password) });
+      await s.store.operators.changePassword(found.id, await s.hashing.hash(input.password));
       s.history.add({ actor: operator.name, kind: 'password_changed', subject: `operator:${operator.name}`, says: 'Changed their password.' });
       return endOthers(operator, found.id);
     },
     async endOtherSessions(operator: SignedInOperator): Promise<z.output<typeof EndedSessions>> {
-      const found = await s.tables.operators.find({ name: operator.name });
+      const found = await s.store.operators.byName(operator.name);
       return found ? endOthers(operator, found.id) : { ended: 0 };
     },
     async signOut(operator: SignedInOperator): Promise<{ done: true }> {
-      await s.tables.sessions.remove({ id: operator.sessionId });
+      await s.store.operators.endSession(operator.sessionId);
       return { done: true };
     },
   };

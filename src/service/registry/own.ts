@@ -28,12 +28,12 @@ const view = (s: Pick<Services, 'settings'>, one: PermittedConnection): OwnConne
 });
 
 /** Calls that somebody saved with a connection of this caller. @throws {Fault} NOT_PERMITTED, for a connection of others and an unknown one alike */
-export async function listOwnCalls(s: Pick<Services, 'settings' | 'tables' | 'database'>, caller: KnownCaller, name: string): Promise<{ items: OwnCall[] }> {
+export async function listOwnCalls(s: Pick<Services, 'settings' | 'store'>, caller: KnownCaller, name: string): Promise<{ items: OwnCall[] }> {
   const own = caller.connections.get(name);
   if (!own) throw new Fault('NOT_PERMITTED', { detail: `${caller.name} has no connection called ${name.slice(0, 63)}.` });
   const one = await findKnown(s, name);
   const { definition, record } = await connectionDefinition(s, one);
-  const values = { ...(record.placeholders as Record<string, string>), ...one.placeholders };
+  const values = { ...record.placeholders, ...one.placeholders };
   const saved = await savedCalls(s, own.id);
   return {
     items: saved.map((kept) => {

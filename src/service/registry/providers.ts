@@ -1,7 +1,6 @@
 import { createHash } from 'node:crypto';
 import type { z } from 'zod';
 import type {
-  ChangeProvider,
   CheckedProvider,
   CheckProvider,
   ComposedProvider,
@@ -13,50 +12,36 @@ import type {
 } from '../../api/providers.ts';
 import { Fault } from '../../core/fault.ts';
 import { compareDefinitions } from '../../core/provider/compare-definitions.ts';
-import { type ProviderDefinition, storedDefinition, trustedOrigins, withVariant } from '../../core/provider/definition.ts';
+import { type ProviderDefinition, trustedOrigins, withVariant } from '../../core/provider/definition.ts';
 import { emptyDraft, readyLine } from '../../core/provider/draft.ts';
 import { checkPlaceholders, fillKnown, placeholdersFrom } from '../../core/provider/placeholders.ts';
 import { definitionText } from '../../core/provider/read-definition.ts';
 import { tidyAddress } from '../../core/provider/tidy.ts';
+import type { Command } from '../asked.ts';
 import { recordId } from '../ports.ts';
-import type { Row } from '../store/tables.ts';
+import type { ProviderRow, ProviderWithDefinition } from '../store/providers.ts';
 import { definitionFor } from './client-record.ts';
 import { shownAddresses } from './client-view.ts';
 import { effectOn } from './definition-effects.ts';
 import { askEndpoints } from './endpoints.ts';
 import { iso, type Services } from './services.ts';
 
-type Needs = Pick<Services, 'database' | 'tables' | 'history' | 'ports' | 'changes' | 'documents'>;
-
-export interface FoundProvider {
-  record: Row<'providers'>;
-  definition: ProviderDefinition;
-  digest: string;
-}
+type Needs = Pick<Services, 'store' | 'history' | 'ports' | 'changes' | 'documents' | 'connectionStates'>;
 
 /** @throws {Fault} NOT_FOUND */
-export async function findProvider(s: Pick<Needs, 'tables'>, name: string): Promise<FoundProvider> {
-  const record = await s.tables.providers.find({ name });
-  if (!record) throw new Fault('NOT_FOUND', { detail: `No provider is called ${name}.` });
-  const version = await s.tables.providerVersions.find({ id: record.versionId });
-  if (!version) throw new Fault('INTERNAL', { detail: `The definition of ${name} is missing.` });
-  return { record, definition: storedDefinition(version.document), digest: version.digest };
-}
-
-async function counts(s: Needs): Promise<Map<string, { clients: number; connections: number }>> {
-  const rows = await s.database.select<{ name: string; clients: number | bigint; connections: number | bigint }>(
-    'SELECT p.name, COUNT(DISTINCT c.id) AS clients, COUNT(k.id) AS connections FROM providers p LEFT JOIN clients c ON c.provider_id = p.id LEFT JOIN connections k ON k.client_id = c.id GROUP BY p.name',
-  );
-  return new Map(rows.map((row) => [row.name, { clients: Number(row.clients), connections: Number(row.connections) }]));
+export async function findProvider(s: Pick<Needs, 'store'>, name: string): Promise<ProviderWithDefinition> {
+  const found = await s.store.providers.inUse(name);
+  if (!found) throw new Fault('NOT_FOUND', { detail: `No provider is called ${name}.` });
+  return found;
 }
 
 export async function listProviders(s: Needs): Promise<{ items: ProviderSummary[] }> {
-  const [records, numbers] = await Promise.all([s.tables.providers.list({}, 'name'), counts(s)]);
+  const [records, numbers] = await Promise.all([s.store.providers.all(), s.store.providers.counts()]);
   const items = await Promise.all(records.map(async (record) => summary((await findProvider(s, record.name)).definition, record, numbers.get(record.name))));
   return { items };
 }
 
-const summary = (definition: ProviderDefinition, record: Row<'providers'>, n = { clients: 0, connections: 0 }): ProviderSummary => ({
+const summary = (definition: ProviderDefinition, record: ProviderRow, n = { clients: 0, connections: 0 }): ProviderSummary => ({
   name: definition.name,
   title: definition.title,
   about: definition.about,
@@ -67,7 +52,7 @@ const summary = (definition: ProviderDefinition, record: Row<'providers'>, n = {
 export async function showProvider(s: Needs, name: string): Promise<Provider> {
   const found = await findProvider(s, name);
   return {
-    ...summary(found.definition, found.record, (await counts(s)).get(name)),
+    ...summary(found.definition, found.record, (await s.store.providers.counts()).get(name)),
     definition: found.definition,
     digest: found.digest,
     revision: found.record.revision,
@@ -77,24 +62,23 @@ export async function showProvider(s: Needs, name: string): Promise<Provider> {
 
 export async function checkProvider(s: Needs, input: z.output<typeof CheckProvider>): Promise<z.output<typeof CheckedProvider>> {
   const definition = await s.documents.read('definition', input.document);
-  const exists = (await s.tables.providers.find({ name: definition.name })) !== null;
+  const exists = (await s.store.providers.byName(definition.name)) !== null;
   return { definition, exists, endpoints: input.ask_endpoints ? await askEndpoints(s.ports, definition) : [] };
 }
 
 const digestOf = (definition: ProviderDefinition): string => createHash('sha256').update(JSON.stringify(definition)).digest('hex');
 
 /** Keeps the definition as its first version. @throws {Fault} NAME_TAKEN, DEFINITION_INVALID */
-export async function addProvider(s: Needs, document: string, operator: string): Promise<Provider> {
+export async function addProvider(s: Needs, { body, actor }: Command<'addProvider'>): Promise<Provider> {
+  const { document } = body;
+  const operator = actor.operator.name;
   const definition = await s.documents.read('definition', document);
   const [providerId, versionId, now] = [recordId(s.ports), recordId(s.ports), s.ports.clock.now()];
-  if (await s.tables.providers.find({ name: definition.name })) throw new Fault('NAME_TAKEN', { detail: `A provider called ${definition.name} exists.` });
-  await s.database.transaction(async (transaction) => {
-    await s.tables.providers.insert({ id: providerId, name: definition.name, title: definition.title, versionId, revision: 1, createdAt: now }, transaction);
-    await s.tables.providerVersions.insert(
-      { id: versionId, providerId, document: definition, digest: digestOf(definition), createdAt: now, createdBy: operator },
-      transaction,
-    );
-  });
+  if (await s.store.providers.byName(definition.name)) throw new Fault('NAME_TAKEN', { detail: `A provider called ${definition.name} exists.` });
+  await s.store.providers.add(
+    { id: providerId, name: definition.name, title: definition.title, versionId, revision: 1, createdAt: now },
+    { id: versionId, providerId, document: definition, digest: digestOf(definition), createdAt: now, createdBy: operator },
+  );
   s.history.add({ actor: operator, kind: 'provider_added', subject: `provider:${definition.name}`, says: `Added the provider ${definition.title}.` });
   return showProvider(s, definition.name);
 }
@@ -108,10 +92,10 @@ export async function previewProvider(s: Needs, name: string, document: string):
   const { record, definition: before } = await findProvider(s, name);
   const refused: string[] = after.name === name ? [] : [`The file names the provider ${after.name}; names never change. It can be added as a new one.`];
   const changes = compareDefinitions(before, after);
-  const clients = await s.tables.clients.list({ providerId: record.id }, 'name');
+  const clients = await s.store.clients.ofProvider(record.id);
   const effects: ProviderPreview['effects'] = [];
   for (const client of clients) {
-    const connections = await s.tables.connections.list({ clientId: client.id });
+    const connections = await s.store.connections.ofClient(client.id);
     const effect = effectOn(before, after, client, connections);
     refused.push(...effect.refused);
     if (effect.says.length > 0) effects.push({ client: `${name}/${client.name}`, connections: connections.length, says: effect.says });
@@ -120,7 +104,9 @@ export async function previewProvider(s: Needs, name: string, document: string):
 }
 
 /** Saves a changed definition as a new version; the old one is kept. @throws {Fault} REVISION_OLD, DEFINITION_IN_USE */
-export async function changeProvider(s: Needs, name: string, input: z.output<typeof ChangeProvider>, operator: string): Promise<Provider> {
+export async function changeProvider(s: Needs, { params, body: input, actor }: Command<'changeProvider'>): Promise<Provider> {
+  const { provider: name } = params;
+  const operator = actor.operator.name;
   const preview = await previewProvider(s, name, input.document);
   if (preview.refused.length > 0)
     throw new Fault('DEFINITION_IN_USE', { detail: preview.refused[0] ?? '', places: preview.refused.map((why) => ({ path: 'document', why })) });
@@ -128,22 +114,16 @@ export async function changeProvider(s: Needs, name: string, input: z.output<typ
   if (preview.changes.length === 0) return showProvider(s, name);
   const definition = await s.documents.read('definition', input.document);
   const [versionId, now] = [recordId(s.ports), s.ports.clock.now()];
-  await s.database.transaction(async (transaction) => {
-    await s.tables.providerVersions.insert(
-      { id: versionId, providerId: record.id, document: definition, digest: digestOf(definition), createdAt: now, createdBy: operator },
-      transaction,
-    );
-    // A client from before origins were kept trusts what it has used so far, and nothing new.
-    for (const client of await s.tables.clients.list({ providerId: record.id }))
-      if (client.trustedOrigins === null)
-        await s.tables.clients.change({ id: client.id }, { trustedOrigins: trustedOrigins(definitionFor(before, client)) }, transaction);
-    const changed = await s.tables.providers.change(
-      { id: record.id, revision: input.revision },
-      { versionId, title: definition.title, revision: input.revision + 1 },
-      transaction,
-    );
-    if (changed === 0) throw new Fault('REVISION_OLD');
-  });
+  const clients = await s.store.clients.ofProvider(record.id);
+  // A client from before origins were kept trusts what it has used so far, and nothing new.
+  const untrusting = clients.filter((client) => client.trustedOrigins === null);
+  const revised = await s.store.providers.revise(
+    { id: record.id, title: definition.title, revision: input.revision },
+    { id: versionId, providerId: record.id, document: definition, digest: digestOf(definition), createdAt: now, createdBy: operator },
+    new Map(untrusting.map((client) => [client.id, trustedOrigins(definitionFor(before, client))])),
+  );
+  if (!revised) throw new Fault('REVISION_OLD');
+  for (const client of clients) s.connectionStates.touchClient(client.id);
   await s.changes.announce('provider', name);
   s.history.add({
     actor: operator,
@@ -157,7 +137,7 @@ export async function changeProvider(s: Needs, name: string, input: z.output<typ
 /** Every version, newest first; the current one is marked. */
 export async function listVersions(s: Needs, name: string): Promise<{ items: z.output<typeof Version>[] }> {
   const { record } = await findProvider(s, name);
-  const versions = await s.tables.providerVersions.list({ providerId: record.id }, 'createdAt');
+  const versions = await s.store.providers.versions(record.id);
   return {
     items: versions.reverse().map((version) => ({
       digest: version.digest,
@@ -188,14 +168,12 @@ export async function composeProvider(s: Needs, name: string, input: z.output<ty
 }
 
 /** @throws {Fault} IN_USE while it has clients. */
-export async function removeProvider(s: Needs, name: string, operator: string): Promise<{ done: true }> {
+export async function removeProvider(s: Needs, { params, actor }: Command<'removeProvider'>): Promise<{ done: true }> {
+  const { provider: name } = params;
+  const operator = actor.operator.name;
   const { record } = await findProvider(s, name);
-  if (await s.tables.clients.find({ providerId: record.id }))
-    throw new Fault('IN_USE', { detail: `The provider ${name} has clients.`, remedy: 'Remove its clients first.' });
-  await s.database.transaction(async (transaction) => {
-    await s.tables.providerVersions.remove({ providerId: record.id }, transaction);
-    await s.tables.providers.remove({ id: record.id }, transaction);
-  });
+  if (await s.store.clients.hasAny(record.id)) throw new Fault('IN_USE', { detail: `The provider ${name} has clients.`, remedy: 'Remove its clients first.' });
+  await s.store.providers.remove(record.id);
   s.history.add({ actor: operator, kind: 'provider_removed', subject: `provider:${name}`, says: `Removed the provider ${name}.` });
   return { done: true };
 }

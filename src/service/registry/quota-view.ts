@@ -1,6 +1,5 @@
 import type { z } from 'zod';
 import type { QuotaView } from '../../api/trying.ts';
-import { idBytes, idText } from '../store/database.ts';
 import { connectionDefinition } from './connection-definition.ts';
 import { findKnown } from './find-connection.ts';
 import { iso, isoOrNull, type Services } from './services.ts';
@@ -12,12 +11,8 @@ const SAYS =
 export async function showQuota(s: Services, name: string): Promise<z.output<typeof QuotaView>> {
   const one = await findKnown(s, name);
   const { definition, record } = await connectionDefinition(s, one);
-  const shares = await s.database.select<{ id: Buffer; name: string; share: number }>(
-    `SELECT c.id, c.name, MAX(p.share) AS share FROM permissions p JOIN callers c ON c.id = p.caller_id
-     WHERE p.share IS NOT NULL AND (p.connection_id = $1 OR p.label IN (SELECT l.label FROM connection_labels l WHERE l.connection_id = $2)) GROUP BY c.id, c.name ORDER BY c.name`,
-    [idBytes(one.id), idBytes(one.id)],
-  );
-  const whose = [{ callerId: null, caller: null, share: null }, ...shares.map((row) => ({ callerId: idText(row.id), caller: row.name, share: row.share }))];
+  const shares = await s.store.permissions.sharesOf(one.id);
+  const whose = [{ callerId: null, caller: null, share: null }, ...shares];
   const items: z.output<typeof QuotaView>['items'] = [];
   for (const api of definition.apis.filter((candidate) => candidate.quota.length > 0))
     for (const { callerId, caller, share } of whose) {

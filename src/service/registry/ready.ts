@@ -3,7 +3,9 @@ import type { ReadyLines } from '../../api/clients.ts';
 import { readyInOne, readyLines, type Standing } from '../../core/clients/ready.ts';
 import { operationsOf } from '../../core/clients/strength.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
-import { type ClientRow, missingOf, registeringOf, type SecretRow, unconfirmedOf, WAITS_UNTIL } from './client-record.ts';
+import type { ClientRow } from '../store/clients.ts';
+import type { SecretRow } from '../store/secrets.ts';
+import { missingOf, registeringOf, unconfirmedOf, WAITS_UNTIL } from './client-record.ts';
 
 interface Wanted {
   grantType: string;
@@ -26,8 +28,7 @@ function certificateOf(secrets: readonly SecretRow[]): Pick<Standing, 'certifica
 export function readyOf(
   record: ClientRow,
   definition: ProviderDefinition,
-  secrets: readonly SecretRow[],
-  wanted: Wanted | null,
+  { secrets, wanted }: { secrets: readonly SecretRow[]; wanted: Wanted | null },
   now: number,
 ): z.output<typeof ReadyLines> {
   const registering = registeringOf(record);
@@ -39,10 +40,10 @@ export function readyOf(
     domainsThere: registering.domains_there,
     approval: record.approval,
     reach: record.reach,
-    listedAccounts: (record.listedAccounts as string[] | null) ?? [],
+    listedAccounts: record.listedAccounts,
     ...certificateOf(secrets),
     works: secrets.some((one) => one.provedAt !== null && one.refusedAt === null),
-    registeredScopes: (record.registeredScopes as string[] | null) ?? [],
+    registeredScopes: record.registeredScopes,
     wants: wanted && {
       grantType: wanted.grantType,
       scopes: wanted.scopes,

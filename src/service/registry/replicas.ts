@@ -3,16 +3,16 @@ import { join, resolve } from 'node:path';
 import type { z } from 'zod';
 import type { AdoptedReplica, Replica } from '../../api/status.ts';
 import { Fault } from '../../core/fault.ts';
+import type { Command } from '../asked.ts';
 import { openDataFolder } from '../database/data-folder.ts';
-import { idBytes } from '../store/database.ts';
 import { iso, type Services } from './services.ts';
 
 const DAY_MS = 86_400_000;
 
 /** The newest life of each instance that was seen within a day. */
-export async function listReplicas(s: Pick<Services, 'tables' | 'ports' | 'settings'>): Promise<z.output<typeof Replica>[]> {
+export async function listReplicas(s: Pick<Services, 'store' | 'ports' | 'settings'>): Promise<z.output<typeof Replica>[]> {
   const now = s.ports.clock.now();
-  const newest = new Map((await s.tables.replicas.list({}, 'startedAt')).map((one) => [one.instanceId, one])); // a later life replaces an earlier one
+  const newest = new Map((await s.store.replicas.all()).map((one) => [one.instanceId, one])); // a later life replaces an earlier one
   return [...newest.values()]
     .filter((one) => now - one.seenAt < DAY_MS)
     .map((one) => ({
@@ -29,7 +29,9 @@ export async function listReplicas(s: Pick<Services, 'tables' | 'ports' | 'setti
  * Saves what a dead replica left in its data folder. Its socket is taken meanwhile, so that it cannot come up at the same time; then
  * the others are told that it holds nothing any more. @throws {Fault} NOT_FOUND, FOLDER_OWNED, REPLICA_ALIVE
  */
-export async function adoptReplica(s: Services, path: string, operator: string): Promise<z.output<typeof AdoptedReplica>> {
+export async function adoptReplica(s: Services, { body, actor }: Command<'adoptReplica'>): Promise<z.output<typeof AdoptedReplica>> {
+  const { folder: path } = body;
+  const operator = actor.operator.name;
   const folder = resolve(path);
   if (!existsSync(join(folder, 'instance-id')))
     throw new Fault('NOT_FOUND', {
@@ -38,12 +40,12 @@ export async function adoptReplica(s: Services, path: string, operator: string):
     });
   const taken = await openDataFolder(folder);
   try {
-    const lives = await s.tables.replicas.list({ instanceId: taken.instanceId }, 'startedAt');
+    const lives = await s.store.replicas.livesOf(taken.instanceId);
     const last = lives.at(-1);
     if (last && last.roles !== 'stopped' && s.ports.clock.now() - last.seenAt < s.settings.limits.silentMs)
       throw new Fault('REPLICA_ALIVE', { detail: `Its last heartbeat was at ${iso(last.seenAt)}.` });
     const { saved, freed } = await s.recover(folder, taken.instanceId);
-    await s.database.write("UPDATE replicas SET roles = 'stopped', open_since = NULL WHERE instance_id = $1", [idBytes(taken.instanceId)]);
+    await s.store.replicas.instanceStopped(taken.instanceId);
     s.history.add({
       actor: operator,
       kind: 'replica_adopted',

@@ -9,12 +9,13 @@ import { reasonInWords } from '../../core/oauth/wire.ts';
 import { requestDeadlineMs } from '../../core/renewal/plan.ts';
 import { end } from '../../core/renewal/transitions.ts';
 import type { Secret } from '../../core/secret.ts';
+import type { Command } from '../asked.ts';
 import { endGrant } from '../consent/grants.ts';
 import { recordId } from '../ports.ts';
-import { idBytes, idText } from '../store/database.ts';
-import { forgetTokens } from '../store/forget-tokens.ts';
+import type { ConnectionRow } from '../store/connections.ts';
+import type { GrantRow } from '../store/grants.ts';
 import type { HeldRow } from '../store/renewals.ts';
-import type { Row } from '../store/tables.ts';
+import type { RevocationRow } from '../store/revocations.ts';
 import { connectionDefinition } from './connection-definition.ts';
 import { findKnown } from './find-connection.ts';
 import { isoOrNull, type Services } from './services.ts';
@@ -39,10 +40,12 @@ interface Told {
  * forgotten here. Name, callers and history stay. Where the provider could not be told, the tokens are kept sealed for that alone, and
  * it is told again and again. @throws {Fault} CONNECTION_NOT_AGREED
  */
-export async function revokeConnection(s: Services, name: string, operator: string): Promise<z.output<typeof Revoked>> {
+export async function revokeConnection(s: Services, { params, actor }: Command<'revokeConnection'>): Promise<z.output<typeof Revoked>> {
+  const { connection: name } = params;
+  const operator = actor.operator.name;
   const one = await findKnown(s, name);
   if (!one.grantId) throw new Fault('CONNECTION_NOT_AGREED');
-  await s.tables.connections.change({ id: one.id }, { intent: 'revoked', standbyGrantId: null, standbyWhy: null });
+  await s.store.connections.change(one.id, { intent: 'revoked', standbyGrantId: null, standbyWhy: null });
   const grants = [one.grantId, ...(one.standby ? [one.standby.grantId] : [])];
   for (const id of grants) s.cache.drop(id);
   await s.changes.announce('connection', name);
@@ -62,21 +65,21 @@ export async function revokeConnection(s: Services, name: string, operator: stri
 
 /** Ends one grant here and tells the provider; where that fails in a way that may pass, it is written down to be told again. */
 async function endThere(s: Services, grantId: string): Promise<Told> {
-  const grant = await s.tables.grants.find({ id: grantId });
-  const held = await s.renewals.read(grantId);
-  const connection = grant && (await s.tables.connections.find({ id: grant.connectionId }));
+  const grant = await s.store.grants.byId(grantId);
+  const held = await s.store.renewals.read(grantId);
+  const connection = grant && (await s.store.connections.byId(grant.connectionId));
   if (grant && connection) await tellOfSpares(s, grant, connection); // first: those of a grant that has ended are swept away
-  await s.renewals.update([grantId], end());
-  await s.tables.grants.change({ id: grantId }, { endedAt: s.ports.clock.now(), cause: 'revoked' });
+  await s.store.renewals.update([grantId], end());
+  await s.store.grants.end(grantId, s.ports.clock.now(), 'revoked');
   if (!grant || !held || !connection) return { there: false, says: `The provider was not told: there is no token. ${BY_HAND}`, again: false };
   if (isKey(grant.kind)) {
-    await forgetTokens(s.database, grantId);
+    await s.store.grants.discardTokens(grantId);
     return { there: null, says: 'A static key ends at the provider only: delete it there.', again: false };
   }
   const tokens = await openTokens(s, held);
   // Written down first: a crash between here and the answer does not forget that the provider must be told.
   const row = await toBeTold(s, { id: grantId, of: grant, connection }, tokens, FIRST_WAIT_MS);
-  await forgetTokens(s.database, grantId);
+  await s.store.grants.discardTokens(grantId);
   return tell(s, row, tokens);
 }
 
@@ -88,15 +91,15 @@ const openTokens = async (s: Pick<Services, 'sealer'>, held: HeldRow): Promise<{
 /** Writes down that the provider must be told of these tokens: sealed under a row of their own, kept for that alone. */
 async function toBeTold(
   s: Services,
-  what: { id: string; of: Row<'grants'>; connection: Row<'connections'> },
+  what: { id: string; of: GrantRow; connection: ConnectionRow },
   { access, refresh }: { access: Secret; refresh: Secret | null },
   waitMs: number,
-): Promise<Row<'revocations'>> {
-  const row: Row<'revocations'> = {
+): Promise<RevocationRow> {
+  const row: RevocationRow = {
     grantId: what.id,
     connectionName: what.connection.name,
     clientId: what.of.clientId ?? what.connection.clientId,
-    placeholders: what.of.placeholders ?? what.connection.placeholders ?? {},
+    placeholders: what.of.placeholders ?? what.connection.placeholders,
     accessSealed: s.sealer.seal({ table: 'revocations', row: what.id, column: 'access_sealed' }, access),
     refreshSealed: refresh ? s.sealer.seal({ table: 'revocations', row: what.id, column: 'refresh_sealed' }, refresh) : null,
     tries: 0,
@@ -104,12 +107,12 @@ async function toBeTold(
     says: 'The provider is being told.',
     createdAt: s.ports.clock.now(),
   };
-  if (!(await s.tables.revocations.find({ grantId: what.id }))) await s.tables.revocations.insert(row);
+  if (!(await s.store.revocations.byGrant(what.id))) await s.store.revocations.add(row);
   return row;
 }
 
 /** Answers that came too late to be current may hold valid refresh tokens: each is revoked at the provider, then deleted here. */
-async function tellOfSpares(s: Services, grant: Row<'grants'>, connection: Row<'connections'>): Promise<void> {
+async function tellOfSpares(s: Services, grant: GrantRow, connection: ConnectionRow): Promise<void> {
   for (const spare of await s.spares.all(grant.id)) {
     await toBeTold(s, { id: recordId(s.ports), of: grant, connection }, spare.tokens, 0);
     await s.spares.remove(grant.id, spare.epoch);
@@ -125,9 +128,9 @@ export type Retired = 'told' | 'here_only' | 'nothing';
  * @param stays the grant that goes on, if any
  */
 export async function retireGrant(s: Services, grantId: string, cause: 'set_aside' | 'replaced' | 'forgotten', stays: string | null): Promise<Retired> {
-  const grant = await s.tables.grants.find({ id: grantId });
-  const held = await s.renewals.read(grantId);
-  const connection = grant && (await s.tables.connections.find({ id: grant.connectionId }));
+  const grant = await s.store.grants.byId(grantId);
+  const held = await s.store.renewals.read(grantId);
+  const connection = grant && (await s.store.connections.byId(grant.connectionId));
   let retired: Retired = 'nothing';
   if (grant && held && connection && !held.row.ended && !isKey(grant.kind) && !isClientsOwn(grant.kind)) {
     retired = (await endsAlone(s, grant, connection)) && !(await isShared(s, held, stays)) ? 'told' : 'here_only';
@@ -141,23 +144,23 @@ export async function retireGrant(s: Services, grantId: string, cause: 'set_asid
 }
 
 /** Does the revocation of a refresh token end its own grant and no other? */
-async function endsAlone(s: Services, grant: Row<'grants'>, connection: Row<'connections'>): Promise<boolean> {
-  const found = await definitionOf(s, grant.clientId ?? connection.clientId, grant.placeholders ?? connection.placeholders ?? {});
+async function endsAlone(s: Services, grant: GrantRow, connection: ConnectionRow): Promise<boolean> {
+  const found = await definitionOf(s, grant.clientId ?? connection.clientId, grant.placeholders ?? connection.placeholders);
   return found?.definition.dialect.revocation_ends === 'this_grant';
 }
 
 /** The definition as a client's grant meets it; null: the client is gone. */
-async function definitionOf(s: Services, clientId: string, placeholders: unknown) {
-  const client = await s.tables.clients.find({ id: clientId });
-  const provider = client && (await s.tables.providers.find({ id: client.providerId }));
+async function definitionOf(s: Services, clientId: string, placeholders: Record<string, string>) {
+  const client = await s.store.clients.byId(clientId);
+  const provider = client && (await s.store.providers.byId(client.providerId));
   if (!client || !provider) return null;
-  const named = { provider: provider.name, client: client.name, placeholders: placeholders as Record<string, string>, apiBaseUrl: null };
+  const named = { provider: provider.name, client: client.name, placeholders, apiBaseUrl: null };
   return { client, ...(await connectionDefinition(s, named)) };
 }
 
 /** Some providers give the same refresh token at every consent: what is in use is never revoked with it. */
 async function isShared(s: Services, held: HeldRow, stays: string | null): Promise<boolean> {
-  const kept = stays === null ? null : await s.renewals.read(stays);
+  const kept = stays === null ? null : await s.store.renewals.read(stays);
   if (!kept) return false;
   const [one, other] = await Promise.all([openTokens(s, held), openTokens(s, kept)]);
   return one.refresh !== null && one.refresh.reveal() === other.refresh?.reveal();
@@ -171,21 +174,21 @@ export const retiredInWords = (retired: Retired): string =>
   })[retired];
 
 /** Tells the provider once, and writes down what came of it. */
-async function tell(s: Services, row: Row<'revocations'>, tokens: { access: Secret; refresh: Secret | null }): Promise<Told> {
+async function tell(s: Services, row: RevocationRow, tokens: { access: Secret; refresh: Secret | null }): Promise<Told> {
   const told = await send(s, row, tokens);
   if (!told.again) {
-    await s.tables.revocations.remove({ grantId: row.grantId });
+    await s.store.revocations.remove(row.grantId);
     return told;
   }
   const tries = row.tries + 1;
   const gaveUp = tries >= TRIES_MOST;
   const nextAt = gaveUp ? null : s.ports.clock.now() + Math.min(FIRST_WAIT_MS * 2 ** row.tries, WAIT_MOST_MS);
   const says = gaveUp ? `${told.says} It was tried ${tries} times. ${BY_HAND}` : `${told.says} It is told again by itself.`;
-  await s.tables.revocations.change({ grantId: row.grantId }, { tries, nextAt, says: says.slice(0, 500) });
+  await s.store.revocations.change(row.grantId, { tries, nextAt, says: says.slice(0, 500) });
   return { ...told, says };
 }
 
-async function send(s: Services, row: Row<'revocations'>, tokens: { access: Secret; refresh: Secret | null }): Promise<Told> {
+async function send(s: Services, row: RevocationRow, tokens: { access: Secret; refresh: Secret | null }): Promise<Told> {
   const found = await definitionOf(s, row.clientId, row.placeholders);
   if (!found) return { there: false, says: `The provider was not told: the client is gone. ${BY_HAND}`, again: false };
   const { client, definition } = found;
@@ -204,15 +207,17 @@ async function send(s: Services, row: Row<'revocations'>, tokens: { access: Secr
 }
 
 /** Tells the provider now. @throws {Fault} NOT_FOUND */
-export async function retryRevocation(s: Services, name: string, operator: string): Promise<z.output<typeof Revoked>> {
-  const rows = await s.tables.revocations.list({ connectionName: name });
+export async function retryRevocation(s: Services, { params, actor }: Command<'retryRevocation'>): Promise<z.output<typeof Revoked>> {
+  const { connection: name } = params;
+  const operator = actor.operator.name;
+  const rows = await s.store.revocations.ofConnection(name);
   if (rows.length === 0) throw new Fault('NOT_FOUND', { detail: `No revocation of ${name} is waiting.` });
   const told = await Promise.all(rows.map((row) => openAndTell(s, row)));
   for (const one of told) note(s, name, operator, one);
   return { revoked_there: told[0]?.there ?? null, says: told.map((one) => one.says).join(' ') };
 }
 
-async function openAndTell(s: Services, row: Row<'revocations'>): Promise<Told> {
+async function openAndTell(s: Services, row: RevocationRow): Promise<Told> {
   const open = (column: 'access_sealed' | 'refresh_sealed', sealed: Buffer) => s.sealer.open({ table: 'revocations', row: row.grantId, column }, sealed);
   return tell(s, row, {
     access: await open('access_sealed', row.accessSealed),
@@ -226,8 +231,8 @@ const note = (s: Services, name: string, actor: string, told: Told): void => {
 };
 
 /** The revocation of which the provider does not know yet, if any. */
-export async function revocationView(s: Pick<Services, 'tables'>, name: string): Promise<Connection['revocation']> {
-  const [row] = await s.tables.revocations.list({ connectionName: name });
+export async function revocationView(s: Pick<Services, 'store'>, name: string): Promise<Connection['revocation']> {
+  const [row] = await s.store.revocations.ofConnection(name);
   return row ? { says: row.says, tries: row.tries, next_at: isoOrNull(row.nextAt) } : null;
 }
 
@@ -235,17 +240,9 @@ export async function revocationView(s: Pick<Services, 'tables'>, name: string):
 export async function keepRevoking(s: Services, stop: AbortSignal): Promise<void> {
   while (!stop.aborted) {
     try {
-      const due = await s.database.select<{ grant_id: Buffer }>(
-        `SELECT grant_id FROM revocations WHERE next_at <= UTC_TIMESTAMP(3) ORDER BY next_at LIMIT ${AT_ONCE}`,
-      );
-      for (const { grant_id: id } of due) {
+      for (const grantId of await s.store.revocations.due(AT_ONCE)) {
         if (stop.aborted) return;
-        const grantId = idText(id);
-        const claimed = await s.database.write(
-          `UPDATE revocations SET next_at = UTC_TIMESTAMP(3) + INTERVAL ${FIRST_WAIT_MS * 2 * 1000} MICROSECOND WHERE grant_id = $1 AND next_at <= UTC_TIMESTAMP(3)`,
-          [idBytes(grantId)],
-        );
-        const row = claimed === 0 ? null : await s.tables.revocations.find({ grantId });
+        const row = (await s.store.revocations.claim(grantId, FIRST_WAIT_MS * 2)) ? await s.store.revocations.byGrant(grantId) : null;
         if (row) note(s, row.connectionName, 'service', await openAndTell(s, row));
       }
     } catch (cause) {

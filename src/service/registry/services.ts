@@ -2,6 +2,7 @@ import type { Attempt } from '../../api/connections.ts';
 import type { WireRecord } from '../../core/oauth/wire-record.ts';
 import type { Lanes } from '../../core/renewal/lanes.ts';
 import type { Changes } from '../changes.ts';
+import type { ConnectionStates } from '../connection-states.ts';
 import type { ApiTokens } from '../handout/api-token.ts';
 import type { Handout } from '../handout/handout.ts';
 import type { History } from '../history.ts';
@@ -21,18 +22,15 @@ import type { TokenCache } from '../renewal/token-cache.ts';
 import type { WireLog } from '../renewal/wire-log.ts';
 import type { Sealer } from '../sealer.ts';
 import type { Settings } from '../settings.ts';
-import type { Database } from '../store/database.ts';
-import type { RenewalStore } from '../store/renewals.ts';
-import type { Tables } from '../store/tables.ts';
+import type { Store } from '../store/store.ts';
 import type { Documents } from '../workers/documents.ts';
 import type { Hashing } from '../workers/hashing.ts';
 
 /** The joined parts that the nouns' modules draw on; each takes what it needs. */
 export interface Services {
   settings: Settings;
-  database: Database;
-  tables: Tables;
-  renewals: RenewalStore;
+  store: Store;
+  connectionStates: ConnectionStates;
   sealer: Sealer;
   history: History;
   changes: Changes;

@@ -33,7 +33,7 @@ export async function listSheets(s: Services, name: string, connectionName: stri
     {
       callerId: record.callerId,
       tokenPath: record.tokenPath,
-      redirectUris: (record.redirectUris as string[] | null) ?? [],
+      redirectUris: record.redirectUris,
       keepsNoSecret: record.keepsNoSecret,
       hasOne: opened.total === 1,
     },

@@ -1,41 +1,42 @@
 import type { z } from 'zod';
 import type { CallAnswer } from '../../api/common.ts';
-import type { Connection, DecidedStandby, DecideStandby } from '../../api/connections.ts';
+import type { Connection, DecidedStandby } from '../../api/connections.ts';
 import { compareAnswers } from '../../core/compare-answers.ts';
 import { Fault } from '../../core/fault.ts';
 import { type GrantKind, isKey, KEY_LIFE_MS } from '../../core/oauth/grant-kinds.ts';
 import { methodOfProbe, probeOf } from '../../core/provider/api.ts';
 import { firstRow } from '../../core/renewal/row.ts';
 import { Secret } from '../../core/secret.ts';
+import type { Command } from '../asked.ts';
 import { apiAddress, callGrant, isGood } from '../calls.ts';
 import { newGrant } from '../consent/grants.ts';
 import { putBeside } from '../consent/put-beside.ts';
 import { recordId } from '../ports.ts';
-import { idBytes } from '../store/database.ts';
-import type { Row } from '../store/tables.ts';
+import type { ListedConnection } from '../store/connection-list.ts';
+import type { ConnectionRow, StandbyWhy } from '../store/connections.ts';
+import type { GrantRow } from '../store/grants.ts';
 import { callableWith, keepProof } from './connection-calls.ts';
 import { connectionDefinition } from './connection-definition.ts';
-import type { Known } from './connection-facts.ts';
 import { findKnown } from './find-connection.ts';
 import { retireGrant } from './revoke.ts';
 import { iso, type Services } from './services.ts';
 
 /** Two grants behind one name: one in use, one that waits. Prepared, switched by a stated act, compared, and back. */
-export async function standbyView(s: Services, one: Known): Promise<Connection['standby']> {
-  const grant = one.standby && (await s.tables.grants.find({ id: one.standby.grantId }));
+export async function standbyView(s: Services, one: ListedConnection): Promise<Connection['standby']> {
+  const grant = one.standby && (await s.store.grants.byId(one.standby.grantId));
   if (!one.standby || !grant) return null;
-  const held = await s.renewals.read(grant.id);
-  const client = await s.tables.clients.find({ id: grant.clientId ?? '' });
+  const held = await s.store.renewals.read(grant.id);
+  const client = await s.store.clients.byId(grant.clientId ?? '');
   const alive = held !== null && !held.row.ended && (isKey(grant.kind) || held.row.nextAt !== null || held.row.expiresAt > s.ports.clock.now());
   return {
     why: one.standby.why,
-    kind: grant.kind as GrantKind,
+    kind: grant.kind,
     account: grant.accountLabel,
     opened: grant.opened,
     client: client?.name ?? one.client,
-    scopes: grant.scopes as string[],
+    scopes: grant.scopes,
     consented_at: iso(grant.consentedAt),
-    proof: grant.proof as 'proved',
+    proof: grant.proof,
     alive,
     says: SAYS[one.standby.why],
   };
@@ -49,7 +50,10 @@ const SAYS = {
 } as const;
 
 /** The static key that an integration uses today. It waits beside tokens in use; where there are none, it is used. @throws {Fault} INPUT_INVALID */
-export async function giveKey(s: Services, name: string, key: string, operator: string): Promise<void> {
+export async function giveKey(s: Services, { params, body, actor }: Command<'giveKey'>): Promise<void> {
+  const { connection: name } = params;
+  const { key } = body;
+  const operator = actor.operator.name;
   const one = await findKnown(s, name);
   const { definition, record } = await connectionDefinition(s, one);
   if (!definition.apis.some((api) => api.static_key))
@@ -64,7 +68,7 @@ export async function giveKey(s: Services, name: string, key: string, operator: 
   const now = Math.floor(s.ports.clock.now());
   const life = { issuedAt: now, expiresAt: now + KEY_LIFE_MS };
   const probe = probeOf(definition);
-  await s.tables.grants.insert(
+  await s.store.grants.add(
     newGrant({
       id,
       connectionId: one.id,
@@ -77,17 +81,17 @@ export async function giveKey(s: Services, name: string, key: string, operator: 
       placeholders: one.placeholders,
     }),
   );
-  await s.renewals.insert(
+  await s.store.renewals.insert(
     id,
     record.id,
     { ...firstRow(life, null), cause: null },
     { accessSealed: s.sealer.seal({ table: 'tokens', row: id, column: 'access_sealed' }, new Secret(key)), refreshSealed: null },
   );
-  const [grant, connection] = await Promise.all([s.tables.grants.find({ id }), s.tables.connections.find({ id: one.id })]);
+  const [grant, connection] = await Promise.all([s.store.grants.byId(id), s.store.connections.byId(one.id)]);
   let good = true;
   if (grant && connection && probe) {
     const { grant: called, definition: meets, about } = await callableWith(s, grant, connection);
-    const answer = await callGrant(s, called, apiAddress(meets, probe.path), { method: methodOfProbe(probe) }, about);
+    const answer = await callGrant(s, { grant: called, address: apiAddress(meets, probe.path), what: { method: methodOfProbe(probe) }, about });
     await keepProof(s, id, answer, meets);
     good = isGood(answer, meets);
   }
@@ -96,7 +100,7 @@ export async function giveKey(s: Services, name: string, key: string, operator: 
   const formerLives = one.grantId !== null && one.facts.intent !== 'revoked' && !newer;
   if (formerLives) await putBeside(s, one.id, id, good ? 'prepared' : 'not_proved');
   else {
-    await s.tables.connections.change({ id: one.id }, { currentGrantId: id, ...(one.facts.intent === 'paused' ? {} : { intent: 'active' }) });
+    await s.store.connections.change(one.id, { currentGrantId: id, ...(one.facts.intent === 'paused' ? {} : { intent: 'active' }) });
     if (newer && one.grantId) await retireGrant(s, one.grantId, 'replaced', id);
   }
   await s.changes.announce('connection', name);
@@ -109,15 +113,12 @@ export async function giveKey(s: Services, name: string, key: string, operator: 
 }
 
 /** Uses what waits, or forgets it. With a reference call before and after; where the later one fails, the former is used again. */
-export async function decideStandby(
-  s: Services,
-  name: string,
-  input: z.output<typeof DecideStandby>,
-  operator: string,
-): Promise<z.output<typeof DecidedStandby>> {
-  const connection = await s.tables.connections.find({ name });
+export async function decideStandby(s: Services, { params, body: input, actor }: Command<'decideStandby'>): Promise<z.output<typeof DecidedStandby>> {
+  const { connection: name } = params;
+  const operator = actor.operator.name;
+  const connection = await s.store.connections.byName(name);
   if (!connection) throw new Fault('NOT_FOUND', { detail: `No connection is called ${name}.` });
-  const waiting = connection.standbyGrantId ? await s.tables.grants.find({ id: connection.standbyGrantId }) : null;
+  const waiting = connection.standbyGrantId ? await s.store.grants.byId(connection.standbyGrantId) : null;
   if (!waiting)
     throw new Fault('NOT_FOUND', {
       detail: 'Nothing waits beside what is in use.',
@@ -125,7 +126,7 @@ export async function decideStandby(
     });
   const subject = `connection:${name}`;
   if (input.decision === 'forget') {
-    await s.tables.connections.change({ id: connection.id, standbyGrantId: waiting.id }, { standbyGrantId: null, standbyWhy: null });
+    await s.store.connections.clearStandby(connection.id, waiting.id);
     const retired = await retireGrant(s, waiting.id, 'forgotten', connection.currentGrantId);
     await s.changes.announce('connection', name);
     s.history.add({ actor: operator, kind: 'standby_forgotten', subject, says: `Forgot ${inWords(waiting)} that waited.` });
@@ -138,7 +139,7 @@ export async function decideStandby(
       went_back: false,
     };
   }
-  const former = connection.currentGrantId ? await s.tables.grants.find({ id: connection.currentGrantId }) : null;
+  const former = connection.currentGrantId ? await s.store.grants.byId(connection.currentGrantId) : null;
   const before = former && connection.intent !== 'revoked' ? await reference(s, former, connection, input.path) : null;
   const keeps =
     former !== null &&
@@ -147,7 +148,7 @@ export async function decideStandby(
   await put(s, connection, waiting, former && keeps ? { id: former.id, why: 'former' } : null);
   // Whoever decides for another account has said which one is expected from now on.
   if (connection.standbyWhy === 'other_account' && connection.expectedAccount)
-    await s.tables.connections.change({ id: connection.id }, { expectedAccount: waiting.accountLabel });
+    await s.store.connections.change(connection.id, { expectedAccount: waiting.accountLabel });
   const after = await reference(s, waiting, { ...connection, currentGrantId: waiting.id }, input.path);
   const good = after === null || after.good;
   const back = !good && former !== null && keeps && before?.good === true;
@@ -169,26 +170,12 @@ const KIND_WORDS: Record<GrantKind, string> = {
   jwt_bearer: 'the service account\u2019s token',
   static_key: 'the static key',
 };
-const inWords = (grant: Pick<Row<'grants'>, 'kind' | 'accountLabel'> | null): string =>
-  grant === null ? 'nothing' : `${KIND_WORDS[grant.kind as GrantKind]}${grant.accountLabel ? ` of ${grant.accountLabel}` : ''}`;
+const inWords = (grant: Pick<GrantRow, 'kind' | 'accountLabel'> | null): string =>
+  grant === null ? 'nothing' : `${KIND_WORDS[grant.kind]}${grant.accountLabel ? ` of ${grant.accountLabel}` : ''}`;
 
 /** Makes one grant current and another, or none, wait: one conditional statement, so that callers meet one or the other. @throws {Fault} REVISION_OLD */
-async function put(s: Services, was: Row<'connections'>, now: Row<'grants'>, beside: { id: string; why: string } | null): Promise<void> {
-  const changed = await s.database.write(
-    `UPDATE connections SET current_grant_id = $1, standby_grant_id = $2, standby_why = $3, client_id = COALESCE($4, client_id), placeholders = COALESCE($5, placeholders), intent = CASE WHEN intent = 'paused' THEN intent ELSE 'active' END
-     WHERE id = $6 AND standby_grant_id = $7 AND current_grant_id <=> $8`,
-    [
-      idBytes(now.id),
-      beside ? idBytes(beside.id) : null,
-      beside?.why ?? null,
-      now.clientId ? idBytes(now.clientId) : null,
-      now.placeholders === null ? null : JSON.stringify(now.placeholders),
-      idBytes(was.id),
-      idBytes(now.id),
-      was.currentGrantId ? idBytes(was.currentGrantId) : null,
-    ],
-  );
-  if (changed === 0) throw new Fault('REVISION_OLD');
+async function put(s: Services, was: ConnectionRow, now: GrantRow, beside: { id: string; why: StandbyWhy } | null): Promise<void> {
+  if (!(await s.store.connections.switchGrants(was, now, beside))) throw new Fault('REVISION_OLD');
   if (was.currentGrantId) s.cache.drop(was.currentGrantId);
   await s.changes.announce('connection', was.name);
 }
@@ -196,8 +183,8 @@ async function put(s: Services, was: Row<'connections'>, now: Row<'grants'>, bes
 /** The reference call with one grant: the path given, else the probe. Null: there is nothing to call. */
 async function reference(
   s: Services,
-  grant: Row<'grants'>,
-  connection: Row<'connections'>,
+  grant: GrantRow,
+  connection: ConnectionRow,
   path: string | undefined,
 ): Promise<{ answer: CallAnswer | null; good: boolean } | null> {
   if (grant.endedAt !== null) return null;
@@ -205,13 +192,12 @@ async function reference(
     const { grant: called, definition, about } = await callableWith(s, grant, connection);
     const probe = probeOf(definition);
     if (path === undefined && !probe) return null;
-    const answer = await callGrant(
-      s,
-      called,
-      apiAddress(definition, path ?? probe?.path ?? '/'),
-      { method: path === undefined && probe ? methodOfProbe(probe) : 'GET' },
+    const answer = await callGrant(s, {
+      grant: called,
+      address: apiAddress(definition, path ?? probe?.path ?? '/'),
+      what: { method: path === undefined && probe ? methodOfProbe(probe) : 'GET' },
       about,
-    );
+    });
     await keepProof(s, grant.id, answer, definition);
     return { answer, good: isGood(answer, definition) };
   } catch (cause) {

@@ -1,49 +1,45 @@
 import type { z } from 'zod';
 import type { ConnectionSummary } from '../../api/connections.ts';
 import type { CauseGroup, InstallationState, Status } from '../../api/status.ts';
-import { connectionHealth, groupInWords } from '../../core/health.ts';
-import { instantText } from '../store/database.ts';
-import { countByFacts, readConnections, summaries, TICKS_IN_LISTS } from './connection-facts.ts';
+import { groupInWords, remedyFor } from '../../core/health.ts';
+import type { StateCount } from '../store/connection-list.ts';
+import { summaries, TICKS_IN_LISTS } from './connection-summaries.ts';
 import { listReplicas } from './replicas.ts';
 import { iso, isoOrNull, type Services } from './services.ts';
 
 const MINUTE_MS = 60_000;
 const HOUR_MS = 3_600_000;
 const ATTENTION_MOST = 50;
-/** Of those about which there may be something to say, so many are read to find the worst. */
-const LOOKED_AT_MOST = 500;
 const GROUPS_MOST = 50;
+/** The worst first. */
+const ATTENTION = ['needs_person', 'struggling', 'draft'] as const;
 
 export async function installationState(s: Pick<Services, 'hold'>): Promise<z.output<typeof InstallationState>> {
   const { held, why, heldAt } = await s.hold.state();
   return { held, why, held_at: isoOrNull(heldAt) };
 }
 
-type Counted = Awaited<ReturnType<typeof countByFacts>>[number];
-
 /** Struggling and needs-person connections by cause: one line, one remedy, however many there are. */
-async function causeGroups(s: Services, counted: Counted[], now: number): Promise<CauseGroup[]> {
-  const titles = new Map((await s.tables.providers.list()).map((provider) => [provider.name, provider.title]));
-  const groups = new Map<string, CauseGroup>();
-  for (const one of counted) {
-    const health = connectionHealth(one.facts, now);
-    if (health.cause_key === null || (health.state !== 'struggling' && health.state !== 'needs_person')) continue;
-    const key = [health.state, health.cause_key, one.provider, one.client].join(' ');
-    const known = groups.get(key);
-    groups.set(key, {
-      state: health.state,
-      cause_key: health.cause_key,
-      provider: one.provider,
-      client: one.client,
-      says: groupInWords(health.cause_key, titles.get(one.provider) ?? one.provider, `${one.provider}/${one.client}`),
-      count: (known?.count ?? 0) + one.count,
-      remedy: health.remedy ?? '',
-      evidence: health.cause_key === 'client_refused' ? one.evidence : null,
-      example: known && known.example < one.example ? known.example : one.example,
-    });
-  }
+async function causeGroups(s: Pick<Services, 'store'>, counted: readonly StateCount[]): Promise<CauseGroup[]> {
+  const titles = new Map((await s.store.providers.all()).map((provider) => [provider.name, provider.title]));
+  const groups = counted.flatMap((one): CauseGroup[] => {
+    if (one.causeKey === null || (one.state !== 'struggling' && one.state !== 'needs_person')) return [];
+    return [
+      {
+        state: one.state,
+        cause_key: one.causeKey,
+        provider: one.provider,
+        client: one.client,
+        says: groupInWords(one.causeKey, titles.get(one.provider) ?? one.provider, `${one.provider}/${one.client}`),
+        count: one.count,
+        remedy: remedyFor(one.causeKey),
+        evidence: one.causeKey === 'client_refused' ? one.evidence : null,
+        example: one.example,
+      },
+    ];
+  });
   const weight = (group: CauseGroup) => (group.state === 'needs_person' ? 1e9 : 0) + group.count;
-  return [...groups.values()].sort((a, b) => weight(b) - weight(a)).slice(0, GROUPS_MOST);
+  return groups.sort((a, b) => weight(b) - weight(a)).slice(0, GROUPS_MOST);
 }
 
 const APPROVED_NEWS_DAYS = 14;
@@ -51,64 +47,35 @@ const APPROVALS_MOST = 50;
 
 async function approvals(s: Services, now: number): Promise<Status['approvals']> {
   const since = iso(now - APPROVED_NEWS_DAYS * 24 * HOUR_MS).slice(0, 10);
-  const rows = await s.database.select<{
-    provider: string;
-    client: string;
-    approval: string;
-    asked: string | null;
-    approved: string | null;
-    seen: Date | null;
-  }>(
-    `SELECT p.name AS provider, c.name AS client, c.approval, JSON_VALUE(c.registering, '$.asked_on') AS asked, JSON_VALUE(c.registering, '$.approved_on') AS approved, c.approval_seen_at AS seen
-     FROM clients c JOIN providers p ON p.id = c.provider_id
-     WHERE c.stage <> 'retired' AND c.rehearsal_port IS NULL AND (c.approval IN ('not_asked', 'asked', 'they_ask_back', 'refused') OR (c.approval = 'given' AND JSON_VALUE(c.registering, '$.approved_on') >= $1))
-     ORDER BY c.approval, p.name, c.name LIMIT ${APPROVALS_MOST}`,
-    [since],
-  );
-  return rows.map((row) => ({
-    provider: row.provider,
-    client: row.client,
-    approval: row.approval,
-    on: row.approval === 'given' ? row.approved : row.asked,
-    seen_at: row.seen instanceof Date ? row.seen.toISOString() : null,
-  }));
+  return (await s.store.clients.approvalNews(since, APPROVALS_MOST)).map(({ seenAt, ...one }) => ({ ...one, seen_at: isoOrNull(seenAt) }));
 }
 
 /** Tokens that are not as expected, and about which nobody has decided. */
 async function decisions(s: Services): Promise<Status['decisions']> {
-  const rows = await s.database.select<{ name: string; why: 'other_account' | 'not_proved'; account: string | null; since: Date }>(
-    `SELECT k.name, k.standby_why AS why, g.account_label AS account, g.consented_at AS since FROM connections k JOIN grants g ON g.id = k.standby_grant_id
-     WHERE k.standby_why IN ('other_account', 'not_proved') ORDER BY g.consented_at LIMIT ${APPROVALS_MOST}`,
-  );
-  return rows.map(({ name, why, account, since }) => ({ connection: name, why, account, since: iso(since.getTime()) }));
+  return (await s.store.connectionList.undecided(APPROVALS_MOST)).map((one) => ({ ...one, since: iso(one.since) }));
 }
 
 /** What works, what struggles, what needs a person: the Now page and `rk status`. */
 export async function showStatus(s: Services): Promise<Status> {
+  await s.connectionStates.settle();
   const now = s.ports.clock.now();
-  const [counted, unwell, counts, lastMinute, queue, usage, replicas, installation, numbers] = await Promise.all([
-    countByFacts(s),
-    readConnections(s, { unwell: true, limit: LOOKED_AT_MOST }),
+  const { connectionList: list } = s.store;
+  const [counted, worst, counts, lastMinute, queue, usage, replicas, installation, numbers, revocations] = await Promise.all([
+    list.countStates(),
+    Promise.all(ATTENTION.map((state) => list.read({ state, limit: ATTENTION_MOST }))),
     s.history.counts(['renewed', 'renewal_failed', 'needs_person'], now - HOUR_MS),
     s.history.counts(['renewed'], now - MINUTE_MS),
-    s.renewals.queue(),
-    s.database.select<{ outcome: string; n: number | bigint | string }>(
-      'SELECT outcome, SUM(count) AS n FROM usage_minutes WHERE minute > $1 GROUP BY outcome',
-      [instantText(now - HOUR_MS)],
-    ),
+    s.store.renewals.queue(),
+    s.store.usage.totals(now - HOUR_MS),
     listReplicas(s),
     installationState(s),
-    s.database.select<{ providers: number | bigint; clients: number | bigint; callers: number | bigint }>(
-      'SELECT (SELECT COUNT(*) FROM providers) AS providers, (SELECT COUNT(*) FROM clients) AS clients, (SELECT COUNT(*) FROM callers) AS callers',
-    ),
+    list.objects(),
+    s.store.revocations.count(),
   ]);
-  const health = counted.map((one) => ({ count: one.count, ...connectionHealth(one.facts, now) }));
-  const sum = (matches: (one: (typeof health)[number]) => boolean) => health.filter(matches).reduce((total, one) => total + one.count, 0);
+  const sum = (matches: (one: StateCount) => boolean) => counted.filter(matches).reduce((total, one) => total + one.count, 0);
   const inState = (state: ConnectionSummary['state']) => sum((one) => one.state === state);
   const [total, working, idle, struggling, person] = [sum(() => true), inState('working'), inState('idle'), inState('struggling'), inState('needs_person')];
-  const order: ConnectionSummary['state'][] = ['needs_person', 'struggling', 'draft'];
-  const attention = order.flatMap((state) => unwell.filter((one) => connectionHealth(one.facts, now).state === state)).slice(0, ATTENTION_MOST);
-  const used = (outcome: string) => Number(usage.find((row) => row.outcome === outcome)?.n ?? 0);
+  const used = (outcome: string) => usage[outcome] ?? 0;
   return {
     at: iso(now),
     version: s.version,
@@ -120,15 +87,15 @@ export async function showStatus(s: Services): Promise<Status> {
       idle,
       struggling,
       needs_person: person,
-      at_risk: sum((one) => one.cause_key === 'at_risk'),
+      at_risk: sum((one) => one.causeKey === 'at_risk'),
       other: total - working - idle - struggling - person,
     },
     approvals: await approvals(s, now),
     decisions: await decisions(s),
-    revocations: Number((await s.database.select<{ n: number | bigint }>('SELECT COUNT(*) AS n FROM revocations'))[0]?.n ?? 0),
-    groups: await causeGroups(s, counted, now),
+    revocations,
+    groups: await causeGroups(s, counted),
     endpoints: s.lanes.view(now).map((one) => ({ origin: one.origin, running: one.running, left_alone_until: isoOrNull(one.openUntilAt) })),
-    attention: await summaries(s, attention, TICKS_IN_LISTS),
+    attention: await summaries(s, worst.flat().slice(0, ATTENTION_MOST), TICKS_IN_LISTS),
     renewals: {
       last_hour: counts.renewed ?? 0,
       last_minute: lastMinute.renewed ?? 0,
@@ -139,9 +106,7 @@ export async function showStatus(s: Services): Promise<Status> {
       spilled: s.spill.waiting(),
     },
     handouts: { last_hour: used('token'), relayed_last_hour: used('relayed'), refused_last_hour: used('refused') + used('limited') },
-    providers: Number(numbers[0]?.providers ?? 0),
-    clients: Number(numbers[0]?.clients ?? 0),
-    callers: Number(numbers[0]?.callers ?? 0),
+    ...numbers,
     replicas,
   };
 }

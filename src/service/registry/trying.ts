@@ -6,6 +6,7 @@ import { harOf } from '../../core/calls/har.ts';
 import { allows } from '../../core/clients/strength.ts';
 import { Fault } from '../../core/fault.ts';
 import type { Api } from '../../core/provider/api.ts';
+import type { Command } from '../asked.ts';
 import { type ApiAddress, apiAddress, callGrant, headersOf } from '../calls.ts';
 import { type Callable, callableNow } from './connection-calls.ts';
 import { connectionDefinition } from './connection-definition.ts';
@@ -28,7 +29,7 @@ export async function offeredCalls(s: Services, name: string): Promise<z.output<
     rehearsal: one.rehearsal,
     base_url: first?.base_url ?? '',
     relay_url: relayBase(s, name),
-    placeholders: { ...(record.placeholders as Record<string, string>), ...one.placeholders },
+    placeholders: { ...record.placeholders, ...one.placeholders },
     operations: definition.apis.flatMap((api) =>
       api.operations.map((operation) => ({
         id: operation.id,
@@ -85,7 +86,9 @@ function addressOf(x: Callable, call: ApiCall): ApiAddress {
 }
 
 /** Makes a call with the connection's token. @throws {Fault} WRITE_ON_LIVE, QUOTA_USED_UP, HOST_NOT_LISTED, and what a handout throws */
-export async function callConnection(s: Services, name: string, input: z.output<typeof CallRequest>, operator: string): Promise<z.output<typeof TriedCall>> {
+export async function callConnection(s: Services, { params, body: input, actor }: Command<'callConnection'>): Promise<z.output<typeof TriedCall>> {
+  const { connection: name } = params;
+  const operator = actor.operator.name;
   const x = await callableNow(s, name);
   const call = await readyCall(s, input, x);
   const address = addressOf(x, call);
@@ -94,7 +97,7 @@ export async function callConnection(s: Services, name: string, input: z.output<
   if (!isRead(call.method) && x.client.environment === 'live' && !isRehearsal && !input.effects)
     throw new Fault('WRITE_ON_LIVE', { detail: `${call.method} ${new URL(address.url).pathname} at ${x.definition.title}, which is live.` });
   const what = { method: call.method, headers: call.headers, ...(call.body === null ? {} : { body: call.body }) };
-  const answer = await callGrant(s, x.grant, address, what, x.about, QUOTA_PATIENCE_MS);
+  const answer = await callGrant(s, { grant: x.grant, address, what, about: x.about }, QUOTA_PATIENCE_MS);
   s.history.add({
     actor: operator,
     kind: 'called',
@@ -151,6 +154,6 @@ function belongs(s: Pick<Services, 'settings'>, name: string, apis: readonly Api
 export async function writeCurl(s: Services, name: string, call: z.output<typeof ComposedCall>): Promise<z.output<typeof CurlLine>> {
   const one = await findKnown(s, name);
   const { definition, record } = await connectionDefinition(s, one);
-  const { call: filled } = fillCall(call, [], { ...(record.placeholders as Record<string, string>), ...one.placeholders });
+  const { call: filled } = fillCall(call, [], { ...record.placeholders, ...one.placeholders });
   return { line: relayLine(s, name, definition, filled) };
 }

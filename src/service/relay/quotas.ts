@@ -5,7 +5,7 @@ import type { Api, Quota } from '../../core/provider/api.ts';
 import { chunkOf, quotaInWords, weightOf, windowAt } from '../../core/quota/windows.ts';
 import type { Changes } from '../changes.ts';
 import type { Ports } from '../ports.ts';
-import { type Bind, type Database, instantText } from '../store/database.ts';
+import type { QuotaStore } from '../store/quotas.ts';
 
 /** One window that a call counts in. */
 export interface QuotaUse {
@@ -76,8 +76,8 @@ const PATIENCE_MOST_MS = 3_600_000;
 const HELD_ALIKE_MS = 1_000;
 const CLEAN_EVERY = 200;
 
-export function quotas(deps: { database: Database; changes: Pick<Changes, 'announce' | 'onChange'>; ports: Pick<Ports, 'clock' | 'log' | 'random'> }): Quotas {
-  const { database, changes, ports } = deps;
+export function quotas(deps: { store: QuotaStore; changes: Pick<Changes, 'announce' | 'onChange'>; ports: Pick<Ports, 'clock' | 'log' | 'random'> }): Quotas {
+  const { store, changes, ports } = deps;
   const held = new LRUCache<string, Held>({ max: 50_000 });
   let waiting = 0;
   let leases = 0;
@@ -101,35 +101,24 @@ export function quotas(deps: { database: Database; changes: Pick<Changes, 'annou
     return fresh;
   };
   const lease = async (state: Held, use: QuotaUse): Promise<void> => {
-    const at = instantText(state.startAt);
     for (let tries = 0; tries < LEASE_TRIES; tries += 1) {
-      const [row] = await database.select<{ used: number; held_until: Date | null }>(
-        'SELECT used, held_until FROM quota_windows WHERE scope = $1 AND starts_at = $2',
-        [use.scope, at],
-      );
+      const row = await store.read(state);
       if (!row) {
-        await database.write('INSERT IGNORE INTO quota_windows (scope, starts_at, most, used) VALUES ($1, $2, $3, 0)', [use.scope, at, use.most]);
+        await store.start(state, use.most);
         continue;
       }
-      state.heldUntil = Math.max(state.heldUntil, row.held_until?.getTime() ?? 0);
+      state.heldUntil = Math.max(state.heldUntil, row.heldUntil ?? 0);
       const chunk = chunkOf(use.most, Math.max(0, use.most - row.used), use.cost - state.left);
       state.used = row.used;
       if (chunk + state.left < use.cost) {
         state.refusedFrom = Math.min(state.refusedFrom, use.cost);
         return;
       }
-      if (
-        (await database.write('UPDATE quota_windows SET used = used + $1 WHERE scope = $2 AND starts_at = $3 AND used = $4', [
-          chunk,
-          use.scope,
-          at,
-          row.used,
-        ])) === 1
-      ) {
+      if (await store.take(state, chunk, row.used)) {
         state.left += chunk;
         state.used += chunk;
         leases += 1;
-        if (leases % CLEAN_EVERY === 0) await database.write('DELETE FROM quota_windows WHERE starts_at < UTC_TIMESTAMP(3) - INTERVAL 3 DAY LIMIT 500');
+        if (leases % CLEAN_EVERY === 0) await store.deleteOld();
         return;
       }
     }
@@ -175,11 +164,7 @@ export function quotas(deps: { database: Database; changes: Pick<Changes, 'annou
     if (until <= state.heldUntil + HELD_ALIKE_MS) return;
     state.heldUntil = until;
     const told = async (): Promise<void> => {
-      await database.write('UPDATE quota_windows SET held_until = $1 WHERE scope = $2 AND starts_at = $3', [
-        instantText(until),
-        scope,
-        instantText(state.startAt),
-      ]);
+      await store.hold({ scope, startAt: state.startAt }, until);
       await changes.announce('quota', `${scope} ${until}`);
     };
     void told().catch((cause: unknown) => ports.log.debug({ cause: String(cause) }, 'patience not told to the others'));
@@ -238,12 +223,8 @@ export function quotas(deps: { database: Database; changes: Pick<Changes, 'annou
       if (ours <= state.used || now - state.correctedAt < CORRECT_EVERY_MS) return;
       state.correctedAt = now;
       state.used = ours;
-      void database
-        .write('UPDATE quota_windows SET used = GREATEST(used, $1) WHERE scope = $2 AND starts_at = $3', [
-          Math.min(ours, first.most),
-          first.scope,
-          instantText(state.startAt),
-        ])
+      void store
+        .raise({ scope: first.scope, startAt: state.startAt }, Math.min(ours, first.most))
         .catch((cause: unknown) => ports.log.debug({ cause: String(cause) }, 'quota not corrected'));
     },
     async left(uses) {
@@ -251,14 +232,10 @@ export function quotas(deps: { database: Database; changes: Pick<Changes, 'annou
       return Promise.all(
         uses.map(async (use) => {
           const { startAt, endAt } = windowAt(use.quota, now);
-          const bind: Bind[] = [use.scope, instantText(startAt)];
-          const [row] = await database.select<{ used: number; held_until: Date | null }>(
-            'SELECT used, held_until FROM quota_windows WHERE scope = $1 AND starts_at = $2',
-            bind,
-          );
+          const row = await store.read({ scope: use.scope, startAt });
           const unspent = held.get(use.scope);
           const mine = unspent && unspent.startAt === startAt ? unspent.left : 0;
-          const until = Math.max(row?.held_until?.getTime() ?? 0, unspent?.heldUntil ?? 0);
+          const until = Math.max(row?.heldUntil ?? 0, unspent?.heldUntil ?? 0);
           const { window, unit, of } = use.quota;
           return {
             window,

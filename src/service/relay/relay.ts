@@ -153,7 +153,7 @@ export function relayLane(parts: Parts): RelayLane {
       const { body, replayable } = await bodyOf(request);
       let renewed = false;
       for (;;) {
-        const what = toSend(call, token, uses, request, body, replayable && !renewed);
+        const what = toSend(call, token, uses, { request, body, mayRetry: replayable && !renewed });
         const sent = await sendOn(parts.dispatcher, request, response, what);
         if (sent.end !== 'held') return { call, sent, renewed };
         const refused = sent.status === 401 || deadTokenInside(call.api, call.connection.setUp.definition.dialect, sent.body.toString('utf8'));
@@ -178,7 +178,12 @@ export function relayLane(parts: Parts): RelayLane {
     const waitMs = await quotas.take(uses, QUOTA_PATIENCE_MS);
     if (waitMs !== null) throw new Fault('QUOTA_USED_UP', { detail: usedUp(uses), retryAfterMs: waitMs });
   };
-  const toSend = (call: Call, token: ApiToken, uses: readonly QuotaUse[], request: IncomingMessage, body: ToSend['body'], mayRetry: boolean): ToSend => {
+  const toSend = (
+    call: Call,
+    token: ApiToken,
+    uses: readonly QuotaUse[],
+    { request, body, mayRetry }: { request: IncomingMessage; body: ToSend['body']; mayRetry: boolean },
+  ): ToSend => {
     const api = isSessionApi(call) ? inSession(call.api, token) : call.api;
     const base = api.base_url.replace(/\/$/, '');
     if (base.includes('{')) throw new Fault('HOST_NOT_LISTED', { detail: `A value is missing in ${base}.` });

@@ -4,8 +4,7 @@ import type { Api } from '../../core/provider/api.ts';
 import { needsOf } from '../calls.ts';
 import type { PermittedConnection } from '../handout/permitted.ts';
 import type { Ports } from '../ports.ts';
-import type { Database } from '../store/database.ts';
-import { countRelayed, keepRelayed, type RelayedRow } from '../store/relayed.ts';
+import type { RelayedRow, RelayedStore } from '../store/relayed.ts';
 import type { Sent } from './relay-send.ts';
 
 /** A call as the relay knows it; its query and body are never kept. */
@@ -44,18 +43,19 @@ interface Pair {
   failed: Last | null;
 }
 
-export function relayed(deps: { database: Database; ports: Pick<Ports, 'clock' | 'log'> }): Relayed {
-  const { database, ports } = deps;
+export function relayed(deps: { store: RelayedStore; ports: Pick<Ports, 'clock' | 'log'> }): Relayed {
+  const { store, ports } = deps;
   let pairs = new Map<string, Pair>();
 
   const write = async (pair: Pair): Promise<void> => {
+    // The last calls first: whoever sees a call counted sees what came of it.
+    if (pair.last) await store.keep(pair, 'last', pair.last.at, pair.last);
+    if (pair.failed) await store.keep(pair, 'failed', pair.failed.at, pair.failed);
     for (const [key, count] of pair.counts) {
       const [hour = '0', group = '0'] = key.split(' ');
-      await countRelayed(database, pair, Number(hour), Number(group), count);
+      await store.count(pair, Number(hour), Number(group), count);
       pair.counts.delete(key); // written: a later failure does not count it twice
     }
-    if (pair.last) await keepRelayed(database, pair, 'last', pair.last.at, pair.last);
-    if (pair.failed) await keepRelayed(database, pair, 'failed', pair.failed.at, pair.failed);
   };
   const flush = async (): Promise<void> => {
     const going = pairs;

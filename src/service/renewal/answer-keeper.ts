@@ -103,7 +103,7 @@ export function answerKeeper(deps: { store: RenewalStore; sealer: Sealer; spill:
         if (row.generation === attempt.generation) throw new Error('read a stale row'); // run again
         if (!tokens.refresh || (row.parentGeneration ?? 0) > attempt.generation) return 'obsolete';
         // Another answer to the same token was saved first: which of the two the provider honours is not known. T6.
-        await deps.spares.put(grantId, attempt.epoch, attempt.generation, tokens, life);
+        await deps.spares.put({ grantId, ...attempt }, tokens, life);
         return 'spare';
       });
       await settled();

@@ -15,6 +15,7 @@ import type { RenewalCause, RenewalRow } from '../../core/renewal/row.ts';
 import { type Attempt, arm, askOnceMore, disarm, giveBack, needsPerson, promote, release, uncertain } from '../../core/renewal/transitions.ts';
 import { uncertainWaitMs } from '../../core/renewal/uncertain-wait.ts';
 import type { Secret } from '../../core/secret.ts';
+import type { ConnectionStates } from '../connection-states.ts';
 import type { History } from '../history.ts';
 import type { Ports } from '../ports.ts';
 import type { Sealer } from '../sealer.ts';
@@ -47,6 +48,8 @@ export interface AttemptParts {
   wireLog: WireLog;
   sightings: Sightings;
   history: History;
+  /** Learns of renewals that went otherwise than the one before. */
+  states: Pick<ConnectionStates, 'touch'>;
   limits: RenewalLimits;
   ports: Ports;
   noteEvidence(grantId: string, evidence: string | null): Promise<void>;
@@ -71,6 +74,7 @@ export async function renewHeld(parts: AttemptParts, held: HeldRow, context: Gra
   const back = async (waitMs: number, cause: GivenBack['cause']): Promise<GivenBack> => {
     const rowCause = cause === 'held' ? null : cause;
     await parts.store.update([held.grantId], giveBack(attempt, waitMs, rowCause));
+    if (rowCause !== null && rowCause !== held.row.cause) parts.states.touch(held.grantId);
     return { cause, waitMs };
   };
   if (!context) return back(limits.backoffMostMs, null);
@@ -107,6 +111,7 @@ async function attemptOnce(parts: AttemptParts, held: HeldRow, context: GrantCon
     const { waitMs, nobodyHolds } = await uncertainty(parts, row, dialect, deadlineMs);
     if (waitMs > 0) {
       await store.update([grantId], uncertain(attempt, waitMs, nobodyHolds));
+      parts.states.touch(grantId);
       return null;
     }
   }
@@ -117,7 +122,7 @@ async function attemptOnce(parts: AttemptParts, held: HeldRow, context: GrantCon
     } catch (cause) {
       if (!(cause instanceof Fault && cause.code === 'SEAL_BROKEN')) throw cause;
       const event = { kind: 'renewal_failed', class: 'seal_broken', says: cause.message, evidence: cause.message };
-      await settle(parts, context, attempt, row.failures, release(attempt, limits.backoffMostMs, 'seal_broken'), event);
+      await settle(parts, context, { attempt, failures: row.failures, transition: release(attempt, limits.backoffMostMs, 'seal_broken') }, event);
       return null;
     }
   const spends = canSpend(context);
@@ -142,7 +147,7 @@ async function attemptOnce(parts: AttemptParts, held: HeldRow, context: GrantCon
       // Refused before anything was spent: another of the client's secrets may be the right one, and no call needs to fail.
       if (at + 1 < choices.length && (!spends || (await store.update([grantId], disarm(attempt))) > 0)) continue;
     }
-    await conclude(parts, held, context, attempt, outcome, sentAt);
+    await conclude(parts, held, context, { attempt, outcome, sentAt });
     if (outcome.kind === 'tokens' && refreshToken) {
       const other = outcome.tokens.refresh !== null && outcome.tokens.refresh.reveal() !== refreshToken.reveal();
       parts.sightings.saw(context.clientRecordId, other ? 'refresh_token_replaced' : 'refresh_token_kept');
@@ -171,7 +176,7 @@ async function uncertainty(parts: AttemptParts, row: RenewalRow, dialect: Dialec
     expiresAt: row.expiresAt,
     floorMs: handoutFloorMs(row),
   };
-  return { waitMs: uncertainWaitMs(dialect, use, now, parts.limits, deadlineMs), nobodyHolds };
+  return { waitMs: uncertainWaitMs(dialect, use, now, { limits: parts.limits, deadlineMs }), nobodyHolds };
 }
 
 /** T8: makes the newest spare current where there is one. True: done, or somebody else moved on; it is being proved. */
@@ -182,6 +187,7 @@ async function promoted(parts: AttemptParts, held: HeldRow, attempt: Attempt): P
   if (saved) {
     await parts.spares.remove(held.grantId, spare.epoch);
     parts.cache.drop(held.grantId);
+    parts.states.touch(held.grantId);
   }
   return true;
 }
@@ -197,18 +203,23 @@ async function armed(parts: AttemptParts, grantId: string, attempt: Attempt, dea
 }
 
 /** T3's outcomes to T4, T7, T8 and T9. */
-async function conclude(parts: AttemptParts, held: HeldRow, context: GrantContext, attempt: Attempt, outcome: TokenOutcome, sentAt: number): Promise<void> {
+async function conclude(
+  parts: AttemptParts,
+  held: HeldRow,
+  context: GrantContext,
+  { attempt, outcome, sentAt }: { attempt: Attempt; outcome: TokenOutcome; sentAt: number },
+): Promise<void> {
   const { limits, ports } = parts;
   const { grantId, row } = held;
   const { dialect } = context.definition;
   const evidence = evidenceText(outcome.evidence);
   const waitMs = backoffMs(limits, row.failures, ports.random.unit());
   const fail = (transition: ReturnType<typeof release>, says: string, kind = 'renewal_failed', data = {}) =>
-    settle(parts, context, attempt, row.failures, transition, { kind, class: outcome.kind, says, evidence, data });
+    settle(parts, context, { attempt, failures: row.failures, transition }, { kind, class: outcome.kind, says, evidence, data });
   const later = (cause: RenewalCause, ms: number, says: string) => fail(release(attempt, ms, cause), says);
   switch (outcome.kind) {
     case 'tokens':
-      return renewed(parts, held, context, attempt, outcome.tokens, sentAt);
+      return renewed(parts, held, context, { attempt, tokens: outcome.tokens, sentAt });
     case 'unsent':
       return later('unsent', waitMs, `Nothing reached the provider (${evidence}).`);
     case 'busy': {
@@ -236,7 +247,7 @@ async function conclude(parts: AttemptParts, held: HeldRow, context: GrantContex
     }
     case 'unclear': {
       if (!canSpend(context)) return later('unclear', waitMs, `The provider did not answer clearly (${evidence}).`);
-      if (outcome.raw) await parts.spares.putRaw(grantId, attempt.epoch, attempt.generation, outcome.raw, sentAt);
+      if (outcome.raw) await parts.spares.putRaw({ grantId, epoch: attempt.epoch, generation: attempt.generation }, outcome.raw, sentAt);
       // Our own socket is dead; an earlier sender of the same token may still hold an answer.
       const seen = { ...row, sentAt, sentBy: null, uncertainSince: row.uncertainSince ?? sentAt };
       const { waitMs: again, nobodyHolds } = await uncertainty(parts, seen, dialect, requestDeadlineMs(limits, row.expiresAt - row.issuedAt));
@@ -255,7 +266,12 @@ const LATE_ANSWERS = {
   obsolete: 'A late answer was set aside: a newer one was saved, or the grant has ended.',
 };
 
-async function renewed(parts: AttemptParts, held: HeldRow, context: GrantContext, attempt: Attempt, tokens: FreshTokens, sentAt: number): Promise<void> {
+async function renewed(
+  parts: AttemptParts,
+  held: HeldRow,
+  context: GrantContext,
+  { attempt, tokens, sentAt }: { attempt: Attempt; tokens: FreshTokens; sentAt: number },
+): Promise<void> {
   const { grantId } = held;
   const { dialect } = context.definition;
   const life = tokenLife(tokens, dialect.assumed_life_seconds, sentAt);
@@ -272,6 +288,7 @@ async function renewed(parts: AttemptParts, held: HeldRow, context: GrantContext
     return;
   }
   if (held.row.failures > 0) await parts.noteEvidence(grantId, null);
+  if (isNews(held, life.issuedAt)) parts.states.touch(grantId);
   const { apiBaseUrl } = tokens;
   if (apiBaseUrl !== undefined && apiBaseUrl !== context.apiBaseUrl && apiBaseAllowed(context.definition, apiBaseUrl))
     await parts.noteApiBase({ id: grantId, connection: context.connectionName }, apiBaseUrl);
@@ -291,16 +308,19 @@ async function renewed(parts: AttemptParts, held: HeldRow, context: GrantContext
   });
 }
 
+/** Whether a renewal that went well changes what is shown of the connection: it was not simply working before. */
+const isNews = ({ row }: HeldRow, now: number): boolean =>
+  row.failures > 0 || row.cause !== null || row.uncertainSince !== null || row.refusedAt !== null || row.expiresAt <= now;
+
 /** Writes a failed attempt: the row's transition, then the evidence; history only where the transition took hold. */
 async function settle(
   parts: AttemptParts,
   context: GrantContext,
-  attempt: Attempt,
-  failures: number,
-  transition: ReturnType<typeof release>,
+  { attempt, failures, transition }: { attempt: Attempt; failures: number; transition: ReturnType<typeof release> },
   event: { kind: string; class: string; says: string; evidence: string; data?: object },
 ): Promise<void> {
   const took = await parts.store.update([context.grantId], transition);
+  parts.states.touch(context.grantId);
   if (took === 0) return; // the epoch or the generation moved on: somebody else settled it
   await parts.noteEvidence(context.grantId, event.evidence);
   parts.history.add({

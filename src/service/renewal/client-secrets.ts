@@ -1,12 +1,12 @@
-import { type KnownSecret, type SecretState, usableSecrets } from '../../core/clients/choose-secret.ts';
+import { type KnownSecret, usableSecrets } from '../../core/clients/choose-secret.ts';
 import type { ClientCredentials } from '../../core/oauth/client-authentication.ts';
 import type { KeyFacts } from '../../core/oauth/client-keys.ts';
-import { type ClientAuthenticationMethod, kindsFor, type SecretKind } from '../../core/oauth/methods.ts';
+import { type ClientAuthenticationMethod, kindsFor } from '../../core/oauth/methods.ts';
 import type { Changes } from '../changes.ts';
 import type { History } from '../history.ts';
 import type { Ports } from '../ports.ts';
 import type { Sealer } from '../sealer.ts';
-import { type Database, idBytes, idText } from '../store/database.ts';
+import type { SecretStore } from '../store/secrets.ts';
 
 /** A client's credentials, best first, and the newer secret that waits to be proved, if any. */
 export interface CredentialsAtHand {
@@ -33,45 +33,20 @@ export interface ClientSecrets {
 const TRY_SECONDS = 60;
 
 /** With what a key signs, and the key id that is sent; of earlier records the id under which it was registered then. */
-export function signingOf(kept: string | object | null): ClientCredentials['signing'] {
-  const facts = (typeof kept === 'string' ? JSON.parse(kept) : kept) as KeyFacts | null;
+export function signingOf(facts: KeyFacts | null): ClientCredentials['signing'] {
   return facts ? { algorithm: facts.algorithm ?? null, keyId: facts.keyId === undefined ? facts.kid : facts.keyId } : undefined;
 }
 
-export function clientSecrets(deps: { database: Database; sealer: Sealer; history: History; changes: Changes; ports: Pick<Ports, 'clock'> }): ClientSecrets {
-  const { database, sealer, history, changes, ports } = deps;
+export function clientSecrets(deps: { store: SecretStore; sealer: Sealer; history: History; changes: Changes; ports: Pick<Ports, 'clock'> }): ClientSecrets {
+  const { store, sealer, history, changes, ports } = deps;
   return {
     async of(clientRecordId, clientId, method) {
       const none: CredentialsAtHand = { inOrder: [], unproved: null, unprovedFree: false, proved: new Set() };
       if (clientId === null) return none;
       if (method === 'none') return { ...none, inOrder: [{ clientId, method, secret: null, secretId: null }] };
-      const rows = await database.select<{
-        id: Buffer;
-        kind: string;
-        sealed: Buffer;
-        state: string;
-        starts_at: Date;
-        ends_at: Date | null;
-        entered_at: Date | null;
-        proved_at: Date | null;
-        refused_at: Date | null;
-        trying_until: Date | null;
-        facts: string | object | null;
-      }>(
-        "SELECT id, kind, sealed, state, starts_at, ends_at, entered_at, proved_at, refused_at, trying_until, facts FROM client_secrets WHERE client_id = $1 AND state <> 'retired'",
-        [idBytes(clientRecordId)],
-      );
-      const known = rows.map((row) => ({
-        id: idText(row.id),
-        sealed: row.sealed,
-        kind: row.kind as SecretKind,
-        state: row.state as SecretState,
-        startsAt: row.starts_at.getTime(),
-        endsAt: row.ends_at?.getTime() ?? null,
-        enteredAt: (row.entered_at ?? row.starts_at).getTime(),
-        refusedAt: row.refused_at?.getTime() ?? null,
-        provedAt: row.proved_at?.getTime() ?? null,
-        tryingUntil: row.trying_until?.getTime() ?? null,
+      const known = (await store.keptOf(clientRecordId)).map((row) => ({
+        ...row,
+        enteredAt: row.enteredAt ?? row.startsAt,
         signing: signingOf(row.facts),
       })) satisfies KnownSecret[];
       const usable = usableSecrets(known, kindsFor(method), ports.clock.now());
@@ -90,29 +65,10 @@ export function clientSecrets(deps: { database: Database; sealer: Sealer; histor
       };
     },
 
-    async mayTry(secretId) {
-      const won = await database.write(
-        `UPDATE client_secrets SET trying_until = UTC_TIMESTAMP(3) + INTERVAL ${TRY_SECONDS} SECOND WHERE id = $1 AND state = 'unproved' AND (trying_until IS NULL OR trying_until < UTC_TIMESTAMP(3))`,
-        [idBytes(secretId)],
-      );
-      return won === 1;
-    },
+    mayTry: (secretId) => store.mayTry(secretId, TRY_SECONDS),
 
     async proved(client, secretId) {
-      const became = await database.transaction(async (transaction) => {
-        const changed = await database.write(
-          "UPDATE client_secrets SET state = 'active', proved_at = COALESCE(proved_at, UTC_TIMESTAMP(3)), refused_at = NULL, refused_why = NULL, trying_until = NULL WHERE id = $1 AND state <> 'retired' AND (state <> 'active' OR proved_at IS NULL OR refused_at IS NOT NULL)",
-          [idBytes(secretId)],
-          transaction,
-        );
-        if (changed === 0) return false;
-        const replaced = await database.write(
-          "UPDATE client_secrets SET state = CASE WHEN refused_at IS NULL THEN 'former' ELSE 'refused' END WHERE client_id = $1 AND id <> $2 AND state = 'active'",
-          [idBytes(client.id), idBytes(secretId)],
-          transaction,
-        );
-        return replaced > 0;
-      });
+      const became = await store.accepted(client.id, secretId);
       if (!became) return;
       history.add({
         actor: 'service',
@@ -124,14 +80,7 @@ export function clientSecrets(deps: { database: Database; sealer: Sealer; histor
     },
 
     async refused(client, secretId, evidence) {
-      const changed = await database.write(
-        "UPDATE client_secrets SET refused_at = UTC_TIMESTAMP(3), refused_why = $1, trying_until = NULL, state = CASE WHEN state = 'unproved' THEN 'refused' ELSE state END WHERE id = $2 AND state <> 'retired' AND refused_at IS NULL",
-        [evidence.slice(0, 500), idBytes(secretId)],
-      );
-      if (changed === 0) {
-        await database.write('UPDATE client_secrets SET refused_at = UTC_TIMESTAMP(3) WHERE id = $1', [idBytes(secretId)]);
-        return;
-      }
+      if (!(await store.rejected(secretId, evidence))) return;
       history.add({
         actor: 'service',
         kind: 'secret_refused',

@@ -1,26 +1,11 @@
 import { LRUCache } from 'lru-cache';
 import { Fault } from '../../core/fault.ts';
-import { type Environment, type ProviderDefinition, storedDefinition, unconfirmedOrigins, withVariant } from '../../core/provider/definition.ts';
+import { type Environment, type ProviderDefinition, unconfirmedOrigins, withVariant } from '../../core/provider/definition.ts';
 import { fillKnown, type PlaceholderValues } from '../../core/provider/placeholders.ts';
 import { rehearsed } from '../../core/provider/rehearsal.ts';
-import type { Database } from '../store/database.ts';
-
-/**
- * Which version of a definition, and as whom: a client's environment, variant and values, and a connection's, as a row of the database
- * has them. JSON stays text, so that a row of a batch is looked up without reading it.
- */
-export interface DefinitionUse {
-  version_id: Buffer;
-  environment: string;
-  variant: string | null;
-  /** Where a simulated provider stands in for the real one, on loopback. */
-  rehearsal_port: number | null;
-  placeholders: string;
-  /** Of the connection. */
-  own_placeholders: string | null;
-  /** The origins that an operator has seen and confirmed for the client; null: none were kept, and all are trusted. */
-  trusted_origins: string | null;
-}
+import type { DefinitionUse } from '../store/definition-uses.ts';
+import { idText } from '../store/ids.ts';
+import type { ProviderStore } from '../store/providers.ts';
 
 export interface DefinitionInUse {
   definition: ProviderDefinition;
@@ -31,7 +16,7 @@ export interface DefinitionInUse {
 /** Definitions, filled with the values of whoever uses them. They never change under their version id, so they are kept. */
 export type Definitions = (use: DefinitionUse) => Promise<DefinitionInUse>;
 
-export function definitions(database: Database): Definitions {
+export function definitions(providers: Pick<ProviderStore, 'definition'>): Definitions {
   const read = new LRUCache<string, ProviderDefinition>({ max: 300 });
   const filled = new LRUCache<string, DefinitionInUse>({ max: 5_000 });
   return async (use) => {
@@ -42,9 +27,9 @@ export function definitions(database: Database): Definitions {
     if (kept) return kept;
     let whole = read.get(version);
     if (!whole) {
-      const [row] = await database.select<{ document: string }>('SELECT document FROM provider_versions WHERE id = $1', [use.version_id]);
-      if (!row) throw new Fault('INTERNAL', { detail: 'A version of a definition is missing.' });
-      whole = storedDefinition(JSON.parse(row.document));
+      const found = await providers.definition(idText(use.version_id));
+      if (!found) throw new Fault('INTERNAL', { detail: 'A version of a definition is missing.' });
+      whole = found;
       read.set(version, whole);
     }
     const [clientValues, connectionValues] = [use.placeholders, use.own_placeholders].map((text) => JSON.parse(text ?? '{}') as PlaceholderValues);

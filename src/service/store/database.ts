@@ -11,6 +11,8 @@ import {
 } from 'sequelize';
 import { Fault } from '../../core/fault.ts';
 
+export { idBytes, idText } from './ids.ts';
+
 /** Values of a statement: instants go as text in UTC, ids as 16 bytes. */
 export type Bind = string | number | boolean | null | Buffer;
 
@@ -21,8 +23,14 @@ export interface Database {
   /** Runs one INSERT, UPDATE or DELETE; the number of rows changed (both tables of a multi-table UPDATE count). */
   write(sql: string, bind?: Bind[], transaction?: Transaction): Promise<number>;
   run(sql: string): Promise<void>;
+  /** @throws {Fault} DATABASE_AWAY */
+  ping(): Promise<void>;
+  /** The time of the database, epoch ms. */
+  now(): Promise<number>;
   /** `work` touches nothing but the database: it runs again when the transaction lost a deadlock. */
   transaction<T>(work: (transaction: Transaction) => Promise<T>): Promise<T>;
+  /** A transaction that is rolled back where `work` returns false. */
+  attempt(work: (transaction: Transaction) => Promise<boolean>): Promise<boolean>;
   /**
    * Does one piece of `work` through Sequelize: errors leave as Faults, and what lost a deadlock, or reached no node while there are
    * others, is run again, unless it is part of a `transaction`, which was rolled back whole and runs again as a whole.
@@ -120,13 +128,21 @@ export function openDatabase(url: string, poolSize = 16, nodes: readonly string[
       }
     }
   };
+  const transaction: Database['transaction'] = (work) => guarded(() => sequelize.transaction(work));
+  const select: Database['select'] = (sql, bind, transaction) =>
+    guarded(
+      () => sequelize.query(sql, { type: QueryTypes.SELECT, ...(bind ? { bind } : {}), ...(transaction ? { transaction } : {}) }),
+      transaction,
+    ) as Promise<never>;
   return {
     sequelize,
-    select: (sql, bind, transaction) =>
-      guarded(
-        () => sequelize.query(sql, { type: QueryTypes.SELECT, ...(bind ? { bind } : {}), ...(transaction ? { transaction } : {}) }),
-        transaction,
-      ) as Promise<never>,
+    select,
+    ping: async () => void (await select('SELECT 1')),
+    async now() {
+      const [row] = await select<{ at: Date }>('SELECT UTC_TIMESTAMP(3) AS at');
+      if (!row) throw new Fault('DATABASE_AWAY', { detail: 'It did not report its time.' });
+      return row.at.getTime();
+    },
     write: (sql, bind, transaction) =>
       guarded(async () => {
         const [, changed] = (await sequelize.query(sql, {
@@ -137,11 +153,22 @@ export function openDatabase(url: string, poolSize = 16, nodes: readonly string[
         return changed;
       }, transaction),
     run: (sql) => guarded(async () => void (await sequelize.query(sql, { type: QueryTypes.UPDATE }))),
-    transaction: (work) => guarded(() => sequelize.transaction(work)),
+    transaction,
+    attempt: (work) =>
+      transaction(async (inside) => {
+        if (!(await work(inside))) throw NOT_TAKEN;
+        return true;
+      }).catch((error: unknown) => {
+        if (error === NOT_TAKEN) return false;
+        throw error;
+      }),
     guarded,
     close: () => sequelize.close(),
   };
 }
+
+/** Thrown to roll back an attempt, and caught with it. */
+const NOT_TAKEN = new Error('rolled back');
 
 /** Duplicate keys, lost connections and the rest, as Faults that carry no parameter and no SQL. */
 function scrub(error: unknown): unknown {
@@ -173,15 +200,6 @@ const isConnectionLost = (code: string | undefined, errno: number | undefined): 
 
 /** Errors of a full disk (3, 28, 1021, 1026, 1030, 1114) and of a server that is read-only (1290, 1836): it is there, and takes nothing. */
 const takesNothing = (errno: number | undefined): boolean => errno !== undefined && [3, 28, 1021, 1026, 1030, 1114, 1290, 1836].includes(errno);
-
-/** A UUID as the 16 bytes in which ids are stored. */
-export const idBytes = (id: string): Buffer => Buffer.from(id.replaceAll('-', ''), 'hex');
-
-export const idText = (bytes: Uint8Array): string => {
-  const hex = Buffer.from(bytes).toString('hex');
-  // Joined, not a template: a template keeps its parts beside it, which counts where two hundred thousand ids are kept.
-  return [hex.slice(0, 8), hex.slice(8, 12), hex.slice(12, 16), hex.slice(16, 20), hex.slice(20)].join('-');
-};
 
 /** Epoch ms as DATETIME(3) text in UTC. */
 export const instantText = (at: number): string => new Date(at).toISOString().slice(0, 23).replace('T', ' ');

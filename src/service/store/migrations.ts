@@ -285,6 +285,17 @@ const MIGRATIONS: [name: string, statement: string][] = [
       `caller_id ${ID}, connection_id ${ID}, kind VARCHAR(6) NOT NULL, at ${AT}, status SMALLINT UNSIGNED NULL, method VARCHAR(10) NOT NULL, path VARCHAR(300) NOT NULL, cause VARCHAR(40) NULL, says VARCHAR(300) NULL, remedy VARCHAR(500) NULL, PRIMARY KEY (caller_id, connection_id, kind), KEY (at), KEY (connection_id)`,
     ),
   ],
+  // The shown state of each connection and what it is searched by, so that lists need no other table. Due at once: it is worked out from there.
+  [
+    '0055-connection-states',
+    `ALTER TABLE connections
+       ADD COLUMN IF NOT EXISTS state VARCHAR(20) NOT NULL DEFAULT 'draft', ADD COLUMN IF NOT EXISTS cause_key VARCHAR(24) NULL,
+       ADD COLUMN IF NOT EXISTS search_text VARCHAR(600) CHARACTER SET utf8mb4 COLLATE utf8mb4_general_ci NOT NULL DEFAULT '', ADD COLUMN IF NOT EXISTS state_at DATETIME(3) NOT NULL DEFAULT '2000-01-01',
+       ADD COLUMN IF NOT EXISTS check_state_at DATETIME(3) NOT NULL DEFAULT '2000-01-01', ADD COLUMN IF NOT EXISTS state_mark INT UNSIGNED NOT NULL DEFAULT 0,
+       ADD KEY IF NOT EXISTS state_name (state, name), ADD KEY IF NOT EXISTS client_state (client_id, state, cause_key, name),
+       ADD KEY IF NOT EXISTS check_state_at (check_state_at), ADD KEY IF NOT EXISTS current_grant_id (current_grant_id),
+       ADD KEY IF NOT EXISTS standby_why (standby_why)`,
+  ],
 ];
 
 const LEASE_SECONDS = 60;

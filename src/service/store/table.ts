@@ -1,111 +1,82 @@
-import { DataTypes, type Model, type ModelStatic, Op, type Transaction, type WhereOptions } from 'sequelize';
-import { type Database, idBytes, idText } from './database.ts';
+import { DataTypes, literal, type Model, type ModelStatic, Op, type Transaction, type WhereOptions } from 'sequelize';
+import { type Column, readColumn, type ValueOf } from './column.ts';
+import { type Database, idText } from './database.ts';
 
 /**
- * The ordinary tables, each a Sequelize model behind five plain verbs. Here, and only here, bytes become ids, `Date` becomes
- * epoch ms, and JSON text becomes values. A kind that ends in `?` may be null.
+ * An ordinary table: a Sequelize model behind five plain verbs, for the repositories of this folder. Here bytes become ids, `Date` becomes
+ * epoch ms, and JSON text becomes values.
  */
-interface Kinds {
-  id: string;
-  'id?': string | null;
-  text: string;
-  'text?': string | null;
-  number: number;
-  'number?': number | null;
-  flag: boolean;
-  instant: number;
-  'instant?': number | null;
-  json: unknown;
-  bytes: Buffer;
-  'bytes?': Buffer | null;
-}
-type Kind = keyof Kinds;
-type Columns = Record<string, Kind>;
-export type RowOf<C extends Columns> = { -readonly [K in keyof C]: Kinds[C[K]] };
+// biome-ignore lint/suspicious/noExplicitAny: a column of any value
+export type Columns = Record<string, Column<any>>;
+export type RowOf<C extends Columns> = { -readonly [K in keyof C]: ValueOf<C[K]> };
+/** What rows are matched by: a value, or a list of values of which it is one. */
+export type Match<Row> = { [K in keyof Row]?: Row[K] | readonly Row[K][] };
 
 export interface Table<Row> {
   insert(row: Row, transaction?: Transaction): Promise<void>;
-  find(where: Partial<Row>, transaction?: Transaction): Promise<Row | null>;
-  list(where?: Partial<Row>, orderBy?: keyof Row & string): Promise<Row[]>;
+  find(where: Match<Row>, transaction?: Transaction): Promise<Row | null>;
+  list(where?: Match<Row>, options?: { orderBy?: keyof Row & string; limit?: number }): Promise<Row[]>;
+  count(where?: Match<Row>): Promise<number>;
   /** Changes the rows that match; the count of rows changed. */
-  change(where: Partial<Row>, set: Partial<Row>, transaction?: Transaction): Promise<number>;
-  remove(where: Partial<Row>, transaction?: Transaction): Promise<number>;
+  change(where: Match<Row>, set: Partial<Row>, transaction?: Transaction): Promise<number>;
+  remove(where: Match<Row>, transaction?: Transaction): Promise<number>;
 }
 
-const TYPES: Record<string, () => unknown> = {
-  id: () => DataTypes.BLOB,
-  bytes: () => DataTypes.BLOB,
-  text: () => DataTypes.TEXT,
-  json: () => DataTypes.TEXT,
-  number: () => DataTypes.BIGINT,
-  flag: () => DataTypes.BOOLEAN,
-  instant: () => DataTypes.DATE(3),
-};
-
-const bare = (kind: Kind): string => kind.replace('?', '');
-
-export function defineTable<const C extends Columns>(database: Database, name: string, columns: C, primaryKey: (keyof C & string)[]): Table<RowOf<C>> {
+/**
+ * @param withEachChange columns that rows do not show, set by these SQL expressions with every change
+ * @throws {Fault} RECORD_INVALID, from what reads: a stored value that does not fit its column
+ */
+export function defineTable<const C extends Columns>(
+  database: Database,
+  name: string,
+  columns: C,
+  { primaryKey, withEachChange = {} }: { primaryKey: (keyof C & string)[]; withEachChange?: Readonly<Record<string, string>> },
+): Table<RowOf<C>> {
   type Row = RowOf<C>;
-  const attributes = Object.fromEntries(
-    Object.entries(columns).map(([column, kind]) => [
-      column,
-      { type: TYPES[bare(kind)]?.(), primaryKey: primaryKey.includes(column), allowNull: kind.endsWith('?') || undefined },
-    ]),
-  );
+  const attributes = Object.fromEntries([
+    ...Object.entries(columns).map(([key, { type, nullable }]) => [key, { type, primaryKey: primaryKey.includes(key), allowNull: nullable || undefined }]),
+    ...Object.keys(withEachChange).map((key) => [key, { type: DataTypes.TEXT }]),
+  ]);
+  const along = Object.fromEntries(Object.entries(withEachChange).map(([key, expression]) => [key, literal(expression)]));
   const model = database.sequelize.define(name, attributes as never, { tableName: name }) as ModelStatic<Model>;
-  const toStored = (row: Partial<Row>): Record<string, unknown> =>
-    Object.fromEntries(Object.entries(row).map(([column, value]) => [column, store(columns[column] ?? 'text', value)]));
-  const toRow = (stored: Model): Row => {
-    const raw = stored.get({ plain: true }) as Record<string, unknown>;
-    return Object.fromEntries(Object.entries(columns).map(([column, kind]) => [column, load(kind, raw[column])])) as Row;
+  const shown = Object.keys(columns);
+  const stored = (key: string, value: unknown): unknown => (value === null || value === undefined ? value : columns[key]?.write(value));
+  const toStored = (row: Partial<Row>): Record<string, unknown> => Object.fromEntries(Object.entries(row).map(([key, value]) => [key, stored(key, value)]));
+  const where = (match: Match<Row>): WhereOptions =>
+    Object.fromEntries(
+      Object.entries(match).map(([key, value]) => [key, Array.isArray(value) ? { [Op.in]: value.map((one) => stored(key, one)) } : stored(key, value)]),
+    );
+  const toRow = (found: Model): Row => {
+    const raw = found.get({ plain: true }) as Record<string, unknown>;
+    return Object.fromEntries(
+      Object.entries(columns).map(([key, one]) => [key, readColumn(one, raw[key], { table: name, column: key, row: rowName(raw) })]),
+    ) as Row;
   };
-  const where = (row: Partial<Row>) => toStored(row) as WhereOptions;
+  const rowName = (raw: Record<string, unknown>): string =>
+    primaryKey.map((part) => (Buffer.isBuffer(raw[part]) ? idText(raw[part]) : String(raw[part]))).join('/');
   const { guarded } = database;
   const within = (transaction?: Transaction) => (transaction ? { transaction } : {});
   return {
     insert: (row, transaction) => guarded(async () => void (await model.create(toStored(row), within(transaction))), transaction),
     find: (match, transaction) =>
       guarded(async () => {
-        const found = await model.findOne({ where: where(match), ...within(transaction) });
+        const found = await model.findOne({ attributes: shown, where: where(match), ...within(transaction) });
         return found ? toRow(found) : null;
       }, transaction),
-    list: (match = {}, orderBy) =>
-      guarded(async () => (await model.findAll({ where: where(match), ...(orderBy ? { order: [[orderBy, 'ASC']] } : {}) })).map(toRow)),
+    list: (match = {}, { orderBy, limit } = {}) =>
+      guarded(async () =>
+        (
+          await model.findAll({
+            attributes: shown,
+            where: where(match),
+            ...(orderBy ? { order: [[orderBy, 'ASC']] } : {}),
+            ...(limit === undefined ? {} : { limit }),
+          })
+        ).map(toRow),
+      ),
+    count: (match = {}) => guarded(() => model.count({ where: where(match) })),
     change: (match, set, transaction) =>
-      guarded(async () => (await model.update(toStored(set), { where: where(match), ...within(transaction) }))[0], transaction),
+      guarded(async () => (await model.update({ ...toStored(set), ...along }, { where: where(match), ...within(transaction) }))[0], transaction),
     remove: (match, transaction) => guarded(() => model.destroy({ where: where(match), ...within(transaction) }), transaction),
   };
-}
-
-function store(kind: Kind, value: unknown): unknown {
-  if (value === null || value === undefined) return value;
-  if (Array.isArray(value) && bare(kind) !== 'json') return { [Op.in]: value.map((one) => store(kind, one)) };
-  switch (bare(kind)) {
-    case 'id':
-      return idBytes(String(value));
-    case 'instant':
-      return new Date(Number(value));
-    case 'json':
-      return JSON.stringify(value);
-    default:
-      return value;
-  }
-}
-
-function load(kind: Kind, value: unknown): unknown {
-  if (value === null || value === undefined) return null;
-  switch (bare(kind)) {
-    case 'id':
-      return idText(value as Buffer);
-    case 'instant':
-      return (value as Date).getTime();
-    case 'json':
-      return JSON.parse(String(value)) as unknown;
-    case 'flag':
-      return Boolean(value);
-    case 'number':
-      return Number(value);
-    default:
-      return value;
-  }
 }

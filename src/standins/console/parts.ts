@@ -34,7 +34,7 @@ const many = (value: string | string[] | undefined): string[] => [value ?? []].f
 const esc = escapeHtml;
 const day = (instant: number): string => new Date(instant).toISOString().slice(0, 10);
 const button = (action: string, text: string, more = ''): string => `<button name="action" value="${action}"${more}>${text}</button>`;
-const box = (name: string, value: string, text: string, ticked: boolean, type: 'checkbox' | 'radio' = 'checkbox'): string =>
+const box = (name: string, { value, text, ticked, type = 'checkbox' }: { value: string; text: string; ticked: boolean; type?: 'checkbox' | 'radio' }): string =>
   `<label><input type="${type}" name="${name}" value="${esc(value)}"${ticked ? ' checked' : ''}> ${text}</label>`;
 const field = (name: string, label: string, value: string, help = ''): string =>
   `<label>${esc(label)} <input type="text" name="${name}" value="${esc(value)}" maxlength="1000"></label>${help ? `<p class="small">${esc(help)}</p>` : ''}`;
@@ -52,7 +52,7 @@ const CONSENT_FIELDS = [
 const type: ConsolePart = {
   sums: ({ client }) => client.type.replaceAll('_', ' '),
   form: ({ definition, client }) =>
-    `<fieldset><legend>What kind of application is it?</legend>${definition.registration.client_types.map((kind) => box('type', kind, esc(TYPE_SAYS[kind] ?? kind), client.type === kind, 'radio')).join('')}</fieldset>${button('save', 'Save')}`,
+    `<fieldset><legend>What kind of application is it?</legend>${definition.registration.client_types.map((kind) => box('type', { value: kind, text: esc(TYPE_SAYS[kind] ?? kind), ticked: client.type === kind, type: 'radio' })).join('')}</fieldset>${button('save', 'Save')}`,
   press: ({ definition, client }, fields) => {
     const kind = definition.registration.client_types.find((known) => known === one(fields.type));
     if (!kind) return { problem: 'Choose a type.' };
@@ -84,7 +84,7 @@ const consentPage: ConsolePart = {
 const apis: ConsolePart = {
   sums: ({ client }) => (client.apis.length === 0 ? 'none opened' : `${client.apis.length} opened`),
   form: ({ definition, client }) =>
-    `<fieldset><legend>Opened to this client</legend>${definition.apis.map((api) => box('api', api.name, esc(api.title), client.apis.includes(api.name))).join('')}</fieldset>${button('save', 'Save')}`,
+    `<fieldset><legend>Opened to this client</legend>${definition.apis.map((api) => box('api', { value: api.name, text: esc(api.title), ticked: client.apis.includes(api.name) })).join('')}</fieldset>${button('save', 'Save')}`,
   press: ({ definition, client }, fields) => {
     client.apis = definition.apis.map((api) => api.name).filter((name) => many(fields.api).includes(name));
     return { says: 'Saved.' };
@@ -94,7 +94,7 @@ const apis: ConsolePart = {
 const scopes: ConsolePart = {
   sums: ({ client }) => (client.scopes.length === 0 ? 'none chosen' : client.scopes.join(', ')),
   form: ({ definition, client }) =>
-    `<fieldset><legend>What the client may ask for</legend>${definition.scopes.map((scope) => box('scope', scope.name, `<code>${esc(scope.name)}</code> ${esc(scope.says)}${scope.organisation ? ' <span class="small">(the whole organisation must agree)</span>' : ''}`, client.scopes.includes(scope.name))).join('')}</fieldset>${button('save', 'Save')}`,
+    `<fieldset><legend>What the client may ask for</legend>${definition.scopes.map((scope) => box('scope', { value: scope.name, text: `<code>${esc(scope.name)}</code> ${esc(scope.says)}${scope.organisation ? ' <span class="small">(the whole organisation must agree)</span>' : ''}`, ticked: client.scopes.includes(scope.name) })).join('')}</fieldset>${button('save', 'Save')}`,
   press: ({ definition, client }, fields) => {
     client.scopes = definition.scopes.map((scope) => scope.name).filter((name) => many(fields.scope).includes(name));
     return { says: 'Saved.' };
@@ -166,7 +166,7 @@ const reach: ConsolePart = {
     return `<h2>Listed accounts</h2>${field('account', 'Account to list', '', 'The address with which that person signs in here.')}${button('list', 'List it', ' class="plain"')}${rows(
       client.listed.map((email) => `${esc(email)} ${button(`remove:${esc(email)}`, 'Remove', ' class="plain"')}`),
       'None yet.',
-    )}<fieldset><legend>Who may sign in</legend>${kinds.map((kind) => box('reach', kind.reach, `${esc(REACH_SAYS[kind.reach] ?? kind.reach)} <span class="small">${esc(kind.says)}</span>`, client.reach === kind.reach, 'radio')).join('')}</fieldset><p>${button('save', 'Save')}</p>`;
+    )}<fieldset><legend>Who may sign in</legend>${kinds.map((kind) => box('reach', { value: kind.reach, text: `${esc(REACH_SAYS[kind.reach] ?? kind.reach)} <span class="small">${esc(kind.says)}</span>`, ticked: client.reach === kind.reach, type: 'radio' })).join('')}</fieldset><p>${button('save', 'Save')}</p>`;
   },
   press: ({ client }, fields) => {
     const action = one(fields.action);
@@ -211,7 +211,7 @@ const secrets: ConsolePart = {
     }
     if (action === 'show' && found && definition.registration.secrets_shown === 'again') return { shows: secretShown(found.value, found.endsAt, 'again') };
     const days = Number(one(fields.days)) || null;
-    const made = addSecret(definition, client, now, one(fields.label), days);
+    const made = addSecret(definition, client, { now, label: one(fields.label), days });
     return { shows: secretShown(made.value, made.endsAt, definition.registration.secrets_shown) };
   },
 };

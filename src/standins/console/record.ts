@@ -79,7 +79,11 @@ export function openClient(definition: ProviderDefinition, realm: string, name: 
   };
 }
 
-export function addSecret(definition: ProviderDefinition, client: RegisteredClient, now: number, label = '', days: number | null = null): KeptSecret {
+export function addSecret(
+  definition: ProviderDefinition,
+  client: RegisteredClient,
+  { now, label = '', days = null }: { now: number; label?: string; days?: number | null },
+): KeptSecret {
   const most = definition.registration.secret_days_most;
   const lasts = most === undefined ? days : Math.min(days ?? most, most);
   const secret = {

@@ -1,0 +1,71 @@
+import { setTimeout as sleep } from 'node:timers/promises';
+import { openSeeder } from '../test/support/seed.ts';
+import { CLIENT, type Measured, median, type Rig, say, startRig, timed } from './rig.ts';
+
+const [FEW, MANY] = [100, 100_000];
+const ROUNDS = 15;
+const HOUR_MS = 3_600_000;
+const SETTLED_WITHIN_MS = 300_000;
+
+/** What an operator's pages ask for; each wants an answer while somebody waits. */
+const VIEWS: [what: string, ask: (rig: Rig) => Promise<unknown>][] = [
+  ['status', ({ call }) => call('showStatus')],
+  ['first 50 connections', ({ call }) => call('listConnections', { query: { limit: 50 } })],
+  ['search with 50 hits', ({ call }) => call('listConnections', { query: { search: 'BENCH', limit: 50 } })],
+  ['search with one hit', ({ call }) => call('listConnections', { query: { search: 'view-77-', limit: 50 } })],
+  ['filter by a rare state', ({ call }) => call('listConnections', { query: { state: 'needs_person', limit: 50 } })],
+  ['a connection', ({ call }) => call('showConnection', { params: { connection: 'view-77-x' } })],
+  ['the client of all', ({ call }) => call('showClient', { params: CLIENT })],
+  ['clients', ({ call }) => call('listClients')],
+  ['providers', ({ call }) => call('listProviders')],
+  ['a caller of all', ({ call }) => call('showCaller', { params: { caller: 'board' } })],
+];
+
+async function startWith(databaseUrl: string, connections: number): Promise<Rig> {
+  const rig = await startRig(databaseUrl, 1);
+  await rig.call('addCaller', { body: { name: 'board' } });
+  const seeder = await openSeeder(databaseUrl, rig.masterKey);
+  const now = Date.now();
+  const life = { issuedAt: now, expiresAt: now + 48 * HOUR_MS, nextAt: now + 24 * HOUR_MS };
+  await seeder.add(
+    CLIENT,
+    Array.from({ length: connections }, (_one, n) => ({ name: `view-${n}-x`, access: 'a', refresh: 'r', ...life })),
+    'board',
+  );
+  await seeder.database.write("UPDATE renewals SET next_at = NULL, cause = 'refused' ORDER BY grant_id LIMIT 3"); // these need somebody
+  for (const endsAt = performance.now() + SETTLED_WITHIN_MS; performance.now() < endsAt; await sleep(500)) {
+    const [row] = await seeder.database.select<{ n: number | bigint }>('SELECT COUNT(*) AS n FROM connections WHERE check_state_at < UTC_TIMESTAMP(3)');
+    if (Number(row?.n ?? 0) === 0) break;
+  }
+  say(`views: the states of ${connections} connections were worked out ${Math.round((Date.now() - now) / 1000)} s after seeding began`);
+  await seeder.close();
+  return rig;
+}
+
+/** The same views over a hundred and over a hundred thousand connections, in turns. */
+export async function benchViews(databaseUrl: string, another: () => Promise<string>): Promise<Measured[]> {
+  const [few, many] = [await startWith(databaseUrl, FEW), await startWith(await another(), MANY)];
+  try {
+    const measured: Measured[] = [];
+    for (const [what, ask] of VIEWS) {
+      const [ours, theirs]: [number[], number[]] = [[], []];
+      for (let round = 0; round < ROUNDS; round += 1) {
+        theirs.push(await timed(() => ask(few)));
+        ours.push(await timed(() => ask(many)));
+      }
+      const [at, base] = [median(ours), median(theirs)];
+      measured.push({
+        what: `${what}, ${MANY} connections`,
+        ours: `${at.toFixed(0)} ms`,
+        against: `${FEW}: ${base.toFixed(0)} ms`,
+        ratio: at / base,
+        target: '\u2264 2 \u00d7, < 300 ms',
+        holds: at < 300 && at / base <= 2,
+      });
+    }
+    return measured;
+  } finally {
+    await few.service.stop();
+    await many.service.stop();
+  }
+}

@@ -1,0 +1,29 @@
+import { SaveCall } from '../../api/trying.ts';
+import { id, instant, json, text } from './column.ts';
+import type { Database } from './database.ts';
+import { defineTable, type RowOf } from './table.ts';
+
+const COLUMNS = { id, connectionId: id, name: text, callDocument: json(SaveCall.omit({ name: true })), savedBy: text, savedAt: instant };
+export type SavedCallRow = RowOf<typeof COLUMNS>;
+
+/** Calls that somebody saved with a connection. */
+export interface SavedCallStore {
+  /** By name. */
+  ofConnection(connectionId: string): Promise<SavedCallRow[]>;
+  byName(connectionId: string, name: string): Promise<SavedCallRow | null>;
+  add(row: SavedCallRow): Promise<void>;
+  change(callId: string, set: Partial<SavedCallRow>): Promise<void>;
+  /** False: there was none of this name. */
+  remove(connectionId: string, name: string): Promise<boolean>;
+}
+
+export function savedCallStore(database: Database): SavedCallStore {
+  const table = defineTable(database, 'saved_calls', COLUMNS, { primaryKey: ['id'] });
+  return {
+    ofConnection: (connectionId) => table.list({ connectionId }, { orderBy: 'name' }),
+    byName: (connectionId, name) => table.find({ connectionId, name }),
+    add: (row) => table.insert(row),
+    change: async (callId, set) => void (await table.change({ id: callId }, set)),
+    remove: async (connectionId, name) => (await table.remove({ connectionId, name })) > 0,
+  };
+}

@@ -1,0 +1,92 @@
+import { type ApiSessionStore, apiSessionStore } from './api-sessions.ts';
+import { type CallerStore, callerStore } from './callers.ts';
+import { type ChangeStore, changeStore } from './changes.ts';
+import { type ClientStore, clientStore } from './clients.ts';
+import { type ConnectionList, connectionList } from './connection-list.ts';
+import { type ConnectionStateStore, connectionStateStore } from './connection-states.ts';
+import { type ConnectionStore, connectionStore } from './connections.ts';
+import { type ConsentStore, consentStore } from './consents.ts';
+import { type DataKeyStore, dataKeyStore } from './data-keys.ts';
+import type { Database } from './database.ts';
+import { type DefinitionUses, definitionUses } from './definition-uses.ts';
+import { type GrantStore, grantStore } from './grants.ts';
+import { type HistoryStore, historyStore } from './history.ts';
+import { type InstallationStore, installationStore } from './installation.ts';
+import { type OperatorStore, operatorStore } from './operators.ts';
+import { type PermissionStore, permissionStore } from './permissions.ts';
+import { type ProviderStore, providerStore } from './providers.ts';
+import { type QuotaStore, quotaStore } from './quotas.ts';
+import { type RelayedStore, relayedStore } from './relayed.ts';
+import { type RenewalStore, renewalStore } from './renewals.ts';
+import { type ReplicaStore, replicaStore } from './replicas.ts';
+import { type RevocationStore, revocationStore } from './revocations.ts';
+import { type SavedCallStore, savedCallStore } from './saved-calls.ts';
+import { type SecretStore, secretStore } from './secrets.ts';
+import { type SightingStore, sightingStore } from './sightings.ts';
+import { type SpareStore, spareStore } from './spares.ts';
+import { type ToolSignInStore, toolSignInStore } from './tool-sign-ins.ts';
+import { type UsageStore, usageStore } from './usage.ts';
+import { type WireLogStore, wireLogStore } from './wire-log.ts';
+
+/** The repositories, one for each aggregate. Nothing outside this folder writes SQL; each method is one statement or one transaction. */
+export interface Store {
+  apiSessions: ApiSessionStore;
+  callers: CallerStore;
+  changes: ChangeStore;
+  clients: ClientStore;
+  connections: ConnectionStore;
+  connectionList: ConnectionList;
+  connectionStates: ConnectionStateStore;
+  consents: ConsentStore;
+  dataKeys: DataKeyStore;
+  definitionUses: DefinitionUses;
+  grants: GrantStore;
+  history: HistoryStore;
+  installation: InstallationStore;
+  operators: OperatorStore;
+  permissions: PermissionStore;
+  providers: ProviderStore;
+  quotas: QuotaStore;
+  relayed: RelayedStore;
+  renewals: RenewalStore;
+  replicas: ReplicaStore;
+  revocations: RevocationStore;
+  savedCalls: SavedCallStore;
+  secrets: SecretStore;
+  sightings: SightingStore;
+  spares: SpareStore;
+  toolSignIns: ToolSignInStore;
+  usage: UsageStore;
+  wireLog: WireLogStore;
+}
+
+export const openStore = (database: Database): Store => ({
+  apiSessions: apiSessionStore(database),
+  callers: callerStore(database),
+  changes: changeStore(database),
+  clients: clientStore(database),
+  connections: connectionStore(database),
+  connectionList: connectionList(database),
+  connectionStates: connectionStateStore(database),
+  consents: consentStore(database),
+  dataKeys: dataKeyStore(database),
+  definitionUses: definitionUses(database),
+  grants: grantStore(database),
+  history: historyStore(database),
+  installation: installationStore(database),
+  operators: operatorStore(database),
+  permissions: permissionStore(database),
+  providers: providerStore(database),
+  quotas: quotaStore(database),
+  relayed: relayedStore(database),
+  renewals: renewalStore(database),
+  replicas: replicaStore(database),
+  revocations: revocationStore(database),
+  savedCalls: savedCallStore(database),
+  secrets: secretStore(database),
+  sightings: sightingStore(database),
+  spares: spareStore(database),
+  toolSignIns: toolSignInStore(database),
+  usage: usageStore(database),
+  wireLog: wireLogStore(database),
+});
