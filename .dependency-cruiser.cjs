@@ -1,8 +1,41 @@
 // The arrows of the house: imports go down the list, never up.
 const never = (name, from, to, comment) => ({ name, severity: 'error', comment, from, to });
+/** The rooms of the service, from the bottom up: each imports those before it. */
+const ROOMS = [
+  ['ports', 'settings', 'slow-down', 'lately', 'hash', 'iso', 'problems', 'body-deadline'],
+  ['store'],
+  ['outgoing', 'workers'],
+  ['history'],
+  ['database', 'sealer'],
+  ['records'],
+  ['renewal'],
+  ['tokens', 'quotas'],
+  ['asked', 'usage'],
+  ['operators', 'providers'],
+  ['clients'],
+  ['grants'],
+  ['consent', 'tool-sign-ins'],
+  ['connections'],
+  ['callers', 'relay', 'token-endpoint', 'replicas'],
+  ['status'],
+  ['http'],
+  ['housekeeping', 'start-up'],
+];
+const inRooms = (rooms) => `^src/service/(${rooms.join('|')})(/|\\.ts$)`;
+const roomRules = ROOMS.flatMap((rooms, at) =>
+  rooms.map((room) =>
+    never(
+      `room-${room}`,
+      { path: inRooms([room]), pathNot: '\\.test\\.ts$' },
+      { path: inRooms(ROOMS.flatMap((others, level) => (level > at ? others : others.filter((other) => level === at && other !== room)))) },
+      'a room of the service knows those below it, and neither those beside nor above it',
+    ),
+  ),
+);
+
 module.exports = {
   forbidden: [
-    never('no-circles', {}, { circular: true, viaOnly: { dependencyTypesNot: ['type-only'] } }, 'A circle has no bottom.'),
+    never('no-circles', {}, { circular: true }, 'A circle has no bottom; one of types neither.'),
     never('core-knows-nobody', { path: '^src/core' }, { path: '^src/(api|service|cli|console|standins)' }, 'core is pure'),
     never(
       'core-packages',
@@ -18,6 +51,13 @@ module.exports = {
       { path: '^src/core', pathNot: '\\.test\\.ts$' },
       { dependencyTypes: ['core'], pathNot: '^(node:)?crypto$' },
       'of Node.js, core uses node:crypto only',
+    ),
+    ...roomRules,
+    never(
+      'room-faces',
+      { path: '^src/service/([^/]+)/', pathNot: '\\.test\\.ts$' },
+      { path: '^src/service/[^/]+/', pathNot: '^src/service/($1/|store/|[^/]+/index\\.ts$)' },
+      'a room is known by its face, index.ts',
     ),
     never('api-down', { path: '^src/api' }, { path: '^src/(service|cli|console|standins)' }, 'api imports core'),
     never('service-down', { path: '^src/service' }, { path: '^src/(cli|console|standins)' }, 'service imports core and api'),

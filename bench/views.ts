@@ -1,11 +1,9 @@
-import { setTimeout as sleep } from 'node:timers/promises';
 import { openSeeder } from '../test/support/seed.ts';
 import { CLIENT, type Measured, median, type Rig, say, startRig, timed } from './rig.ts';
 
 const [FEW, MANY] = [100, 100_000];
 const ROUNDS = 15;
 const HOUR_MS = 3_600_000;
-const SETTLED_WITHIN_MS = 300_000;
 
 /** What an operator's pages ask for; each wants an answer while somebody waits. */
 const VIEWS: [what: string, ask: (rig: Rig) => Promise<unknown>][] = [
@@ -30,13 +28,11 @@ async function startWith(databaseUrl: string, connections: number): Promise<Rig>
   await seeder.add(
     CLIENT,
     Array.from({ length: connections }, (_one, n) => ({ name: `view-${n}-x`, access: 'a', refresh: 'r', ...life })),
-    'board',
   );
+  await seeder.database.write("INSERT INTO connection_labels (connection_id, label) SELECT id, 'fleet' FROM connections");
+  await rig.call('permitCaller', { params: { caller: 'board' }, body: { label: 'fleet' } });
   await seeder.database.write("UPDATE renewals SET next_at = NULL, cause = 'refused' ORDER BY grant_id LIMIT 3"); // these need somebody
-  for (const endsAt = performance.now() + SETTLED_WITHIN_MS; performance.now() < endsAt; await sleep(500)) {
-    const [row] = await seeder.database.select<{ n: number | bigint }>('SELECT COUNT(*) AS n FROM connections WHERE check_state_at < UTC_TIMESTAMP(3)');
-    if (Number(row?.n ?? 0) === 0) break;
-  }
+  await seeder.settled();
   say(`views: the states of ${connections} connections were worked out ${Math.round((Date.now() - now) / 1000)} s after seeding began`);
   await seeder.close();
   return rig;

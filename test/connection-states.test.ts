@@ -5,7 +5,7 @@ import { CONNECTION_INTENTS, CONNECTION_STATES, connectionHealth, PROOF_STATES }
 import { newRecordId } from '../src/core/identifiers.ts';
 import { GRANT_KINDS } from '../src/core/oauth/grant-kinds.ts';
 import { RENEWAL_CAUSES } from '../src/core/renewal/row.ts';
-import { connectionStates } from '../src/service/connection-states.ts';
+import { connectionStates } from '../src/service/renewal/connection-states.ts';
 import type { ListedConnection } from '../src/service/store/connection-list.ts';
 import { type Bind, type Database, idBytes, openDatabase } from '../src/service/store/database.ts';
 import { migrate } from '../src/service/store/migrations.ts';

@@ -2,7 +2,7 @@ import { randomUUID } from 'node:crypto';
 import { afterAll, beforeAll, beforeEach, expect, test } from 'vitest';
 import { DEFAULT_LIMITS } from '../src/core/renewal/limits.ts';
 import { freePort } from '../src/service/database/private-mariadb.ts';
-import { beginLife } from '../src/service/replica.ts';
+import { beginLife } from '../src/service/replicas/replica.ts';
 import { type Database, idText, openDatabase } from '../src/service/store/database.ts';
 import { migrate } from '../src/service/store/migrations.ts';
 import { replicaStore } from '../src/service/store/replicas.ts';

@@ -53,7 +53,7 @@ test('rk shows how to read on, and entries past their retention are deleted', as
   try {
     await database.write("UPDATE history SET at = at - INTERVAL 31 DAY WHERE kind = 'renewed'");
     await database.write("UPDATE history SET at = at - INTERVAL 500 DAY WHERE kind = 'provider_added'");
-    const { history } = await import('../src/service/history.ts');
+    const { history } = await import('../src/service/history/history.ts');
     const { historyStore } = await import('../src/service/store/history.ts');
     const log = { warn: () => {}, error: () => {} } as never;
     const past = history({ store: historyStore(database), ports: { clock: { now: Date.now }, random: {} as never, log } });

@@ -3,6 +3,7 @@ import { whyNoDoorRedirect } from '../core/callers/door-redirect.ts';
 import { whyNoTokenPath } from '../core/callers/own-path.ts';
 import { PATH_PATTERN, RELAY_METHODS, USES } from '../core/callers/permissions.ts';
 import { SHEET_KINDS } from '../core/callers/sheets.ts';
+import { CONNECTION_STATES } from '../core/health.ts';
 import { CallerName, ConnectionName, Id, Instant, Label, RelayedCalls } from './common.ts';
 
 const said = (why: (text: string) => string | null) => (text: string, context: { addIssue(issue: { code: 'custom'; message: string }): void }) => {
@@ -162,7 +163,7 @@ export const DoorRequest = z.object({
       provider_title: z.string(),
       environment: z.string(),
       account: z.string().nullable(),
-      state: z.string(),
+      state: z.enum(CONNECTION_STATES),
       says: z.string(),
     }),
   ),

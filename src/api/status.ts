@@ -1,5 +1,6 @@
 import { z } from 'zod';
 import { CONNECTION_STATES } from '../core/health.ts';
+import { APPROVALS } from './clients.ts';
 import { Instant } from './common.ts';
 import { ConnectionSummary } from './connections.ts';
 
@@ -43,7 +44,7 @@ export const Status = z.object({
   }),
   installation: InstallationState,
   approvals: z
-    .array(z.object({ provider: z.string(), client: z.string(), approval: z.string(), on: z.string().nullable(), seen_at: Instant.nullable() }))
+    .array(z.object({ provider: z.string(), client: z.string(), approval: z.enum(APPROVALS), on: z.string().nullable(), seen_at: Instant.nullable() }))
     .describe('Clients whose approval is awaited or refused, and those approved within two weeks'),
   decisions: z
     .array(z.object({ connection: z.string(), why: z.enum(['other_account', 'not_proved']), account: z.string().nullable(), since: Instant }))

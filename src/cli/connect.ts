@@ -4,6 +4,7 @@ import { dirname, join } from 'node:path';
 import type { Command } from 'commander';
 import type { ApiClient } from '../api/client.ts';
 import { EXIT, Outcome, UsageError } from './exit.ts';
+import type { GlobalOptions } from './options.ts';
 
 /** Where `rk sign-in` keeps the service's address and a session token; only its owner may read it. */
 interface SignInFile {
@@ -51,11 +52,6 @@ export function writeDevice(url: string, operator: string, device: string): void
 }
 
 export const removeSignIn = (): void => rmSync(path(), { force: true });
-
-export interface GlobalOptions {
-  url?: string;
-  output: string;
-}
 
 /** The options that stand before the noun. @throws {UsageError} */
 export function globals(command: Command): GlobalOptions {

@@ -1,4 +1,5 @@
-import type { GlobalOptions } from './connect.ts';
+import { type AnyState, LINE_VERDICTS, STATES } from '../api/vocabulary.ts';
+import type { GlobalOptions } from './options.ts';
 
 /** A text that came from a definition or a provider, without what would move the cursor, color or rename the terminal. */
 export const plain = (text: string): string =>
@@ -70,27 +71,17 @@ export function relative(at: string | null, now = Date.now()): string {
   return seconds >= 0 ? `in ${amount}` : `${amount} ago`;
 }
 
-const MARKS: Record<string, [mark: string, colour: 'green' | 'yellow' | 'red' | 'gray']> = {
-  working: ['\u2713', 'green'],
-  ready: ['\u00b7', 'gray'],
-  idle: ['\u00b7', 'green'],
-  struggling: ['!', 'yellow'],
-  needs_person: ['\u2717', 'red'],
-  stopped: ['\u2717', 'red'],
-  draft: ['\u00b7', 'gray'],
-  not_yet_agreed: ['\u00b7', 'gray'],
-  paused: ['\u2016', 'gray'],
-  revoked: ['\u2014', 'gray'],
-  retired: ['\u2014', 'gray'],
-  refused: ['\u2717', 'red'],
-  they_ask_back: ['!', 'yellow'],
-  asked: ['\u00b7', 'yellow'],
-  not_asked: ['\u00b7', 'yellow'],
-};
+const COLORS = { good: 'green', warning: 'yellow', bad: 'red', quiet: 'gray' } as const;
 
-/** A state as mark and word; colour only adds to it. */
-export async function state(word: string): Promise<string> {
-  const { default: colours } = await import('picocolors');
-  const [mark, colour] = MARKS[word] ?? ['?', 'gray'];
-  return colours[colour](`${mark} ${word === 'ready' ? 'ready, not verified' : word.replaceAll('_', ' ')}`);
+/** A state as mark and word; color only adds to it. */
+export async function state(of: AnyState): Promise<string> {
+  const { default: colors } = await import('picocolors');
+  const { mark, label, tone } = STATES[of];
+  return colors[COLORS[tone]](`${mark} ${label}`);
+}
+
+/** The verdict of a line: its mark, with a word where it is not good. */
+export function lineMark(verdict: keyof typeof LINE_VERDICTS): string {
+  const { mark, label, tone } = LINE_VERDICTS[verdict];
+  return tone === 'good' ? mark : `${mark} ${label}`;
 }

@@ -1,8 +1,15 @@
 import type { z } from 'zod';
 import type { Access, ParamsOf } from '../api/operation.ts';
 import type { OperationName, Operations } from '../api/operations.ts';
-import type { KnownCaller } from './handout/caller-directory.ts';
-import type { SignedInOperator } from './registry/operators.ts';
+import type { KnownCaller } from './tokens/index.ts';
+
+export interface SignedInOperator {
+  name: string;
+  sessionId: string;
+  /** Epoch ms. */
+  endsAt: number;
+  kind: string;
+}
 
 /** Who asks, as the access rule of the operation lets them in. */
 export type Actor<A extends Access = Access> = {

@@ -1,6 +1,15 @@
 import { setTimeout as sleep } from 'node:timers/promises';
-import { FORGOTTEN_AT_ONCE } from './history.ts';
-import type { Services } from './registry/services.ts';
+import { FORGOTTEN_AT_ONCE, type History } from './history/index.ts';
+import type { Ports } from './ports.ts';
+import type { Settings } from './settings.ts';
+import type { Store } from './store/store.ts';
+
+interface TidyParts {
+  history: Pick<History, 'forget'>;
+  store: Pick<Store, 'usage' | 'relayed'>;
+  settings: Pick<Settings, 'historyMs'>;
+  ports: Pick<Ports, 'log'>;
+}
 
 const FIRST_AFTER_MS = 60_000;
 const EVERY_MS = 3_600_000;
@@ -12,7 +21,7 @@ const RENEWALS_KEPT_MS = 30 * DAY_MS;
 const USAGE_KEPT_DAYS = 35;
 
 /** Deletes history and counts that are past their retention, in one round. */
-async function tidy(s: Pick<Services, 'history' | 'store' | 'settings'>, stop: AbortSignal): Promise<void> {
+async function tidy(s: TidyParts, stop: AbortSignal): Promise<void> {
   for (let piece = 0; piece < PIECES_MOST && !stop.aborted; piece += 1) {
     const forgotten =
       (await s.history.forget({ renewalsMs: RENEWALS_KEPT_MS, allMs: s.settings.historyMs })) +
@@ -24,7 +33,7 @@ async function tidy(s: Pick<Services, 'history' | 'store' | 'settings'>, stop: A
 }
 
 /** Every hour. Several replicas may do it at once: what one has removed the other does not find. */
-export async function keepTidy(s: Services, stop: AbortSignal): Promise<void> {
+export async function keepTidy(s: TidyParts, stop: AbortSignal): Promise<void> {
   for (let waitMs = FIRST_AFTER_MS; !stop.aborted; waitMs = EVERY_MS) {
     await sleep(waitMs, undefined, { signal: stop, ref: false }).catch(() => undefined);
     if (stop.aborted) return;

@@ -6,45 +6,37 @@ import { newRecordId } from '../core/identifiers.ts';
 import type { Send } from '../core/oauth/wire.ts';
 import { DEFAULT_LANES, lanes } from '../core/renewal/lanes.ts';
 import type { MasterKey } from '../core/sealing/master-key.ts';
-import { changes } from './changes.ts';
-import { connectionStates } from './connection-states.ts';
-import { consents } from './consent/consents.ts';
-import { pollDevices } from './consent/devices.ts';
-import { resumeFirst } from './consent/grants.ts';
-import { afterJump } from './database/after-jump.ts';
-import { type DataFolder, openDataFolder } from './database/data-folder.ts';
-import { databaseClock } from './database/database-clock.ts';
-import { type PrivateMariadb, startPrivateMariadb } from './database/private-mariadb.ts';
-import { apiSessions } from './handout/api-sessions.ts';
-import { apiTokens } from './handout/api-token.ts';
-import { handout } from './handout/handout.ts';
-import { usage } from './handout/usage.ts';
-import { history } from './history.ts';
+import { watchApprovals } from './clients/index.ts';
+import { consents, pollDevices } from './consent/index.ts';
+import { afterJump, type DataFolder, databaseClock, openDataFolder, type PrivateMariadb, startPrivateMariadb } from './database/index.ts';
+import { keepRevoking, resumeFirst } from './grants/index.ts';
+import { changes, history } from './history/index.ts';
 import { keepTidy } from './housekeeping.ts';
-import { listen, openFront } from './http/front.ts';
-import { outgoing } from './outgoing/send.ts';
+import { type HttpParts, listen, openFront } from './http/index.ts';
+import { operators } from './operators/index.ts';
+import { outgoing } from './outgoing/index.ts';
 import { type Ports, random } from './ports.ts';
-import { watchApprovals } from './registry/approvals.ts';
-import { operators } from './registry/operators.ts';
-import { keepRevoking } from './registry/revoke.ts';
-import type { Services } from './registry/services.ts';
-import { quotas } from './relay/quotas.ts';
-import { relayed } from './relay/relayed.ts';
-import { answerKeeper } from './renewal/answer-keeper.ts';
-import { clientHealth } from './renewal/client-health.ts';
-import { clientSecrets } from './renewal/client-secrets.ts';
-import { definitions } from './renewal/definitions.ts';
-import { renewalEngine } from './renewal/engine.ts';
-import { grantContexts } from './renewal/grant-context.ts';
-import { holders } from './renewal/holders.ts';
-import { installationHold } from './renewal/installation-hold.ts';
-import { sightings } from './renewal/sightings.ts';
-import { spares } from './renewal/spares.ts';
-import { type Spill, spill } from './renewal/spill.ts';
-import { tokenCache } from './renewal/token-cache.ts';
-import { wireLog } from './renewal/wire-log.ts';
-import { keepRenewing } from './renewal/worker.ts';
-import { beginLife, type RecoveryParts, recoverFormerLives } from './replica.ts';
+import { quotas } from './quotas/index.ts';
+import { relayed } from './relay/index.ts';
+import {
+  answerKeeper,
+  clientHealth,
+  clientSecrets,
+  connectionStates,
+  definitions,
+  grantContexts,
+  holders,
+  installationHold,
+  keepRenewing,
+  renewalEngine,
+  type Spill,
+  sightings,
+  spares,
+  spill,
+  tokenCache,
+  wireLog,
+} from './renewal/index.ts';
+import { beginLife, type RecoveryParts, recoverFormerLives } from './replicas/index.ts';
 import { ensureInstallation, openSealer } from './sealer.ts';
 import type { Settings } from './settings.ts';
 import { agreeOnPublicUrl, chooseMasterKey, offerFirstOperator, untilDatabase } from './start-up.ts';
@@ -52,8 +44,9 @@ import { type Database, openDatabase } from './store/database.ts';
 import { migrate } from './store/migrations.ts';
 import type { RenewalStore } from './store/renewals.ts';
 import { openStore } from './store/store.ts';
-import { documents } from './workers/documents.ts';
-import { hashing } from './workers/hashing.ts';
+import { apiSessions, apiTokens, handout } from './tokens/index.ts';
+import { usage } from './usage/index.ts';
+import { documents, hashing } from './workers/index.ts';
 
 export interface RunningService {
   publicUrl: string;
@@ -200,7 +193,7 @@ async function joinParts(
   const tokens = apiTokens({ handout: handOut, sessions: apiSessions({ store: store.apiSessions, sealer, handout: handOut, ports, me: lifeId }) });
   const shares = quotas({ store: store.quotas, changes: told, ports });
   const [reading, hashes] = [documents(), hashing()];
-  const services: Services = {
+  const parts: HttpParts = {
     settings: { ...settings, publicUrl },
     store,
     connectionStates: states,
@@ -221,18 +214,16 @@ async function joinParts(
     spares: reserve,
     spill: spilled,
     recover: (path, instanceId) => recoverFormerLives({ ...recovery(), spill: spill({ folder: path, master, ports }), instanceId }),
-    handout: handOut,
     apiTokens: tokens,
     quotas: shares,
     documents: reading,
-    hashing: hashes,
     ports,
     version: PACKAGE.version,
   };
   const counts = usage({ store, ports });
   const relays = relayed({ store: store.relayed, ports });
-  const people = operators(services);
-  const agreed = consents(services);
+  const people = operators({ store, sealer, history: past, hashing: hashes, ports });
+  const agreed = consents(parts);
 
   const recovery = (): Omit<RecoveryParts, 'spill' | 'instanceId'> => ({
     store: renewals,
@@ -241,7 +232,7 @@ async function joinParts(
     limits: settings.limits,
     ports,
     lifeId,
-    resumeFirst: (answer, first) => resumeFirst(services, answer, first),
+    resumeFirst: (answer, first) => resumeFirst(parts, answer, first),
   });
   await recoverFormerLives({ ...recovery(), spill: spilled, instanceId: folder.instanceId });
   await replica.recovered();
@@ -249,14 +240,14 @@ async function joinParts(
   const worker = keepRenewing({ engine, spares: reserve, concurrency: settings.concurrency, pollMs: settings.limits.pollMs, ports }, stopping.signal);
 
   const watchers = [
-    watchApprovals(services, settings.approvalCheckMs, stopping.signal),
-    pollDevices(services, agreed, stopping.signal),
-    keepRevoking(services, stopping.signal),
-    keepTidy(services, stopping.signal),
+    watchApprovals(parts, settings.approvalCheckMs, stopping.signal),
+    pollDevices(parts, agreed, stopping.signal),
+    keepRevoking(parts, stopping.signal),
+    keepTidy(parts, stopping.signal),
     states.run(stopping.signal),
   ];
 
-  const front = openFront({ services, usage: counts, relayed: relays, operators: people, consents: agreed, dispatcher: out.dispatcher });
+  const front = openFront({ rooms: parts, usage: counts, relayed: relays, operators: people, consents: agreed, dispatcher: out.dispatcher });
   const { server } = front;
   const firstOperatorFile = await offerFirstOperator(people, folder, publicUrl); // before anybody can ask whether it is there
   try {

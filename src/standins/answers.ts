@@ -1,5 +1,5 @@
 import { randomBytes } from 'node:crypto';
-import type { ServerParts } from './authorization-server.ts';
+import type { ServerParts } from './server-parts.ts';
 
 /** What a token endpoint answers, and how this provider says it. */
 export interface Answer {

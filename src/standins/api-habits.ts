@@ -2,8 +2,9 @@ import type { Request, Response } from 'express';
 import type { SessionStep } from '../core/provider/api.ts';
 import { weightOf, windowAt } from '../core/quota/windows.ts';
 import { opaque, put, refusal } from './answers.ts';
-import { type FoundAccess, findAccess, type ServerParts } from './authorization-server.ts';
+import { type FoundAccess, findAccess } from './authorization-server.ts';
 import { sessionBase } from './habits.ts';
+import type { ServerParts } from './server-parts.ts';
 
 /** How long a session lives where nobody orders otherwise. */
 const SESSION_SECONDS = 300;

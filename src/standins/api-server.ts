@@ -1,8 +1,9 @@
 import express, { type RequestHandler, Router } from 'express';
 import { refusal } from './answers.ts';
 import { accessOfSession, openSession, overQuota } from './api-habits.ts';
-import { findAccess, type ServerParts } from './authorization-server.ts';
+import { findAccess } from './authorization-server.ts';
 import { habitsOf } from './habits.ts';
+import type { ServerParts } from './server-parts.ts';
 import { ACCOUNTS, ANNOUNCEMENTS, BERTHS, BOOKINGS, CALENDARS, CERTIFICATES, CREW_IDS, LEDGER, PARCELS, PEOPLE, ROSTERS, TABLES, THREADS } from './world.ts';
 
 const PAGE_MOST = 50;

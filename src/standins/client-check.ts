@@ -2,7 +2,7 @@ import { createHash, timingSafeEqual, X509Certificate } from 'node:crypto';
 import type { Request } from 'express';
 import { calculateJwkThumbprint, decodeJwt, decodeProtectedHeader, type JWK, jwtVerify } from 'jose';
 import type { KEY_NAMES } from '../core/oauth/methods.ts';
-import type { ServerParts } from './authorization-server.ts';
+import type { ServerParts } from './server-parts.ts';
 import type { RegisteredClient } from './state.ts';
 import { ACCOUNTS } from './world.ts';
 

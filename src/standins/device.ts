@@ -1,9 +1,9 @@
 import { randomInt } from 'node:crypto';
 import express, { Router } from 'express';
 import { type Answer, opaque, refusal, scopesOf } from './answers.ts';
-import type { ServerParts } from './authorization-server.ts';
 import { checkClient } from './client-check.ts';
 import { consentPage, deviceCodePage, deviceDonePage, signInPage, stopPage } from './pages.ts';
+import type { ServerParts } from './server-parts.ts';
 import type { RegisteredClient } from './state.ts';
 import { ACCOUNTS, STANDIN_PASSWORD } from './world.ts';
 

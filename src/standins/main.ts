@@ -7,10 +7,11 @@ import { composeDefinition, everyChoice } from '../core/provider/placeholders.ts
 import { readDefinition } from '../core/provider/read-definition.ts';
 import { localiseText } from '../core/provider/rehearsal.ts';
 import { apiServer } from './api-server.ts';
-import { authorizationServer, type Lives, type RefreshUse } from './authorization-server.ts';
+import { authorizationServer } from './authorization-server.ts';
 import { faults } from './faults.ts';
 import { answeredApi, sessionBase } from './habits.ts';
 import { standinOrders } from './orders.ts';
+import type { Lives, RefreshUse } from './server-parts.ts';
 import { type StandinStore, standinStore } from './state.ts';
 
 export interface StandinOptions {

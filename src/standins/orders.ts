@@ -2,11 +2,11 @@ import express, { type Request, Router } from 'express';
 import { z } from 'zod';
 import type { ProviderDefinition } from '../core/provider/definition.ts';
 import { opaque } from './answers.ts';
-import type { Lives } from './authorization-server.ts';
 import { readCertificate } from './console/parts.ts';
 import { printCode } from './console/printed-code.ts';
 import { addSecret, hasPart, openClient } from './console/record.ts';
 import { FaultOrder, type Faults } from './faults.ts';
+import type { Lives } from './server-parts.ts';
 import type { StandinStore } from './state.ts';
 import { ACCOUNTS } from './world.ts';
 

@@ -1,4 +1,5 @@
 import { randomBytes } from 'node:crypto';
+import { setTimeout as sleep } from 'node:timers/promises';
 import { newRecordId } from '../../src/core/identifiers.ts';
 import { firstRow } from '../../src/core/renewal/row.ts';
 import { masterKey } from '../../src/core/sealing/master-key.ts';
@@ -23,10 +24,13 @@ export interface Seeder {
   sealer: Sealer;
   /** Adds connections of one client, and permits them to one caller; the grant ids in order. */
   add(client: { provider: string; client: string }, connections: SeededConnection[], caller?: string): Promise<string[]>;
+  /** Resolves when the service has worked out the shown states of all connections, which it does in the background after they were added. */
+  settled(): Promise<void>;
   close(): Promise<void>;
 }
 
 const ROWS_EACH = 250;
+const SETTLED_WITHIN_MS = 300_000;
 const newId = (): string => newRecordId(Date.now(), randomBytes(16));
 
 /** For a database that a service has migrated already. */
@@ -91,6 +95,13 @@ export async function openSeeder(databaseUrl: string, masterKeyText: string): Pr
           made.map((one) => [idBytes(newId()), idBytes(callerRow.id), idBytes(one.id)]),
         );
       return made.map((one) => one.grantId);
+    },
+    async settled() {
+      for (const endsAt = performance.now() + SETTLED_WITHIN_MS; performance.now() < endsAt; await sleep(250)) {
+        const [row] = await database.select<{ n: number | bigint }>('SELECT COUNT(*) AS n FROM connections WHERE check_state_at < UTC_TIMESTAMP(3)');
+        if (Number(row?.n ?? 0) === 0) return;
+      }
+      throw new Error('the states of the seeded connections were not worked out in time');
     },
     async close() {
       await sealer.stop();

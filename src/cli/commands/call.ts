@@ -1,8 +1,9 @@
 import type { Command } from 'commander';
 import type { ApiClient } from '../../api/client.ts';
 import type { ComposedCall, TriedCall } from '../../api/trying.ts';
-import { type GlobalOptions, globals, signedIn } from '../connect.ts';
+import { globals, signedIn } from '../connect.ts';
 import { EXIT, Outcome, UsageError } from '../exit.ts';
+import type { GlobalOptions } from '../options.ts';
 import { printJson, printOne, say } from '../print.ts';
 import { readPairs } from './client.ts';
 import { diagnosisLines } from './consent-outcome.ts';

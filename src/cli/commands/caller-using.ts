@@ -1,8 +1,9 @@
 import type { Command } from 'commander';
 import { usesUnder } from '../../api/caller-words.ts';
 import type { Caller } from '../../api/callers.ts';
-import { type GlobalOptions, globals, signedIn } from '../connect.ts';
+import { globals, signedIn } from '../connect.ts';
 import { EXIT, Outcome, UsageError } from '../exit.ts';
+import type { GlobalOptions } from '../options.ts';
 import { printJson, printList, relative } from '../print.ts';
 
 interface PermitOptions {

@@ -1,9 +1,9 @@
 import type { Command } from 'commander';
 import { namesInWords } from '../../api/caller-words.ts';
 import type { Caller, NewKey } from '../../api/callers.ts';
-import type { GlobalOptions } from '../connect.ts';
 import { globals, signedIn } from '../connect.ts';
 import { EXIT, Outcome, UsageError } from '../exit.ts';
+import type { GlobalOptions } from '../options.ts';
 import { printList, printOne, relative, say } from '../print.ts';
 import { callerUsing } from './caller-using.ts';
 

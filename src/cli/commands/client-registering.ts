@@ -1,11 +1,10 @@
 import type { Command } from 'commander';
 import type { Answers, Client } from '../../api/clients.ts';
-import { type GlobalOptions, globals, signedIn } from '../connect.ts';
+import { globals, signedIn } from '../connect.ts';
 import { EXIT, Outcome, UsageError } from '../exit.ts';
-import { printJson, printList, printOne, say } from '../print.ts';
+import type { GlobalOptions } from '../options.ts';
+import { lineMark, printJson, printList, printOne, say } from '../print.ts';
 import { splitClient } from './client-secret.ts';
-
-const VERDICTS = { good: '\u2713', missing: '\u2717 missing', doubt: '? not known' };
 
 /** The ready lines as a table, and the one line under it; what is missing asks for an exit code of its own. */
 export async function showReady(all: GlobalOptions, ready: Client['ready']): Promise<void> {
@@ -14,7 +13,7 @@ export async function showReady(all: GlobalOptions, ready: Client['ready']): Pro
     await printList(
       all,
       ready.lines,
-      { '': (line) => VERDICTS[line.verdict], WHAT: (line) => line.what, SAYS: (line) => line.says, 'WHAT TO DO': (line) => line.remedy ?? '' },
+      { '': (line) => lineMark(line.verdict), WHAT: (line) => line.what, SAYS: (line) => line.says, 'WHAT TO DO': (line) => line.remedy ?? '' },
       'Nothing to check.',
     );
     if (ready.ready) say(all, ready.says);

@@ -1,8 +1,9 @@
 import { readFileSync, writeFileSync } from 'node:fs';
 import type { Command } from 'commander';
 import type { Client } from '../../api/clients.ts';
-import { type GlobalOptions, globals, signedIn } from '../connect.ts';
+import { globals, signedIn } from '../connect.ts';
 import { EXIT, Outcome, UsageError } from '../exit.ts';
+import type { GlobalOptions } from '../options.ts';
 import { printList, printOne, relative, say } from '../print.ts';
 
 /** A client is named PROVIDER/NAME. */

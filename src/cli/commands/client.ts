@@ -1,8 +1,8 @@
 import type { Command } from 'commander';
 import type { Client } from '../../api/clients.ts';
-import type { GlobalOptions } from '../connect.ts';
 import { globals, signedIn } from '../connect.ts';
 import { UsageError } from '../exit.ts';
+import type { GlobalOptions } from '../options.ts';
 import { printList, printOne, relative, say, state } from '../print.ts';
 import { clientRegistering } from './client-registering.ts';
 import { clientCertificate, clientSecret, splitClient } from './client-secret.ts';

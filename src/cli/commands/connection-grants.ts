@@ -1,11 +1,10 @@
 import type { Command } from 'commander';
 import type { Connection } from '../../api/connections.ts';
-import { type GlobalOptions, globals, signedIn } from '../connect.ts';
+import { globals, signedIn } from '../connect.ts';
 import { EXIT, Outcome } from '../exit.ts';
-import { printList, printOne, relative, say } from '../print.ts';
+import type { GlobalOptions } from '../options.ts';
+import { lineMark, printList, printOne, relative, say } from '../print.ts';
 import { diagnosisLines, showOutcome, untilFinished } from './consent-outcome.ts';
-
-const MARKS = { good: '\u2713', doubt: '?', bad: '\u2717' };
 
 /** What lies beside a plain consent: tokens taken over, keys, the grant that waits, the abilities, and whether it will live. */
 export function connectionGrants(noun: Command, show: (all: GlobalOptions, one: Connection, next?: string) => Promise<void>): void {
@@ -116,7 +115,7 @@ export function connectionGrants(noun: Command, show: (all: GlobalOptions, one: 
       await printList(
         all,
         lines,
-        { '': (one) => MARKS[one.verdict], WHAT: (one) => one.what, SAYS: (one) => one.says, 'WHAT TO DO': (one) => one.remedy ?? '' },
+        { '': (one) => lineMark(one.verdict), WHAT: (one) => one.what, SAYS: (one) => one.says, 'WHAT TO DO': (one) => one.remedy ?? '' },
         live.says,
       );
       for (const end of live.ends) say(all, `${end.what} ends ${relative(end.at)} (${end.at}).`);

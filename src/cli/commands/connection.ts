@@ -1,8 +1,9 @@
 import type { Command } from 'commander';
 import type { ApiClient } from '../../api/client.ts';
 import type { Connection, ConnectionSummary } from '../../api/connections.ts';
-import type { GlobalOptions } from '../connect.ts';
+import { POLICY_LABELS } from '../../api/vocabulary.ts';
 import { globals, signedIn } from '../connect.ts';
+import type { GlobalOptions } from '../options.ts';
 import { printList, printOne, relative, say, state } from '../print.ts';
 import { readPairs } from './client.ts';
 import { showReady } from './client-registering.ts';
@@ -13,9 +14,10 @@ import { connectionGrants } from './connection-grants.ts';
 import { connectionOpen } from './connection-open.ts';
 import { diagnosisLines } from './consent-outcome.ts';
 
-const POLICY_WORDS = { always: 'renewed always in time', when_used: 'renewed while callers use it', on_demand: 'renewed when a caller asks' };
-const POLICY_HELP = 'always, when_used (handed out in the last 30 days) or on_demand (when a caller asks)';
-type PolicyWord = keyof typeof POLICY_WORDS;
+const POLICY_HELP = Object.entries(POLICY_LABELS)
+  .map(([policy, label]) => `${policy}: ${label}`)
+  .join('; ');
+type PolicyWord = keyof typeof POLICY_LABELS;
 
 async function show(all: GlobalOptions, one: Connection, next?: string): Promise<void> {
   printOne(all, one, [
@@ -51,7 +53,7 @@ async function show(all: GlobalOptions, one: Connection, next?: string): Promise
     ['Not granted', one.scopes_missing.join(' ')],
     ['Token', one.life ? `expires ${relative(one.life.expires_at)}, renewal ${relative(one.next_renewal_at)}` : null],
     ['Renewed', one.life ? (one.renewals === 1 ? 'once' : `${one.renewals} times`) : null],
-    ['Policy', one.policy === 'always' ? null : POLICY_WORDS[one.policy]],
+    ['Policy', one.policy === 'always' ? null : `renewed ${POLICY_LABELS[one.policy]}`],
     ['Agree again by', one.agree_again_by ? `${relative(one.agree_again_by)}: the grant ends then by the provider\u2019s rules` : null],
     ['Probe', one.probe.state === 'not_defined' ? null : `GET ${one.probe.path}: ${one.probe.state.replaceAll('_', ' ')}`],
     ['Ready', one.state === 'draft' || one.state === 'not_yet_agreed' ? one.ready.says : null],
@@ -163,9 +165,10 @@ export function connection(rk: Command): void {
   noun
     .command('list')
     .description('list connections')
-    .option('--search <text>', 'part of a name, account, provider, client or label')
+    .option('--search <text>', 'part of a name, account, provider, client, label or state')
     .option('--label <label>')
-    .action(async (options: { search?: string; label?: string }, command: Command) => {
+    .option('--state <state>', 'only those in this state, such as working, paused or needs_person')
+    .action(async (options: { search?: string; label?: string; state?: string }, command: Command) => {
       const all = globals(command);
       const items = await everyPage(await signedIn(all), options);
       const states = new Map(await Promise.all(items.map(async (one) => [one, await state(one.state)] as const)));
@@ -260,10 +263,10 @@ export function connection(rk: Command): void {
 const PAGE = 500;
 
 /** All pages of the list, one after the other. */
-async function everyPage(call: ApiClient, narrow: { search?: string; label?: string }): Promise<ConnectionSummary[]> {
+async function everyPage(call: ApiClient, narrow: { search?: string; label?: string; state?: string }): Promise<ConnectionSummary[]> {
   const items: ConnectionSummary[] = [];
   for (;;) {
-    const page = await call('listConnections', { query: { limit: PAGE, search: narrow.search, label: narrow.label, after: items.at(-1)?.name } });
+    const page = await call('listConnections', { query: { limit: PAGE, ...narrow, after: items.at(-1)?.name } });
     items.push(...page.items);
     if (page.items.length < PAGE) return items;
   }

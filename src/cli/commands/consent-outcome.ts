@@ -1,28 +1,22 @@
 import { setTimeout as sleep } from 'node:timers/promises';
 import type { ConsentOutcome } from '../../api/connections.ts';
 import type { Diagnosis } from '../../api/diagnosis.ts';
-import type { GlobalOptions } from '../connect.ts';
+import { HALF_LABELS, SIDE_LABELS, VERDICT_LABELS } from '../../api/vocabulary.ts';
 import { EXIT, Outcome } from '../exit.ts';
+import type { GlobalOptions } from '../options.ts';
 import { printOne } from '../print.ts';
 
 export const WAIT_MOST_MS = 31 * 60_000;
 const LOOK_EVERY_MS = 700;
 
-const HALVES = {
-  client: 'the client\u2019s half',
-  person: 'the person\u2019s half',
-  service_user: 'the service user\u2019s role',
-  organisation: 'the organisation\u2019s half',
-};
-
 /** A diagnosis in a few lines: verdict, whose side, evidence, what else it could be. */
 export function diagnosisLines(one: Diagnosis | null): string | null {
   if (!one) return null;
-  const verdict = `${one.verdict.replaceAll('_', ' ')}${one.half ? ` (${HALVES[one.half]})` : ''}: ${one.title}`;
+  const verdict = `${VERDICT_LABELS[one.verdict]}${one.half ? ` (${HALF_LABELS[one.half]})` : ''}: ${one.title}`;
   return [
     one.certain ? verdict : `${verdict} (the likeliest)`,
     ...one.evidence.map((line) => `seen: ${line}`),
-    `to be mended by: ${one.side === 'ours' ? 'this service' : one.side === 'caller' ? 'whoever calls' : `the ${one.side}`}`,
+    `to be fixed at: ${SIDE_LABELS[one.side]}`,
     ...(one.also.length > 0 ? [`or: ${one.also.join(' or: ')}`] : []),
   ].join('\n');
 }

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { SIDE_LABELS } from '../../api/vocabulary.ts';
   import CircleCheck from '@lucide/svelte/icons/circle-check';
   import CircleX from '@lucide/svelte/icons/circle-x';
   import AgreeAgain from '../parts/AgreeAgain.svelte';
@@ -36,7 +37,6 @@
   const signedIn = $derived(typeof session.who === 'object' && session.who !== null);
   const finished = $derived(o?.phase === 'done' || o?.phase === 'failed');
   const blockedLink = $derived(sessionStorage.getItem(`rk-consent-${params.consent}`));
-  const SIDES = { person: 'the person who consents', client: 'our registration at the provider', organisation: 'whoever agrees for the organisation', provider: 'the provider', caller: 'whoever makes the call', ours: 'this service' };
   $effect(() => {
     // How it went changes the connection: read it again once it is finished.
     if (finished && signedIn) void connection.load();
@@ -69,7 +69,7 @@
     <div class="border-l-4 border-error bg-base-200 px-4 py-3 mb-5" role="alert">
       <p class="text-lg font-semibold text-error flex items-center gap-2"><CircleX size={20} aria-hidden="true" />{o.problem.title}</p>
       {#if !o.problem.diagnosis && o.problem.evidence}<p>Evidence: <code>{o.problem.evidence}</code></p>{/if}
-      {#if !o.problem.diagnosis || o.decide}<p>To be mended at: {SIDES[o.problem.side]}.</p><p><strong>What to do:</strong> {o.problem.remedy}</p>{/if}
+      {#if !o.problem.diagnosis || o.decide}<p>To be mended at: {SIDE_LABELS[o.problem.side]}.</p><p><strong>What to do:</strong> {o.problem.remedy}</p>{/if}
     </div>
     {#if o.problem.diagnosis}<DiagnosisNote diagnosis={o.problem.diagnosis} />{/if}
     {#if connection.value && o.decide}<StandbyNote connection={connection.value} done={again} />{/if}

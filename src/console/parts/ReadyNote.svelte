@@ -1,16 +1,10 @@
 <script lang="ts">
-  import CircleAlert from '@lucide/svelte/icons/circle-alert';
-  import CircleCheck from '@lucide/svelte/icons/circle-check';
-  import CircleHelp from '@lucide/svelte/icons/circle-question-mark';
+  import { LINE_VERDICTS } from '../../api/vocabulary.ts';
+  import VocabularyMark from './VocabularyMark.svelte';
   import type { Client } from '../../api/clients.ts';
 
   /** The ready line before a consent, and what it is made of. */
   const { ready, open = false }: { ready: Client['ready']; open?: boolean } = $props();
-  const LOOKS = {
-    good: { icon: CircleCheck, word: 'good', colour: 'text-success' },
-    missing: { icon: CircleAlert, word: 'missing', colour: 'text-error' },
-    doubt: { icon: CircleHelp, word: 'not known', colour: 'text-warning' },
-  };
   const odd = $derived(ready.lines.filter((line) => line.verdict !== 'good'));
 </script>
 
@@ -21,8 +15,7 @@
     <table class="list-table mt-1">
       <tbody>
         {#each ready.lines as line, at (at)}
-          {@const look = LOOKS[line.verdict]}
-          <tr><td class="w-28"><span class={['inline-flex items-center gap-1 whitespace-nowrap font-semibold', look.colour]}><look.icon size={15} aria-hidden="true" />{look.word}</span></td><td class="w-32">{line.what}</td><td class="break-words">{line.says}{#if line.remedy}<div class="text-sm"><strong>What to do:</strong> {line.remedy}</div>{/if}</td></tr>
+          <tr><td class="w-28"><VocabularyMark word={LINE_VERDICTS[line.verdict]} /></td><td class="w-32">{line.what}</td><td class="break-words">{line.says}{#if line.remedy}<div class="text-sm"><strong>What to do:</strong> {line.remedy}</div>{/if}</td></tr>
         {/each}
       </tbody>
     </table>

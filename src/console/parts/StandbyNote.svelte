@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { GRANT_KIND_LABELS, PROOF_LABELS } from '../../api/vocabulary.ts';
   import type { Connection } from '../../api/connections.ts';
   import type { AnswerOf } from '../../api/operations.ts';
   import { Doing } from '../state/loaded.svelte.ts';
@@ -19,15 +20,13 @@
       decided = await call('decideStandby', { params: { connection: c.name }, body: { decision, ...(decision === 'use' && path.trim() ? { path: path.trim() } : {}) } });
       await done();
     });
-  const KINDS: Record<string, string> = { authorization_code: 'tokens of a consent', device_code: 'tokens of a consent by device code', taken_over: 'tokens that were taken over', client_credentials: 'the client’s own token', jwt_bearer: 'the service account’s token', static_key: 'a static key' };
-  const PROOFS: Record<string, string> = { proved: 'the first call worked', failed: 'the first call failed', not_tried: 'not proved yet', not_defined: 'no call proves it' };
 </script>
 
 {#if c.standby}
   {@const w = c.standby}
   <section class="border-l-4 border-warning pl-4 py-2 mb-5 max-w-5xl" aria-label="What waits beside it">
     <p class="font-semibold">{w.says}</p>
-    <p>{[KINDS[w.kind] ?? w.kind, w.account ? `of ${w.account}` : ''].filter(Boolean).join(' ')}{w.opened ? `, for ${w.opened}` : ''}{w.client === c.client ? '' : `, through the client ${w.client}`}; <Moment at={w.consented_at} />; {PROOFS[w.proof]}{#if !w.alive}{'; '}<span class="text-error">it has run out</span>{/if}.</p>
+    <p>{[GRANT_KIND_LABELS[w.kind], w.account ? `of ${w.account}` : ''].filter(Boolean).join(' ')}{w.opened ? `, for ${w.opened}` : ''}{w.client === c.client ? '' : `, through the client ${w.client}`}; <Moment at={w.consented_at} />; {PROOF_LABELS[w.proof]}{#if !w.alive}{'; '}<span class="text-error">it has run out</span>{/if}.</p>
     {#if asking === 'use'}
       <p class="mt-1">{c.callers.length > 0 ? `${c.callers.join(', ')} will get it from then on.` : 'No caller uses this connection yet.'} The reference call is made before and after; if it fails afterwards, what is in use now comes back.</p>
       <label class="flex flex-wrap items-center gap-2 my-1">Reference call: GET <input class="input input-sm w-72 mono" placeholder={c.probe.path} bind:value={path} /></label>

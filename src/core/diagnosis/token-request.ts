@@ -3,7 +3,7 @@ import { compareRedirectUris, nearest } from '../oauth/redirect-uri.ts';
 import type { TokenOutcome } from '../oauth/token-answer.ts';
 import { reasonInWords } from '../oauth/wire.ts';
 import type { ProviderDefinition } from '../provider/definition.ts';
-import { placeholdersIn } from '../provider/placeholders.ts';
+import { placeholdersIn } from '../provider/placeholder-text.ts';
 import { requirementIn, requirementName } from '../provider/requirements.ts';
 import { type Diagnosis, diagnosis } from './diagnosis.ts';
 import { diagnoseScopes } from './scopes.ts';

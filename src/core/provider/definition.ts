@@ -1,9 +1,10 @@
 import { z } from 'zod';
 import { CLIENT_AUTHENTICATION_METHODS } from '../oauth/methods.ts';
+import { addressesOf } from './addresses.ts';
 import { Api } from './api.ts';
 import { Dialect, PLAIN_DIALECT } from './dialect.ts';
 import { patternProblem } from './pattern.ts';
-import { addressesOf, isHostSafe, placeholdersIn } from './placeholders.ts';
+import { isHostSafe, placeholdersIn } from './placeholder-text.ts';
 import { ANSWERS, PLAIN_REGISTRATION, Registration } from './registration.ts';
 import { hasAdjacentNames } from './template.ts';
 import { jsonPointer, ScopeName, webAddress } from './web-address.ts';

@@ -1,7 +1,7 @@
 import { parseUrl } from '../url.ts';
 import { type Draft, emptyDraft, type Named, put, readyLine } from './draft.ts';
 import { guessedScope } from './from-metadata.ts';
-import { placeholdersIn, withSamples } from './placeholders.ts';
+import { placeholdersIn, withSamples } from './placeholder-text.ts';
 import { tidyAddress, tidyScopes } from './tidy.ts';
 
 /** The short form: four fields, as they were typed. An empty authorization URL means that nobody signs in. */

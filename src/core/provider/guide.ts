@@ -1,6 +1,6 @@
 import { own } from '../json.ts';
 import type { GuideStep, ProviderDefinition } from './definition.ts';
-import { type PlaceholderValues, placeholdersIn } from './placeholders.ts';
+import { type PlaceholderValues, placeholdersIn } from './placeholder-text.ts';
 
 export interface ShownStep extends GuideStep {
   done: boolean;

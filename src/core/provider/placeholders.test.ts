@@ -4,7 +4,8 @@ import { apiBaseAllowed } from './api-base.ts';
 import { compareDefinitions } from './compare-definitions.ts';
 import { ProviderDefinition, trustedOrigins, unconfirmedOrigins, withVariant } from './definition.ts';
 import { fitsPattern, patternProblem } from './pattern.ts';
-import { composeDefinition, isHostSafe, placeholdersFrom } from './placeholders.ts';
+import { isHostSafe } from './placeholder-text.ts';
+import { composeDefinition, placeholdersFrom } from './placeholders.ts';
 import { misplaced, sortNotepad } from './shapes.ts';
 import { fitsPath } from './template.ts';
 

@@ -1,48 +1,15 @@
 import { Fault } from '../fault.ts';
 import { own } from '../json.ts';
+import { addressesOf } from './addresses.ts';
 import type { ProviderDefinition } from './definition.ts';
 import { fitsPattern } from './pattern.ts';
+import { hostPart, PLACEHOLDER, type PlaceholderLevel, type PlaceholderValues, placeholdersIn } from './placeholder-text.ts';
 import { matchTemplate, templateOf } from './template.ts';
 
-const PLACEHOLDER = /\{([a-z][a-z0-9_]*)\}/g;
 /** What may stand in an address, whatever the definition's own pattern says: nothing that ends a host, a path segment or a query. */
 const IN_HOST = /^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$/;
 const IN_ADDRESS = /^[A-Za-z0-9_~-]+(\.[A-Za-z0-9_~-]+)*$/;
 const ANYWHERE = /^[\x20-\x7e]{1,200}$/;
-
-/** At which level a value is asked for. */
-export type PlaceholderLevel = 'client' | 'connection';
-export type PlaceholderValues = Record<string, string>;
-
-/** The names of the placeholders in a text, such as `region` in `https://id.{region}.berthline.example`. */
-export const placeholdersIn = (text: string): string[] => [...text.matchAll(PLACEHOLDER)].map((match) => match[1] ?? '');
-
-/** A text whose placeholders are filled with something harmless, so that its form can be checked. */
-export const withSamples = (text: string): string => text.replace(PLACEHOLDER, 'sample');
-
-const hostPart = (address: string): string => /^[a-z]+:\/\/([^/:?#]+)/.exec(address)?.[1] ?? '';
-
-/** True where a placeholder in the host is one whole label left of a fixed suffix of two labels: the host stays the provider's. */
-export function isHostSafe(address: string): boolean {
-  const labels = hostPart(address).split('.');
-  const last = labels.findLastIndex((label) => label.includes('{'));
-  return labels.every((label) => !label.includes('{') || /^\{[a-z][a-z0-9_]*\}$/.test(label)) && (last === -1 || labels.length - last > 2);
-}
-
-/** Every address of a definition, as it is written, with the place where it stands. */
-export function addressesOf(
-  definition: Pick<ProviderDefinition, 'server' | 'apis' | 'identity' | 'registration' | 'dialect'>,
-): { path: (string | number)[]; value: string }[] {
-  const all: { path: (string | number)[]; value: unknown }[] = [
-    ...Object.entries(definition.server).map(([name, value]) => ({ path: ['server', name], value })),
-    ...definition.apis.map((api, at) => ({ path: ['apis', at, 'base_url'], value: api.base_url })),
-    { path: ['identity', 'endpoint'], value: definition.identity?.endpoint },
-    { path: ['registration', 'page'], value: definition.registration.page },
-    { path: ['dialect', 'revocation', 'address'], value: definition.dialect.revocation?.address },
-    { path: ['dialect', 'resource'], value: definition.dialect.resource },
-  ];
-  return all.filter((one): one is { path: (string | number)[]; value: string } => typeof one.value === 'string' && /^[a-z]+:\/\//.test(one.value));
-}
 
 /** What is wrong with a value, in words, or null. */
 function whyWrong(definition: ProviderDefinition, name: string, value: string | undefined): string | null {

@@ -1,6 +1,6 @@
 import { z } from 'zod';
 import { parseUrl } from '../url.ts';
-import { withSamples } from './placeholders.ts';
+import { withSamples } from './placeholder-text.ts';
 
 const LOOPBACK = /^(127(\.\d{1,3}){3}|localhost|[a-z0-9.-]+\.localhost|\[::1\])$/;
 

@@ -8,18 +8,17 @@ import { readCallback } from '../../core/oauth/callback.ts';
 import { readPasted } from '../../core/oauth/ways.ts';
 import { Secret } from '../../core/secret.ts';
 import type { Command } from '../asked.ts';
-import { refuseUnconfirmed } from '../registry/client-record.ts';
-import { connectionDefinition } from '../registry/connection-definition.ts';
-import { hashText } from '../registry/operators.ts';
-import type { Services } from '../registry/services.ts';
+import { connectionDefinition, putBeside, sentAwayOf } from '../grants/index.ts';
+import { hashOf } from '../hash.ts';
+import { emptyOutcome, refuseUnconfirmed } from '../records/index.ts';
 import type { ConnectionRow } from '../store/connections.ts';
-import type { ConsentRow } from '../store/consents.ts';
+import type { ConsentRow, StoredOutcome } from '../store/consents.ts';
 import { depart } from './departure.ts';
+import type { ConsentRuns } from './devices.ts';
 import { type Exchange, exchange } from './exchange.ts';
-import { sentAwayOf } from './known.ts';
 import { CONSENT_MS, openConsent } from './opening.ts';
-import { emptyOutcome, problemOf, type StoredOutcome } from './outcome.ts';
-import { putBeside } from './put-beside.ts';
+import { problemOf } from './outcome.ts';
+import type { ConsentParts } from './parts.ts';
 import { type ConsentParties, outcomeView } from './view.ts';
 
 const EXCHANGE_MS = 2 * 60_000;
@@ -42,7 +41,7 @@ export interface Invitation {
 }
 
 /** One consent from its one-time link to its outcome (RFC 6749 §4.1, RFC 7636, RFC 8252, RFC 8628, RFC 9207, RFC 9700 §4). */
-export interface Consents {
+export interface Consents extends ConsentRuns {
   open(command: Command<'openConnection'>): Promise<OpenedConsent>;
   /** What the link is for; it is not used up: a mail scanner may follow it too. @throws {Fault} TICKET_SPENT */
   invitation(ticket: string): Promise<Invitation>;
@@ -59,14 +58,11 @@ export interface Consents {
   /** `operator` null: the browser of the consent, which sees this consent's outcome alone. */
   outcome(consentId: string, operator: string | null): Promise<ConsentOutcome>;
   holdsCookie(consentId: string, cookie: string | undefined): Promise<boolean>;
-  /** The parties of a consent, and the run of its exchange, for the loop that polls devices. */
-  parties(consent: ConsentRow): Promise<ConsentParties>;
-  run(consent: ConsentRow, work: (advance: () => Promise<boolean>) => Promise<StoredOutcome>): void;
   /** Resolves when no exchange is running. */
   idle(): Promise<void>;
 }
 
-export function consents(s: Services): Consents {
+export function consents(s: ConsentParts): Consents {
   const running = new Set<Promise<void>>();
 
   const partiesWith = async (connection: ConnectionRow, clientId: string, own: Record<string, string>): Promise<ConsentParties> => {
@@ -120,7 +116,7 @@ export function consents(s: Services): Consents {
 
   /** @throws {Fault} TICKET_SPENT */
   const offered = async (ticket: string): Promise<ConsentRow> => {
-    const consent = await s.store.consents.byTicket(hashText(ticket));
+    const consent = await s.store.consents.byTicket(hashOf(ticket));
     if (consent?.phase !== 'offered' || consent.way !== 'redirect' || consent.expiresAt <= s.ports.clock.now())
       throw new Fault('TICKET_SPENT', { remedy: 'Open the connection again in the console, or with `rk connection open`.' });
     return consent;
@@ -136,7 +132,7 @@ export function consents(s: Services): Consents {
   const arrived = async (consent: ConsentRow, parties: ConsentParties, query: Record<string, unknown>): Promise<void> => {
     refuseUnconfirmed(parties.unconfirmed); // the definition may have changed while the person was away
     const answer = readCallback(parties.definition, query);
-    const codeHash = answer.kind === 'code' ? hashText(answer.code.reveal()) : null;
+    const codeHash = answer.kind === 'code' ? hashOf(answer.code.reveal()) : null;
     if (!(await s.store.consents.takeCode(consent.id, 'started', codeHash, EXCHANGE_MS))) return;
     const { client, connection } = parties;
     if (answer.kind !== 'code') {
@@ -159,7 +155,7 @@ export function consents(s: Services): Consents {
 
   /** @throws {Fault} INPUT_INVALID where the code was given before: it works once, so it is not sent again. */
   const refuseSpent = async (code: string): Promise<void> => {
-    const spent = await s.store.consents.byCode(hashText(code));
+    const spent = await s.store.consents.byCode(hashOf(code));
     if (spent)
       throw new Fault('INPUT_INVALID', {
         detail: 'This code was given here before; a code works once.',
@@ -192,13 +188,13 @@ export function consents(s: Services): Consents {
       refuseUnconfirmed(parties.unconfirmed);
       const cookie = base64url(s.ports.random.bytes(32));
       const { location, set } = depart(s, consent, parties);
-      if (!(await s.store.consents.advance(consent.id, 'offered', { ...set, cookieHash: hashText(cookie) }))) throw new Fault('TICKET_SPENT');
+      if (!(await s.store.consents.advance(consent.id, 'offered', { ...set, cookieHash: hashOf(cookie) }))) throw new Fault('TICKET_SPENT');
       return { consentId: consent.id, cookie, location };
     },
 
     async callback(provider, clientName, query, cookie) {
       const state = typeof query.state === 'string' ? query.state : '';
-      const consent = state ? await s.store.consents.byState(hashText(state)) : null;
+      const consent = state ? await s.store.consents.byState(hashOf(state)) : null;
       if (!consent) throw new Fault('CONSENT_EXPIRED', { detail: 'No consent is waiting for this answer.' });
       const parties = await partiesOf(consent);
       if (parties.definition.name !== provider || parties.client.name !== clientName)
@@ -244,7 +240,7 @@ export function consents(s: Services): Consents {
       const bare = code.replace(/\s+/g, '');
       await refuseSpent(bare);
       // A code is never sent twice: the one request that wins this update sends it.
-      const won = await s.store.consents.takeCode(consent.id, 'offered', hashText(bare), EXCHANGE_MS);
+      const won = await s.store.consents.takeCode(consent.id, 'offered', hashOf(bare), EXCHANGE_MS);
       const spaced = bare !== code ? { ...consent, facts: { ...consent.facts, spaced: true } } : consent;
       if (won) runExchange(spaced, parties, { grantType: 'authorization_code', code: new Secret(bare), redirectUri: null, verifier: null });
       return this.outcome(consentId, consent.openedBy);
@@ -290,4 +286,4 @@ const known = (consent: ConsentRow, parties: ConsentParties) => ({
   scopes: consent.scopes,
 });
 
-const matches = (hash: Buffer | null, text: string | undefined): boolean => hash !== null && text !== undefined && timingSafeEqual(hash, hashText(text));
+const matches = (hash: Buffer | null, text: string | undefined): boolean => hash !== null && text !== undefined && timingSafeEqual(hash, hashOf(text));

@@ -1,9 +1,9 @@
 import { Fault } from '../../core/fault.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
-import type { Services } from '../registry/services.ts';
 import type { ClientRow } from '../store/clients.ts';
 import type { ConnectionRow } from '../store/connections.ts';
 import type { PushedOut } from '../store/grants.ts';
+import type { ConsentParts } from './parts.ts';
 
 /**
  * What a consent may cost, said before anybody consents. Where it would end another live connection, that is asked first.
@@ -11,7 +11,7 @@ import type { PushedOut } from '../store/grants.ts';
  * @throws {Fault} WOULD_END
  */
 export async function costs(
-  s: Pick<Services, 'store'>,
+  s: Pick<ConsentParts, 'store'>,
   { connection, client, definition }: { connection: ConnectionRow; client: ClientRow; definition: ProviderDefinition },
   mayEnd: boolean,
 ): Promise<string[]> {

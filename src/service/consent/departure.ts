@@ -3,13 +3,17 @@ import { authorizationUrl } from '../../core/oauth/authorization-request.ts';
 import { asksOpenid } from '../../core/oauth/offline.ts';
 import { codeVerifier } from '../../core/oauth/pkce.ts';
 import { Secret } from '../../core/secret.ts';
-import { hashText } from '../registry/operators.ts';
-import type { Services } from '../registry/services.ts';
+import { hashOf } from '../hash.ts';
 import type { ConsentFacts, ConsentRow } from '../store/consents.ts';
+import type { ConsentParts } from './parts.ts';
 import type { ConsentParties } from './view.ts';
 
 /** What the browser is sent away with: state, PKCE, nonce (RFC 9700 §2.1.1, §4.7). */
-export function depart(s: Pick<Services, 'ports' | 'sealer'>, consent: ConsentRow, parties: ConsentParties): { location: string; set: Partial<ConsentRow> } {
+export function depart(
+  s: Pick<ConsentParts, 'ports' | 'sealer'>,
+  consent: ConsentRow,
+  parties: ConsentParties,
+): { location: string; set: Partial<ConsentRow> } {
   const { client, definition, connection } = parties;
   const state = base64url(s.ports.random.bytes(32));
   const verifier = definition.dialect.pkce === 'S256' ? new Secret(codeVerifier(s.ports.random.bytes(32))) : null;
@@ -28,7 +32,7 @@ export function depart(s: Pick<Services, 'ports' | 'sealer'>, consent: ConsentRo
   });
   const set = {
     phase: 'started' as const,
-    stateHash: hashText(state),
+    stateHash: hashOf(state),
     facts,
     verifierSealed: verifier ? s.sealer.seal({ table: 'consents', row: consent.id, column: 'verifier_sealed' }, verifier) : null,
   };

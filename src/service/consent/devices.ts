@@ -4,14 +4,20 @@ import { base64url } from '../../core/identifiers.ts';
 import { deviceAuthorizationRequest, pollingStep, readDeviceAuthorization } from '../../core/oauth/device.ts';
 import { wireRecord } from '../../core/oauth/wire-record.ts';
 import { requestDeadlineMs } from '../../core/renewal/plan.ts';
-import type { Services } from '../registry/services.ts';
-import { evidenceText } from '../renewal/evidence.ts';
-import type { ConsentRow } from '../store/consents.ts';
-import type { Consents } from './consents.ts';
+import { askedOf } from '../grants/index.ts';
+import { emptyOutcome } from '../records/index.ts';
+import { evidenceText } from '../renewal/index.ts';
+import type { ConsentRow, StoredOutcome } from '../store/consents.ts';
 import { ask, incomplete, settle } from './exchange.ts';
-import { askedOf } from './known.ts';
-import { emptyOutcome, problemOf, type StoredOutcome } from './outcome.ts';
+import { problemOf } from './outcome.ts';
+import type { ConsentParts } from './parts.ts';
 import type { ConsentParties } from './view.ts';
+
+/** The parties of a consent, and the run of its exchange. */
+export interface ConsentRuns {
+  parties(consent: ConsentRow): Promise<ConsentParties>;
+  run(consent: ConsentRow, work: (advance: () => Promise<boolean>) => Promise<StoredOutcome>): void;
+}
 
 /** Consents by a code that is entered on another device (RFC 8628): asked for, polled for on one replica at a time, exchanged. */
 const LOOK_EVERY_MS = 400;
@@ -20,7 +26,7 @@ const AT_ONCE = 20;
 const POLL_MOST_MS = 30_000;
 
 /** Asks for a device code and shows it. What went wrong, or null. */
-export async function askForDevice(s: Services, consent: ConsentRow, { client, definition, placeholders }: ConsentParties): Promise<StoredOutcome | null> {
+export async function askForDevice(s: ConsentParts, consent: ConsentRow, { client, definition, placeholders }: ConsentParties): Promise<StoredOutcome | null> {
   const [credentials] = (await s.contexts.credentialsOf(client.id, definition)).inOrder;
   if (!credentials) return incomplete();
   const once = { now: s.ports.clock.now(), deadlineMs: requestDeadlineMs(s.settings.limits, null), jti: base64url(s.ports.random.bytes(16)) };
@@ -46,7 +52,7 @@ export async function askForDevice(s: Services, consent: ConsentRow, { client, d
 }
 
 /** Polls for every consent that is due, each on whichever replica claims it first by a conditional update. Ends when told to stop. */
-export async function pollDevices(s: Services, agreed: Consents, stop: AbortSignal): Promise<void> {
+export async function pollDevices(s: ConsentParts, agreed: ConsentRuns, stop: AbortSignal): Promise<void> {
   while (!stop.aborted) {
     try {
       await Promise.all((await s.store.consents.duePolls(AT_ONCE)).map((id) => poll(s, agreed, id)));
@@ -57,7 +63,7 @@ export async function pollDevices(s: Services, agreed: Consents, stop: AbortSign
   }
 }
 
-async function poll(s: Services, agreed: Consents, id: string): Promise<void> {
+async function poll(s: ConsentParts, agreed: ConsentRuns, id: string): Promise<void> {
   const consent = (await s.store.consents.claimPoll(id, POLL_MOST_MS)) ? await s.store.consents.byId(id) : null;
   const device = consent?.facts.device;
   if (!consent || !device || consent.deviceSealed === null) return;

@@ -9,15 +9,14 @@ import { probeOf } from '../../core/provider/api.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { requestDeadlineMs } from '../../core/renewal/plan.ts';
 import { compareScopes } from '../../core/scopes/compare.ts';
-import type { Services } from '../registry/services.ts';
-import { evidenceText, tokenLife } from '../renewal/evidence.ts';
-import type { SpilledAnswer } from '../renewal/spill.ts';
+import { askedOf, insertGrant } from '../grants/index.ts';
+import { emptyOutcome } from '../records/index.ts';
+import { evidenceText, type SpilledAnswer, tokenLife } from '../renewal/index.ts';
 import type { ClientRow } from '../store/clients.ts';
 import type { ConnectionRow } from '../store/connections.ts';
-import type { ConsentRow } from '../store/consents.ts';
-import { insertGrant } from './grants.ts';
-import { askedOf } from './known.ts';
-import { emptyOutcome, problemOf, type StoredOutcome } from './outcome.ts';
+import type { ConsentRow, StoredOutcome } from '../store/consents.ts';
+import { problemOf } from './outcome.ts';
+import type { ConsentParts } from './parts.ts';
 import { prove } from './prove.ts';
 
 export interface Exchange {
@@ -41,7 +40,7 @@ export interface Asking {
   answer: TokenOutcome;
 }
 
-export async function ask(s: Services, x: Exchange, attempt = 0): Promise<Asking | null> {
+export async function ask(s: ConsentParts, x: Exchange, attempt = 0): Promise<Asking | null> {
   const [credentials] = (await s.contexts.credentialsOf(x.client.id, x.definition)).inOrder;
   if (!credentials) return null;
   const sentAt = s.ports.clock.now();
@@ -54,7 +53,7 @@ export async function ask(s: Services, x: Exchange, attempt = 0): Promise<Asking
 }
 
 /** Code to tokens to a proved grant. The tokens are saved before anything else is done with them. */
-export async function exchange(s: Services, x: Exchange): Promise<StoredOutcome> {
+export async function exchange(s: ConsentParts, x: Exchange): Promise<StoredOutcome> {
   const asking = await ask(s, x);
   return asking ? settle(s, x, asking) : incomplete();
 }
@@ -70,7 +69,7 @@ export const incomplete = (): StoredOutcome => ({
 });
 
 /** From the answer to the outcome: a diagnosis, or tokens that are kept and then proved. */
-export async function settle(s: Services, x: Exchange, { credentials, sentAt, seen, answer }: Asking): Promise<StoredOutcome> {
+export async function settle(s: ConsentParts, x: Exchange, { credentials, sentAt, seen, answer }: Asking): Promise<StoredOutcome> {
   const subject = `connection:${x.connection.name}`;
   const client = { id: x.client.id, name: `${x.definition.name}/${x.client.name}` };
   if (answer.kind !== 'tokens') {
@@ -116,7 +115,7 @@ export async function settle(s: Services, x: Exchange, { credentials, sentAt, se
 
 const CODE_AGE_COUNTS: readonly string[] = ['authorization_code'];
 
-async function askedAbout(s: Services, x: Exchange, { credentials, seen, sentAt }: { credentials: ClientCredentials; seen: WireOutcome; sentAt: number }) {
+async function askedAbout(s: ConsentParts, x: Exchange, { credentials, seen, sentAt }: { credentials: ClientCredentials; seen: WireOutcome; sentAt: number }) {
   const facts = x.consent.facts;
   const printed = x.consent.way === 'printed';
   return askedOf(
@@ -140,7 +139,7 @@ async function askedAbout(s: Services, x: Exchange, { credentials, seen, sentAt 
 
 /** Another secret of the client may be the right one: only where none is left does the client stop. */
 async function clientRefused(
-  s: Services,
+  s: ConsentParts,
   { client, used, definition }: { client: { id: string; name: string }; used: ClientCredentials; definition: ProviderDefinition },
   evidence: string,
 ): Promise<void> {

@@ -8,20 +8,20 @@ import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { checkPlaceholders } from '../../core/provider/placeholders.ts';
 import { Secret } from '../../core/secret.ts';
 import type { Command } from '../asked.ts';
+import { readyOf } from '../clients/index.ts';
+import { connectionDefinition } from '../grants/index.ts';
+import { hashOf } from '../hash.ts';
+import { iso } from '../iso.ts';
 import { recordId } from '../ports.ts';
-import { missingOf, refuseUnconfirmed } from '../registry/client-record.ts';
-import { connectionDefinition } from '../registry/connection-definition.ts';
-import { hashText } from '../registry/operators.ts';
-import { readyOf } from '../registry/ready.ts';
-import { iso, type Services } from '../registry/services.ts';
+import { emptyOutcome, missingOf, refuseUnconfirmed } from '../records/index.ts';
 import type { ClientRow } from '../store/clients.ts';
 import type { ConnectionRow } from '../store/connections.ts';
-import type { ConsentFacts, ConsentRow } from '../store/consents.ts';
+import type { ConsentFacts, ConsentRow, StoredOutcome } from '../store/consents.ts';
 import { costs } from './costs.ts';
 import { depart } from './departure.ts';
 import { askForDevice } from './devices.ts';
 import type { Exchange } from './exchange.ts';
-import { emptyOutcome, type StoredOutcome } from './outcome.ts';
+import type { ConsentParts } from './parts.ts';
 import type { ConsentParties } from './view.ts';
 
 export const CONSENT_MS = 30 * 60_000;
@@ -36,7 +36,7 @@ export interface Opening {
 
 /** Starts a consent: where to go, or nothing to do where the client asks for itself. @throws {Fault} CLIENT_INCOMPLETE, ORIGIN_UNCONFIRMED, INPUT_INVALID */
 export async function openConsent(
-  s: Services,
+  s: ConsentParts,
   { partiesWith, runExchange, finish }: Opening,
   { params, body: input, actor }: Command<'openConnection'>,
 ): Promise<OpenedConsent> {
@@ -69,7 +69,7 @@ export async function openConsent(
   };
   const row: ConsentRow = {
     id: recordId(s.ports),
-    ticketHash: hashText(ticket),
+    ticketHash: hashOf(ticket),
     stateHash: null,
     cookieHash: null,
     clientId: client.id,
@@ -126,7 +126,7 @@ export async function openConsent(
 
 /** The client through which this consent goes, and the values for it: the connection's own, or another of the same provider. */
 async function targetOf(
-  s: Services,
+  s: ConsentParts,
   connection: ConnectionRow,
   input: z.output<typeof OpenConnection>,
 ): Promise<{ client: ClientRow; placeholders: Record<string, string> }> {

@@ -1,21 +1,7 @@
 import type { ConsentOutcome } from '../../api/connections.ts';
 import type { Diagnosis } from '../../core/diagnosis/diagnosis.ts';
-import type { StoredOutcome } from '../store/consents.ts';
 
-export type { StoredOutcome } from '../store/consents.ts';
 export type ConsentProblem = NonNullable<ConsentOutcome['problem']>;
-export const emptyOutcome = (): StoredOutcome => ({
-  account: null,
-  opened: null,
-  scopes: null,
-  refresh_token: null,
-  access_token_life_seconds: null,
-  first_call: null,
-  problem: null,
-  warnings: [],
-  decide: null,
-});
-
 const AGAIN = 'Open the connection again.';
 
 /** What is said of a consent that never finished, by the phase in which it stayed. */

@@ -12,17 +12,27 @@ import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { mayProveRenewal } from '../../core/renewal/plan.ts';
 import { bringForward } from '../../core/renewal/transitions.ts';
 import type { ScopeDifference } from '../../core/scopes/compare.ts';
-import { type AboutToken, type ApiAddress, apiAddress, type CalledGrant, callGrant, isGood } from '../calls.ts';
-import { keepProof } from '../registry/connection-calls.ts';
-import { type Retired, retiredInWords, retireGrant } from '../registry/revoke.ts';
-import type { Services } from '../registry/services.ts';
+import {
+  type AboutToken,
+  type ApiAddress,
+  apiAddress,
+  type CalledGrant,
+  callGrant,
+  isGood,
+  keepProof,
+  putBeside,
+  type Retired,
+  readIdentity,
+  retiredInWords,
+  retireGrant,
+} from '../grants/index.ts';
+import { emptyOutcome } from '../records/index.ts';
 import type { ClientRow } from '../store/clients.ts';
 import type { ConnectionRow } from '../store/connections.ts';
-import type { ConsentFacts, ConsentRow } from '../store/consents.ts';
+import type { ConsentFacts, ConsentRow, StoredOutcome } from '../store/consents.ts';
 import type { GrantRow } from '../store/grants.ts';
-import { readIdentity } from './identity.ts';
-import { emptyOutcome, problemOf, type StoredOutcome } from './outcome.ts';
-import { putBeside } from './put-beside.ts';
+import { problemOf } from './outcome.ts';
+import type { ConsentParts } from './parts.ts';
 
 /** Tokens that are safe, and what is known of how they came. */
 export interface SafeTokens {
@@ -46,7 +56,7 @@ export interface Proving {
  * From safe tokens to a grant in use: who agreed and what was opened, the first call, one renewal where that is safe. The grant becomes
  * current when it is as expected, or waits beside the one in use until somebody decides.
  */
-export async function prove(s: Services, x: Proving, safe: SafeTokens): Promise<StoredOutcome> {
+export async function prove(s: ConsentParts, x: Proving, safe: SafeTokens): Promise<StoredOutcome> {
   const subject = `connection:${x.connection.name}`;
   const grantId = x.consent.grantId;
   const { tokens, scopes } = safe;
@@ -125,7 +135,7 @@ export async function prove(s: Services, x: Proving, safe: SafeTokens): Promise<
 
 /** A session that could not be opened is an answer too: the tokens are safe, and what failed is said. */
 async function firstCallOf(
-  s: Services,
+  s: ConsentParts,
   { grant, address, method, about }: { grant: CalledGrant; address: ApiAddress; method: string; about: AboutToken },
 ): Promise<CallAnswer> {
   try {
@@ -151,7 +161,7 @@ const scopeCount = (count: number): string => (count === 1 ? 'one scope' : `${co
 const isGoodOrNone = (call: StoredOutcome['first_call'], definition: ProviderDefinition): boolean => call === null || isGood(call, definition);
 
 /** One renewal straight away, where the dialect says that a lost answer would cost nothing. What went wrong, or null. */
-async function proveRenewal(s: Services, x: Proving, safe: SafeTokens, grantId: string): Promise<string | null> {
+async function proveRenewal(s: ConsentParts, x: Proving, safe: SafeTokens, grantId: string): Promise<string | null> {
   if (!s.settings.proveRenewal || !safe.renewable || !mayProveRenewal(x.definition.dialect) || safe.kind === 'taken_over') return null;
   const before = (await s.store.renewals.read(grantId))?.row;
   if (!before || before.ended || (await s.store.renewals.update([grantId], bringForward())) === 0) return null;
@@ -172,7 +182,11 @@ interface Placed {
  * The new grant becomes current when it is proved, or when there is nothing good to keep; the old one is then ended. Another account
  * than expected, or than last time, never replaces silently: its tokens wait until somebody decides.
  */
-async function makeCurrent(s: Services, x: Proving, { outcome, odd, good }: { outcome: StoredOutcome; odd: string | null; good: boolean }): Promise<Placed> {
+async function makeCurrent(
+  s: ConsentParts,
+  x: Proving,
+  { outcome, odd, good }: { outcome: StoredOutcome; odd: string | null; good: boolean },
+): Promise<Placed> {
   const facts = x.consent.facts;
   const { grantId } = x.consent;
   const connection = await s.store.connections.byId(x.connection.id);

@@ -10,17 +10,16 @@ import { firstRow, type RenewalCause } from '../../core/renewal/row.ts';
 import { compareScopes } from '../../core/scopes/compare.ts';
 import { Secret } from '../../core/secret.ts';
 import type { Command } from '../asked.ts';
+import { endGrant, newGrant, putBeside } from '../grants/index.ts';
+import { hashOf } from '../hash.ts';
 import { recordId } from '../ports.ts';
-import { methodOf, missingOf, refuseUnconfirmed } from '../registry/client-record.ts';
-import { hashText } from '../registry/operators.ts';
-import type { Services } from '../registry/services.ts';
-import type { ConsentRow } from '../store/consents.ts';
+import { emptyOutcome, methodOf, missingOf, refuseUnconfirmed } from '../records/index.ts';
+import type { ConsentRow, StoredOutcome } from '../store/consents.ts';
 import type { Consents } from './consents.ts';
-import { endGrant, newGrant } from './grants.ts';
 import { KEPT_DAYS } from './opening.ts';
-import { emptyOutcome, problemOf, type StoredOutcome } from './outcome.ts';
+import { problemOf } from './outcome.ts';
+import type { ConsentParts } from './parts.ts';
 import { prove } from './prove.ts';
-import { putBeside } from './put-beside.ts';
 
 const PROVED_WITHIN_MS = 90_000;
 const LOOK_EVERY_MS = 250;
@@ -35,7 +34,7 @@ const stopElsewhere = (definition: ProviderDefinition): string =>
  * Takes over a refresh token: it is sealed and stored first, then proved by the ordinary renewal. It becomes current once it is proved;
  * until then the old tokens stay in use. @throws {Fault} CLIENT_INCOMPLETE
  */
-export async function takeOver(s: Services, agreed: Consents, { params, body: input, actor }: Command<'takeOver'>): Promise<ConsentOutcome> {
+export async function takeOver(s: ConsentParts, agreed: Consents, { params, body: input, actor }: Command<'takeOver'>): Promise<ConsentOutcome> {
   const { connection: name } = params;
   const operator = actor.operator.name;
   const connection = await s.store.connections.byName(name);
@@ -46,7 +45,7 @@ export async function takeOver(s: Services, agreed: Consents, { params, body: in
   const requested = input.scopes ?? connection.scopes;
   const consent: ConsentRow = {
     id: recordId(s.ports),
-    ticketHash: hashText(recordId(s.ports)),
+    ticketHash: hashOf(recordId(s.ports)),
     stateHash: null,
     cookieHash: null,
     clientId: connection.clientId,
@@ -102,7 +101,7 @@ export async function takeOver(s: Services, agreed: Consents, { params, body: in
 }
 
 async function proveTakenOver(
-  s: Services,
+  s: ConsentParts,
   consent: ConsentRow,
   parties: Awaited<ReturnType<Consents['parties']>>,
   requested: string[],

@@ -1,13 +1,14 @@
 import type { ConsentOutcome } from '../../api/connections.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
-import { clientPage } from '../registry/client-guide.ts';
-import { registeringOf } from '../registry/client-record.ts';
-import { willItLive } from '../registry/live.ts';
-import { attemptView, iso, isoOrNull, type Services } from '../registry/services.ts';
+import { clientPage } from '../clients/index.ts';
+import { attemptView, willItLive } from '../grants/index.ts';
+import { iso, isoOrNull } from '../iso.ts';
+import { emptyOutcome, registeringOf } from '../records/index.ts';
 import type { ClientRow } from '../store/clients.ts';
 import type { ConnectionRow } from '../store/connections.ts';
 import type { ConsentRow } from '../store/consents.ts';
-import { emptyOutcome, STALE_PROBLEMS } from './outcome.ts';
+import { STALE_PROBLEMS } from './outcome.ts';
+import type { ConsentParts } from './parts.ts';
 
 export interface ConsentParties {
   connection: ConnectionRow;
@@ -19,7 +20,7 @@ export interface ConsentParties {
 }
 
 /** A consent as it is shown, at any of its steps. Only operators see the masked wire and where the browser is to go. */
-export async function outcomeView(s: Services, consent: ConsentRow, parties: ConsentParties, operator: string | null): Promise<ConsentOutcome> {
+export async function outcomeView(s: ConsentParts, consent: ConsentRow, parties: ConsentParties, operator: string | null): Promise<ConsentOutcome> {
   const { client, definition, connection } = parties;
   const now = s.ports.clock.now();
   const facts = consent.facts;
@@ -65,7 +66,7 @@ export async function outcomeView(s: Services, consent: ConsentRow, parties: Con
 }
 
 /** Where the browser goes, for a consent that comes back by hand or by `rk`. */
-async function whereTo(s: Pick<Services, 'sealer'>, consent: ConsentRow): Promise<string | null> {
+async function whereTo(s: Pick<ConsentParts, 'sealer'>, consent: ConsentRow): Promise<string | null> {
   if (consent.deviceSealed === null || consent.way === 'device') return null;
   return (await s.sealer.open({ table: 'consents', row: consent.id, column: 'device_sealed' }, consent.deviceSealed)).reveal();
 }

@@ -1,5 +1,5 @@
 import type { RenewalLimits } from '../../core/renewal/limits.ts';
-import type { History } from '../history.ts';
+import type { History } from '../history/index.ts';
 import type { Ports } from '../ports.ts';
 import type { RenewalStore } from '../store/renewals.ts';
 

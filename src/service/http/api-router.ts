@@ -3,12 +3,10 @@ import { z } from 'zod';
 import { type Access, type Operation, paramNames } from '../../api/operation.ts';
 import { type OperationName, operationNames, operations } from '../../api/operations.ts';
 import { Fault } from '../../core/fault.ts';
-import type { Actor, Asked } from '../asked.ts';
-import { type Consents, consentCookieName } from '../consent/consents.ts';
-import { type Door, doorCookieName } from '../door/door.ts';
-import type { KnownCaller } from '../handout/caller-directory.ts';
-import type { WhoCalls } from '../handout/who-calls.ts';
-import type { SignedInOperator } from '../registry/operators.ts';
+import type { Actor, Asked, SignedInOperator } from '../asked.ts';
+import { type Consents, consentCookieName } from '../consent/index.ts';
+import type { KnownCaller, WhoCalls } from '../tokens/index.ts';
+import { type Door, doorCookieName } from '../tool-sign-ins/index.ts';
 import type { Handlers } from './handlers.ts';
 import type { Sessions } from './sessions.ts';
 

@@ -7,14 +7,14 @@ import type { Logger } from 'pino';
 import { openApiDocument } from '../../api/openapi.ts';
 import { Fault } from '../../core/fault.ts';
 import { definitionSchema } from '../../core/provider/json-schema.ts';
-import { CONSENT_COOKIE_SECONDS, type Consents, consentCookieName } from '../consent/consents.ts';
-import { DOOR_COOKIE_SECONDS, type Door, doorCookieName } from '../door/door.ts';
-import type { WhoCalls } from '../handout/who-calls.ts';
+import type { BodyDeadline } from '../body-deadline.ts';
+import { CONSENT_COOKIE_SECONDS, type Consents, consentCookieName } from '../consent/index.ts';
+import { errorHandler, requestIdOf } from '../problems.ts';
+import type { WhoCalls } from '../tokens/index.ts';
+import { DOOR_COOKIE_SECONDS, type Door, doorCookieName } from '../tool-sign-ins/index.ts';
 import { apiRouter } from './api-router.ts';
-import type { BodyDeadline } from './body-deadline.ts';
 import type { Handlers } from './handlers.ts';
 import { errorPage, invitationPage } from './pages.ts';
-import { errorHandler, requestIdOf } from './problems.ts';
 import type { Sessions } from './sessions.ts';
 
 export interface AppParts {

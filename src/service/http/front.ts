@@ -2,31 +2,27 @@ import { createServer, type Server, ServerResponse } from 'node:http';
 import { fileURLToPath } from 'node:url';
 import type { Dispatcher } from 'undici';
 import { Fault } from '../../core/fault.ts';
-import type { Consents } from '../consent/consents.ts';
-import { door, relayTokens } from '../door/door.ts';
-import { toolTokens } from '../door/tool-tokens.ts';
-import { callerCheck } from '../handout/caller-check.ts';
-import { callerDirectory } from '../handout/caller-directory.ts';
-import { tokenEndpoint } from '../handout/token-endpoint.ts';
-import type { Usage } from '../handout/usage.ts';
-import { whoCalls } from '../handout/who-calls.ts';
-import { publicKeys } from '../registry/client-certificates.ts';
-import type { Operators } from '../registry/operators.ts';
-import type { Services } from '../registry/services.ts';
-import { relayLane } from '../relay/relay.ts';
-import type { Relayed } from '../relay/relayed.ts';
+import { bodyDeadline } from '../body-deadline.ts';
+import { publicKeys } from '../clients/index.ts';
+import type { Consents } from '../consent/index.ts';
+import type { Operators } from '../operators/index.ts';
+import { type Relayed, relayLane } from '../relay/index.ts';
 import type { Settings } from '../settings.ts';
+import { addressReader, tokenEndpoint, tokenLane } from '../token-endpoint/index.ts';
+import { callerCheck, callerDirectory, whoCalls } from '../tokens/index.ts';
+import { door, relayTokens, toolTokens } from '../tool-sign-ins/index.ts';
+import type { Usage } from '../usage/index.ts';
 import { app } from './app.ts';
-import { bodyDeadline } from './body-deadline.ts';
 import { handlers } from './handlers.ts';
+import type { HttpParts } from './parts.ts';
 import { sessions } from './sessions.ts';
-import { addressReader, tokenLane } from './token-lane.ts';
 
 /** Blind to the database for longer than this: not ready. */
 const BLIND_MS = 1_500;
 
 export interface FrontParts {
-  services: Services;
+  /** What the rooms depend on, to which requests go. */
+  rooms: HttpParts;
   usage: Usage;
   relayed: Relayed;
   operators: Operators;
@@ -39,17 +35,17 @@ const LAST_CALL_MS = 250;
 
 /** Everything that answers HTTP, joined: the two fast lanes, then Express with all else. It does not listen yet. */
 export function openFront(parts: FrontParts): { server: Server; drain(limitMs: number): Promise<void>; stop(): void } {
-  const { services, usage } = parts;
-  const { settings, store, ports, changes, quotas, apiTokens: tokens } = services;
+  const { rooms, usage } = parts;
+  const { settings, store, ports, changes, quotas, apiTokens: tokens } = rooms;
   const { publicUrl } = settings;
-  const known = callerDirectory({ store, changes, definitions: services.definitions, ports });
+  const known = callerDirectory({ store, changes, definitions: rooms.definitions, ports });
   const check = callerCheck(known);
   const asked = whoCalls(check);
   const tooBlind = () => changes.blindMs() > settings.blindLimitMs;
   const addressOf = addressReader(settings.trustedProxies);
   const bodies = bodyDeadline(settings.bodyMs);
-  const atTheDoor = door(services, known);
-  const tools = toolTokens(services);
+  const atTheDoor = door(rooms, known);
+  const tools = toolTokens(rooms);
   const lookAtTokens = tokenLane({
     tokenEndpoint: tokenEndpoint({ publicUrl, callers: known, check, tokens, tools, usage, tooBlind, ports }),
     hasTokenPath: known.hasTokenPath,
@@ -61,7 +57,7 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
     publicUrl,
     callers: known,
     whoCalls: asked,
-    relayTokens: relayTokens(services),
+    relayTokens: relayTokens(rooms),
     tokens,
     quotas,
     usage,
@@ -77,17 +73,17 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
   let draining = false;
   const everythingElse = app({
     publicUrl,
-    version: services.version,
+    version: rooms.version,
     trustedProxies: settings.trustedProxies,
     bodies,
     log: ports.log,
-    handlers: handlers(services, parts.operators, parts.consents, atTheDoor),
+    handlers: handlers(rooms, parts.operators, parts.consents, atTheDoor),
     sessions: sessions(parts.operators, publicUrl),
     consents: parts.consents,
     door: atTheDoor,
     userInfo: tools.userInfo,
     whoCalls: asked,
-    publicKeys: (provider, client) => publicKeys(services, provider, client),
+    publicKeys: (provider, client) => publicKeys(rooms, provider, client),
     notReady: () => (draining ? 'The service is stopping.' : changes.blindMs() > BLIND_MS ? 'The database has not answered lately.' : null),
     consoleFolder: fileURLToPath(new URL('../../../dist/console', import.meta.url)),
   });

@@ -1,34 +1,17 @@
 import type { AnswerOf, OperationName } from '../../api/operations.ts';
-import type { Asked } from '../asked.ts';
-import type { Consents } from '../consent/consents.ts';
-import { takeOver } from '../consent/take-over.ts';
-import type { Door } from '../door/door.ts';
-import { checkAgreement } from '../registry/agreement.ts';
-import { changeAnswers, showAnswers } from '../registry/answers.ts';
-import * as approvals from '../registry/approvals.ts';
-import { listUsage } from '../registry/caller-uses.ts';
-import * as callers from '../registry/callers.ts';
-import { chooseScopes } from '../registry/choose-scopes.ts';
-import * as certificates from '../registry/client-certificates.ts';
-import { notepad } from '../registry/client-notepad.ts';
-import * as secrets from '../registry/client-secrets.ts';
-import * as clients from '../registry/clients.ts';
-import { probeConnection } from '../registry/connection-calls.ts';
-import { showConnection } from '../registry/connection-view.ts';
-import * as connections from '../registry/connections.ts';
-import { draftProvider } from '../registry/drafts.ts';
-import type { Operators, SignedInOperator } from '../registry/operators.ts';
-import { listOwnCalls, listOwnConnections } from '../registry/own.ts';
-import * as providers from '../registry/providers.ts';
-import { showQuota } from '../registry/quota-view.ts';
-import * as replicas from '../registry/replicas.ts';
-import { retryRevocation, revokeConnection } from '../registry/revoke.ts';
-import { removeCall, saveCall } from '../registry/saved-calls.ts';
-import { iso, type Services } from '../registry/services.ts';
-import { listSheets } from '../registry/sheets.ts';
-import { decideStandby, giveKey } from '../registry/standby.ts';
-import { installationState, showStatus } from '../registry/status.ts';
-import * as trying from '../registry/trying.ts';
+import type { Asked, SignedInOperator } from '../asked.ts';
+import * as callers from '../callers/index.ts';
+import * as clients from '../clients/index.ts';
+import * as connections from '../connections/index.ts';
+import { type Consents, takeOver } from '../consent/index.ts';
+import { iso } from '../iso.ts';
+import type { Operators } from '../operators/index.ts';
+import * as providers from '../providers/index.ts';
+import * as replicas from '../replicas/index.ts';
+import { installationState, showStatus } from '../status/index.ts';
+import type { Door } from '../tool-sign-ins/index.ts';
+import { listUsage } from '../usage/index.ts';
+import type { HttpParts } from './parts.ts';
 
 /** Goes into cookies, never into an answer's body. */
 export interface NewSession {
@@ -40,12 +23,31 @@ export interface NewSession {
 export type Handlers = { [N in OperationName]: (asked: Asked<N>) => Promise<AnswerOf<N> & { setSession?: NewSession | 'end' }> };
 
 /** One line for each operation: which function of the service answers it. */
-export function handlers(s: Services, operators: Operators, consents: Consents, door: Door): Handlers {
+export function handlers(s: HttpParts, operators: Operators, consents: Consents, door: Door): Handlers {
   const sessionView = (operator: Pick<SignedInOperator, 'name' | 'endsAt'>) => ({
     operator: operator.name,
     ends_at: iso(operator.endsAt),
     installation: { public_url: s.settings.publicUrl, version: s.version },
   });
+  // Commands change; where the contract promises the page of what was changed, it is read afterwards.
+  const thenClient =
+    <A extends { params: { provider: string; client: string } }>(command: (asked: A) => Promise<void>) =>
+    async (asked: A) => {
+      await command(asked);
+      return clients.showClient(s, asked.params.provider, asked.params.client);
+    };
+  const thenConnection =
+    <A extends { params: { connection: string } }>(command: (asked: A) => Promise<void>) =>
+    async (asked: A) => {
+      await command(asked);
+      return connections.showConnection(s, asked.params.connection);
+    };
+  const thenCaller =
+    <A extends { params: { caller: string } }>(command: (asked: A) => Promise<void>) =>
+    async (asked: A) => {
+      await command(asked);
+      return callers.showCaller(s, asked.params.caller);
+    };
   return {
     firstOperatorState: async () => ({ needed: await operators.isFirstNeeded() }),
     addFirstOperator: ({ body, actor }) => operators.addFirst(body, actor.address),
@@ -80,55 +82,61 @@ export function handlers(s: Services, operators: Operators, consents: Consents, 
 
     listProviders: () => providers.listProviders(s),
     checkProvider: ({ body }) => providers.checkProvider(s, body),
-    draftProvider: ({ body }) => draftProvider(s, body),
-    addProvider: (asked) => providers.addProvider(s, asked),
+    draftProvider: ({ body }) => providers.draftProvider(s, body),
+    addProvider: async (asked) => providers.showProvider(s, await providers.addProvider(s, asked)),
     showProvider: ({ params }) => providers.showProvider(s, params.provider),
-    previewProvider: ({ params, body }) => providers.previewProvider(s, params.provider, body.document),
-    changeProvider: (asked) => providers.changeProvider(s, asked),
+    previewProvider: ({ params, body }) => clients.previewProvider(s, params.provider, body.document),
+    async changeProvider(asked) {
+      await clients.changeProvider(s, asked);
+      return providers.showProvider(s, asked.params.provider);
+    },
     listVersions: ({ params }) => providers.listVersions(s, params.provider),
     composeProvider: ({ params, body }) => providers.composeProvider(s, params.provider, body),
-    chooseScopes: ({ params, body }) => chooseScopes(s, params.provider, body),
+    chooseScopes: ({ params, body }) => clients.chooseScopes(s, params.provider, body),
     removeProvider: (asked) => providers.removeProvider(s, asked),
 
     listClients: () => clients.listClients(s),
-    addClient: (asked) => clients.addClient(s, asked),
+    async addClient(asked) {
+      await clients.addClient(s, asked);
+      return clients.showClient(s, asked.body.provider, asked.body.name);
+    },
     showClient: ({ params }) => clients.showClient(s, params.provider, params.client),
-    changeClient: (asked) => clients.changeClient(s, asked),
+    changeClient: thenClient((asked) => clients.changeClient(s, asked)),
     removeClient: (asked) => clients.removeClient(s, asked),
-    addSecret: (asked) => secrets.addSecret(s, asked),
-    changeSecret: (asked) => secrets.changeSecret(s, asked),
-    proveSecret: (asked) => secrets.proveSecret(s, asked),
-    retireSecret: (asked) => secrets.retireSecret(s, asked),
-    makeCertificate: (asked) => certificates.makeCertificate(s, asked),
-    showCertificate: ({ params }) => certificates.showCertificate(s, params.provider, params.client, params.secret),
-    compareThumbprint: (asked) => certificates.checkThumbprint(s, asked),
-    confirmOrigins: (asked) => clients.confirmOrigins(s, operators, asked),
-    sortNotepad: (asked) => notepad(s, asked),
+    addSecret: thenClient((asked) => clients.addSecret(s, asked)),
+    changeSecret: thenClient((asked) => clients.changeSecret(s, asked)),
+    proveSecret: thenClient((asked) => clients.proveSecret(s, asked)),
+    retireSecret: thenClient((asked) => clients.retireSecret(s, asked)),
+    makeCertificate: thenClient((asked) => clients.makeCertificate(s, asked)),
+    showCertificate: ({ params }) => clients.showCertificate(s, params.provider, params.client, params.secret),
+    compareThumbprint: (asked) => clients.checkThumbprint(s, asked),
+    confirmOrigins: thenClient((asked) => clients.confirmOrigins(s, operators, asked)),
+    sortNotepad: (asked) => clients.notepad(s, asked),
     checkRedirectUri: (asked) => clients.checkRedirectUri(s, asked),
-    recordRequest: (asked) => approvals.recordRequest(s, asked),
-    checkApproval: (asked) => approvals.checkApproval(s, asked),
-    showAnswers: () => showAnswers(s),
-    changeAnswers: (asked) => changeAnswers(s, asked),
+    recordRequest: thenClient((asked) => clients.recordRequest(s, asked)),
+    checkApproval: thenClient((asked) => clients.checkApproval(s, asked)),
+    showAnswers: () => clients.showAnswers(s),
+    changeAnswers: (asked) => clients.changeAnswers(s, asked),
 
     listConnections: ({ query }) => connections.listConnections(s, query),
-    addConnection: (asked) => connections.addConnection(s, asked),
-    showConnection: ({ params }) => showConnection(s, params.connection),
-    changeConnection: (asked) => connections.changeConnection(s, asked),
+    async addConnection(asked) {
+      await connections.addConnection(s, asked);
+      return connections.showConnection(s, asked.body.name);
+    },
+    showConnection: ({ params }) => connections.showConnection(s, params.connection),
+    changeConnection: thenConnection((asked) => connections.changeConnection(s, asked)),
     removeConnection: (asked) => connections.removeConnection(s, asked),
     openConnection: (asked) => consents.open(asked),
-    renewConnection: (asked) => connections.renewConnection(s, asked),
-    pauseConnection: (asked) => connections.pauseConnection(s, asked),
-    resumeConnection: (asked) => connections.resumeConnection(s, asked),
+    renewConnection: thenConnection((asked) => connections.renewConnection(s, asked)),
+    pauseConnection: thenConnection((asked) => connections.pauseConnection(s, asked)),
+    resumeConnection: thenConnection((asked) => connections.resumeConnection(s, asked)),
     takeOver: (asked) => takeOver(s, consents, asked),
-    async giveKey(asked) {
-      await giveKey(s, asked);
-      return showConnection(s, asked.params.connection);
-    },
-    decideStandby: (asked) => decideStandby(s, asked),
-    checkAgreement: (asked) => checkAgreement(s, asked),
-    retryRevocation: (asked) => retryRevocation(s, asked),
-    revokeConnection: (asked) => revokeConnection(s, asked),
-    probeConnection: (asked) => probeConnection(s, asked),
+    giveKey: thenConnection((asked) => connections.giveKey(s, asked)),
+    decideStandby: (asked) => connections.decideStandby(s, asked),
+    checkAgreement: (asked) => connections.checkAgreement(s, asked),
+    retryRevocation: (asked) => connections.retryRevocation(s, asked),
+    revokeConnection: (asked) => connections.revokeConnection(s, asked),
+    probeConnection: (asked) => connections.probeConnection(s, asked),
     listAttempts: ({ params }) => connections.listAttempts(s, params.connection),
     giveCode: ({ params, body }) => consents.giveCode(params.consent, body.code),
     answerConsent: ({ params, body, actor }) => consents.answer(params.consent, body.pasted, actor.operator.name),
@@ -138,28 +146,28 @@ export function handlers(s: Services, operators: Operators, consents: Consents, 
     listCallers: () => callers.listCallers(s),
     addCaller: (asked) => callers.addCaller(s, asked),
     showCaller: ({ params }) => callers.showCaller(s, params.caller),
-    changeCaller: (asked) => callers.changeCaller(s, asked),
+    changeCaller: thenCaller((asked) => callers.changeCaller(s, asked)),
     removeCaller: (asked) => callers.removeCaller(s, asked),
     addKey: (asked) => callers.addKey(s, asked),
-    retireKey: (asked) => callers.retireKey(s, asked),
-    permitCaller: (asked) => callers.permitCaller(s, asked),
-    withdrawPermission: (asked) => callers.withdrawPermission(s, asked),
-    endSignIn: (asked) => callers.endToolSignIn(s, asked),
-    listSheets: ({ params, query }) => listSheets(s, params.caller, query.connection),
+    retireKey: thenCaller((asked) => callers.retireKey(s, asked)),
+    permitCaller: thenCaller((asked) => callers.permitCaller(s, asked)),
+    withdrawPermission: thenCaller((asked) => callers.withdrawPermission(s, asked)),
+    endSignIn: thenCaller((asked) => callers.endToolSignIn(s, asked)),
+    listSheets: ({ params, query }) => callers.listSheets(s, params.caller, query.connection),
     listUsage: ({ query }) => listUsage(s, query),
 
-    listOwnConnections: async ({ actor }) => listOwnConnections(s, actor.caller),
-    listOwnCalls: async ({ params, actor }) => listOwnCalls(s, actor.caller, params.connection),
+    listOwnConnections: async ({ actor }) => callers.listOwnConnections(s, actor.caller),
+    listOwnCalls: async ({ params, actor }) => callers.listOwnCalls(s, actor.caller, params.connection),
 
     showDoorRequest: ({ params }) => door.show(params.request),
     answerDoor: ({ params, body, actor }) => door.answer(params.request, body.connection, actor.operator.name),
 
-    offeredCalls: ({ params }) => trying.offeredCalls(s, params.connection),
-    callConnection: (asked) => trying.callConnection(s, asked),
-    saveCall: (asked) => saveCall(s, asked),
-    removeCall: (asked) => removeCall(s, asked),
-    readCalls: ({ params, body }) => trying.readCalls(s, params.connection, body.text),
-    writeCurl: ({ params, body }) => trying.writeCurl(s, params.connection, body),
-    showQuota: ({ params }) => showQuota(s, params.connection),
+    offeredCalls: ({ params }) => connections.offeredCalls(s, params.connection),
+    callConnection: (asked) => connections.callConnection(s, asked),
+    saveCall: (asked) => connections.saveCall(s, asked),
+    removeCall: (asked) => connections.removeCall(s, asked),
+    readCalls: ({ params, body }) => connections.readCalls(s, params.connection, body.text),
+    writeCurl: ({ params, body }) => connections.writeCurl(s, params.connection, body),
+    showQuota: ({ params }) => connections.showQuota(s, params.connection),
   };
 }

@@ -1,5 +1,5 @@
 import { FAULTS, type Fault } from '../../core/fault.ts';
-import type { Invitation } from '../consent/consents.ts';
+import type { Invitation } from '../consent/index.ts';
 
 const escapeHtml = (text: string): string => text.replace(/[&<>"']/g, (c) => `&#${c.charCodeAt(0)};`);
 

@@ -1,10 +1,10 @@
+import { needsOf } from '../../core/calls/needs.ts';
 import { diagnoseCall } from '../../core/diagnosis/call.ts';
 import type { Diagnosis } from '../../core/diagnosis/diagnosis.ts';
 import type { Api } from '../../core/provider/api.ts';
-import { needsOf } from '../calls.ts';
-import type { PermittedConnection } from '../handout/permitted.ts';
 import type { Ports } from '../ports.ts';
 import type { RelayedRow, RelayedStore } from '../store/relayed.ts';
+import type { PermittedConnection } from '../tokens/index.ts';
 import type { Sent } from './relay-send.ts';
 
 /** A call as the relay knows it; its query and body are never kept. */

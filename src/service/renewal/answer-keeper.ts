@@ -5,7 +5,8 @@ import type { Attempt } from '../../core/renewal/transitions.ts';
 import { save } from '../../core/renewal/transitions.ts';
 import type { Ports } from '../ports.ts';
 import type { Sealer } from '../sealer.ts';
-import type { RenewalStore, SealedTokens } from '../store/renewals.ts';
+import type { SealedTokens } from '../store/held-row.ts';
+import type { RenewalStore } from '../store/renewals.ts';
 import type { Spares } from './spares.ts';
 import type { Spill, SpilledAnswer } from './spill.ts';
 

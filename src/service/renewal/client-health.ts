@@ -1,10 +1,9 @@
 import type { RenewalLimits } from '../../core/renewal/limits.ts';
 import { bringForward } from '../../core/renewal/transitions.ts';
-import type { Changes } from '../changes.ts';
-import type { ConnectionStates } from '../connection-states.ts';
-import type { History } from '../history.ts';
+import type { Changes, History } from '../history/index.ts';
 import type { ClientStore } from '../store/clients.ts';
 import type { RenewalStore } from '../store/renewals.ts';
+import type { ConnectionStates } from './connection-states.ts';
 
 /**
  * A refused client stops as a whole: one event, not one for each of its connections. While it is stopped, one

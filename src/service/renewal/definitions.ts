@@ -1,7 +1,8 @@
 import { LRUCache } from 'lru-cache';
 import { Fault } from '../../core/fault.ts';
 import { type Environment, type ProviderDefinition, unconfirmedOrigins, withVariant } from '../../core/provider/definition.ts';
-import { fillKnown, type PlaceholderValues } from '../../core/provider/placeholders.ts';
+import type { PlaceholderValues } from '../../core/provider/placeholder-text.ts';
+import { fillKnown } from '../../core/provider/placeholders.ts';
 import { rehearsed } from '../../core/provider/rehearsal.ts';
 import type { DefinitionUse } from '../store/definition-uses.ts';
 import { idText } from '../store/ids.ts';

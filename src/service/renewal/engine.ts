@@ -1,7 +1,7 @@
 import type { ConditionalUpdate } from '../../core/renewal/conditional-update.ts';
 import { claim, takeOver } from '../../core/renewal/transitions.ts';
 import { recordId } from '../ports.ts';
-import type { HeldRow } from '../store/renewals.ts';
+import type { HeldRow } from '../store/held-row.ts';
 import { type AttemptParts, type GivenBack, renewHeld } from './attempt.ts';
 import { canSpend, type GrantContext } from './grant-context.ts';
 

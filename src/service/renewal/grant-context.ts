@@ -6,7 +6,7 @@ import type { RenewalPolicy } from '../../core/renewal/plan.ts';
 import { readGrantUse } from '../store/definition-uses.ts';
 import { idText } from '../store/ids.ts';
 import type { Store } from '../store/store.ts';
-import type { ClientSecrets, CredentialsAtHand } from './client-secrets.ts';
+import type { ClientSecrets, CredentialsAtHand } from './credentials.ts';
 import type { Definitions } from './definitions.ts';
 
 /** What a request on behalf of a grant needs to know besides its tokens. */

@@ -1,5 +1,4 @@
-import type { Changes } from '../changes.ts';
-import type { History } from '../history.ts';
+import type { Changes, History } from '../history/index.ts';
 import type { Ports } from '../ports.ts';
 import type { InstallationStore } from '../store/installation.ts';
 

@@ -1,9 +1,11 @@
+import { LRUCache } from 'lru-cache';
 import { Fault } from '../../core/fault.ts';
 import type { ConnectionFacts, ConnectionState, HealthCause } from '../../core/health.ts';
 import { CONNECTION_INTENTS, PROOF_STATES } from '../../core/health.ts';
 import { GRANT_KINDS, GRANT_TYPES, type GrantKind, type GrantType, isClientsOwn, isKey } from '../../core/oauth/grant-kinds.ts';
 import { POLICIES, type RenewalPolicy } from '../../core/renewal/plan.ts';
 import { RENEWAL_CAUSES } from '../../core/renewal/row.ts';
+import { lately } from '../lately.ts';
 import { oneOf, orElse, orNull, readColumn, textList, textMap, type ValueOf } from './column.ts';
 import { STANDBY_REASONS, type StandbyWhy } from './connections.ts';
 import { type Bind, type Database, idBytes, idText } from './database.ts';
@@ -68,6 +70,7 @@ export interface Narrow {
 
 /** Connections of one client with the same state and cause. */
 export interface StateCount {
+  clientId: string;
   provider: string;
   client: string;
   state: ConnectionState;
@@ -84,7 +87,7 @@ export interface ConnectionList {
   read(narrow: Narrow, onInvalid?: (fault: Fault) => void): Promise<ListedConnection[]>;
   /** How many match, whatever the page. */
   count(narrow: Narrow): Promise<number>;
-  /** Few rows, however many connections there are. */
+  /** Few rows, however many connections there are; where there are many, up to a few seconds old. */
   countStates(): Promise<StateCount[]>;
   /** Tokens on standby about which somebody must decide, oldest first. */
   undecided(most: number): Promise<{ connection: string; why: 'other_account' | 'not_proved'; account: string | null; since: number }[]>;
@@ -111,7 +114,15 @@ function condition(narrow: Narrow, bind: Bind[]): string {
   return all.length > 0 ? `WHERE ${all.join(' AND ')}` : '';
 }
 
+/** Where there are more, figures over all of them are kept for so long. */
+const MANY = 5_000;
+const KEPT_MS = 10_000;
+const SEARCHES_KEPT = 100;
+
 export function connectionList(database: Database): ConnectionList {
+  const total = (counts: readonly StateCount[]): number => counts.reduce((sum, one) => sum + one.count, 0);
+  /** A search asks for its count again and again, and reads all connections for it. */
+  const searches = new LRUCache<string, () => Promise<number>>({ max: SEARCHES_KEPT });
   /** Names of the providers at which a second use of a refresh token may end the grant. */
   const strictProviders = async (): Promise<Set<string>> => {
     const rows = await database.select<{ name: string }>(
@@ -120,6 +131,43 @@ export function connectionList(database: Database): ConnectionList {
     );
     return new Set(rows.map((row) => row.name));
   };
+  const countNow = async (narrow: Narrow): Promise<number> => {
+    const bind: Bind[] = [];
+    const [row] = await database.select<{ n: number | bigint }>(
+      `SELECT COUNT(*) AS n FROM connections k ${condition({ ...narrow, after: undefined }, bind)}`,
+      bind,
+    );
+    return Number(row?.n ?? 0);
+  };
+  const countStatesNow = async (): Promise<StateCount[]> => {
+    const rows = await database.select<{
+      client_id: Buffer;
+      provider: string;
+      client: string;
+      state: string;
+      cause_key: string | null;
+      n: number | bigint;
+      example: string;
+      evidence: string | null;
+    }>(
+      `SELECT s.client_id, p.name AS provider, c.name AS client, c.evidence, s.state, s.cause_key, s.n, s.example
+       FROM (
+         SELECT client_id, state, cause_key, COUNT(*) AS n, MIN(name) AS example
+         FROM connections GROUP BY client_id, state, cause_key
+       ) s JOIN clients c ON c.id = s.client_id JOIN providers p ON p.id = c.provider_id`,
+    );
+    return rows.map((row) => ({
+      clientId: idText(row.client_id),
+      provider: row.provider,
+      client: row.client,
+      state: row.state as ConnectionState,
+      causeKey: row.cause_key as HealthCause | null,
+      count: Number(row.n),
+      example: row.example,
+      evidence: row.evidence,
+    }));
+  };
+  const countStates = lately(countStatesNow, { keptMs: KEPT_MS, isLarge: (counts) => total(counts) > MANY });
   return {
     async read(narrow, onInvalid) {
       const bind: Bind[] = [];
@@ -157,39 +205,16 @@ export function connectionList(database: Database): ConnectionList {
       });
     },
     async count(narrow) {
-      const bind: Bind[] = [];
-      const [row] = await database.select<{ n: number | bigint }>(
-        `SELECT COUNT(*) AS n FROM connections k ${condition({ ...narrow, after: undefined }, bind)}`,
-        bind,
-      );
-      return Number(row?.n ?? 0);
+      const all = total(await countStates());
+      const { search, label, state, ids, names } = narrow;
+      if (search === undefined && label === undefined && state === undefined && ids === undefined && names === undefined) return all;
+      if (all <= MANY || ids !== undefined || names !== undefined) return countNow(narrow);
+      const key = JSON.stringify([search, label, state]);
+      const known = searches.get(key) ?? lately(() => countNow(narrow), { keptMs: KEPT_MS, isLarge: () => true });
+      searches.set(key, known);
+      return known();
     },
-    async countStates() {
-      const rows = await database.select<{
-        provider: string;
-        client: string;
-        state: string;
-        cause_key: string | null;
-        n: number | bigint;
-        example: string;
-        evidence: string | null;
-      }>(
-        `SELECT p.name AS provider, c.name AS client, c.evidence, s.state, s.cause_key, s.n, s.example
-         FROM (
-           SELECT client_id, state, cause_key, COUNT(*) AS n, MIN(name) AS example
-           FROM connections GROUP BY client_id, state, cause_key
-         ) s JOIN clients c ON c.id = s.client_id JOIN providers p ON p.id = c.provider_id`,
-      );
-      return rows.map((row) => ({
-        provider: row.provider,
-        client: row.client,
-        state: row.state as ConnectionState,
-        causeKey: row.cause_key as HealthCause | null,
-        count: Number(row.n),
-        example: row.example,
-        evidence: row.evidence,
-      }));
-    },
+    countStates,
     async undecided(most) {
       const rows = await database.select<{ name: string; why: 'other_account' | 'not_proved'; account: string | null; since: Date }>(
         `SELECT k.name, k.standby_why AS why, g.account_label AS account, g.consented_at AS since

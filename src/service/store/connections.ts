@@ -44,8 +44,9 @@ export interface ConnectionStore {
   ofClient(clientId: string): Promise<ConnectionRow[]>;
   /** The name of a connection of this client, or of one with tokens on standby that came through it; null: there is none. */
   dependsOnClient(clientId: string): Promise<{ name: string; waits: boolean } | null>;
-  /** How many connections a client has, and whether any holds tokens. */
-  countOfClient(clientId: string): Promise<{ connections: number; hasTokens: boolean }>;
+  hasAny(clientId: string): Promise<boolean>;
+  /** Whether any connection of a client holds tokens. */
+  hasTokens(clientId: string): Promise<boolean>;
   /** Grants in use by active connections of a client, at most so many. */
   activeGrantsOf(clientId: string, most: number): Promise<string[]>;
   add(row: Omit<ConnectionRow, 'labels'>, labels: readonly string[]): Promise<void>;
@@ -95,15 +96,10 @@ export function connectionStore(database: Database): ConnectionStore {
       );
       return waiting ? { name: waiting.name, waits: true } : null;
     },
-    async countOfClient(clientId) {
-      const [row] = await database.select<{ n: number | bigint; tokens: number | bigint }>(
-        `SELECT COUNT(*) AS n,
-           EXISTS (SELECT 1 FROM connections WHERE client_id = $1 AND current_grant_id IS NOT NULL) AS tokens
-         FROM connections WHERE client_id = $2`,
-        [idBytes(clientId), idBytes(clientId)],
-      );
-      return { connections: Number(row?.n ?? 0), hasTokens: Number(row?.tokens ?? 0) === 1 };
-    },
+    hasAny: async (clientId) => (await table.find({ clientId })) !== null,
+    hasTokens: async (clientId) =>
+      (await database.select('SELECT 1 AS found FROM connections WHERE client_id = $1 AND current_grant_id IS NOT NULL LIMIT 1', [idBytes(clientId)])).length >
+      0,
     async activeGrantsOf(clientId, most) {
       const rows = await database.select<{ id: Buffer }>(
         `SELECT current_grant_id AS id FROM connections

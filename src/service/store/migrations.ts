@@ -296,6 +296,9 @@ const MIGRATIONS: [name: string, statement: string][] = [
        ADD KEY IF NOT EXISTS check_state_at (check_state_at), ADD KEY IF NOT EXISTS current_grant_id (current_grant_id),
        ADD KEY IF NOT EXISTS standby_why (standby_why)`,
   ],
+  ['0056-permissions-by-label', 'ALTER TABLE permissions ADD KEY IF NOT EXISTS label (label)'],
+  // Read from end to end by a search, and in order of names: both columns, and nothing else.
+  ['0057-connections-searched', 'ALTER TABLE connections ADD KEY IF NOT EXISTS searched (name, search_text)'],
 ];
 
 const LEASE_SECONDS = 60;

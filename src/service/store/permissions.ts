@@ -1,4 +1,6 @@
+import { LRUCache } from 'lru-cache';
 import { type Permission as Rule, USES } from '../../core/callers/permissions.ts';
+import { lately } from '../lately.ts';
 import { id, number, oneOf, orElse, orNull, text, textList } from './column.ts';
 import { type Bind, type Database, idBytes, idText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
@@ -61,32 +63,64 @@ export const ruleOf = (row: StoredRule): Rule => ({
   paths: COLUMNS.paths.read(row.paths),
   share: row.share,
 });
-/** Permissions that open a connection, by name or by a label of it; its ID is bound twice. */
-export const opens = (connection: string, again: string): string =>
-  `(p.connection_id = ${connection} OR p.label IN (SELECT l.label FROM connection_labels l WHERE l.connection_id = ${again}))`;
+/** The permissions that open a connection, by name or by a label of it; its ID is bound twice. Each way has its index; an OR of both has none. */
+export const openingPermissions = (connection: string, again: string): string =>
+  `(
+     SELECT n.* FROM permissions n WHERE n.connection_id = ${connection}
+     UNION SELECT m.* FROM connection_labels l JOIN permissions m ON m.label = l.label WHERE l.connection_id = ${again}
+   ) p`;
 
 const OPENED = `(
   SELECT p.connection_id FROM permissions p WHERE p.caller_id = $1 AND p.connection_id IS NOT NULL
   UNION SELECT l.connection_id FROM permissions p JOIN connection_labels l ON l.label = p.label WHERE p.caller_id = $2
-) q`;
+) opened`;
+
+/** The same as a condition on one connection. */
+const IS_OPENED = `(
+  EXISTS (SELECT 1 FROM permissions p WHERE p.caller_id = $1 AND p.connection_id = k.id)
+  OR EXISTS (SELECT 1 FROM connection_labels l JOIN permissions p ON p.label = l.label WHERE l.connection_id = k.id AND p.caller_id = $2)
+)`;
+/** Where there are more, their number is kept for so long. */
+const MANY = 5_000;
+const KEPT_MS = 10_000;
+const CALLERS_KEPT = 1_000;
 
 export function permissionStore(database: Database): PermissionStore {
   const table = defineTable(database, 'permissions', COLUMNS, { primaryKey: ['id'] });
-  const namesAndTotal = async (from: string, all: string, bind: Bind[], most: number): Promise<NamesAndTotal> => {
-    const [named, [count]] = await Promise.all([
-      database.select<{ name: string }>(`SELECT k.name ${from} ORDER BY k.name LIMIT ${Math.floor(most)}`, bind),
-      database.select<{ n: number | bigint }>(`SELECT COUNT(*) AS n ${all}`, bind),
-    ]);
-    return { names: named.map((row) => row.name), total: Number(count?.n ?? 0) };
+  /** The first names. Where there are many, connections are read in the order of names until enough `fit`; else those of `among` are sorted. */
+  const namesOf = async (one: { among: string; fits: string; bind: Bind[]; most: number; total: number }): Promise<string[]> => {
+    const from =
+      one.total > MANY
+        ? `connections k FORCE INDEX (name) WHERE ${one.fits}`
+        : `(SELECT DISTINCT connection_id FROM ${one.among}) q JOIN connections k ON k.id = q.connection_id`;
+    const rows = await database.select<{ name: string }>(`SELECT k.name FROM ${from} ORDER BY k.name LIMIT ${Math.floor(one.most)}`, one.bind);
+    return rows.map((row) => row.name);
+  };
+  const countOf = async (sql: string, bind: Bind[]): Promise<number> => Number((await database.select<{ n: number | bigint }>(sql, bind))[0]?.n ?? 0);
+  /** Opened to a caller, by whatever permission: counted again where its permissions changed, and now and then. */
+  const opened = new LRUCache<string, () => Promise<number>>({ max: CALLERS_KEPT });
+  const countOpened = async (callerRecordId: string): Promise<number> => {
+    const caller = idBytes(callerRecordId);
+    const [mark] = await database.select<{ n: number | bigint; newest: Buffer | null }>(
+      'SELECT COUNT(*) AS n, MAX(id) AS newest FROM permissions WHERE caller_id = $1',
+      [caller],
+    );
+    const key = `${callerRecordId} ${mark?.n} ${mark?.newest?.toString('hex')}`;
+    const count = () => countOf(`SELECT COUNT(*) AS n FROM ${OPENED}`, [caller, caller]);
+    const known = opened.get(key) ?? lately(count, { keptMs: KEPT_MS, isLarge: (n) => n > MANY });
+    opened.set(key, known);
+    return known();
   };
   return {
-    connectionsOf(callerRecordId, most) {
-      const bind = [idBytes(callerRecordId), idBytes(callerRecordId)];
-      return namesAndTotal(`FROM ${OPENED} JOIN connections k ON k.id = q.connection_id`, `FROM ${OPENED}`, bind, most);
+    async connectionsOf(callerRecordId, most) {
+      const caller = idBytes(callerRecordId);
+      const total = await countOpened(callerRecordId);
+      return { names: await namesOf({ among: OPENED, fits: IS_OPENED, bind: [caller, caller], most, total }), total };
     },
-    labelled(label, most) {
-      const from = 'FROM connection_labels l JOIN connections k ON k.id = l.connection_id WHERE l.label = $1';
-      return namesAndTotal(from, 'FROM connection_labels l WHERE l.label = $1', [label], most);
+    async labelled(label, most) {
+      const total = await countOf('SELECT COUNT(*) AS n FROM connection_labels WHERE label = $1', [label]);
+      const [among, fits] = ['connection_labels WHERE label = $1', 'EXISTS (SELECT 1 FROM connection_labels l WHERE l.connection_id = k.id AND l.label = $1)'];
+      return { names: await namesOf({ among, fits, bind: [label], most, total }), total };
     },
     async of(callerRecordId) {
       const rows = await database.select<StoredRule & { id: Buffer; connection: string | null; label: string | null }>(
@@ -99,8 +133,8 @@ export function permissionStore(database: Database): PermissionStore {
     },
     async rulesFor(callerRecordId, connectionId) {
       const rows = await database.select<StoredRule>(
-        `SELECT p.use_as, p.methods, p.paths, p.share FROM permissions p WHERE p.caller_id = $1 AND ${opens('$2', '$3')} ORDER BY p.id`,
-        [idBytes(callerRecordId), idBytes(connectionId), idBytes(connectionId)],
+        `SELECT p.use_as, p.methods, p.paths, p.share FROM ${openingPermissions('$1', '$2')} WHERE p.caller_id = $3 ORDER BY p.id`,
+        [idBytes(connectionId), idBytes(connectionId), idBytes(callerRecordId)],
       );
       return rows.map(ruleOf);
     },
@@ -133,8 +167,8 @@ export function permissionStore(database: Database): PermissionStore {
     },
     async sharesOf(connectionId) {
       const rows = await database.select<{ id: Buffer; name: string; share: number }>(
-        `SELECT c.id, c.name, MAX(p.share) AS share FROM permissions p JOIN callers c ON c.id = p.caller_id
-         WHERE p.share IS NOT NULL AND ${opens('$1', '$2')} GROUP BY c.id, c.name ORDER BY c.name`,
+        `SELECT c.id, c.name, MAX(p.share) AS share FROM ${openingPermissions('$1', '$2')} JOIN callers c ON c.id = p.caller_id
+         WHERE p.share IS NOT NULL GROUP BY c.id, c.name ORDER BY c.name`,
         [idBytes(connectionId), idBytes(connectionId)],
       );
       return rows.map((row) => ({ callerId: idText(row.id), caller: row.name, share: row.share }));

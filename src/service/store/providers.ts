@@ -35,8 +35,8 @@ export interface ProviderStore {
    */
   revise(provider: { id: string; title: string; revision: number }, version: NewVersion, trusted: ReadonlyMap<string, string[]>): Promise<boolean>;
   remove(providerId: string): Promise<void>;
-  /** How many clients and connections each provider has, by its name. */
-  counts(): Promise<Map<string, { clients: number; connections: number }>>;
+  /** How many clients each provider has, by its name. */
+  countClients(): Promise<Map<string, number>>;
 }
 
 export function providerStore(database: Database): ProviderStore {
@@ -80,15 +80,11 @@ export function providerStore(database: Database): ProviderStore {
         await versions.remove({ providerId }, transaction);
         await providers.remove({ id: providerId }, transaction);
       }),
-    async counts() {
-      const rows = await database.select<{ name: string; clients: number | bigint; connections: number | bigint | string | null }>(
-        `SELECT p.name, COUNT(c.id) AS clients, COALESCE(SUM(k.n), 0) AS connections
-         FROM providers p
-         LEFT JOIN clients c ON c.provider_id = p.id
-         LEFT JOIN (SELECT client_id, COUNT(*) AS n FROM connections GROUP BY client_id) k ON k.client_id = c.id
-         GROUP BY p.name`,
+    async countClients() {
+      const rows = await database.select<{ name: string; n: number | bigint }>(
+        'SELECT p.name, COUNT(c.id) AS n FROM providers p LEFT JOIN clients c ON c.provider_id = p.id GROUP BY p.name',
       );
-      return new Map(rows.map((row) => [row.name, { clients: Number(row.clients), connections: Number(row.connections) }]));
+      return new Map(rows.map((row) => [row.name, Number(row.n)]));
     },
   };
 }

@@ -1,24 +1,9 @@
 import type { ConditionalUpdate } from '../../core/renewal/conditional-update.ts';
 import type { RenewalCause, RenewalColumn, RenewalRow } from '../../core/renewal/row.ts';
 import { type Bind, type Database, idBytes, idText, instantText } from './database.ts';
+import type { HeldRow, SealedTokens } from './held-row.ts';
 import { rowBatches } from './row-batches.ts';
 import { COLUMNS, compile, ID_COLUMNS, snake } from './transition-sql.ts';
-
-/** One claimed or read renewal row with its sealed tokens. */
-export interface HeldRow {
-  grantId: string;
-  row: RenewalRow;
-  /** The database's time of the reading, epoch ms. */
-  readAt: number;
-  accessSealed: Buffer;
-  refreshSealed: Buffer | null;
-}
-
-export interface SealedTokens {
-  accessSealed: Buffer;
-  /** Null: the answer brought none, and the stored one stays. */
-  refreshSealed: Buffer | null;
-}
 
 /** The hot tables `renewals` and `tokens`. Each method is one autocommit statement, or one read. */
 export interface RenewalStore {

@@ -2,7 +2,7 @@ import { applyUpdate, type ConditionalUpdate, type Value } from '../../core/rene
 import type { RenewalColumn } from '../../core/renewal/row.ts';
 import { batched } from './batched.ts';
 import { type Bind, type Database, idBytes } from './database.ts';
-import type { HeldRow, SealedTokens } from './renewals.ts';
+import type { HeldRow, SealedTokens } from './held-row.ts';
 import { compile } from './transition-sql.ts';
 
 const BATCHES = { most: 64, atOnce: 2, worth: 32, patienceMs: 50 };

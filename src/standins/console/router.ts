@@ -1,6 +1,6 @@
 import express, { type Request, type Response, Router } from 'express';
-import type { ServerParts } from '../authorization-server.ts';
 import { escapeHtml, page } from '../pages.ts';
+import type { ServerParts } from '../server-parts.ts';
 import type { RegisteredClient } from '../state.ts';
 import { ACCOUNTS } from '../world.ts';
 import { type Fields, one, PARTS, type PartContext, type Pressed } from './parts.ts';

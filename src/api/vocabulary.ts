@@ -1,0 +1,105 @@
+import type { SecretState } from '../core/clients/choose-secret.ts';
+import { type Half, type Side, VERDICTS } from '../core/diagnosis/causes.ts';
+import type { ConnectionState, ProofState } from '../core/health.ts';
+import type { GrantKind } from '../core/oauth/grant-kinds.ts';
+import type { RenewalPolicy } from '../core/renewal/plan.ts';
+import type { APPROVALS, CLIENT_STATES } from './clients.ts';
+
+/**
+ * The words of the closed lists that people meet, once for console, CLI and docs: what each value is called, how it is colored and drawn,
+ * and what it means. A new value without a word does not compile.
+ */
+export type Tone = 'good' | 'warning' | 'bad' | 'quiet';
+export type Icon = 'check' | 'alert' | 'dashed' | 'pause' | 'cross' | 'moon' | 'person' | 'question';
+export interface Word {
+  label: string;
+  tone: Tone;
+  icon: Icon;
+  /** One character for a terminal. */
+  mark: string;
+  says: string;
+}
+
+type ClientState = (typeof CLIENT_STATES)[number];
+type Approval = (typeof APPROVALS)[number];
+export type AnyState = ConnectionState | ClientState | SecretState | Approval;
+
+const word = (label: string, tone: Tone, icon: Icon, mark: string, says: string): Word => ({ label, tone, icon, mark, says });
+
+/** The shown states of connections, clients and secrets, and of a client's approval. */
+export const STATES: Record<AnyState, Word> = {
+  working: word('working', 'good', 'check', '\u2713', 'Renewed in time, and its calls work.'),
+  idle: word('idle', 'good', 'moon', '\u00b7', 'Renewed on request; no caller asked for a token recently.'),
+  struggling: word('struggling', 'warning', 'alert', '!', 'Something failed; it is retried automatically.'),
+  needs_person: word('needs a person', 'bad', 'person', '\u2717', 'It does not recover automatically: somebody must act.'),
+  not_yet_agreed: word('not yet agreed', 'quiet', 'dashed', '\u00b7', 'Nobody has consented yet.'),
+  paused: word('paused', 'quiet', 'pause', '\u2016', 'An operator paused it: no tokens are issued.'),
+  revoked: word('revoked', 'quiet', 'cross', '\u2014', 'It was revoked here.'),
+  draft: word('draft', 'quiet', 'dashed', '\u00b7', 'Values are missing, or nobody has consented yet.'),
+  ready: word('ready, not verified', 'quiet', 'dashed', '\u00b7', 'Complete; no request was made with it yet.'),
+  stopped: word('stopped', 'bad', 'cross', '\u2717', 'The provider rejects the client, or its new addresses are not confirmed.'),
+  refused: word('refused', 'bad', 'cross', '\u2717', 'The provider rejected it.'),
+  they_ask_back: word('they ask back', 'warning', 'person', '!', 'The provider wants more information before it approves the client.'),
+  asked: word('approval asked', 'warning', 'dashed', '\u00b7', 'Approval was requested and has not come.'),
+  not_asked: word('approval not asked', 'warning', 'dashed', '\u00b7', 'The provider approves clients, and nobody has requested it.'),
+  given: word('approved', 'good', 'check', '\u2713', 'The provider approved the client.'),
+  not_needed: word('no approval needed', 'quiet', 'check', '\u00b7', 'The provider approves no clients.'),
+  retired: word('retired', 'quiet', 'cross', '\u2014', 'No longer used.'),
+  unproved: word('to be proved', 'warning', 'dashed', '\u00b7', 'New; it is verified before it replaces the one in use.'),
+  active: word('in use', 'good', 'check', '\u2713', 'Requests are made with it.'),
+  former: word('in reserve', 'quiet', 'pause', '\u2016', 'Kept in case its successor is rejected.'),
+};
+
+/** Lines that are judged: what was compared before a consent, and what a connection depends on. */
+export const LINE_VERDICTS: Record<'good' | 'missing' | 'doubt' | 'bad', Word> = {
+  good: word('good', 'good', 'check', '\u2713', 'It is as it must be.'),
+  missing: word('missing', 'bad', 'alert', '\u2717', 'It must be entered first.'),
+  doubt: word('not known', 'warning', 'question', '?', 'It was not verified.'),
+  bad: word('mind this', 'bad', 'alert', '\u2717', 'It will stop working.'),
+};
+
+/** What was seen in an answer: the first thing to know of a failure. */
+export const VERDICT_LABELS = VERDICTS;
+
+/** Whose half of the rights is missing. */
+export const HALF_LABELS: Record<Half, string> = {
+  client: 'the client\u2019s half',
+  person: 'the person\u2019s half',
+  service_user: 'the service user\u2019s role',
+  organisation: 'the organisation\u2019s half',
+};
+
+/** Who can fix it. */
+export const SIDE_LABELS: Record<Side, string> = {
+  person: 'the person who consents',
+  client: 'our registration at the provider',
+  organisation: 'whoever agrees for the organisation',
+  provider: 'the provider',
+  caller: 'whoever makes the call',
+  ours: 'this service',
+};
+
+/** When a connection is renewed. */
+export const POLICY_LABELS: Record<RenewalPolicy, string> = {
+  always: 'always in time',
+  when_used: 'in time while callers use it (30 days)',
+  on_demand: 'when a caller asks',
+};
+
+/** What a grant came from. */
+export const GRANT_KIND_LABELS: Record<GrantKind, string> = {
+  authorization_code: 'tokens of a consent',
+  device_code: 'tokens of a consent by device code',
+  taken_over: 'tokens that were taken over',
+  client_credentials: 'the client\u2019s own token',
+  jwt_bearer: 'the service account\u2019s token',
+  static_key: 'a static key',
+};
+
+/** Whether the first call with a grant worked. */
+export const PROOF_LABELS: Record<ProofState, string> = {
+  proved: 'the first call worked',
+  failed: 'the first call failed',
+  not_tried: 'not proved yet',
+  not_defined: 'no call proves it',
+};

@@ -1,0 +1,4 @@
+export interface GlobalOptions {
+  url?: string;
+  output: string;
+}

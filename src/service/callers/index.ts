@@ -1,0 +1,16 @@
+/** The face of this room: callers. */
+export {
+  addCaller,
+  addKey,
+  changeCaller,
+  endToolSignIn,
+  listCallers,
+  permitCaller,
+  removeCaller,
+  retireKey,
+  showCaller,
+  withdrawPermission,
+} from './callers.ts';
+export { listOwnCalls, listOwnConnections } from './own.ts';
+export type { CallerParts } from './parts.ts';
+export { listSheets } from './sheets.ts';

@@ -1,0 +1,13 @@
+import type { Changes, History } from '../history/index.ts';
+import type { Ports } from '../ports.ts';
+import type { Settings } from '../settings.ts';
+import type { Store } from '../store/store.ts';
+
+/** Callers depend on these. */
+export interface CallerParts {
+  changes: Changes;
+  history: History;
+  ports: Ports;
+  settings: Settings;
+  store: Store;
+}

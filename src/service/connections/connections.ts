@@ -1,0 +1,225 @@
+import { setTimeout as sleep } from 'node:timers/promises';
+import type { z } from 'zod';
+import type { Attempt, ConnectionSummary, ListConnections } from '../../api/connections.ts';
+import { POLICY_LABELS } from '../../api/vocabulary.ts';
+import { operationsOf } from '../../core/clients/strength.ts';
+import { Fault } from '../../core/fault.ts';
+import { connectionHealth } from '../../core/health.ts';
+import { type GrantType, WIRE_GRANT_TYPES } from '../../core/oauth/grant-kinds.ts';
+import { takesDevice } from '../../core/oauth/ways.ts';
+import type { ProviderDefinition } from '../../core/provider/definition.ts';
+import { checkPlaceholders } from '../../core/provider/placeholders.ts';
+import { nextRenewalAt, type RenewalPolicy } from '../../core/renewal/plan.ts';
+import { bringForward, end, planAnew } from '../../core/renewal/transitions.ts';
+import { reviewScopes } from '../../core/scopes/compare.ts';
+import type { Command } from '../asked.ts';
+import { findClient } from '../clients/index.ts';
+import { attemptView } from '../grants/index.ts';
+import { recordId } from '../ports.ts';
+import { methodOf, summaries, TICKS_IN_LISTS } from '../records/index.ts';
+import type { ConnectionRow } from '../store/connections.ts';
+import { endSignIns } from '../tool-sign-ins/index.ts';
+import { current, findKnown } from './find.ts';
+import type { ConnectionParts } from './parts.ts';
+
+/** A page of connections by name, and how many match in all. */
+export async function listConnections(s: ConnectionParts, query: z.output<typeof ListConnections>): Promise<{ items: ConnectionSummary[]; total: number }> {
+  await s.connectionStates.settle();
+  const [page, total] = await Promise.all([s.store.connectionList.read(query), s.store.connectionList.count(query)]);
+  return { items: await summaries(s, page, TICKS_IN_LISTS), total };
+}
+
+/** @throws {Fault} INPUT_INVALID naming each odd scope. */
+function checkScopes(definition: ProviderDefinition, scopes: string[], allowUnlisted: boolean): void {
+  const remarks = reviewScopes(
+    scopes,
+    definition.scopes.map((scope) => scope.name),
+  ).filter((remark) => !(allowUnlisted && remark.kind !== 'delimiter'));
+  if (definition.scopes.length === 0 || remarks.length === 0) return;
+  throw new Fault('INPUT_INVALID', {
+    detail: remarks[0]?.says ?? '',
+    places: remarks.map((remark) => ({ path: 'scopes', why: remark.says })),
+    remedy: 'Mend the scope, or send it as it is with allow_unlisted_scopes.',
+  });
+}
+
+/** @throws {Fault} INPUT_INVALID naming each operation that the definition does not know. */
+function checkOperations(definition: ProviderDefinition, ids: string[]): void {
+  const known = new Set(operationsOf(definition).map((operation) => operation.id));
+  const unknown = ids.filter((id) => !known.has(id));
+  if (unknown.length > 0)
+    throw new Fault('INPUT_INVALID', { places: unknown.map((id) => ({ path: 'operations', why: `The definition knows no operation ${id}.` })) });
+}
+
+export async function addConnection(s: ConnectionParts, { body: input, actor }: Command<'addConnection'>): Promise<void> {
+  const operator = actor.operator.name;
+  const { record: client, definition } = await findClient(s, input.provider, input.client);
+  const grantType: GrantType = input.grant_type ?? (client.type === 'service_account' ? 'client_credentials' : 'authorization_code');
+  if (!definition.server.grant_types_supported.includes(WIRE_GRANT_TYPES[grantType]) && !(grantType === 'authorization_code' && takesDevice(definition)))
+    throw new Fault('INPUT_INVALID', {
+      places: [{ path: 'grant_type', why: `${definition.title} takes: ${definition.server.grant_types_supported.join(', ')}.` }],
+    });
+  if (grantType === 'jwt_bearer') {
+    if (methodOf(client, definition) !== 'private_key_jwt')
+      throw new Fault('INPUT_INVALID', { places: [{ path: 'grant_type', why: 'It needs a client that authenticates by private_key_jwt: its key signs.' }] });
+    if (!input.expected_account)
+      throw new Fault('INPUT_INVALID', { places: [{ path: 'expected_account', why: 'Name the account in whose name the service account asks.' }] });
+  }
+  checkPlaceholders(definition, input.placeholders, ['connection']);
+  checkOperations(definition, input.operations);
+  checkScopes(definition, input.scopes, input.allow_unlisted_scopes);
+  if (await s.store.connections.byName(input.name)) throw new Fault('NAME_TAKEN', { detail: `A connection called ${input.name} exists.` });
+  await s.store.connections.add(
+    {
+      id: recordId(s.ports),
+      name: input.name,
+      clientId: client.id,
+      intent: 'draft',
+      currentGrantId: null,
+      standbyGrantId: null,
+      standbyWhy: null,
+      scopes: [...new Set(input.scopes)],
+      expectedAccount: input.expected_account || null,
+      grantType,
+      placeholders: input.placeholders,
+      operations: [...new Set(input.operations)],
+      policy: input.policy,
+      lastUsedAt: null,
+      revision: 1,
+      createdAt: s.ports.clock.now(),
+    },
+    input.labels,
+  );
+  s.history.add({
+    actor: operator,
+    kind: 'connection_added',
+    subject: `connection:${input.name}`,
+    says: `Added the connection ${input.name} through ${input.provider}/${input.client}.`,
+  });
+}
+
+/** What the next consent asks for; the tokens held now are not touched. @throws {Fault} REVISION_OLD */
+export async function changeConnection(s: ConnectionParts, { params, body: input, actor }: Command<'changeConnection'>): Promise<void> {
+  const { connection: name } = params;
+  const operator = actor.operator.name;
+  const one = await findKnown(s, name);
+  const { definition } = await findClient(s, one.provider, one.client);
+  const set: Partial<ConnectionRow> = {};
+  if (input.scopes) {
+    checkScopes(definition, input.scopes, input.allow_unlisted_scopes);
+    set.scopes = [...new Set(input.scopes)];
+  }
+  if (input.operations) {
+    checkOperations(definition, input.operations);
+    set.operations = [...new Set(input.operations)];
+  }
+  if (input.expected_account !== undefined) set.expectedAccount = input.expected_account || null;
+  if (input.policy) set.policy = input.policy;
+  if (!(await s.store.connections.revise(one.id, input.revision, set))) throw new Fault('REVISION_OLD');
+  if (input.labels) {
+    await s.store.connections.setLabels(one.id, input.labels);
+    await s.changes.announce('connection', name); // who may use it can be another now
+  }
+  if (input.policy && one.grantId) await planAgain(s, one.grantId, definition, { policy: input.policy, paused: one.facts.intent === 'paused' });
+  const says = [
+    ...(input.operations ? ['Changed the operations that it is for.'] : []),
+    ...(input.scopes || input.expected_account !== undefined ? ['Changed what the next consent asks for.'] : []),
+    ...(input.labels ? [`Its labels are now ${input.labels.join(', ') || 'none'}.`] : []),
+    ...(input.policy ? [`It is renewed ${POLICY_LABELS[input.policy]}.`] : []),
+  ];
+  s.history.add({ actor: operator, kind: 'connection_changed', subject: `connection:${name}`, says: says.join(' ') });
+}
+
+/** The next renewal by another policy, paused or resumed; an uncertain wait is not touched. */
+async function planAgain(s: ConnectionParts, grantId: string, definition: ProviderDefinition, need: { policy: RenewalPolicy; paused: boolean }): Promise<void> {
+  const held = await s.store.renewals.read(grantId);
+  if (!held) return;
+  const connection = await s.store.connections.byCurrentGrant(grantId);
+  const nextAt = nextRenewalAt(held.row, { ...need, lastUsedAt: connection?.lastUsedAt ?? null }, definition.dialect, s.ports.random.unit());
+  await s.store.renewals.update([grantId], planAnew(nextAt));
+}
+
+/** The last attempts, masked. */
+export async function listAttempts(s: ConnectionParts, name: string): Promise<{ items: Attempt[] }> {
+  const one = await findKnown(s, name);
+  const kept = one.grantId ? await s.wireLog.list(one.grantId) : [];
+  return { items: kept.map(attemptView) };
+}
+
+/** Forgets the connection and all its tokens here. What the provider still honours is not touched: the answer of the page says so. */
+export async function removeConnection(s: ConnectionParts, { params, actor }: Command<'removeConnection'>): Promise<{ done: true }> {
+  const { connection: name } = params;
+  const operator = actor.operator.name;
+  const one = await findKnown(s, name);
+  const grants = await s.store.grants.ofConnection(one.id);
+  await endSignIns(s, { connectionId: one.id }, 'connection_removed');
+  await s.store.renewals.update(
+    grants.map((grant) => grant.id),
+    end(),
+  );
+  await s.store.connections.remove(
+    one.id,
+    grants.map((grant) => grant.id),
+  );
+  for (const grant of grants) s.cache.drop(grant.id);
+  s.history.add({ actor: operator, kind: 'connection_removed', subject: `connection:${name}`, says: 'Removed the connection and forgot its tokens.' });
+  await s.changes.announce('connection', name);
+  return { done: true };
+}
+
+const OTHERS_WAIT_MS = 10_000;
+const LOOK_EVERY_MS = 50;
+
+/** Renews a row that is due now. A worker, here or on another replica, may have claimed it first: then its outcome is waited for. */
+async function renewAndWait(s: ConnectionParts, grantId: string, generation: number): Promise<void> {
+  if ((await s.engine.renewOne(grantId)).claimed) return;
+  for (const endsAt = performance.now() + OTHERS_WAIT_MS; performance.now() < endsAt; await sleep(LOOK_EVERY_MS)) {
+    const row = (await s.store.renewals.read(grantId))?.row;
+    if (!row || row.generation > generation || row.leaseUntil === null) return;
+  }
+}
+
+/** Brings the renewal forward to now and runs it; an uncertain wait is obeyed. */
+export async function renewConnection(s: ConnectionParts, { params, actor }: Command<'renewConnection'>): Promise<void> {
+  const { connection: name } = params;
+  const operator = actor.operator.name;
+  const { one, grantId } = await current(s, name);
+  const held = await s.store.renewals.read(grantId);
+  if (!held || held.row.nextAt === null) throw new Fault('GRANT_REFUSED', { detail: connectionHealth(one.facts, s.ports.clock.now()).cause ?? '' });
+  if ((await s.store.renewals.update([grantId], bringForward())) === 0)
+    throw new Fault('RENEWAL_PENDING', { detail: 'A renewal is under way, or its outcome is still uncertain.', retryAfterMs: 2_000 });
+  await renewAndWait(s, grantId, held.row.generation);
+  s.history.add({ actor: operator, kind: 'renewal_asked', subject: `connection:${name}`, says: 'Asked for a renewal now.' });
+}
+
+/**
+ * No handout and no call any more, on any replica that sees the database, within a second. Answers in flight are still saved, and it
+ * is kept alive. Tokens already handed out live on at the provider.
+ */
+export async function pauseConnection(s: ConnectionParts, { params, actor }: Command<'pauseConnection'>): Promise<void> {
+  const { connection: name } = params;
+  const operator = actor.operator.name;
+  const one = await findKnown(s, name);
+  if (one.facts.intent === 'paused') return;
+  if (!(await s.store.connections.turn(one.id, 'active', 'paused'))) throw new Fault('CONNECTION_NOT_AGREED');
+  if (one.grantId) s.cache.drop(one.grantId);
+  await s.changes.announce('connection', name);
+  const { definition } = await findClient(s, one.provider, one.client);
+  if (one.grantId) await planAgain(s, one.grantId, definition, { policy: one.policy, paused: true });
+  s.history.add({ actor: operator, kind: 'paused', subject: `connection:${name}`, says: 'Paused it.' });
+}
+
+/** Renews first, so that what is handed out afterwards was good a moment ago; then hands out again. */
+export async function resumeConnection(s: ConnectionParts, { params, actor }: Command<'resumeConnection'>): Promise<void> {
+  const { connection: name } = params;
+  const operator = actor.operator.name;
+  const one = await findKnown(s, name);
+  if (one.facts.intent !== 'paused') return;
+  if (one.grantId && (await s.store.renewals.update([one.grantId], bringForward())) > 0) await renewAndWait(s, one.grantId, one.generation);
+  await s.store.connections.turn(one.id, 'paused', 'active');
+  await s.changes.announce('connection', name);
+  const { definition } = await findClient(s, one.provider, one.client);
+  // The renewal just made was planned for a paused connection: only to be kept alive.
+  if (one.grantId) await planAgain(s, one.grantId, definition, { policy: one.policy, paused: false });
+  s.history.add({ actor: operator, kind: 'resumed', subject: `connection:${name}`, says: 'Resumed it.' });
+}

@@ -1,0 +1,22 @@
+/** The face of this room: connections. */
+export { checkAgreement } from './agreement.ts';
+export {
+  addConnection,
+  changeConnection,
+  listAttempts,
+  listConnections,
+  pauseConnection,
+  removeConnection,
+  renewConnection,
+  resumeConnection,
+} from './connections.ts';
+export { findKnown } from './find.ts';
+export type { ConnectionParts } from './parts.ts';
+export { probeConnection } from './probe.ts';
+export { showQuota } from './quota-view.ts';
+export { belowBase, relayBase, relayLine } from './relay-line.ts';
+export { retryRevocation, revokeConnection } from './revoke.ts';
+export { removeCall, saveCall, savedCalls } from './saved-calls.ts';
+export { decideStandby, giveKey } from './standby.ts';
+export { callConnection, offeredCalls, readCalls, writeCurl } from './test-calls.ts';
+export { showConnection } from './view.ts';

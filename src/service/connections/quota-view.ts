@@ -1,0 +1,26 @@
+import type { z } from 'zod';
+import type { QuotaView } from '../../api/trying.ts';
+import { connectionDefinition } from '../grants/index.ts';
+import { iso, isoOrNull } from '../iso.ts';
+import { findKnown } from './find.ts';
+import type { ConnectionParts } from './parts.ts';
+
+const SAYS =
+  'Calls that pass the relay, and those tried here, are counted. A token that was handed out is used without us: its calls are not counted, except where the API tells in its answers how much is left.';
+
+/** What is left of each window, and of each caller's share of it. */
+export async function showQuota(s: ConnectionParts, name: string): Promise<z.output<typeof QuotaView>> {
+  const one = await findKnown(s, name);
+  const { definition, record } = await connectionDefinition(s, one);
+  const shares = await s.store.permissions.sharesOf(one.id);
+  const whose = [{ callerId: null, caller: null, share: null }, ...shares];
+  const items: z.output<typeof QuotaView>['items'] = [];
+  for (const api of definition.apis.filter((candidate) => candidate.quota.length > 0))
+    for (const { callerId, caller, share } of whose) {
+      const uses = s.quotas.usesOf({ api, clientRecordId: record.id, connectionId: one.id, callerId, share, method: 'GET', path: '/' });
+      const shown = caller === null ? uses : uses.filter((_use, at) => at % 2 === 1); // each window stands before its share
+      for (const left of await s.quotas.left(shown))
+        items.push({ api: api.title, caller, ...left, resets_at: iso(left.resets_at), held_until: isoOrNull(left.held_until) });
+    }
+  return { items, says: items.length === 0 ? 'The definition names no quota for this API.' : SAYS };
+}

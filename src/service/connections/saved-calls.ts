@@ -1,0 +1,63 @@
+import type { SavedCall } from '../../api/trying.ts';
+import { whyNoHeader } from '../../core/calls/call.ts';
+import { Fault } from '../../core/fault.ts';
+import type { Command } from '../asked.ts';
+import { connectionDefinition } from '../grants/index.ts';
+import { iso } from '../iso.ts';
+import { recordId } from '../ports.ts';
+import type { SavedCallRow } from '../store/saved-calls.ts';
+import { findKnown } from './find.ts';
+import type { ConnectionParts } from './parts.ts';
+
+const SAVED_MOST = 200;
+
+/** The calls that are kept with a connection, by name. */
+export async function savedCalls(s: Pick<ConnectionParts, 'store'>, connectionId: string): Promise<SavedCall[]> {
+  return (await s.store.savedCalls.ofConnection(connectionId)).map(savedView);
+}
+
+/** @throws {Fault} NOT_FOUND */
+export async function savedCall(s: Pick<ConnectionParts, 'store'>, connectionId: string, called: string): Promise<SavedCall> {
+  const row = await s.store.savedCalls.byName(connectionId, called);
+  if (!row) throw new Fault('NOT_FOUND', { detail: `No call is saved as ${called}.` });
+  return savedView(row);
+}
+
+const savedView = (row: SavedCallRow): SavedCall => ({
+  ...row.callDocument,
+  name: row.name,
+  saved_by: row.savedBy,
+  saved_at: iso(row.savedAt),
+});
+
+/** @throws {Fault} INPUT_INVALID for a call that could not be sent */
+export async function saveCall(s: ConnectionParts, { params, body: input, actor }: Command<'saveCall'>): Promise<SavedCall> {
+  const { connection: name } = params;
+  const operator = actor.operator.name;
+  const one = await findKnown(s, name);
+  const { definition } = await connectionDefinition(s, one);
+  const wrong = input.call.headers.flatMap((header) => {
+    const why = whyNoHeader(header.name, header.value, definition.apis[0]?.token_header ?? 'authorization');
+    return why === null ? [] : [{ path: `call.headers.${header.name}`, why }];
+  });
+  if (wrong.length > 0) throw new Fault('INPUT_INVALID', { places: wrong });
+  const kept = await s.store.savedCalls.ofConnection(one.id);
+  const same = kept.find((row) => row.name === input.name);
+  if (!same && kept.length >= SAVED_MOST)
+    throw new Fault('INPUT_INVALID', { detail: `A connection keeps at most ${SAVED_MOST} calls.`, remedy: 'Remove one that nobody uses.' });
+  const { name: called, ...callDocument } = input;
+  const row = { callDocument, savedBy: operator, savedAt: s.ports.clock.now() };
+  if (same) await s.store.savedCalls.change(same.id, row);
+  else await s.store.savedCalls.add({ id: recordId(s.ports), connectionId: one.id, name: called, ...row });
+  s.history.add({ actor: operator, kind: 'call_saved', subject: `connection:${name}`, says: `Saved the call ${called}.` });
+  return savedView({ id: '', connectionId: one.id, name: called, ...row });
+}
+
+export async function removeCall(s: ConnectionParts, { params, actor }: Command<'removeCall'>): Promise<{ done: true }> {
+  const { connection: name, call: called } = params;
+  const operator = actor.operator.name;
+  const one = await findKnown(s, name);
+  if (!(await s.store.savedCalls.remove(one.id, called))) throw new Fault('NOT_FOUND', { detail: `No call is saved as ${called}.` });
+  s.history.add({ actor: operator, kind: 'call_removed', subject: `connection:${name}`, says: `Removed the saved call ${called}.` });
+  return { done: true };
+}

@@ -1,0 +1,3 @@
+/** The face of this room: the HTTP surface. */
+export { listen, openFront } from './front.ts';
+export type { HttpParts } from './parts.ts';

@@ -1,0 +1,24 @@
+import type { CallerParts } from '../callers/index.ts';
+import type { ClientParts } from '../clients/index.ts';
+import type { ConnectionParts } from '../connections/index.ts';
+import type { ConsentParts } from '../consent/index.ts';
+import type { ProviderParts } from '../providers/index.ts';
+import type { Definitions } from '../renewal/index.ts';
+import type { AdoptParts } from '../replicas/index.ts';
+import type { StatusParts } from '../status/index.ts';
+import type { ToolSignInParts } from '../tool-sign-ins/index.ts';
+import type { UsageParts } from '../usage/index.ts';
+
+/** The HTTP surface passes to each room what that room depends on, and reads definitions for the fast lanes. */
+export interface HttpParts
+  extends ProviderParts,
+    ClientParts,
+    ConnectionParts,
+    ConsentParts,
+    CallerParts,
+    ToolSignInParts,
+    UsageParts,
+    AdoptParts,
+    StatusParts {
+  definitions: Definitions;
+}

@@ -1,0 +1,41 @@
+/** What was worked out, when (ms of `performance.now()`), and what is under way. */
+interface Kept<T> {
+  value: T;
+  at: number;
+  tookMs: number;
+}
+
+/**
+ * Keeps a figure that takes long to work out: while it is asked for again and again, answers come at once from memory, and a newer one is
+ * worked out behind them. A figure is at most `keptMs` old.
+ * @param isLarge whether a value is worth keeping; what is small is worked out each time
+ */
+export function lately<T>(work: () => Promise<T>, { keptMs, isLarge }: { keptMs: number; isLarge(value: T): boolean }): () => Promise<T> {
+  let kept: Kept<T> | null = null;
+  let running: Promise<T> | null = null;
+  const refresh = (): Promise<T> => {
+    const startedAt = performance.now();
+    running ??= work()
+      .then((value) => {
+        const at = performance.now();
+        kept = isLarge(value) ? { value, at: startedAt, tookMs: at - startedAt } : null;
+        return value;
+      })
+      .finally(() => {
+        running = null;
+      });
+    return running;
+  };
+  return async () => {
+    if (!kept) {
+      const value = await work(); // not shared: who just changed something sees it
+      if (isLarge(value)) kept = { value, at: performance.now(), tookMs: 0 };
+      return value;
+    }
+    const age = performance.now() - kept.at;
+    if (age >= keptMs) return refresh();
+    // At most a tenth of the time is spent on it.
+    if (age > kept.tookMs * 10) void refresh().catch(() => undefined); // the figure that is kept is good until `keptMs`
+    return kept.value;
+  };
+}

@@ -1,0 +1,2 @@
+/** The face of this room: operators and their sessions. */
+export { type Operators, operators } from './operators.ts';

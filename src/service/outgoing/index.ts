@@ -1,0 +1,3 @@
+/** The face of this room: outgoing HTTP. */
+export { mayBeCalled } from './lookup.ts';
+export { outgoing } from './send.ts';

@@ -1,0 +1,254 @@
+import { setTimeout as sleep } from 'node:timers/promises';
+import { LRUCache } from 'lru-cache';
+import { retryAfter } from '../../core/oauth/token-answer.ts';
+import type { Api, Quota } from '../../core/provider/api.ts';
+import { chunkOf, quotaInWords, weightOf, windowAt } from '../../core/quota/windows.ts';
+import type { Changes } from '../history/index.ts';
+import type { Ports } from '../ports.ts';
+import type { QuotaStore } from '../store/quotas.ts';
+
+/** One window that a call counts in. */
+export interface QuotaUse {
+  scope: string;
+  quota: Quota;
+  most: number;
+  cost: number;
+}
+
+/** Who calls what: the windows of the provider, and those of the caller's share. */
+export interface QuotaCall {
+  api: Api;
+  clientRecordId: string;
+  connectionId: string;
+  callerId: string | null;
+  /** In percent of each window; null: all of it. */
+  share: number | null;
+  method: string;
+  /** Without its query. */
+  path: string;
+}
+
+export interface QuotaLeft {
+  window: Quota['window'];
+  unit: Quota['unit'];
+  of: Quota['of'];
+  most: number;
+  says: string;
+  left: number;
+  resets_at: number;
+  /** The provider asked for patience until then, epoch ms; null: it did not. */
+  held_until: number | null;
+}
+
+/**
+ * Quotas of what passes here, counted together by all callers and replicas: a replica leases a chunk of a window by a conditional
+ * UPDATE and spends it from memory. What the provider's own headers say corrects the count upwards.
+ */
+export interface Quotas {
+  usesOf(call: QuotaCall): QuotaUse[];
+  /** Null: the call may be made. Else in how many ms it may be tried again; up to `patienceMs` it waits by itself. */
+  take(uses: readonly QuotaUse[], patienceMs: number): Promise<number | null>;
+  /** What an answer tells: how much is left, and whether to be patient. */
+  learn(uses: readonly QuotaUse[], api: Api, answer: { status: number; header(name: string): string | undefined }): void;
+  left(uses: readonly QuotaUse[]): Promise<QuotaLeft[]>;
+}
+
+interface Held {
+  scope: string;
+  startAt: number;
+  endAt: number;
+  /** Leased and not spent. */
+  left: number;
+  /** `used` of the row when it was last read. */
+  used: number;
+  /** The least cost for which nothing was to be had any more in this window. */
+  refusedFrom: number;
+  heldUntil: number;
+  leasing: Promise<void> | null;
+  correctedAt: number;
+}
+
+const WAITING_MOST = 2_000;
+const LEASE_TRIES = 6;
+const CORRECT_EVERY_MS = 1_000;
+const PATIENCE_MOST_MS = 3_600_000;
+/** Answers of one moment ask for nearly the same: they are told once. */
+const HELD_ALIKE_MS = 1_000;
+const CLEAN_EVERY = 200;
+
+export function quotas(deps: { store: QuotaStore; changes: Pick<Changes, 'announce' | 'onChange'>; ports: Pick<Ports, 'clock' | 'log' | 'random'> }): Quotas {
+  const { store, changes, ports } = deps;
+  const held = new LRUCache<string, Held>({ max: 50_000 });
+  let waiting = 0;
+  let leases = 0;
+
+  const stateOf = (use: QuotaUse, now: number): Held => {
+    const present = held.get(use.scope);
+    if (present && now < present.endAt && now >= present.startAt) return present;
+    const { startAt, endAt } = windowAt(use.quota, now);
+    const fresh: Held = {
+      scope: use.scope,
+      startAt,
+      endAt,
+      left: 0,
+      used: 0,
+      refusedFrom: Number.POSITIVE_INFINITY,
+      heldUntil: present?.heldUntil ?? 0,
+      leasing: null,
+      correctedAt: 0,
+    };
+    held.set(use.scope, fresh);
+    return fresh;
+  };
+  const lease = async (state: Held, use: QuotaUse): Promise<void> => {
+    for (let tries = 0; tries < LEASE_TRIES; tries += 1) {
+      const row = await store.read(state);
+      if (!row) {
+        await store.start(state, use.most);
+        continue;
+      }
+      state.heldUntil = Math.max(state.heldUntil, row.heldUntil ?? 0);
+      const chunk = chunkOf(use.most, Math.max(0, use.most - row.used), use.cost - state.left);
+      state.used = row.used;
+      if (chunk + state.left < use.cost) {
+        state.refusedFrom = Math.min(state.refusedFrom, use.cost);
+        return;
+      }
+      if (await store.take(state, chunk, row.used)) {
+        state.left += chunk;
+        state.used += chunk;
+        leases += 1;
+        if (leases % CLEAN_EVERY === 0) await store.deleteOld();
+        return;
+      }
+    }
+  };
+  const leaseOnce = async (state: Held, use: QuotaUse): Promise<void> => {
+    state.leasing ??= lease(state, use)
+      .catch((cause: unknown) => {
+        // Without the database the provider's own limit is what is left; nobody is kept from calling.
+        ports.log.warn({ cause: String(cause) }, 'quota not counted: the database is away');
+        state.left += use.cost;
+      })
+      .finally(() => {
+        state.leasing = null;
+      });
+    await state.leasing;
+  };
+  /** Epoch ms until which these have to wait; 0: taken. */
+  const tryTake = async (uses: readonly QuotaUse[]): Promise<number> => {
+    for (let round = 0; round < LEASE_TRIES; round += 1) {
+      const now = ports.clock.now();
+      const states = uses.map((use) => stateOf(use, now));
+      const until = Math.max(
+        0,
+        ...states.map((state, at) => {
+          const { cost } = uses[at] as QuotaUse;
+          return state.heldUntil > now ? state.heldUntil : state.left < cost && cost >= state.refusedFrom ? state.endAt : 0;
+        }),
+      );
+      if (until > 0) return until;
+      const lacking = uses.findIndex((use, at) => (states[at] as Held).left < use.cost);
+      if (lacking < 0) {
+        uses.forEach((use, at) => {
+          (states[at] as Held).left -= use.cost;
+        });
+        return 0;
+      }
+      await leaseOnce(states[lacking] as Held, uses[lacking] as QuotaUse);
+    }
+    return ports.clock.now() + 100; // many took what was leased before us: once more, in a moment
+  };
+  /** Nobody asks before then, on any replica. */
+  const hold = (scope: string, until: number, state: Held): void => {
+    if (until <= state.heldUntil + HELD_ALIKE_MS) return;
+    state.heldUntil = until;
+    const told = async (): Promise<void> => {
+      await store.hold({ scope, startAt: state.startAt }, until);
+      await changes.announce('quota', `${scope} ${until}`);
+    };
+    void told().catch((cause: unknown) => ports.log.debug({ cause: String(cause) }, 'patience not told to the others'));
+  };
+  changes.onChange((kind, subject) => {
+    if (kind !== 'quota') return;
+    const [scope = '', until] = subject.split(' ');
+    const state = held.get(scope);
+    if (state) state.heldUntil = Math.max(state.heldUntil, Number(until));
+  });
+  return {
+    usesOf(call) {
+      const { api, share } = call;
+      return api.quota.flatMap((quota) => {
+        const whose = quota.of === 'client' ? call.clientRecordId : call.connectionId;
+        const scope = `${quota.of}:${whose}:${api.name}:${quota.window}:${quota.unit}`;
+        const cost = weightOf(api, quota.unit, call.method, call.path);
+        const whole: QuotaUse = { scope, quota, most: quota.most, cost };
+        return share === null || call.callerId === null
+          ? [whole]
+          : [whole, { scope: `${scope}:${call.callerId}`, quota, most: Math.max(1, Math.floor((quota.most * share) / 100)), cost }];
+      });
+    },
+    async take(uses, patienceMs) {
+      const startedAt = ports.clock.now();
+      let until = await tryTake(uses);
+      if (until === 0) return null;
+      for (let waits = 0; until !== 0; waits += 1) {
+        const now = ports.clock.now();
+        if (until - startedAt > patienceMs || waiting >= WAITING_MOST || waits > 50) return Math.max(1, until - now);
+        waiting += 1;
+        try {
+          // Spread over a moment, so that all who waited do not come in one millisecond.
+          await sleep(Math.max(1, until - now) + ports.random.unit() * 100);
+        } finally {
+          waiting -= 1;
+        }
+        until = await tryTake(uses);
+      }
+      return null;
+    },
+    learn(uses, api, answer) {
+      const now = ports.clock.now();
+      const [first] = uses; // the provider speaks of its first window, not of a caller's share
+      const headers = { 'retry-after': answer.header('retry-after') ?? '', date: answer.header('date') ?? '' };
+      const patienceMs = answer.status === 429 || answer.status === 503 ? retryAfter({ headers }) : null;
+      if (first && patienceMs !== null && patienceMs > 0) hold(first.scope, now + Math.min(patienceMs, PATIENCE_MOST_MS), stateOf(first, now));
+      const name = api.rate_headers?.left;
+      if (!first || name === undefined) return;
+      const told = Number(answer.header(name));
+      if (!Number.isFinite(told) || told < 0 || answer.header(name) === undefined) return;
+      const state = stateOf(first, now);
+      const theirs = first.most - told;
+      if (told < state.left) state.left = told;
+      const ours = theirs + state.left;
+      if (ours <= state.used || now - state.correctedAt < CORRECT_EVERY_MS) return;
+      state.correctedAt = now;
+      state.used = ours;
+      void store
+        .raise({ scope: first.scope, startAt: state.startAt }, Math.min(ours, first.most))
+        .catch((cause: unknown) => ports.log.debug({ cause: String(cause) }, 'quota not corrected'));
+    },
+    async left(uses) {
+      const now = ports.clock.now();
+      return Promise.all(
+        uses.map(async (use) => {
+          const { startAt, endAt } = windowAt(use.quota, now);
+          const row = await store.read({ scope: use.scope, startAt });
+          const unspent = held.get(use.scope);
+          const mine = unspent && unspent.startAt === startAt ? unspent.left : 0;
+          const until = Math.max(row?.heldUntil ?? 0, unspent?.heldUntil ?? 0);
+          const { window, unit, of } = use.quota;
+          return {
+            window,
+            unit,
+            of,
+            most: use.most,
+            says: quotaInWords(use.quota, use.most),
+            left: Math.max(0, use.most - (row?.used ?? 0) + mine),
+            resets_at: endAt,
+            held_until: until > now ? until : null,
+          };
+        }),
+      );
+    },
+  };
+}

@@ -1,0 +1,4 @@
+/** The face of this room: replicas. */
+export { adoptReplica, listReplicas } from './adopt.ts';
+export type { AdoptParts } from './parts.ts';
+export { beginLife, type RecoveryParts, recoverFormerLives } from './replica.ts';

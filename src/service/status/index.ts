@@ -1,0 +1,3 @@
+/** The face of this room: the status. */
+export type { StatusParts } from './parts.ts';
+export { installationState, showStatus } from './status.ts';

@@ -1,0 +1,20 @@
+import type { Lanes } from '../../core/renewal/lanes.ts';
+import type { History } from '../history/index.ts';
+import type { Ports } from '../ports.ts';
+import type { AnswerKeeper, ConnectionStates, InstallationHold, Spill } from '../renewal/index.ts';
+import type { Settings } from '../settings.ts';
+import type { Store } from '../store/store.ts';
+
+/** The status depends on these. */
+export interface StatusParts {
+  connectionStates: ConnectionStates;
+  history: History;
+  hold: InstallationHold;
+  keeper: AnswerKeeper;
+  lanes: Lanes;
+  ports: Ports;
+  settings: Settings;
+  spill: Spill;
+  store: Store;
+  version: string;
+}

@@ -1,0 +1,113 @@
+import type { z } from 'zod';
+import type { ConnectionSummary } from '../../api/connections.ts';
+import type { CauseGroup, InstallationState, Status } from '../../api/status.ts';
+import { groupInWords, remedyFor } from '../../core/health.ts';
+import { iso, isoOrNull } from '../iso.ts';
+import { summaries, TICKS_IN_LISTS } from '../records/index.ts';
+import { listReplicas } from '../replicas/index.ts';
+import type { StateCount } from '../store/connection-list.ts';
+import type { StatusParts } from './parts.ts';
+
+const MINUTE_MS = 60_000;
+const HOUR_MS = 3_600_000;
+const ATTENTION_MOST = 50;
+const GROUPS_MOST = 50;
+/** The worst first. */
+const ATTENTION = ['needs_person', 'struggling', 'draft'] as const;
+
+export async function installationState(s: Pick<StatusParts, 'hold'>): Promise<z.output<typeof InstallationState>> {
+  const { held, why, heldAt } = await s.hold.state();
+  return { held, why, held_at: isoOrNull(heldAt) };
+}
+
+/** Struggling and needs-person connections by cause: one line, one remedy, however many there are. */
+async function causeGroups(s: Pick<StatusParts, 'store'>, counted: readonly StateCount[]): Promise<CauseGroup[]> {
+  const titles = new Map((await s.store.providers.all()).map((provider) => [provider.name, provider.title]));
+  const groups = counted.flatMap((one): CauseGroup[] => {
+    if (one.causeKey === null || (one.state !== 'struggling' && one.state !== 'needs_person')) return [];
+    return [
+      {
+        state: one.state,
+        cause_key: one.causeKey,
+        provider: one.provider,
+        client: one.client,
+        says: groupInWords(one.causeKey, titles.get(one.provider) ?? one.provider, `${one.provider}/${one.client}`),
+        count: one.count,
+        remedy: remedyFor(one.causeKey),
+        evidence: one.causeKey === 'client_refused' ? one.evidence : null,
+        example: one.example,
+      },
+    ];
+  });
+  const weight = (group: CauseGroup) => (group.state === 'needs_person' ? 1e9 : 0) + group.count;
+  return groups.sort((a, b) => weight(b) - weight(a)).slice(0, GROUPS_MOST);
+}
+
+const APPROVED_NEWS_DAYS = 14;
+const APPROVALS_MOST = 50;
+
+async function approvals(s: StatusParts, now: number): Promise<Status['approvals']> {
+  const since = iso(now - APPROVED_NEWS_DAYS * 24 * HOUR_MS).slice(0, 10);
+  return (await s.store.clients.approvalNews(since, APPROVALS_MOST)).map(({ seenAt, ...one }) => ({ ...one, seen_at: isoOrNull(seenAt) }));
+}
+
+/** Tokens that are not as expected, and about which nobody has decided. */
+async function decisions(s: StatusParts): Promise<Status['decisions']> {
+  return (await s.store.connectionList.undecided(APPROVALS_MOST)).map((one) => ({ ...one, since: iso(one.since) }));
+}
+
+/** What works, what struggles, what needs a person: the Now page and `rk status`. */
+export async function showStatus(s: StatusParts): Promise<Status> {
+  await s.connectionStates.settle();
+  const now = s.ports.clock.now();
+  const { connectionList: list } = s.store;
+  const [counted, worst, counts, lastMinute, queue, usage, replicas, installation, numbers, revocations] = await Promise.all([
+    list.countStates(),
+    Promise.all(ATTENTION.map((state) => list.read({ state, limit: ATTENTION_MOST }))),
+    s.history.counts(['renewed', 'renewal_failed', 'needs_person'], now - HOUR_MS),
+    s.history.counts(['renewed'], now - MINUTE_MS),
+    s.store.renewals.queue(),
+    s.store.usage.totals(now - HOUR_MS),
+    listReplicas(s),
+    installationState(s),
+    list.objects(),
+    s.store.revocations.count(),
+  ]);
+  const sum = (matches: (one: StateCount) => boolean) => counted.filter(matches).reduce((total, one) => total + one.count, 0);
+  const inState = (state: ConnectionSummary['state']) => sum((one) => one.state === state);
+  const [total, working, idle, struggling, person] = [sum(() => true), inState('working'), inState('idle'), inState('struggling'), inState('needs_person')];
+  const used = (outcome: string) => usage[outcome] ?? 0;
+  return {
+    at: iso(now),
+    version: s.version,
+    public_url: s.settings.publicUrl,
+    installation,
+    connections: {
+      total,
+      working,
+      idle,
+      struggling,
+      needs_person: person,
+      at_risk: sum((one) => one.causeKey === 'at_risk'),
+      other: total - working - idle - struggling - person,
+    },
+    approvals: await approvals(s, now),
+    decisions: await decisions(s),
+    revocations,
+    groups: await causeGroups(s, counted),
+    endpoints: s.lanes.view(now).map((one) => ({ origin: one.origin, running: one.running, left_alone_until: isoOrNull(one.openUntilAt) })),
+    attention: await summaries(s, worst.flat().slice(0, ATTENTION_MOST), TICKS_IN_LISTS),
+    renewals: {
+      last_hour: counts.renewed ?? 0,
+      last_minute: lastMinute.renewed ?? 0,
+      failed_last_hour: (counts.renewal_failed ?? 0) + (counts.needs_person ?? 0),
+      due_now: queue.due,
+      oldest_due_at: isoOrNull(queue.oldestAt),
+      unsaved: s.keeper.unsaved(),
+      spilled: s.spill.waiting(),
+    },
+    handouts: { last_hour: used('token'), relayed_last_hour: used('relayed'), refused_last_hour: used('refused') + used('limited') },
+    ...numbers,
+    replicas,
+  };
+}

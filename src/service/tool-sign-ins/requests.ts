@@ -1,0 +1,175 @@
+import { LRUCache } from 'lru-cache';
+import type { DoorRequest } from '../../api/callers.ts';
+import { isRegisteredRedirect } from '../../core/callers/door-redirect.ts';
+import { type DoorProblem, doorLocation, readDoorRequest } from '../../core/callers/door-request.ts';
+import { permissionInWords } from '../../core/callers/permissions.ts';
+import { Fault } from '../../core/fault.ts';
+import { base64url, isCallerId } from '../../core/identifiers.ts';
+import { hashOf } from '../hash.ts';
+import { iso } from '../iso.ts';
+import { recordId } from '../ports.ts';
+import { summaries, TICKS_IN_LISTS } from '../records/index.ts';
+import { networkOf, slowDown } from '../slow-down.ts';
+import type { SignInRequestRow } from '../store/tool-sign-ins.ts';
+import type { CallerDirectory, KnownCaller } from '../tokens/index.ts';
+import type { ToolSignInParts } from './parts.ts';
+
+/** What a browser may do at the door: ask, look, answer. Codes and tokens are `tool-tokens.ts`. */
+export interface Door {
+  /** `GET /door/authorize` of a tool. @throws {Fault} DOOR_WRONG where a person must read it, SIGN_IN_THROTTLED */
+  begin(query: URLSearchParams, address: string): Promise<{ location: string; request?: { id: string; cookie: string } }>;
+  holdsCookie(id: string, cookie: string | undefined): Promise<boolean>;
+  /** @throws {Fault} DOOR_REQUEST_OVER */
+  show(id: string): Promise<DoorRequest>;
+  /** The operator's answer: a connection, or no. @throws {Fault} DOOR_REQUEST_OVER, NOT_PERMITTED */
+  answer(id: string, connection: string | null, operator: string): Promise<{ location: string }>;
+}
+
+export const DOOR_COOKIE_SECONDS = 900;
+const CODE_MS = 60_000;
+const BEGIN_MOST = 60;
+const SHOWN_MOST = 200;
+
+export const doorCookieName = (id: string): string => `rk_door_${id.replaceAll('-', '')}`;
+
+export function door(s: Pick<ToolSignInParts, 'store' | 'history' | 'ports' | 'settings'>, callers: CallerDirectory): Door {
+  const { store, ports } = s;
+  const { publicUrl } = s.settings;
+  const begun = slowDown({ free: BEGIN_MOST, firstWaitMs: 1_000, mostWaitMs: 30_000, forgottenMs: 60_000 });
+  /** The last pages shown tell a stranger nothing that a tool's own settings would not. */
+  const wrong = (problem: DoorProblem): { location: string } => {
+    if (problem.to === 'page') throw new Fault('DOOR_WRONG', { detail: problem.says });
+    return {
+      location: doorLocation(problem.redirectUri, publicUrl, {
+        error: problem.error,
+        error_description: problem.says.replaceAll('\u2019', "'"),
+        state: problem.state,
+      }),
+    };
+  };
+  const open = async (id: string): Promise<{ row: SignInRequestRow; caller: KnownCaller }> => {
+    const row = await store.toolSignIns.request(id);
+    const record = row && (await store.callers.byId(row.callerId));
+    const caller = record && (await callers.find(record.callerId));
+    if (!row || !caller || row.expiresAt <= ports.clock.now() || row.phase !== 'asked') throw new Fault('DOOR_REQUEST_OVER');
+    return { row, caller };
+  };
+  return {
+    async begin(query, address) {
+      const over = begun.enter(networkOf(address));
+      if (over > 0) throw new Fault('SIGN_IN_THROTTLED', { retryAfterMs: over });
+      const ids = query.getAll('client_id');
+      const caller = ids.length === 1 && ids[0] && isCallerId(ids[0]) ? await callers.find(ids[0]) : null;
+      if (!caller) throw new Fault('DOOR_WRONG', { detail: 'No caller has the client_id that the tool sent.' });
+      const read = readDoorRequest(query, caller, publicUrl);
+      if ('problem' in read) return wrong(read.problem);
+      const id = recordId(ports);
+      const cookie = base64url(ports.random.bytes(32));
+      const now = ports.clock.now();
+      await store.toolSignIns.addRequest({
+        id,
+        callerId: caller.id,
+        redirectUri: read.wish.redirectUri,
+        redirectUriGiven: read.wish.redirectUriGiven,
+        state: read.wish.state,
+        challenge: read.wish.challenge,
+        wished: read.wish.wished,
+        cookieHash: hashOf(cookie),
+        phase: 'asked',
+        connectionId: null,
+        operator: null,
+        codeHash: null,
+        codeEndsAt: null,
+        signInId: null,
+        expiresAt: now + DOOR_COOKIE_SECONDS * 1000,
+        createdAt: now,
+      });
+      return { location: `${publicUrl}/#/door/${id}`, request: { id, cookie } };
+    },
+    async holdsCookie(id, cookie) {
+      const row = cookie === undefined ? null : await store.toolSignIns.request(id);
+      return row !== null && cookie !== undefined && row.cookieHash.equals(hashOf(cookie));
+    },
+    async show(id) {
+      const { row, caller } = await open(id);
+      const record = await store.callers.byId(caller.id);
+      const wished = row.wished !== null && caller.connections.has(row.wished) ? row.wished : null;
+      const names = [...new Set([...(wished === null ? [] : [wished]), ...[...caller.connections.keys()].sort()])].slice(0, SHOWN_MOST);
+      const summed = await summaries(s, await store.connectionList.read({ names }), TICKS_IN_LISTS);
+      const shown = summed.map(({ name, provider_title, environment, account, state }) => ({
+        name,
+        provider_title,
+        environment,
+        account,
+        state,
+        says: (caller.connections.get(name)?.permissions ?? []).map(permissionInWords).join('; '),
+      }));
+      return {
+        id,
+        caller: caller.name,
+        title: record?.title || caller.name,
+        returns_to: new URL(row.redirectUri).protocol.startsWith('http') ? new URL(row.redirectUri).origin : new URL(row.redirectUri).protocol,
+        pkce: row.challenge !== null,
+        wished,
+        connections: shown,
+        phase: 'asked',
+        expires_at: iso(row.expiresAt),
+      };
+    },
+    async answer(id, connection, operator) {
+      const { row, caller } = await open(id);
+      // Taken from the caller while somebody thought about it: nothing is sent there any more, a no neither.
+      if (!isRegisteredRedirect(caller.redirectUris, row.redirectUri)) throw new Fault('DOOR_REQUEST_OVER');
+      if (connection === null) {
+        if (!(await store.toolSignIns.answer(id, { phase: 'ended', operator }))) throw new Fault('DOOR_REQUEST_OVER');
+        return { location: doorLocation(row.redirectUri, publicUrl, { error: 'access_denied', state: row.state }) };
+      }
+      const chosen = caller.connections.get(connection);
+      if (!chosen) throw new Fault('NOT_PERMITTED', { detail: `${caller.name} may not use ${connection}.` });
+      const code = base64url(ports.random.bytes(32));
+      const codeEndsAt = ports.clock.now() + CODE_MS;
+      const set = { phase: 'coded' as const, operator, connectionId: chosen.id, codeHash: hashOf(code), codeEndsAt };
+      if (!(await store.toolSignIns.answer(id, set))) throw new Fault('DOOR_REQUEST_OVER');
+      s.history.add({
+        actor: operator,
+        kind: 'tool_signed_in',
+        subject: `caller:${caller.name}`,
+        says: `Let ${caller.name} use ${connection} by signing in at the door${row.challenge === null ? ', without PKCE' : ''}.`,
+      });
+      return { location: doorLocation(row.redirectUri, publicUrl, { code, state: row.state }) };
+    },
+  };
+}
+
+/** Opaque access tokens of tools that may only relay. */
+export interface RelayTokens {
+  /** Whose it is and for which connection, or null. One database read at first sight, none afterwards until something changes. */
+  check(token: string): Promise<{ callerId: string; connection: string } | null>;
+}
+
+export const RELAY_TOKEN_PREFIX = 'rkt_';
+const UNKNOWN_KEPT_MS = 2_000;
+
+export function relayTokens(s: Pick<ToolSignInParts, 'store' | 'changes' | 'ports'>): RelayTokens {
+  const known = new LRUCache<string, { callerId: string; connection: string; endsAt: number } | { none: true }>({ max: 20_000 });
+  let epoch = 0;
+  s.changes.onChange((kind) => {
+    if (kind === 'quota') return;
+    epoch += 1;
+    known.clear();
+  });
+  return {
+    async check(token) {
+      const digest = hashOf(token);
+      const key = digest.toString('base64');
+      let found = known.get(key);
+      if (!found) {
+        const before = epoch;
+        const token = await s.store.toolSignIns.relayToken(digest);
+        found = token ?? { none: true };
+        if (before === epoch) known.set(key, found, token ? {} : { ttl: UNKNOWN_KEPT_MS });
+      }
+      return 'none' in found || found.endsAt <= s.ports.clock.now() ? null : { callerId: found.callerId, connection: found.connection };
+    },
+  };
+}

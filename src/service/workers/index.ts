@@ -1,0 +1,3 @@
+/** The face of this room: worker threads. */
+export { type Documents, documents } from './documents.ts';
+export { type Hashing, hashing } from './hashing.ts';
