@@ -2,9 +2,9 @@ import { randomBytes } from 'node:crypto';
 import { readdirSync, readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { readDefinition } from '../../src/core/provider/read-definition.ts';
-import type { RefreshUse } from '../../src/standins/authorization-server.ts';
 import { addSecret, openClient } from '../../src/standins/console/record.ts';
 import { type RunningStandin, startStandin } from '../../src/standins/main.ts';
+import type { RefreshUse } from '../../src/standins/server-parts.ts';
 
 export const KINDS = ['grace', 'strict', 'never'] as const;
 export type Kind = (typeof KINDS)[number];

@@ -1,0 +1,60 @@
+import { readFileSync } from 'node:fs';
+import { afterAll, beforeAll, expect, test } from 'vitest';
+import { type ApiClient, apiClient } from '../src/api/client.ts';
+import { type Database, openDatabase } from '../src/service/store/database.ts';
+import { fetchToken } from './support/harbour.ts';
+import { newDatabase } from './support/new-database.ts';
+import { eventually, PASSWORD, type ServiceUnderTest, startService } from './support/service.ts';
+
+/** A database as version 0.6.0 left it: four connections of one client, a caller with a label, a saved call; its tokens last until 2090. */
+const of060 = (kind: 'sql' | 'json') => readFileSync(new URL(`./fixtures/database-0.6.0.${kind}`, import.meta.url), 'utf8');
+const { masterKey, callerId, callerKey } = JSON.parse(of060('json')) as Record<'masterKey' | 'callerId' | 'callerKey', string>;
+
+let [service, database, call]: [ServiceUnderTest, Database, ApiClient] = [null as never, null as never, null as never];
+beforeAll(async () => {
+  const databaseUrl = await newDatabase();
+  database = openDatabase(databaseUrl, 2);
+  for (const statement of of060('sql').split(/;\n/)) if (statement.trim() !== '') await database.run(statement);
+  service = await startService({ databaseUrl, masterKey });
+  const { token } = await apiClient({ baseUrl: service.url })('signIn', { body: { name: 'marit', password: PASSWORD, keeps: 'token' } });
+  call = apiClient({ baseUrl: service.url, token: token ?? '' });
+});
+afterAll(async () => {
+  await service.stop();
+  await database.close();
+});
+
+const states = async () => Object.fromEntries((await call('listConnections', {})).items.map((one) => [one.name, one.state]));
+
+test('a database of 0.6.0 is upgraded at the start: connections keep their states, and are found by state, label and account', async () => {
+  expect(await states()).toEqual({ sailings: 'working', 'paused-one': 'paused', ended: 'revoked', waiting: 'draft' });
+  const names = async (query: object) => (await call('listConnections', { query: { ...query } })).items.map((one) => one.name);
+  await eventually(async () => (await names({ state: 'paused' })).length === 1 || null);
+  expect(await names({ state: 'working' })).toEqual(['sailings']);
+  expect(await names({ search: 'HARBOUR' })).toEqual(['sailings']);
+  const account = (await call('showConnection', { params: { connection: 'sailings' } })).account ?? '';
+  expect(await names({ search: account })).toEqual(['ended', 'paused-one', 'sailings']);
+  expect((await call('showStatus')).connections).toMatchObject({ total: 4, working: 1, needs_person: 0 });
+});
+
+test('what it had sealed opens, its callers keep their keys and permissions, and its definition is still good', async () => {
+  const { status, body } = await fetchToken(service.url, callerId, callerKey, `${await publicUrl()}/connections/sailings`);
+  expect([status, typeof body.access_token]).toEqual([200, 'string']);
+  const caller = await call('showCaller', { params: { caller: 'board' } });
+  expect(caller.permissions.map((one) => one.connection ?? one.label).sort()).toEqual(['harbour', 'paused-one', 'sailings']);
+  const client = await call('showClient', { params: { provider: 'eelgrass', client: 'timetable' } });
+  expect([client.state, client.secrets.length, client.connections]).toEqual(['working', 1, 4]);
+  expect((await call('offeredCalls', { params: { connection: 'sailings' } })).saved.map((one) => one.name)).toEqual(['all-tables']);
+  const [version] = (await call('listVersions', { params: { provider: 'eelgrass' } })).items;
+  const preview = await call('previewProvider', { params: { provider: 'eelgrass' }, body: { document: version?.document ?? '' } });
+  expect([preview.changes, preview.refused]).toEqual([[], []]);
+});
+
+test('its history is there, and what is changed now is written as this version does', async () => {
+  const kinds = (await call('listHistory', { query: { subject: 'connection:sailings' } })).items.map((one) => one.kind);
+  expect(kinds).toEqual(expect.arrayContaining(['connection_added', 'consented']));
+  await call('resumeConnection', { params: { connection: 'paused-one' } }).catch(() => undefined); // its provider is gone: that is shown
+  expect((await states())['paused-one']).not.toBe('paused');
+});
+
+const publicUrl = async () => (await call('showStatus')).public_url;
