@@ -24,38 +24,38 @@ type ClientState = (typeof CLIENT_STATES)[number];
 type Approval = (typeof APPROVALS)[number];
 export type AnyState = ConnectionState | ClientState | SecretState | Approval;
 
-const word = (label: string, tone: Tone, icon: Icon, mark: string, says: string): Word => ({ label, tone, icon, mark, says });
+const word = (label: string, tone: Tone, drawn: [icon: Icon, mark: string], says: string): Word => ({ label, tone, icon: drawn[0], mark: drawn[1], says });
 
 /** The shown states of connections, clients and secrets, and of a client's approval. */
 export const STATES: Record<AnyState, Word> = {
-  working: word('working', 'good', 'check', '\u2713', 'Renewed in time, and its calls work.'),
-  idle: word('idle', 'good', 'moon', '\u00b7', 'Renewed on request; no caller asked for a token recently.'),
-  struggling: word('struggling', 'warning', 'alert', '!', 'Something failed; it is retried automatically.'),
-  needs_person: word('needs a person', 'bad', 'person', '\u2717', 'It does not recover automatically: somebody must act.'),
-  not_yet_agreed: word('not yet agreed', 'quiet', 'dashed', '\u00b7', 'Nobody has consented yet.'),
-  paused: word('paused', 'quiet', 'pause', '\u2016', 'An operator paused it: no tokens are issued.'),
-  revoked: word('revoked', 'quiet', 'cross', '\u2014', 'It was revoked here.'),
-  draft: word('draft', 'quiet', 'dashed', '\u00b7', 'Values are missing, or nobody has consented yet.'),
-  ready: word('ready, not verified', 'quiet', 'dashed', '\u00b7', 'Complete; no request was made with it yet.'),
-  stopped: word('stopped', 'bad', 'cross', '\u2717', 'The provider rejects the client, or its new addresses are not confirmed.'),
-  refused: word('refused', 'bad', 'cross', '\u2717', 'The provider rejected it.'),
-  they_ask_back: word('they ask back', 'warning', 'person', '!', 'The provider wants more information before it approves the client.'),
-  asked: word('approval asked', 'warning', 'dashed', '\u00b7', 'Approval was requested and has not come.'),
-  not_asked: word('approval not asked', 'warning', 'dashed', '\u00b7', 'The provider approves clients, and nobody has requested it.'),
-  given: word('approved', 'good', 'check', '\u2713', 'The provider approved the client.'),
-  not_needed: word('no approval needed', 'quiet', 'check', '\u00b7', 'The provider approves no clients.'),
-  retired: word('retired', 'quiet', 'cross', '\u2014', 'No longer used.'),
-  unproved: word('to be proved', 'warning', 'dashed', '\u00b7', 'New; it is verified before it replaces the one in use.'),
-  active: word('in use', 'good', 'check', '\u2713', 'Requests are made with it.'),
-  former: word('in reserve', 'quiet', 'pause', '\u2016', 'Kept in case its successor is rejected.'),
+  working: word('working', 'good', ['check', '\u2713'], 'Renewed in time, and its calls work.'),
+  idle: word('idle', 'good', ['moon', '\u00b7'], 'Renewed on request; no caller asked for a token recently.'),
+  struggling: word('struggling', 'warning', ['alert', '!'], 'Something failed; it is retried automatically.'),
+  needs_person: word('needs a person', 'bad', ['person', '\u2717'], 'It does not recover automatically: somebody must act.'),
+  not_yet_agreed: word('not yet agreed', 'quiet', ['dashed', '\u00b7'], 'Nobody has consented yet.'),
+  paused: word('paused', 'quiet', ['pause', '\u2016'], 'An operator paused it: no tokens are issued.'),
+  revoked: word('revoked', 'quiet', ['cross', '\u2014'], 'It was revoked here.'),
+  draft: word('draft', 'quiet', ['dashed', '\u00b7'], 'Values are missing, or nobody has consented yet.'),
+  ready: word('ready, not verified', 'quiet', ['dashed', '\u00b7'], 'Complete; no request was made with it yet.'),
+  stopped: word('stopped', 'bad', ['cross', '\u2717'], 'The provider rejects the client, or its new addresses are not confirmed.'),
+  refused: word('refused', 'bad', ['cross', '\u2717'], 'The provider rejected it.'),
+  they_ask_back: word('they ask back', 'warning', ['person', '!'], 'The provider wants more information before it approves the client.'),
+  asked: word('approval asked', 'warning', ['dashed', '\u00b7'], 'Approval was requested and has not come.'),
+  not_asked: word('approval not asked', 'warning', ['dashed', '\u00b7'], 'The provider approves clients, and nobody has requested it.'),
+  given: word('approved', 'good', ['check', '\u2713'], 'The provider approved the client.'),
+  not_needed: word('no approval needed', 'quiet', ['check', '\u00b7'], 'The provider approves no clients.'),
+  retired: word('retired', 'quiet', ['cross', '\u2014'], 'No longer used.'),
+  unproved: word('to be proved', 'warning', ['dashed', '\u00b7'], 'New; it is verified before it replaces the one in use.'),
+  active: word('in use', 'good', ['check', '\u2713'], 'Requests are made with it.'),
+  former: word('in reserve', 'quiet', ['pause', '\u2016'], 'Kept in case its successor is rejected.'),
 };
 
 /** Lines that are judged: what was compared before a consent, and what a connection depends on. */
 export const LINE_VERDICTS: Record<'good' | 'missing' | 'doubt' | 'bad', Word> = {
-  good: word('good', 'good', 'check', '\u2713', 'It is as it must be.'),
-  missing: word('missing', 'bad', 'alert', '\u2717', 'It must be entered first.'),
-  doubt: word('not known', 'warning', 'question', '?', 'It was not verified.'),
-  bad: word('mind this', 'bad', 'alert', '\u2717', 'It will stop working.'),
+  good: word('good', 'good', ['check', '\u2713'], 'It is as it must be.'),
+  missing: word('missing', 'bad', ['alert', '\u2717'], 'It must be entered first.'),
+  doubt: word('not known', 'warning', ['question', '?'], 'It was not verified.'),
+  bad: word('mind this', 'bad', ['alert', '\u2717'], 'It will stop working.'),
 };
 
 /** What was seen in an answer: the first thing to know of a failure. */
@@ -93,7 +93,7 @@ export const GRANT_KIND_LABELS: Record<GrantKind, string> = {
   taken_over: 'tokens that were taken over',
   client_credentials: 'the client\u2019s own token',
   jwt_bearer: 'the service account\u2019s token',
-  static_key: 'a static key',
+  static_key: 'the static key',
 };
 
 /** Whether the first call with a grant worked. */

@@ -41,7 +41,7 @@ import { ensureInstallation, openSealer } from './sealer.ts';
 import type { Settings } from './settings.ts';
 import { agreeOnPublicUrl, chooseMasterKey, offerFirstOperator, untilDatabase } from './start-up.ts';
 import { type Database, openDatabase } from './store/database.ts';
-import { migrate } from './store/migrations.ts';
+import { MIGRATION_LIMIT_MS, migrate } from './store/migrations.ts';
 import type { RenewalStore } from './store/renewals.ts';
 import { openStore } from './store/store.ts';
 import { apiSessions, apiTokens, handout } from './tokens/index.ts';
@@ -96,29 +96,40 @@ async function openWithDatabase(
   joints: Joints,
 ): Promise<RunningService> {
   const master = chooseMasterKey(settings, folder, own !== null);
-  const database = openDatabase(own?.url ?? settings.databaseUrl?.reveal() ?? '', settings.poolSize, settings.databaseNodes);
+  const url = own?.url ?? settings.databaseUrl?.reveal() ?? '';
+  const database = openDatabase(url, settings.poolSize, settings.databaseNodes);
+  const lifeId = newRecordId(Date.now(), randomBytes(16));
   try {
-    return await joinParts({ settings, log, folder, own, master, database }, joints);
+    await untilDatabase(database, log);
+    await bringUpToDate(url, settings, lifeId);
+    return await joinParts({ settings, log, folder, own, master, database, lifeId }, joints);
   } catch (error) {
     await database.close(); // open connections would keep a process alive that has nothing to do
     throw error;
   }
 }
 
-async function joinParts(
-  {
-    settings,
-    log,
-    folder,
-    own,
-    master,
-    database,
-  }: { settings: Settings; log: Logger; folder: DataFolder; own: PrivateMariadb | null; master: MasterKey; database: Database },
-  joints: Joints,
-): Promise<RunningService> {
-  const lifeId = newRecordId(Date.now(), randomBytes(16));
-  await untilDatabase(database, log);
-  await migrate(database, lifeId);
+/** Over a connection of its own: a migration of large tables takes longer than a statement of every day may. */
+async function bringUpToDate(url: string, settings: Settings, lifeId: string): Promise<void> {
+  const patient = openDatabase(url, 1, settings.databaseNodes, MIGRATION_LIMIT_MS);
+  try {
+    await migrate(patient, lifeId);
+  } finally {
+    await patient.close();
+  }
+}
+
+interface Joined {
+  settings: Settings;
+  log: Logger;
+  folder: DataFolder;
+  own: PrivateMariadb | null;
+  master: MasterKey;
+  database: Database;
+  lifeId: string;
+}
+
+async function joinParts({ settings, log, folder, own, master, database, lifeId }: Joined, joints: Joints): Promise<RunningService> {
   let jumped = (byMs: number): void => log.warn({ byMs }, 'the database clock was changed');
   const clock = await databaseClock(database, {
     onError: (cause) => log.debug({ cause: String(cause) }, 'database clock not read'),

@@ -55,10 +55,10 @@ const DEADLOCK_RUNS = 5;
 const LEAVE_EVERY_MS = 1_000;
 
 /**
- * `nodes`: HOST:PORT of a Galera cluster's nodes, in this replica's order of preference. One is written to at a time; when it fails, the
+ * `statementMs`: how long one statement may take. `nodes`: HOST:PORT of a Galera cluster's nodes, in this replica's order of preference. One is written to at a time; when it fails, the
  * next. Reads wait for what the cluster has committed (`wsrep_sync_wait`), so that a commit in doubt is read and not guessed.
  */
-export function openDatabase(url: string, poolSize = 16, nodes: readonly string[] = []): Database {
+export function openDatabase(url: string, poolSize = 16, nodes: readonly string[] = [], statementMs = QUERY_LIMIT_MS): Database {
   const nodeOf = new WeakMap<object, string>();
   /** Counts how often a node was left; the one in use is the remainder. */
   let turn = 0;
@@ -97,12 +97,12 @@ export function openDatabase(url: string, poolSize = 16, nodes: readonly string[
     retry: { max: 1 },
     dialectOptions: {
       connectTimeout: QUERY_LIMIT_MS,
-      socketTimeout: POOL_IDLE_MS + QUERY_LIMIT_MS,
+      socketTimeout: POOL_IDLE_MS + statementMs,
       logParam: false,
       sessionVariables: {
         sql_mode: SQL_MODE,
         innodb_lock_wait_timeout: 2,
-        max_statement_time: QUERY_LIMIT_MS / 1000,
+        max_statement_time: statementMs / 1000,
         tx_isolation: 'READ-COMMITTED',
         ...(nodes.length > 0 && { wsrep_sync_wait: 1 }),
       },

@@ -302,9 +302,11 @@ const MIGRATIONS: [name: string, statement: string][] = [
 ];
 
 const LEASE_SECONDS = 60;
+/** How long one statement of a migration may take: large tables get their indexes in minutes. */
+export const MIGRATION_LIMIT_MS = 3_600_000;
 const WAIT_LIMIT_MS = 120_000;
 
-/** Brings the schema up to date, one replica at a time. The lease is a row: `GET_LOCK` is local to one node of a cluster. */
+/** Brings the schema up to date, one replica at a time, over a database opened with `MIGRATION_LIMIT_MS`. The lease is a row: `GET_LOCK` is local to one node of a cluster. */
 export async function migrate(database: Database, me: string): Promise<void> {
   await database.run(table('leases', `name VARCHAR(60) PRIMARY KEY, owner ${ID}, until DATETIME(3) NOT NULL`));
   await database.run(table('schema_versions', `name VARCHAR(100) PRIMARY KEY, at ${AT}`));
