@@ -13,25 +13,20 @@ interface Kept<T> {
 export function lately<T>(work: () => Promise<T>, { keptMs, isLarge }: { keptMs: number; isLarge(value: T): boolean }): () => Promise<T> {
   let kept: Kept<T> | null = null;
   let running: Promise<T> | null = null;
+  const workOut = async (): Promise<T> => {
+    const at = performance.now();
+    const value = await work();
+    kept = isLarge(value) ? { value, at, tookMs: performance.now() - at } : null;
+    return value;
+  };
   const refresh = (): Promise<T> => {
-    const startedAt = performance.now();
-    running ??= work()
-      .then((value) => {
-        const at = performance.now();
-        kept = isLarge(value) ? { value, at: startedAt, tookMs: at - startedAt } : null;
-        return value;
-      })
-      .finally(() => {
-        running = null;
-      });
+    running ??= workOut().finally(() => {
+      running = null;
+    });
     return running;
   };
   return async () => {
-    if (!kept) {
-      const value = await work(); // not shared: who just changed something sees it
-      if (isLarge(value)) kept = { value, at: performance.now(), tookMs: 0 };
-      return value;
-    }
+    if (!kept) return workOut(); // not shared: who just changed something sees it
     const age = performance.now() - kept.at;
     if (age >= keptMs) return refresh();
     // At most a tenth of the time is spent on it.

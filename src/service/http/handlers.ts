@@ -30,24 +30,16 @@ export function handlers(s: HttpParts, operators: Operators, consents: Consents,
     installation: { public_url: s.settings.publicUrl, version: s.version },
   });
   // Commands change; where the contract promises the page of what was changed, it is read afterwards.
-  const thenClient =
-    <A extends { params: { provider: string; client: string } }>(command: (asked: A) => Promise<void>) =>
+  const then =
+    <P, T>(show: (params: P) => Promise<T>) =>
+    <A extends { params: P }>(command: (asked: A) => Promise<void>) =>
     async (asked: A) => {
       await command(asked);
-      return clients.showClient(s, asked.params.provider, asked.params.client);
+      return show(asked.params);
     };
-  const thenConnection =
-    <A extends { params: { connection: string } }>(command: (asked: A) => Promise<void>) =>
-    async (asked: A) => {
-      await command(asked);
-      return connections.showConnection(s, asked.params.connection);
-    };
-  const thenCaller =
-    <A extends { params: { caller: string } }>(command: (asked: A) => Promise<void>) =>
-    async (asked: A) => {
-      await command(asked);
-      return callers.showCaller(s, asked.params.caller);
-    };
+  const thenClient = then((params: { provider: string; client: string }) => clients.showClient(s, params.provider, params.client));
+  const thenConnection = then((params: { connection: string }) => connections.showConnection(s, params.connection));
+  const thenCaller = then((params: { caller: string }) => callers.showCaller(s, params.caller));
   return {
     firstOperatorState: async () => ({ needed: await operators.isFirstNeeded() }),
     addFirstOperator: ({ body, actor }) => operators.addFirst(body, actor.address),

@@ -2,7 +2,7 @@ import { setTimeout as sleep } from 'node:timers/promises';
 import type { Fault } from '../../core/fault.ts';
 import { connectionHealth, healthChangesAt } from '../../core/health.ts';
 import type { Ports } from '../ports.ts';
-import type { ListedConnection } from '../store/connection-list.ts';
+import type { ListedConnection, Narrow } from '../store/connection-list.ts';
 import type { StoredState } from '../store/connection-states.ts';
 import type { Store } from '../store/store.ts';
 
@@ -45,10 +45,17 @@ export function connectionStates(deps: { store: Pick<Store, 'connectionList' | '
   let settling: Promise<boolean> | null = null;
 
   const invalid = (fault: Fault): void => deps.ports.log.error({ cause: fault.message }, 'the state of a connection cannot be worked out');
-  const workOut = async (found: ListedConnection[]): Promise<void> => {
+  /** @param onlyChanged writes nothing where state and cause are as stored */
+  const workOut = async (narrow: Narrow, onlyChanged: boolean): Promise<void> => {
+    const found = await list.read(narrow, invalid);
     if (found.length === 0) return;
     const readAt = Math.min(...found.map((one) => one.readAt));
-    await states.write(found.map(stateOf), readAt);
+    const all = found.map((one) => ({ stored: one.stored, next: stateOf(one) }));
+    const due = onlyChanged ? all.filter(({ stored, next }) => next.state !== stored.state || next.causeKey !== stored.causeKey) : all;
+    await states.write(
+      due.map(({ next }) => next),
+      readAt,
+    );
   };
   const markClients = async (): Promise<void> => {
     for (const [clientId, after] of [...clients]) {
@@ -63,22 +70,16 @@ export function connectionStates(deps: { store: Pick<Store, 'connectionList' | '
     const grantIds = [...touched].slice(0, AT_ONCE);
     for (const grantId of grantIds) touched.delete(grantId);
     try {
-      if (grantIds.length > 0) {
-        const changed = (await list.read({ grantIds }, invalid)).filter(
-          (one) => connectionHealth(one.facts, one.readAt).state !== one.stored.state || isOther(one),
-        );
-        await workOut(changed);
-      }
+      if (grantIds.length > 0) await workOut({ grantIds }, true);
       if (clients.size > 0) await markClients();
       const ids = await states.due(AT_ONCE);
-      if (ids.length > 0) await workOut(await list.read({ ids }, invalid));
+      if (ids.length > 0) await workOut({ ids }, false);
       return touched.size > 0 || clients.size > 0 || ids.length === AT_ONCE;
     } catch (cause) {
       for (const grantId of grantIds) touched.add(grantId);
       throw cause;
     }
   };
-  const isOther = (one: ListedConnection): boolean => connectionHealth(one.facts, one.readAt).cause_key !== one.stored.causeKey;
   const settleOnce = (): Promise<boolean> => {
     settling ??= round().finally(() => {
       settling = null;

@@ -1,7 +1,7 @@
 import { LRUCache } from 'lru-cache';
 import { Fault } from '../../core/fault.ts';
 import type { ConnectionFacts, ConnectionState, HealthCause } from '../../core/health.ts';
-import { CONNECTION_INTENTS, PROOF_STATES } from '../../core/health.ts';
+import { CONNECTION_INTENTS, CONNECTION_STATES, HEALTH_CAUSES, PROOF_STATES } from '../../core/health.ts';
 import { GRANT_KINDS, GRANT_TYPES, type GrantKind, type GrantType, isClientsOwn, isKey } from '../../core/oauth/grant-kinds.ts';
 import { POLICIES, type RenewalPolicy } from '../../core/renewal/plan.ts';
 import { RENEWAL_CAUSES } from '../../core/renewal/row.ts';
@@ -53,16 +53,19 @@ export interface ListedConnection {
   readAt: number;
 }
 
-/** What a list of connections is narrowed to. */
-export interface Narrow {
-  names?: readonly string[];
+/** What connections are matched by. */
+export interface Matching {
   ids?: readonly string[];
-  /** Those that use one of these grants. */
-  grantIds?: readonly string[];
   /** Part of a name, account, provider, client, label or state. */
   search?: string | undefined;
   label?: string | undefined;
   state?: ConnectionState | undefined;
+}
+/** What a list of connections is narrowed to. */
+export interface Narrow extends Matching {
+  names?: readonly string[];
+  /** Those that use one of these grants. */
+  grantIds?: readonly string[];
   /** Names after this one, at most so many. */
   after?: string | undefined;
   limit?: number;
@@ -85,8 +88,8 @@ export interface StateCount {
 export interface ConnectionList {
   /** By name. @param onInvalid takes rows that cannot be read; left out: they are thrown */
   read(narrow: Narrow, onInvalid?: (fault: Fault) => void): Promise<ListedConnection[]>;
-  /** How many match, whatever the page. */
-  count(narrow: Narrow): Promise<number>;
+  /** How many match, whatever the page; where there are many, up to a few seconds old. */
+  count(narrow: Matching): Promise<number>;
   /** Few rows, however many connections there are; where there are many, up to a few seconds old. */
   countStates(): Promise<StateCount[]>;
   /** Tokens on standby about which somebody must decide, oldest first. */
@@ -131,12 +134,9 @@ export function connectionList(database: Database): ConnectionList {
     );
     return new Set(rows.map((row) => row.name));
   };
-  const countNow = async (narrow: Narrow): Promise<number> => {
+  const countNow = async (matching: Matching): Promise<number> => {
     const bind: Bind[] = [];
-    const [row] = await database.select<{ n: number | bigint }>(
-      `SELECT COUNT(*) AS n FROM connections k ${condition({ ...narrow, after: undefined }, bind)}`,
-      bind,
-    );
+    const [row] = await database.select<{ n: number | bigint }>(`SELECT COUNT(*) AS n FROM connections k ${condition(matching, bind)}`, bind);
     return Number(row?.n ?? 0);
   };
   const countStatesNow = async (): Promise<StateCount[]> => {
@@ -160,8 +160,8 @@ export function connectionList(database: Database): ConnectionList {
       clientId: idText(row.client_id),
       provider: row.provider,
       client: row.client,
-      state: row.state as ConnectionState,
-      causeKey: row.cause_key as HealthCause | null,
+      state: readColumn(SHOWN_STATE, row.state, { table: 'connections', column: 'state', row: row.example }),
+      causeKey: readColumn(SHOWN_CAUSE, row.cause_key, { table: 'connections', column: 'cause_key', row: row.example }),
       count: Number(row.n),
       example: row.example,
       evidence: row.evidence,
@@ -204,13 +204,14 @@ export function connectionList(database: Database): ConnectionList {
         }
       });
     },
-    async count(narrow) {
+    async count({ ids, search, label, state }) {
+      if (ids !== undefined) return countNow({ ids, search, label, state });
       const all = total(await countStates());
-      const { search, label, state, ids, names } = narrow;
-      if (search === undefined && label === undefined && state === undefined && ids === undefined && names === undefined) return all;
-      if (all <= MANY || ids !== undefined || names !== undefined) return countNow(narrow);
+      if (search === undefined && label === undefined && state === undefined) return all;
+      const count = () => countNow({ search, label, state });
+      if (all <= MANY) return count();
       const key = JSON.stringify([search, label, state]);
-      const known = searches.get(key) ?? lately(() => countNow(narrow), { keptMs: KEPT_MS, isLarge: () => true });
+      const known = searches.get(key) ?? lately(count, { keptMs: KEPT_MS, isLarge: () => true });
       searches.set(key, known);
       return known();
     },
@@ -231,6 +232,9 @@ export function connectionList(database: Database): ConnectionList {
     },
   };
 }
+
+const SHOWN_STATE = oneOf(CONNECTION_STATES);
+const SHOWN_CAUSE = orNull(oneOf(Object.keys(HEALTH_CAUSES) as HealthCause[]));
 
 const textOf = (value: unknown) => (value === null || value === undefined ? null : String(value));
 const at = (value: unknown) => (value instanceof Date ? value.getTime() : null);

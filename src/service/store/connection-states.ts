@@ -14,7 +14,7 @@ export interface StoredState {
 
 /**
  * The shown state of each connection as columns, so that lists are filtered, sorted and counted in the database. `core/health.ts` alone
- * decides what the state is; whatever changes a connection marks it as due (`markDue`), and `service/connection-states.ts` works it out.
+ * decides what the state is; whatever changes a connection marks it as due (`markDue`), and `renewal/connection-states.ts` works it out.
  */
 export interface ConnectionStateStore {
   /** Connections whose state is to be worked out again. */
