@@ -67,7 +67,7 @@ export async function openHarbour(options: {
         String(port),
         '--state',
         join(folder, `${provider}.json`),
-        '--life',
+        '--token-lifetime',
         String(options.lifeSeconds),
       ],
       {},

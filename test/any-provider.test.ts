@@ -373,7 +373,7 @@ test('rk does the same: draft, change with its effects, versions, schema, secret
   const short = await run('provider', 'draft', '--token-url', `${berthline.origin}/token`, '--scopes', 'a,b');
   expect([short.code, short.out]).toEqual([1, expect.stringContaining('Not ready  Missing: the address of an API')]);
   expect(JSON.parse((await run('provider', 'schema')).out)).toMatchObject({ title: 'Rusty Kettle provider definition' });
-  expect((await run('provider', 'versions', 'berthline')).out).toContain('in use');
+  expect((await run('provider', 'versions', 'berthline')).out).toContain('current');
   expect((await run('provider', 'scopes', 'berth-book', 'listBerths', 'book')).out).toMatch(/Scopes: bookings.write/);
   expect((await run('client', 'secret', 'list', 'berthline/harbour')).out).toMatch(/active/);
   const prove = await run('client', 'secret', 'prove', 'berthline/harbour', '0190a0a0-0000-7000-8000-000000000000');

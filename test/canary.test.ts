@@ -186,10 +186,13 @@ test('known secrets go in by API, command line, consent and renewal', async () =
   for (const [name, operation] of Object.entries(operations as Record<string, Operation>)) {
     if (operation.method !== 'GET' || name === 'showCertificate' || name === 'showDoorRequest') continue; // those two where there is one to show
     const asked = operation.access === 'caller' ? recordedAs(`${caller_id}.${key}`) : recorded;
-    const answer = await asked(name as 'listClients', {
-      params: { provider: 'eelgrass', client: 'timetable', connection: 'canary', caller: 'canary', consent: opened.id },
-      ...(name === 'listSheets' ? { query: { connection: 'canary' } } : {}),
-    });
+    const answer = await asked(
+      name as 'listSheets',
+      {
+        params: { provider: 'eelgrass', client: 'timetable', connection: 'canary', caller: 'canary', consent: opened.id },
+        ...(name === 'listSheets' ? { query: { connection: 'canary' } } : {}),
+      } as { params: { caller: string } },
+    );
     expect(operation.answer.safeParse(answer).error?.issues, `${name} answers in the shape of the contract`).toBeUndefined();
   }
   // Tools that sign in: what is theirs is not shown to anybody else. And an API that sends back whatever it is sent.

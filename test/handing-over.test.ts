@@ -203,7 +203,7 @@ test('who used what and when: by caller, connection and minute; who uses this, w
   expect((await rk('caller', 'usage', 'several', '--connection', 'sailings')).out).toMatch(/sailings +relayed +1/);
   expect(
     (await rk('caller', 'permit', 'several', '--label', 'harbour', '--use', 'relay', '--method', 'get', '--path', '/tables/**', '--share', '20')).out,
-  ).toContain('label harbour (nothing carries it): relay only, GET, /tables/**, at most 20 % of the quota');
+  ).toContain('label harbour (no connection has it): relay only, GET, /tables/**, at most 20 % of the quota');
   expect((await rk('caller', 'sheet', 'several')).err).toContain('--connection sailings or tides');
   const sheet = await rk('caller', 'sheet', 'several', '--connection', 'tides', '--kind', 'token_url');
   for (const part of [`${service.url}/oauth/token`, several?.caller_id ?? '', 'connection:tides', '(a key of this caller']) expect(sheet.out).toContain(part);

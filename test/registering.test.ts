@@ -275,7 +275,7 @@ test('Quaymaster: everything is proved first, then a code is printed, pasted onc
   const again = await cli('connection', 'open', 'staff').catch(() => null);
   expect(again).not.toBeNull();
   const pasted = await rk(['connection', 'open', 'staff'], { home: service.folder, environment: { RUSTY_KETTLE_URL: service.url }, input: ` ${code}\n` });
-  expect([pasted.code, pasted.out, pasted.err.includes('Now print the code')]).toEqual([0, expect.stringMatching(/Refresh token\s+came/), true]);
+  expect([pasted.code, pasted.out, pasted.err.includes('Now print the code')]).toEqual([0, expect.stringMatching(/Refresh token\s+received/), true]);
   expect(await call('showConnection', { params: { connection: 'staff' } })).toMatchObject({
     state: 'working',
     grant_type: 'authorization_code',

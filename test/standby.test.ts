@@ -256,7 +256,7 @@ test('abilities are proved one by one; one with effects only where that is said'
   expect([done.code, done.out]).toEqual([0, expect.stringContaining('201')]);
   expect((await show('deck')).abilities[1]).toMatchObject({ state: 'proved', at: expect.any(String) });
   const live = await rk(['connection', 'live', 'deck'], { home: service.folder });
-  expect(live.out).toMatch(/writing\s+POST \/announcements: proved/);
+  expect(live.out).toMatch(/writing\s+POST \/announcements: verified/);
 });
 
 test('the end: what uses it is listed; a provider that is down is told again by itself, and everything here is forgotten at once', async () => {
@@ -267,7 +267,7 @@ test('the end: what uses it is listed; a provider that is down is told again by 
   await eventually(async () => (await show('ending')).callers_last_used[0]?.at, 15_000);
   expect((await show('ending')).callers_last_used).toMatchObject([{ caller: 'ender' }]);
   const asked = await rk(['connection', 'revoke', 'ending'], { home: service.folder, input: '' });
-  expect([asked.code, asked.err]).toEqual([2, expect.stringMatching(/get no token any more: ender \(last used/)]);
+  expect([asked.code, asked.err]).toEqual([2, expect.stringMatching(/will get no more tokens: ender \(last used/)]);
   const grants = () => Object.values(at.eelgrass.store.state.grants).filter((grant) => grant.clientId === clients.eelgrass.id && !grant.withdrawn).length;
   const database = openDatabase(databaseUrl, 1);
   const untold = async () => (await database.select("SELECT grant_id FROM revocations WHERE connection_name = 'ending'")).length;

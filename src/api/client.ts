@@ -1,4 +1,6 @@
-import type { AnswerOf, BodyOf, OperationName } from './operations.ts';
+import type { z } from 'zod';
+import type { ParamsOf } from './operation.ts';
+import type { AnswerOf, BodyOf, OperationName, Operations } from './operations.ts';
 import { operations } from './operations.ts';
 import { Problem } from './problem.ts';
 
@@ -12,11 +14,13 @@ export class ProblemError extends Error {
   }
 }
 
-export interface CallInput<N extends OperationName> {
-  params?: Record<string, string>;
-  query?: Record<string, string | number | undefined>;
+/** What one call of an operation takes; the names of parameters are those of its path and of its query. */
+export type CallInput<N extends OperationName> = {
+  query?: Partial<Record<QueryNames<N>, string | number | undefined>>;
   body?: BodyOf<N>;
-}
+} & (keyof ParamsOf<Operations[N]['path']> extends never ? { params?: never } : { params: ParamsOf<Operations[N]['path']> });
+type QueryNames<N extends OperationName> = Operations[N] extends { query: infer Q extends z.ZodType } ? keyof z.input<Q> : never;
+type Optional<T> = Record<never, never> extends T ? [input?: T] : [input: T];
 
 export interface ClientOptions {
   /** The service's address; empty in a browser that is on it. */
@@ -27,13 +31,14 @@ export interface ClientOptions {
   fetch?: typeof fetch;
 }
 
-export type ApiClient = <N extends OperationName>(name: N, input?: CallInput<N>) => Promise<AnswerOf<N>>;
+export type ApiClient = <N extends OperationName>(name: N, ...input: Optional<CallInput<N>>) => Promise<AnswerOf<N>>;
 
 /** A typed client of the JSON API: one function, `call(operation, { params, query, body })`. @throws {ProblemError} */
 export function apiClient(options: ClientOptions): ApiClient {
   const send = options.fetch ?? fetch;
-  return async (name, input = {}) => {
+  return async (name, ...[given]) => {
     const { method, path } = operations[name];
+    const input: { params?: Record<string, string>; query?: Record<string, string | number | undefined>; body?: unknown } = given ?? {};
     const filled = path.replace(/\{(\w+)\}/g, (_whole, key: string) => encodeURIComponent(input.params?.[key] ?? ''));
     const query = new URLSearchParams(
       Object.entries(input.query ?? {}).flatMap(([key, value]) => (value === undefined ? [] : [[key, String(value)] as [string, string]])),

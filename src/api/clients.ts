@@ -2,14 +2,14 @@ import { z } from 'zod';
 import { KEY_KINDS } from '../core/certificates/kinds.ts';
 import { SECRET_STATES } from '../core/clients/choose-secret.ts';
 import { CLIENT_ASSERTION_ALGORITHMS, CLIENT_AUTHENTICATION_METHODS, SECRET_KINDS } from '../core/oauth/methods.ts';
-import { CLIENT_TYPES, ENVIRONMENTS, POWERS, REACHES } from '../core/provider/definition.ts';
+import { POWERS } from '../core/provider/definition.ts';
+import { APPROVALS, CLIENT_TYPES, ENVIRONMENTS, REACHES } from '../core/provider/kinds.ts';
 import { ANSWERS } from '../core/provider/registration.ts';
 import { ScopeName } from '../core/provider/web-address.ts';
 import { ClientName, Id, Instant, ProviderName } from './common.ts';
 
 /** One word for a client, by precedence. */
 export const CLIENT_STATES = ['retired', 'draft', 'stopped', 'refused', 'they_ask_back', 'asked', 'not_asked', 'ready', 'working'] as const;
-export const APPROVALS = ['not_needed', 'not_asked', 'asked', 'they_ask_back', 'given', 'refused'] as const;
 const Environment = z.enum(ENVIRONMENTS);
 const Values = z.record(z.string().max(40), z.string().max(200));
 const Accounts = z.array(z.string().trim().min(1).max(200)).max(500);

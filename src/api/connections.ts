@@ -1,7 +1,6 @@
 import { z } from 'zod';
 import { CONNECTION_STATES, HEALTH_CAUSES, type HealthCause } from '../core/health.ts';
-import { GRANT_KINDS, GRANT_TYPES } from '../core/oauth/grant-kinds.ts';
-import { WAYS } from '../core/oauth/ways.ts';
+import { GRANT_KINDS, GRANT_TYPES, WAYS } from '../core/oauth/grant-kinds.ts';
 import { ScopeName } from '../core/provider/web-address.ts';
 import { POLICIES } from '../core/renewal/plan.ts';
 import { ReadyLines } from './clients.ts';

@@ -1,6 +1,7 @@
 import { z } from 'zod';
 import { CLIENT_AUTHENTICATION_METHODS } from '../core/oauth/methods.ts';
-import { ENVIRONMENTS, ProviderDefinition } from '../core/provider/definition.ts';
+import { ProviderDefinition } from '../core/provider/definition.ts';
+import { ENVIRONMENTS } from '../core/provider/kinds.ts';
 import { Instant, ProviderName } from './common.ts';
 
 const Document = z.string().min(1).max(200_000).describe('The text of a definition file, YAML or JSON');

@@ -1,6 +1,6 @@
 import { z } from 'zod';
 import { CONNECTION_STATES } from '../core/health.ts';
-import { APPROVALS } from './clients.ts';
+import { APPROVALS } from '../core/provider/kinds.ts';
 import { Instant } from './common.ts';
 import { ConnectionSummary } from './connections.ts';
 

@@ -3,8 +3,9 @@ import { SECRET_STATES } from '../core/clients/choose-secret.ts';
 import { HALVES, SIDES, VERDICTS } from '../core/diagnosis/causes.ts';
 import { CONNECTION_STATES, PROOF_STATES } from '../core/health.ts';
 import { GRANT_KINDS } from '../core/oauth/grant-kinds.ts';
+import { APPROVALS } from '../core/provider/kinds.ts';
 import { POLICIES } from '../core/renewal/plan.ts';
-import { APPROVALS, CLIENT_STATES } from './clients.ts';
+import { CLIENT_STATES } from './clients.ts';
 import { GRANT_KIND_LABELS, HALF_LABELS, LINE_VERDICTS, POLICY_LABELS, PROOF_LABELS, SIDE_LABELS, STATES, VERDICT_LABELS, type Word } from './vocabulary.ts';
 
 test.each<[name: string, table: object, values: readonly string[]]>([

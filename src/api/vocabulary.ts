@@ -2,8 +2,9 @@ import type { SecretState } from '../core/clients/choose-secret.ts';
 import { type Half, type Side, VERDICTS } from '../core/diagnosis/causes.ts';
 import type { ConnectionState, ProofState } from '../core/health.ts';
 import type { GrantKind } from '../core/oauth/grant-kinds.ts';
+import type { Approval } from '../core/provider/kinds.ts';
 import type { RenewalPolicy } from '../core/renewal/plan.ts';
-import type { APPROVALS, CLIENT_STATES } from './clients.ts';
+import type { CLIENT_STATES } from './clients.ts';
 
 /**
  * The words of the closed lists that people meet, once for console, CLI and docs: what each value is called, how it is colored and drawn,
@@ -21,7 +22,6 @@ export interface Word {
 }
 
 type ClientState = (typeof CLIENT_STATES)[number];
-type Approval = (typeof APPROVALS)[number];
 export type AnyState = ConnectionState | ClientState | SecretState | Approval;
 
 const word = (label: string, tone: Tone, drawn: [icon: Icon, mark: string], says: string): Word => ({ label, tone, icon: drawn[0], mark: drawn[1], says });

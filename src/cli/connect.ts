@@ -1,7 +1,6 @@
 import { existsSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { homedir } from 'node:os';
 import { dirname, join } from 'node:path';
-import type { Command } from 'commander';
 import type { ApiClient } from '../api/client.ts';
 import { EXIT, Outcome, UsageError } from './exit.ts';
 import type { GlobalOptions } from './options.ts';
@@ -53,21 +52,14 @@ export function writeDevice(url: string, operator: string, device: string): void
 
 export const removeSignIn = (): void => rmSync(path(), { force: true });
 
-/** The options that stand before the noun. @throws {UsageError} */
-export function globals(command: Command): GlobalOptions {
-  const options = command.optsWithGlobals() as GlobalOptions;
-  if (!['table', 'json'].includes(options.output)) throw new UsageError(`--output takes table or json, not ${options.output}.`);
-  return options;
-}
-
-export const serviceUrl = (options: GlobalOptions): string =>
+export const serviceUrl = (options: Pick<GlobalOptions, 'url'>): string =>
   (options.url ?? process.env.RUSTY_KETTLE_URL ?? readSignIn()?.url ?? 'http://127.0.0.1:7420').replace(/\/$/, '');
 
 /** A client that is signed in. @throws {Outcome} when nobody is. */
 export async function signedIn(options: GlobalOptions): Promise<ApiClient> {
   const file = readSignIn();
   const url = serviceUrl(options);
-  if (!file || file.url !== url) throw new Outcome(EXIT.signIn, `Nobody is signed in at ${url}.\nWhat to do: run \`rk sign-in --url ${url}\`.`);
+  if (!file || file.url !== url) throw new Outcome(EXIT.signIn, `You are not signed in at ${url}.\nWhat to do: run \`rk sign-in --url ${url}\`.`);
   const { apiClient } = await import('../api/client.ts');
   return apiClient({ baseUrl: url, token: file.token });
 }

@@ -24,7 +24,7 @@ interface Explained {
 /** Prints an error with its remedy on stderr and sets the exit code. */
 export async function leave(error: unknown): Promise<void> {
   const { default: colours } = await import('picocolors');
-  const { plain } = await import('./print.ts');
+  const { plain } = await import('./plain.ts');
   const write = (text: string) => process.stderr.write(`${plain(text)}\n`);
   if (error instanceof Outcome || error instanceof UsageError) {
     write(colours.red(error.message));

@@ -1,5 +1,5 @@
 import { existsSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
-import type { ClientType, Reach } from '../core/provider/definition.ts';
+import type { ClientType, Reach } from '../core/provider/kinds.ts';
 
 /** A secret of a client, until it ends or is withdrawn. */
 export interface KeptSecret {

@@ -1,200 +1,219 @@
-import type { Command } from 'commander';
-import { namesInWords } from '../../api/caller-words.ts';
-import type { Caller, NewKey } from '../../api/callers.ts';
-import { globals, signedIn } from '../connect.ts';
+import type { Command, OptionValues } from '@commander-js/extra-typings';
+import { namesInWords, usesUnder } from '../../api/caller-words.ts';
+import { RELAY_METHODS, SHEET_KINDS, USES } from '../../api/choices.ts';
 import { EXIT, Outcome, UsageError } from '../exit.ts';
-import type { GlobalOptions } from '../options.ts';
-import { printList, printOne, relative, say } from '../print.ts';
-import { callerUsing } from './caller-using.ts';
+import { date, oneOf, whole } from '../options.ts';
+import { relative } from '../print.ts';
+import { agreed, noun, operation, task, verb } from '../row.ts';
+import { line, list, type Shown, table } from '../show.ts';
+import { inUse, setupParts, shownCaller, shownKey } from '../views/caller.ts';
 
-/** The one place where a key is printed: once, when it was just made. */
-function showKey(all: GlobalOptions, made: NewKey): void {
-  printOne(all, made, [
-    ['Caller', made.caller],
-    ['Token URL', made.token_url],
-    ['Client id', made.caller_id],
-    ['Client secret', made.key],
-    ['Resource', made.resources.join('\n')],
-    ['Note', 'The key is shown this once. Give these to the integration.'],
-  ]);
-}
+const named = ({ args: [name] }: { args: [string, ...unknown[]] }) => ({ params: { caller: name } });
 
-const show = (all: GlobalOptions, one: Caller): void =>
-  printOne(all, one, [
-    ['Caller', one.name],
-    ['Title', one.title],
-    ['Client id', one.caller_id],
-    ['Token URL', one.token_url],
-    [
-      'May use',
-      one.permissions
-        .map((may) => `${may.connection ?? `label ${may.label} (${namesInWords(may.covers, may.covers_total) || 'nothing carries it'})`}: ${may.says}`)
-        .join('\n') || 'nothing yet',
-    ],
-    ['Token path', one.token_path],
-    ['Redirect URIs', one.redirect_uris.join('\n')],
-    ['Keeps no secret', one.keeps_no_secret ? 'yes: at the door, PKCE alone proves it' : null],
-    [
-      'Keys',
-      one.keys
-        .map(
-          (key) =>
-            `${key.starts}\u2026 ${key.label} (${key.retired_at && Date.parse(key.retired_at) <= Date.now() ? `retired ${relative(key.retired_at)}` : `last used ${relative(key.last_used_at)}${key.retired_at ? `, ends ${relative(key.retired_at)}` : ''}`}) ${key.id}`,
-        )
-        .join('\n'),
-    ],
-    [
-      'Signed in',
-      one.signed_in
-        .filter((tool) => tool.ended_at === null)
-        .map((tool) => `${tool.connection}, by ${tool.operator} ${relative(tool.signed_in_at)}, last used ${relative(tool.last_used_at)} ${tool.id}`)
-        .join('\n'),
-    ],
-    ['Last hour', `${one.handouts_last_hour} tokens, ${one.relayed_last_hour} relayed, ${one.refused_last_hour} refused`],
-    [
-      'Last day',
-      one.uses
-        .map(
-          (use) =>
-            `${use.connection}: ${use.tokens} tokens, ${use.relayed} relayed, ${use.refused} refused, last ${relative(use.last_at)}${relayInWords(use.relay)}`,
-        )
-        .join('\n') || 'not used: nothing stops when it ends',
-    ],
-  ]);
-
+/** What is special about the tool behind a caller. */
+const withTool = <A extends unknown[], O extends OptionValues>(command: Command<A, O>) =>
+  command
+    .option('--token-path <path>', 'an additional token path, for tools that build it from fixed fields; empty: none')
+    .option('--redirect-uri <address...>', 'where the sign-in for tools sends the browser back; empty: none')
+    .option('--keeps-no-secret', 'the tool cannot keep a key: at the sign-in for tools, PKCE alone identifies it');
 interface ToolOptions {
   tokenPath?: string;
-  redirectUri: string[];
-  keepsNoSecret?: boolean;
+  redirectUri?: string[];
+  keepsNoSecret?: true;
 }
-/** What is special about the tool behind a caller. */
-const withTool = (command: Command): Command =>
-  command
-    .option('--token-path <path>', 'a further token path, for tools that build it from fixed boxes; empty: none')
-    .option('--redirect-uri <address...>', 'where the door sends the browser back, for tools that sign in (empty: none)', [])
-    .option('--keeps-no-secret', 'the tool cannot keep a key: at the door, PKCE alone proves it');
 const toolBody = (options: ToolOptions) => ({
-  ...(options.tokenPath !== undefined && { token_path: options.tokenPath === '' ? null : options.tokenPath }),
-  ...(options.redirectUri.length > 0 && { redirect_uris: options.redirectUri.filter((one) => one !== '') }),
-  ...(options.keepsNoSecret !== undefined && { keeps_no_secret: options.keepsNoSecret }),
+  token_path: options.tokenPath === '' ? null : options.tokenPath,
+  redirect_uris: options.redirectUri?.filter((one) => one !== ''),
+  keeps_no_secret: options.keepsNoSecret,
 });
 
-export function caller(rk: Command): void {
-  const noun = rk.command('caller').description('programs that may use connections');
-  withTool(noun.command('add'))
-    .description('add a caller; prints its key, once')
-    .argument('<name>')
-    .option('--connection <name...>', 'a connection it may use', [])
-    .option('--title <text>', 'what people call it', '')
-    .action(async (name: string, options: { connection: string[]; title: string } & ToolOptions, command: Command) => {
-      const all = globals(command);
-      showKey(all, await (await signedIn(all))('addCaller', { body: { name, title: options.title, connections: options.connection, ...toolBody(options) } }));
-    });
-  noun
-    .command('list')
-    .description('list callers')
-    .action(async (_options: object, command: Command) => {
-      const all = globals(command);
-      const { items } = await (await signedIn(all))('listCallers');
-      await printList(
-        all,
-        items,
-        {
-          NAME: (one) => one.name,
-          CONNECTIONS: (one) => namesInWords(one.connections, one.connections_total) || '\u2013',
-          KEYS: (one) => String(one.keys.filter((key) => key.retired_at === null || Date.parse(key.retired_at) > Date.now()).length),
-          'LAST HOUR': (one) =>
-            `${one.handouts_last_hour} tokens, ${one.relayed_last_hour} relayed${one.refused_last_hour > 0 ? `, ${one.refused_last_hour} refused` : ''}`,
-          'LAST USED': (one) => relative(one.last_used_at),
+export const caller = () =>
+  noun('caller', 'programs that may use connections', [
+    operation(
+      withTool(
+        verb('add', 'add a caller and print its key, once', 'rk caller add timetable-board --connection sailings')
+          .argument('<name>')
+          .option('--connection <name...>', 'a connection it may use')
+          .option('--title <text>', 'a title for people'),
+      ),
+      {
+        calls: 'addCaller',
+        input: ({ args: [name], options }) => ({ body: { name, title: options.title, connections: options.connection, ...toolBody(options) } }),
+        shows: shownKey,
+      },
+    ),
+    operation(verb('list', 'list callers', 'rk caller list'), {
+      calls: 'listCallers',
+      shows: ({ items }) =>
+        list(
+          items,
+          {
+            NAME: (one) => one.name,
+            CONNECTIONS: (one) => namesInWords(one.connections, one.connections_total) || '\u2013',
+            KEYS: (one) => String(one.keys.filter(inUse).length),
+            'LAST HOUR': (one) =>
+              `${one.handouts_last_hour} tokens, ${one.relayed_last_hour} relayed${one.refused_last_hour > 0 ? `, ${one.refused_last_hour} refused` : ''}`,
+            'LAST USED': (one) => relative(one.last_used_at),
+          },
+          'No callers yet. Add one: rk caller add NAME --connection CONNECTION',
+        ),
+    }),
+    operation(verb('show', 'show a caller', 'rk caller show timetable-board').argument('<name>'), { calls: 'showCaller', input: named, shows: shownCaller }),
+    operation(
+      withTool(
+        verb(
+          'change',
+          'change a caller; --connection and --redirect-uri replace all that it has by name',
+          'rk caller change timetable-board --title "Timetable board"',
+        )
+          .argument('<name>')
+          .option('--connection <name...>', 'a connection it may use')
+          .option('--title <text>', 'a title for people'),
+      ),
+      {
+        calls: 'changeCaller',
+        input: (given) => ({ ...named(given), body: { connections: given.options.connection, title: given.options.title, ...toolBody(given.options) } }),
+        shows: shownCaller,
+      },
+    ),
+    operation(verb('remove', 'remove a caller; its keys stop working at once', 'rk caller remove timetable-board').argument('<name>'), {
+      calls: 'removeCaller',
+      asks: async (given) => {
+        const { uses } = await given.call('showCaller', named(given));
+        const used = uses.map((use) => `${use.connection} (${relative(use.last_at)})`);
+        const stops = used.length > 0 ? ` In the last day it used: ${used.join(', ')}.` : ' It was not used in the last day.';
+        return `Remove the caller ${given.args[0]}? Its keys stop working at once.${stops}`;
+      },
+      input: named,
+      shows: (_done, { args: [name] }) => line(`Removed ${name}.`),
+    }),
+    operation(
+      verb(
+        'permit',
+        'permit a connection, or all that have a label; replaces what was permitted for the same',
+        'rk caller permit timetable-board --label reports',
+      )
+        .argument('<caller>')
+        .option('--connection <name>', 'the connection')
+        .option('--label <label>', 'all connections with this label, also later ones')
+        .addOption(oneOf('--use <use>', 'fetch tokens, relay calls, or any of the two', USES).default('any' as const))
+        .option('--method <method...>', 'a method allowed through the relay; default: all')
+        .option('--path <pattern...>', 'a path allowed through the relay, such as /parcels/* or /parcels/**; default: all')
+        .option('--share <percent>', 'at most this share of each quota window', whole('--share')),
+      {
+        calls: 'permitCaller',
+        input: (given) => {
+          const { connection, label, use, method, path, share } = given.options;
+          if ((connection === undefined) === (label === undefined)) throw new UsageError('Name --connection or --label, one of the two.');
+          return { ...named(given), body: { connection, label, use, methods: method?.map(relayMethod), paths: path, share: share ?? null } };
         },
-        'No callers yet. Add one: rk caller add NAME --connection CONNECTION',
-      );
-    });
-  noun
-    .command('show')
-    .description('show a caller')
-    .argument('<name>')
-    .action(async (name: string, _options: object, command: Command) => {
-      const all = globals(command);
-      show(all, await (await signedIn(all))('showCaller', { params: { caller: name } }));
-    });
-  withTool(noun.command('change'))
-    .description('change a caller; the connections given replace those it has by name, the redirect URIs given all it has')
-    .argument('<name>')
-    .option('--connection <name...>', 'a connection it may use', [])
-    .option('--title <text>')
-    .action(async (name: string, options: { connection: string[]; title?: string } & ToolOptions, command: Command) => {
-      const all = globals(command);
-      const named = options.connection.length > 0 && { connections: options.connection };
-      const body = { ...named, ...(options.title !== undefined && { title: options.title }), ...toolBody(options) };
-      show(all, await (await signedIn(all))('changeCaller', { params: { caller: name }, body }));
-    });
-  noun
-    .command('remove')
-    .description('remove a caller; its keys stop working at once')
-    .argument('<name>')
-    .option('--yes', 'do not ask')
-    .action(async (name: string, options: { yes?: boolean }, command: Command) => {
-      const all = globals(command);
-      const call = await signedIn(all);
-      const { uses } = await call('showCaller', { params: { caller: name } });
-      const { confirmed } = await import('../ask.ts');
-      const breaks =
-        uses.length > 0
-          ? ` In the last day it used: ${uses.map((use) => `${use.connection} (${relative(use.last_at)})`).join(', ')}.`
-          : ' It was not used in the last day.';
-      if (!(await confirmed(`Remove the caller ${name}? Its keys stop working at once.${breaks}`, options.yes))) return;
-      await call('removeCaller', { params: { caller: name } });
-      say(all, `Removed ${name}.`);
-    });
-  callerUsing(noun, show);
-  const key = noun.command('key').description('a caller\u2019s keys');
-  key
-    .command('add')
-    .description('add a key; prints it, once')
-    .argument('<caller>')
-    .option('--label <text>', 'to tell it apart', '')
-    .option('--until <date>', 'when it stops working by itself, such as 2027-06-30')
-    .action(async (name: string, options: { label: string; until?: string }, command: Command) => {
-      const all = globals(command);
-      const ends = options.until === undefined ? null : new Date(options.until);
-      if (ends !== null && Number.isNaN(ends.getTime())) throw new UsageError('--until takes a date such as 2027-06-30.');
-      showKey(all, await (await signedIn(all))('addKey', { params: { caller: name }, body: { label: options.label, ends_at: ends?.toISOString() ?? null } }));
-    });
-  key
-    .command('retire')
-    .description('retire a key; it stops working at once')
-    .argument('<caller>')
-    .argument('<key>', 'its id, or the characters it starts with')
-    .option('--yes', 'do not ask')
-    .action(async (name: string, which: string, options: { yes?: boolean }, command: Command) => {
-      const all = globals(command);
-      const call = await signedIn(all);
-      const one = await call('showCaller', { params: { caller: name } });
-      const found = one.keys.filter(
-        (candidate) =>
-          (candidate.retired_at === null || Date.parse(candidate.retired_at) > Date.now()) &&
-          (candidate.id === which || candidate.starts === which.replace('\u2026', '')),
-      );
-      const [only] = found;
-      if (!only || found.length > 1)
-        throw new Outcome(
-          EXIT.notFound,
-          `${found.length === 0 ? 'No' : 'More than one'} key of ${name} in use matches ${which}.\nWhat to do: name it by its id, as \`rk caller show ${name}\` prints it.`,
-        );
-      const { confirmed } = await import('../ask.ts');
-      if (!(await confirmed(`Retire the key ${only.starts}\u2026 of ${name}?`, options.yes))) return;
-      show(all, await call('retireKey', { params: { caller: name, key: only.id } }));
-    });
-}
+        shows: shownCaller,
+      },
+    ),
+    task(
+      verb('withdraw', 'withdraw a permission; effective within a second', 'rk caller withdraw timetable-board sailings')
+        .argument('<caller>')
+        .argument('<what>', 'the connection or the label that was permitted')
+        .option('--yes', 'do not ask'),
+      async ({ args: [name, what], options, call }) => {
+        const one = await call('showCaller', { params: { caller: name } });
+        const found = one.permissions.find((permission) => permission.connection === what || permission.label === what);
+        if (!found) throw new Outcome(EXIT.notFound, `${name} has no permission for ${what}.\nWhat to do: \`rk caller show ${name}\` lists its permissions.`);
+        const used = usesUnder(one, found).map((use) => `${use.connection} (${relative(use.last_at)})`);
+        const stops = used.length > 0 ? ` Used in the last day: ${used.join(', ')}.` : ' It was not used in the last day.';
+        if (!(await agreed(options, `Withdraw the permission of ${name} for ${what}?${stops}`))) return undefined;
+        return shownCaller(await call('withdrawPermission', { params: { caller: name, permission: found.id } }));
+      },
+    ),
+    task(
+      verb('setup', 'print the setup instructions for one kind of tool: what to paste into which field', 'rk caller setup timetable-board --kind token_url')
+        .argument('<caller>')
+        .option('--connection <name>', 'required if it may use several')
+        .addOption(oneOf('--kind <kind>', 'default: list the kinds, and how to recognize them', SHEET_KINDS)),
+      async ({ args: [name], options, call }): Promise<Shown> => {
+        const { connections, connections_total: total } = await call('showCaller', { params: { caller: name } });
+        const connection = options.connection ?? (total === 1 ? connections[0] : undefined);
+        if (connection === undefined)
+          throw new UsageError(
+            connections.length === 0
+              ? `${name} has no permissions yet: rk caller permit ${name} --connection NAME.`
+              : `Name one: --connection ${connections.join(' or ')}.`,
+          );
+        const { items } = await call('listSheets', { params: { caller: name }, query: { connection } });
+        const kinds = table(items, { KIND: (one) => one.kind, TOOL: (one) => one.fits, READY: (one) => (one.ready ? 'yes' : one.missing.join(' ')) }, '');
+        if (options.kind === undefined) return { data: { items }, parts: [kinds] };
+        const chosen = items.filter((sheet) => sheet.kind === options.kind);
+        return { data: { items: chosen }, parts: chosen.flatMap(setupParts) };
+      },
+    ),
+    operation(
+      verb('usage', 'show tokens and calls by connection, minute and outcome, newest first', 'rk caller usage timetable-board --minutes 120')
+        .argument('<caller>')
+        .option('--connection <name>', 'only this connection')
+        .option('--minutes <n>', 'how far back', whole('--minutes'), 60),
+      {
+        calls: 'listUsage',
+        input: ({ args: [name], options }) => ({ query: { caller: name, connection: options.connection, minutes: options.minutes } }),
+        shows: ({ items }, { options }) =>
+          list(
+            items,
+            {
+              MINUTE: (one) => one.minute.slice(0, 16).replace('T', ' '),
+              CONNECTION: (one) => one.connection,
+              OUTCOME: (one) => one.outcome,
+              COUNT: (one) => String(one.count),
+            },
+            `Not used in the last ${options.minutes} minutes.`,
+          ),
+      },
+    ),
+    operation(
+      verb('sign-out', 'end a tool\u2019s sign-in', 'rk caller sign-out planner SIGN_IN_ID')
+        .argument('<caller>')
+        .argument('<sign-in>', 'its id, from `rk caller show`'),
+      {
+        calls: 'endSignIn',
+        asks: ({ args: [name] }) => `End this sign-in of ${name}? Its tool must sign in again.`,
+        input: ({ args: [name, id] }) => ({ params: { caller: name, sign_in: id } }),
+        shows: shownCaller,
+      },
+    ),
+    noun('key', 'a caller\u2019s keys', [
+      operation(
+        verb('add', 'add a key and print it, once', 'rk caller key add timetable-board --label autumn')
+          .argument('<caller>')
+          .option('--label <text>', 'to tell keys apart')
+          .option('--until <date>', 'when it expires, such as 2027-06-30', date('--until')),
+        {
+          calls: 'addKey',
+          input: (given) => ({ ...named(given), body: { label: given.options.label, ends_at: given.options.until ?? null } }),
+          shows: shownKey,
+        },
+      ),
+      task(
+        verb('retire', 'retire a key; it stops working at once', 'rk caller key retire timetable-board rkk_4f2a')
+          .argument('<caller>')
+          .argument('<key>', 'its id, or its first characters')
+          .option('--yes', 'do not ask'),
+        async ({ args: [name, which], options, call }) => {
+          const { keys } = await call('showCaller', { params: { caller: name } });
+          const found = keys.filter((key) => inUse(key) && (key.id === which || key.starts === which.replace('\u2026', '')));
+          const [only] = found;
+          if (!only || found.length > 1)
+            throw new Outcome(
+              EXIT.notFound,
+              `${found.length === 0 ? 'No' : 'More than one'} active key of ${name} matches ${which}.\nWhat to do: name it by its id, from \`rk caller show ${name}\`.`,
+            );
+          if (!(await agreed(options, `Retire the key ${only.starts}\u2026 of ${name}?`))) return undefined;
+          return shownCaller(await call('retireKey', { params: { caller: name, key: only.id } }));
+        },
+      ),
+    ]),
+  ]);
 
-/** Counts by class of status, and the last call that failed with its verdict. */
-export function relayInWords(relay: Caller['uses'][number]['relay']): string {
-  if (!relay) return '';
-  const counts = Object.entries(relay.by_class)
-    .sort()
-    .map(([group, count]) => `${group === 'none' ? 'no answer' : group}: ${count}`)
-    .join(', ');
-  const { last_failed: failed } = relay;
-  return `\n  relayed: ${counts}${failed ? `\n  ${failed.status ?? 'no answer'} ${failed.method} ${failed.path} ${relative(failed.at)}: ${failed.says ?? ''} ${failed.remedy ?? ''}`.trimEnd() : ''}`;
+/** @throws {UsageError} */
+function relayMethod(text: string): (typeof RELAY_METHODS)[number] {
+  const found = RELAY_METHODS.find((method) => method === text.toUpperCase());
+  if (!found) throw new UsageError(`--method takes ${RELAY_METHODS.join(', ')}, not ${text}.`);
+  return found;
 }

@@ -1,174 +1,166 @@
-import type { Command } from 'commander';
-import type { Answers, Client } from '../../api/clients.ts';
-import { globals, signedIn } from '../connect.ts';
-import { EXIT, Outcome, UsageError } from '../exit.ts';
-import type { GlobalOptions } from '../options.ts';
-import { lineMark, printJson, printList, printOne, say } from '../print.ts';
-import { splitClient } from './client-secret.ts';
+import type { Answers } from '../../api/clients.ts';
+import { UsageError } from '../exit.ts';
+import { clientName } from '../options.ts';
+import { operation, task, verb } from '../row.ts';
+import { line, list, one, type Part, text } from '../show.ts';
+import { guideParts, shownClient, shownReady } from '../views/client.ts';
 
-/** The ready lines as a table, and the one line under it; what is missing asks for an exit code of its own. */
-export async function showReady(all: GlobalOptions, ready: Client['ready']): Promise<void> {
-  if (all.output === 'json') printJson(ready);
-  else {
-    await printList(
-      all,
-      ready.lines,
-      { '': (line) => lineMark(line.verdict), WHAT: (line) => line.what, SAYS: (line) => line.says, 'WHAT TO DO': (line) => line.remedy ?? '' },
-      'Nothing to check.',
-    );
-    if (ready.ready) say(all, ready.says);
-  }
-  if (!ready.ready) throw new Outcome(EXIT.failed, ready.says);
+/** Approval that was requested and not decided: the service can look for it. */
+const AWAITED = ['asked', 'they_ask_back'];
+
+/** `question=answer`; a question may have an equals sign of its own. @throws {UsageError} */
+function answered(pair: string, before: { question: string; answer: string }[] | undefined) {
+  const at = pair.lastIndexOf('=');
+  if (at < 1) throw new UsageError(`Write question=answer, not ${pair}.`);
+  return [...(before ?? []), { question: pair.slice(0, at), answer: pair.slice(at + 1) }];
 }
 
 /** Everything about registering a client at its provider: the guide, forms, approval, and what is compared. */
-export function clientRegistering(noun: Command, show: (all: GlobalOptions, one: Client, next?: string) => Promise<void>): void {
-  noun
-    .command('guide')
-    .description('the steps of registering a client, with its own values; --tick remembers what is done')
-    .argument('<client>', 'PROVIDER/NAME')
-    .option('--purpose <word>', 'what it is for, where the steps differ by it')
-    .option('--tick <number...>', 'steps that are done')
-    .option('--untick <number...>')
-    .action(async (name: string, options: { purpose?: string; tick?: string[]; untick?: string[] }, command: Command) => {
-      const all = globals(command);
-      const call = await signedIn(all);
-      const params = splitClient(name);
-      let one = await call('showClient', { params });
+export const registeringCommands = () => [
+  task(
+    verb('guide', 'show the registration steps with this client\u2019s own values; --tick marks steps as done', 'rk client guide eelgrass/timetable --tick 1 2')
+      .argument('<client>', 'PROVIDER/NAME', clientName)
+      .option('--purpose <word>', 'what the client is for, if the steps depend on it')
+      .option('--tick <number...>', 'mark these steps as done')
+      .option('--untick <number...>', 'mark these steps as not done'),
+    async ({ args: [params], options, call }) => {
+      let shown = await call('showClient', { params });
       if (options.purpose !== undefined)
-        one = await call('changeClient', { params, body: { revision: one.revision, registering: { purpose: options.purpose || null } } });
+        shown = await call('changeClient', { params, body: { revision: shown.revision, registering: { purpose: options.purpose || null } } });
       const titled = (numbers: string[] = []) =>
         numbers.map((number) => {
-          const step = one.guide[Number(number) - 1];
-          if (!step) throw new UsageError(`There is no step ${number}; there are ${one.guide.length}.`);
+          const step = shown.guide[Number(number) - 1];
+          if (!step) throw new UsageError(`Step ${number} does not exist; the guide has ${shown.guide.length}.`);
           return step.title;
         });
       if (options.tick || options.untick) {
         const [on, off] = [titled(options.tick), titled(options.untick)];
-        const done = [...new Set([...one.registering.done, ...on])].filter((title) => !off.includes(title));
-        one = await call('changeClient', { params, body: { revision: one.revision, registering: { done } } });
+        const done = [...new Set([...shown.registering.done, ...on])].filter((title) => !off.includes(title));
+        shown = await call('changeClient', { params, body: { revision: shown.revision, registering: { done } } });
       }
-      if (all.output === 'json') return printJson(one.guide);
-      if (one.guide.length === 0)
-        return say(all, `The definition of ${one.provider_title} has no guide. Register at: ${one.registration_page ?? 'its own pages'}`);
-      for (const [at, step] of one.guide.entries()) {
-        process.stdout.write(`${step.done ? '\u2713' : '\u00b7'} ${at + 1}. ${step.title}\n`);
-        for (const [label, text] of [
-          ['There', step.where],
-          ['Page', step.page],
-          ['Do', step.does],
-          ['Not', step.look_alike],
-          ['Empty', step.leave_empty],
-          ['Instead', step.instead],
-          ['Missing', step.missing.join(', ')],
-        ])
-          if (text) process.stdout.write(`     ${String(label).padEnd(8)}${text}\n`);
-      }
-      if (one.purposes.length > 0) say(all, `Purposes: ${one.purposes.join(', ')} (now: ${one.registering.purpose ?? 'none'})`);
-    });
-  noun
-    .command('answers')
-    .description('what is answered in every form; options change it')
-    .option('--organisation <text>', 'who we are')
-    .option('--purpose <text>', 'what we use APIs for')
-    .option('--contact <address>', 'whom they can write to')
-    .option('--platform <text>', 'on what it runs')
-    .option('--home-page <address>')
-    .option('--privacy-page <address>')
-    .option('--terms-page <address>')
-    .action(async (options: Record<string, string>, command: Command) => {
-      const all = globals(command);
-      const call = await signedIn(all);
-      const change = Object.fromEntries(Object.entries(options).map(([name, text]) => [name.replace(/[A-Z]/g, (letter) => `_${letter.toLowerCase()}`), text]));
-      const answers = Object.keys(change).length > 0 ? await call('changeAnswers', { body: change as Partial<Answers> }) : await call('showAnswers');
-      printOne(
-        all,
+      if (shown.guide.length === 0)
+        return line(`The definition of ${shown.provider_title} has no guide. Register at: ${shown.registration_page ?? 'the provider\u2019s own pages'}`, []);
+      const purposes: Part[] = shown.purposes.length > 0 ? [text(`Purposes: ${shown.purposes.join(', ')} (now: ${shown.registering.purpose ?? 'none'})`)] : [];
+      return { data: shown.guide, parts: [...guideParts(shown.guide), ...purposes] };
+    },
+  ),
+  task(
+    verb('answers', 'show the answers that access request forms ask for; options change them', 'rk client answers --contact office@saltmarsh.example')
+      .option('--organisation <text>', 'your organization')
+      .option('--purpose <text>', 'what you use APIs for')
+      .option('--contact <address>', 'whom the provider can write to')
+      .option('--platform <text>', 'what it runs on')
+      .option('--home-page <address>', 'your home page')
+      .option('--privacy-page <address>', 'your privacy policy')
+      .option('--terms-page <address>', 'your terms of service'),
+    async ({ options, call }) => {
+      const change: Partial<Answers> = {
+        organisation: options.organisation,
+        purpose: options.purpose,
+        contact: options.contact,
+        platform: options.platform,
+        home_page: options.homePage,
+        privacy_page: options.privacyPage,
+        terms_page: options.termsPage,
+      } as Partial<Answers>;
+      const changes = Object.values(change).some((value) => value !== undefined);
+      const answers = changes ? await call('changeAnswers', { body: change }) : await call('showAnswers');
+      return one(
         answers,
-        Object.entries(answers).map(([name, text]) => [name.replaceAll('_', ' '), text || 'not answered yet']),
+        Object.entries(answers).map(([name, said]) => [name.replaceAll('_', ' '), said || 'not answered yet']),
       );
-    });
-  noun
-    .command('request')
-    .description('keep what was sent by an access request form; what the installation answers is filled in')
-    .argument('<client>', 'PROVIDER/NAME')
-    .requiredOption('--form <name>', 'which form, or how else it was sent')
-    .option('--answer <question=answer...>', 'answers of this client alone')
-    .option('--asked-on <date>', 'left out: today')
-    .option('--expected-on <date>', 'when approval is expected')
-    .action(async (name: string, options: { form: string; answer?: string[]; askedOn?: string; expectedOn?: string }, command: Command) => {
-      const all = globals(command);
-      const call = await signedIn(all);
-      const params = splitClient(name);
-      const { form } = await call('showClient', { params });
-      const own = (options.answer ?? []).map((pair) => {
-        const at = pair.lastIndexOf('=');
-        if (at < 1) throw new UsageError(`Write question=answer, not ${pair}.`);
-        return { question: pair.slice(0, at), answer: pair.slice(at + 1) };
-      });
-      const offered = form.filter((one) => !own.some((mine) => mine.question === one.question)).map(({ question, answer }) => ({ question, answer }));
-      const open = offered.filter((one) => one.answer === '').map((one) => one.question);
-      if (open.length > 0)
-        throw new UsageError(`Not answered: ${open.join(' ')} Say --answer "QUESTION=ANSWER", or answer it for all with \`rk client answers\`.`);
-      const body = {
-        form: options.form,
-        answers: [...offered, ...own],
-        ...(options.askedOn && { asked_on: options.askedOn }),
-        expected_on: options.expectedOn ?? null,
-      };
-      await show(all, await call('recordRequest', { params, body }));
-    });
-  noun
-    .command('check')
-    .description('is it ready? Looks whether approval has come, where the provider tells; then says what is missing')
-    .argument('<client>', 'PROVIDER/NAME')
-    .action(async (name: string, _options: object, command: Command) => {
-      const all = globals(command);
-      const call = await signedIn(all);
-      const params = splitClient(name);
-      let one = await call('showClient', { params });
-      if (one.approval_told && one.missing.length === 0 && ['asked', 'they_ask_back'].includes(one.approval)) one = await call('checkApproval', { params });
-      await showReady(all, one.ready);
-    });
-  noun
-    .command('check-redirect')
-    .description('compare the redirect URI as the provider shows it with ours, character by character; it is kept')
-    .argument('<client>', 'PROVIDER/NAME')
-    .argument('<registered>', 'as it stands at the provider')
-    .action(async (name: string, registered: string, _options: object, command: Command) => {
-      const all = globals(command);
-      const verdict = await (await signedIn(all))('checkRedirectUri', { params: splitClient(name), body: { registered } });
-      printOne(all, verdict, [
-        ['Verdict', verdict.says],
-        ['Ours', verdict.ours],
-        ['Registered', verdict.shown],
-        ['', verdict.at === null ? null : `${' '.repeat(verdict.at)}^`],
-      ]);
-    });
-  noun
-    .command('notepad')
-    .description('sort a notepad on standard input into the fields; secrets are sealed and never shown back')
-    .argument('<client>', 'PROVIDER/NAME')
-    .option('--apply', 'save what was found')
-    .action(async (name: string, options: { apply?: boolean }, command: Command) => {
-      const all = globals(command);
-      const { standardInput } = await import('../ask.ts');
-      const answer = await (await signedIn(all))('sortNotepad', {
-        params: splitClient(name),
-        body: { text: await standardInput(), apply: options.apply ?? false },
-      });
-      await printList(
-        all,
-        answer.found,
-        {
-          LINE: (one) => String(one.line),
-          FIELD: (one) => one.name,
-          VALUE: (one) => one.shows,
-          WHY: (one) => one.why,
-          '': (one) => (one.saved ? 'saved' : ''),
-        },
-        'Nothing in it fits a field of this provider.',
-      );
-      if (answer.unsorted.length > 0) say(all, `Lines that fit nothing: ${answer.unsorted.join(', ')}.`);
-      if (!options.apply && answer.found.length > 0) say(all, 'Nothing is saved yet: say --apply.');
-    });
-}
+    },
+  ),
+  operation(
+    verb(
+      'request',
+      'record an access request form that you sent; the installation\u2019s answers are filled in',
+      'rk client request oakum/crew --form "Access request"',
+    )
+      .argument('<client>', 'PROVIDER/NAME', clientName)
+      .requiredOption('--form <name>', 'the form, or how else it was sent')
+      .option('--answer <question=answer...>', 'answers for this client only', answered)
+      .option('--requested-on <date>', 'default: today')
+      .option('--expected-on <date>', 'when approval is expected'),
+    {
+      calls: 'recordRequest',
+      input: async ({ args: [params], options, call }) => {
+        const { form } = await call('showClient', { params });
+        const own = options.answer ?? [];
+        const offered = form.filter((one) => !own.some((mine) => mine.question === one.question)).map(({ question, answer }) => ({ question, answer }));
+        const open = offered.filter((one) => one.answer === '').map((one) => one.question);
+        if (open.length > 0)
+          throw new UsageError(`Not answered: ${open.join(' ')} Add --answer "QUESTION=ANSWER", or answer it for all clients with \`rk client answers\`.`);
+        const answers = [...offered, ...own];
+        return { params, body: { form: options.form, answers, asked_on: options.requestedOn, expected_on: options.expectedOn } };
+      },
+      shows: (shown) => shownClient(shown),
+    },
+  ),
+  task(
+    verb('check', 'check whether approval has come, if the provider reports it, and whether the client is ready', 'rk client check oakum/crew').argument(
+      '<client>',
+      'PROVIDER/NAME',
+      clientName,
+    ),
+    async ({ args: [params], call }) => {
+      const shown = await call('showClient', { params });
+      const looks = shown.approval_told && shown.missing.length === 0 && AWAITED.includes(shown.approval);
+      return shownReady((looks ? await call('checkApproval', { params }) : shown).ready);
+    },
+  ),
+  operation(
+    verb(
+      'check-redirect',
+      'compare the redirect URI shown at the provider with ours, character by character',
+      'rk client check-redirect eelgrass/timetable https://kettle.example/oauth/callback/eelgrass/timetable',
+    )
+      .argument('<client>', 'PROVIDER/NAME', clientName)
+      .argument('<registered>', 'the redirect URI as shown at the provider'),
+    {
+      calls: 'checkRedirectUri',
+      input: ({ args: [params, registered] }) => ({ params, body: { registered } }),
+      shows: (verdict) =>
+        one(verdict, [
+          ['Verdict', verdict.says],
+          ['Ours', verdict.ours],
+          ['Registered', verdict.shown],
+          ['', verdict.at === null ? null : `${' '.repeat(verdict.at)}^`],
+        ]),
+    },
+  ),
+  operation(
+    verb(
+      'paste',
+      'sort pasted notes (standard input) into the fields; secrets are sealed and never shown',
+      'rk client paste eelgrass/timetable --apply < notes.txt',
+    )
+      .argument('<client>', 'PROVIDER/NAME', clientName)
+      .option('--apply', 'save what was found'),
+    {
+      calls: 'sortNotepad',
+      input: async ({ args: [params], options }) => {
+        const { standardInput } = await import('../ask.ts');
+        return { params, body: { text: await standardInput(), apply: options.apply ?? false } };
+      },
+      shows: (answer, { options }) => {
+        const shown = list(
+          answer.found,
+          {
+            LINE: (found) => String(found.line),
+            FIELD: (found) => found.name,
+            VALUE: (found) => found.shows,
+            WHY: (found) => found.why,
+            '': (found) => (found.saved ? 'saved' : ''),
+          },
+          'Nothing in it fits a field of this provider.',
+        );
+        const notes = [
+          ...(answer.unsorted.length > 0 ? [`Lines that fit no field: ${answer.unsorted.join(', ')}.`] : []),
+          ...(!options.apply && answer.found.length > 0 ? ['Nothing is saved yet. To save it, add --apply.'] : []),
+        ];
+        return { data: { items: answer.found }, parts: [...shown.parts, ...(notes.length > 0 ? [text(notes.join('\n'))] : [])] };
+      },
+    },
+  ),
+];

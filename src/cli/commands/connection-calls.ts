@@ -1,77 +1,67 @@
-import type { Command } from 'commander';
-import { globals, signedIn } from '../connect.ts';
-import { printJson, printList, relative, say } from '../print.ts';
+import { relative } from '../print.ts';
+import { operation, verb } from '../row.ts';
+import { line, list, table, text } from '../show.ts';
 
 /** What can be called on a connection, what was saved, and what is left of its quotas. */
-export function connectionCalls(noun: Command): void {
-  noun
-    .command('calls')
-    .description('operations of the API with parameters and needed scopes, and saved calls')
-    .argument('<name>')
-    .action(async (name: string, _options: object, command: Command) => {
-      const all = globals(command);
-      const offered = await (await signedIn(all))('offeredCalls', { params: { connection: name } });
-      if (all.output === 'json') return printJson(offered);
-      await printList(
-        all,
-        offered.operations,
-        {
-          OPERATION: (one) => one.id,
-          CALL: (one) => `${one.method} ${one.path}`,
-          TAKES: (one) => one.parameters.map((parameter) => `${parameter.name}${parameter.required ? '' : '?'}`).join(', ') || '\u2013',
-          NEEDS: (one) => one.needs.map((list) => list.join(' + ')).join(' or ') || '\u2013',
-          ALLOWED: (one) => (one.allowed ? 'yes' : 'no'),
-          COSTS: (one) => String(one.weight),
-        },
-        'The definition names no operations; any path can be called all the same.',
-      );
-      say(all, '');
-      await printList(
-        all,
-        offered.saved,
-        {
-          SAVED: (one) => one.name,
-          CALL: (one) => `${one.call.method} ${one.call.path}`,
-          'FILLED IN': (one) =>
-            one.parameters.map((parameter) => (parameter.value === null ? parameter.name : `${parameter.name}=${parameter.value}`)).join(', ') || '\u2013',
-          BY: (one) => `${one.saved_by}, ${relative(one.saved_at)}`,
-        },
-        `No calls are saved yet. Save one: rk call ${name} GET /path --save NAME`,
-      );
-    });
-  noun
-    .command('forget-call')
-    .description('remove a saved call')
-    .argument('<name>')
-    .argument('<call>', 'the name under which it was saved')
-    .option('--yes', 'do not ask')
-    .action(async (name: string, called: string, options: { yes?: boolean }, command: Command) => {
-      const all = globals(command);
-      const { confirmed } = await import('../ask.ts');
-      if (!(await confirmed(`Remove the saved call ${called} of ${name}? Everyone who uses it loses it.`, options.yes))) return;
-      await (await signedIn(all))('removeCall', { params: { connection: name, call: called } });
-      say(all, `Removed ${called}.`);
-    });
-  noun
-    .command('quota')
-    .description('what is left of the provider\u2019s quotas, as far as it passed here')
-    .argument('<name>')
-    .action(async (name: string, _options: object, command: Command) => {
-      const all = globals(command);
-      const { items, says } = await (await signedIn(all))('showQuota', { params: { connection: name } });
-      await printList(
-        all,
+export const callCommands = () => [
+  operation(
+    verb('calls', 'list the API\u2019s operations with parameters and needed scopes, and the saved calls', 'rk connection calls sailings').argument('<name>'),
+    {
+      calls: 'offeredCalls',
+      input: ({ args: [name] }) => ({ params: { connection: name } }),
+      shows: (offered, { args: [name] }) => ({
+        data: offered,
+        parts: [
+          table(
+            offered.operations,
+            {
+              OPERATION: (one) => one.id,
+              CALL: (one) => `${one.method} ${one.path}`,
+              PARAMETERS: (one) => one.parameters.map((parameter) => `${parameter.name}${parameter.required ? '' : '?'}`).join(', ') || '\u2013',
+              SCOPES: (one) => one.needs.map((scopes) => scopes.join(' + ')).join(' or ') || '\u2013',
+              ALLOWED: (one) => (one.allowed ? 'yes' : 'no'),
+              COST: (one) => String(one.weight),
+            },
+            'The definition lists no operations. You can call any path of the API.',
+          ),
+          table(
+            offered.saved,
+            {
+              SAVED: (one) => one.name,
+              CALL: (one) => `${one.call.method} ${one.call.path}`,
+              PARAMETERS: (one) =>
+                one.parameters.map((parameter) => (parameter.value === null ? parameter.name : `${parameter.name}=${parameter.value}`)).join(', ') || '\u2013',
+              BY: (one) => `${one.saved_by}, ${relative(one.saved_at)}`,
+            },
+            `No saved calls yet. Save one: rk call ${name} GET /path --save NAME`,
+          ),
+        ],
+      }),
+    },
+  ),
+  operation(verb('delete-call', 'delete a saved call', 'rk connection delete-call sailings boats').argument('<name>').argument('<call>', 'its name'), {
+    calls: 'removeCall',
+    asks: ({ args: [name, saved] }) => `Delete the saved call ${saved} of ${name}? Everyone who uses it loses it.`,
+    input: ({ args: [connection, saved] }) => ({ params: { connection, call: saved } }),
+    shows: (_done, { args: [, saved] }) => line(`Deleted ${saved}.`),
+  }),
+  operation(verb('quota', 'show what is left of the provider\u2019s quotas, as counted here', 'rk connection quota parcels').argument('<name>'), {
+    calls: 'showQuota',
+    input: ({ args: [name] }) => ({ params: { connection: name } }),
+    shows: ({ items, says }) => {
+      const shown = list(
         items,
         {
           API: (one) => one.api,
-          WINDOW: (one) => one.says,
+          QUOTA: (one) => one.says,
           OF: (one) => (one.caller === null ? `the ${one.of}` : `${one.caller}\u2019s share`),
           LEFT: (one) => String(one.left),
-          'BEGINS ANEW': (one) => relative(one.resets_at),
-          WAITS: (one) => (one.held_until ? `until ${relative(one.held_until)}: the provider asked for it` : '\u2013'),
+          RESETS: (one) => relative(one.resets_at),
+          PAUSED: (one) => (one.held_until ? `until ${relative(one.held_until)}, as the provider requested` : '\u2013'),
         },
         says,
       );
-      if (items.length > 0) say(all, `\n${says}`);
-    });
-}
+      return items.length > 0 ? { ...shown, parts: [...shown.parts, text(says)] } : shown;
+    },
+  }),
+];

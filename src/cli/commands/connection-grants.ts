@@ -1,171 +1,196 @@
-import type { Command } from 'commander';
 import type { Connection } from '../../api/connections.ts';
-import { globals, signedIn } from '../connect.ts';
+import { untilFinished } from '../consent-waiting.ts';
 import { EXIT, Outcome } from '../exit.ts';
-import type { GlobalOptions } from '../options.ts';
-import { lineMark, printList, printOne, relative, say } from '../print.ts';
-import { diagnosisLines, showOutcome, untilFinished } from './consent-outcome.ts';
+import { listedMore } from '../options.ts';
+import { relative } from '../print.ts';
+import { agreed, operation, task, verb } from '../row.ts';
+import { failedWith, line, lineMark, one, type Shown, table, text } from '../show.ts';
+import { shownConnection } from '../views/connection.ts';
+import { shownOutcome } from '../views/consent.ts';
+import { diagnosisLines } from '../views/diagnosis.ts';
 
-/** What lies beside a plain consent: tokens taken over, keys, the grant that waits, the abilities, and whether it will live. */
-export function connectionGrants(noun: Command, show: (all: GlobalOptions, one: Connection, next?: string) => Promise<void>): void {
-  noun
-    .command('take-over')
-    .description('take over a refresh token from an old script (asked for, or on standard input): stored first, then proved')
-    .argument('<name>')
-    .option('--scope <scopes...>', 'what it was granted, where known')
-    .action(async (name: string, options: { scope?: string[] }, command: Command) => {
-      const all = globals(command);
-      const call = await signedIn(all);
-      const { secret } = await import('../ask.ts');
-      const body = { refresh_token: await secret('The refresh token'), ...(options.scope && { scopes: options.scope }) };
+const BODY_MOST = 600;
+const named = ({ args: [name] }: { args: [string] }) => ({ params: { connection: name } });
+const secret = async (what: string): Promise<string> => (await import('../ask.ts')).secret(what);
+
+/** What lies beside a plain consent: imported tokens, keys, the standby grant, capabilities, expiration, admin consent. */
+export const grantCommands = () => [
+  task(
+    verb('import', 'import a refresh token from an old script (prompted, or on standard input): stored first, then verified', 'rk connection import sailings')
+      .argument('<name>')
+      .option('--scope <scopes...>', 'the scopes it was granted, if known', listedMore),
+    async ({ args: [name], options, call }) => {
+      const body = { refresh_token: await secret('The refresh token'), scopes: options.scope };
       const started = await call('takeOver', { params: { connection: name }, body });
-      process.stderr.write('Stored. It is being proved by one renewal\u2026\n');
-      await showOutcome(all, await untilFinished(() => call('showConsent', { params: { consent: started.id } })));
-    });
-  noun
-    .command('give-key')
-    .description('give the static key that an integration uses today (asked for, or on standard input)')
-    .argument('<name>')
-    .action(async (name: string, _options: object, command: Command) => {
-      const all = globals(command);
-      const call = await signedIn(all);
-      const { secret } = await import('../ask.ts');
-      const one = await call('giveKey', { params: { connection: name }, body: { key: await secret('The key') } });
-      await show(all, one, one.standby ? `rk connection switch ${name}` : `rk connection open ${name} --prepare`);
-    });
-  noun
-    .command('switch')
-    .description('use the tokens or the key that wait beside those in use; a reference call is made before and after')
-    .argument('<name>')
-    .option('--path <path>', 'the reference call, GET; left out: the probe')
-    .option('--yes', 'do not ask')
-    .action(async (name: string, options: { path?: string; yes?: boolean }, command: Command) => {
-      const all = globals(command);
-      const call = await signedIn(all);
-      const { standby, callers } = await call('showConnection', { params: { connection: name } });
-      const { confirmed } = await import('../ask.ts');
-      const used = callers.length > 0 ? ` ${callers.join(', ')} will get it from then on.` : '';
-      if (!(await confirmed(`${standby?.says ?? 'Nothing waits.'} Use it for ${name}?${used}`, options.yes))) return;
-      const decided = await call('decideStandby', { params: { connection: name }, body: { decision: 'use', ...(options.path && { path: options.path }) } });
-      printOne(all, decided, [
-        ['Now', decided.says],
-        ['Before', decided.before ? `${decided.before.status ?? decided.before.reason} in ${Math.round(decided.before.took_ms)} ms` : null],
-        ['After', decided.after ? `${decided.after.status ?? decided.after.reason} in ${Math.round(decided.after.took_ms)} ms` : null],
-        ['Compared', decided.compared ? (decided.compared.same ? 'the answers are the same' : decided.compared.differences.join('\n')) : null],
-      ]);
-      if (decided.went_back) throw new Outcome(EXIT.failed, decided.says);
-    });
-  noun
-    .command('forget')
-    .description('forget the tokens or the key that wait beside those in use')
-    .argument('<name>')
-    .option('--yes', 'do not ask')
-    .action(async (name: string, options: { yes?: boolean }, command: Command) => {
-      const all = globals(command);
-      const call = await signedIn(all);
-      const { standby } = await call('showConnection', { params: { connection: name } });
-      const { confirmed } = await import('../ask.ts');
-      if (!(await confirmed(`${standby?.says ?? 'Nothing waits.'} Forget it?`, options.yes))) return;
-      const { says } = await call('decideStandby', { params: { connection: name }, body: { decision: 'forget' } });
-      say(all, says);
-    });
-  noun
-    .command('prove')
-    .description('make the call that proves an ability; one with effects asks first')
-    .argument('<name>')
-    .option('--ability <ability>', 'such as reading or writing; left out: the first without effects')
-    .option('--yes', 'make it though it changes something there')
-    .action(async (name: string, options: { ability?: string; yes?: boolean }, command: Command) => {
-      const all = globals(command);
-      const call = await signedIn(all);
+      process.stderr.write('Stored. Verifying it by one renewal\u2026\n');
+      return shownOutcome(await untilFinished(() => call('showConsent', { params: { consent: started.id } })));
+    },
+  ),
+  operation(
+    verb('set-key', 'set the static API key that an integration uses today (prompted, or on standard input)', 'rk connection set-key berths').argument(
+      '<name>',
+    ),
+    {
+      calls: 'giveKey',
+      input: async (given) => ({ ...named(given), body: { key: await secret('The key') } }),
+      shows: (c, { args: [name] }) => shownConnection(c, c.standby ? `rk connection switch ${name}` : `rk connection open ${name} --prepare`),
+    },
+  ),
+  operation(
+    verb('switch', 'use the standby tokens or key; a reference call is made before and after', 'rk connection switch berths')
+      .argument('<name>')
+      .option('--path <path>', 'the reference call (GET); default: the probe'),
+    {
+      calls: 'decideStandby',
+      asks: async ({ args: [name], call }) => {
+        const { standby, callers } = await call('showConnection', { params: { connection: name } });
+        return `${standby?.says ?? 'Nothing is on standby.'} Use it for ${name}?${callers.length > 0 ? ` ${callers.join(', ')} will get it from then on.` : ''}`;
+      },
+      input: (given) => ({ ...named(given), body: { decision: 'use' as const, path: given.options.path } }),
+      shows: (decided) => {
+        const shown = one(decided, [
+          ['Now', decided.says],
+          ['Before', callLine(decided.before)],
+          ['After', callLine(decided.after)],
+          ['Compared', decided.compared ? (decided.compared.same ? 'the answers are the same' : decided.compared.differences.join('\n')) : null],
+        ]);
+        return decided.went_back ? failedWith(shown, decided.says) : shown;
+      },
+    },
+  ),
+  operation(verb('discard', 'discard the standby tokens or key', 'rk connection discard berths').argument('<name>'), {
+    calls: 'decideStandby',
+    asks: async (given) => `${(await given.call('showConnection', named(given))).standby?.says ?? 'Nothing is on standby.'} Discard it?`,
+    input: (given) => ({ ...named(given), body: { decision: 'forget' as const } }),
+    shows: ({ says }) => line(says),
+  }),
+  task(
+    verb('verify', 'make the test call of a capability; asks first if the call changes something', 'rk connection verify sailings --capability reading')
+      .argument('<name>')
+      .option('--capability <name>', 'such as reading or writing; default: the first one without effects')
+      .option('--yes', 'make the call even if it changes something at the provider'),
+    async ({ args: [name], options, call }) => {
       const { abilities } = await call('showConnection', { params: { connection: name } });
-      const wanted = abilities.find((one) => (options.ability === undefined ? !one.effects : one.name === options.ability));
-      const { confirmed } = await import('../ask.ts');
-      if (wanted?.effects && !(await confirmed(`${wanted.call} changes something there, or somebody sees it. Make it?`, options.yes))) return;
-      const answer = await call('probeConnection', {
-        params: { connection: name },
-        body: { ...(options.ability && { ability: options.ability }), effects: wanted?.effects ?? false },
-      });
-      printOne(all, answer, [
+      const wanted = abilities.find((each) => (options.capability === undefined ? !each.effects : each.name === options.capability));
+      if (wanted?.effects && !(await agreed(options, `${wanted.call} changes something at the provider, or somebody sees it. Make it?`))) return undefined;
+      const body = { ability: options.capability, effects: wanted?.effects ?? false };
+      const answer = await call('probeConnection', { params: { connection: name }, body });
+      const { diagnosis } = answer;
+      const shown = one(answer, [
         ['Call', `${answer.method} ${answer.url}`],
-        ['Answer', `${answer.status ?? answer.reason} in ${Math.round(answer.took_ms)} ms`],
-        ['Verdict', diagnosisLines(answer.diagnosis ?? null)],
-        ['What to do', answer.diagnosis?.remedy],
-        ['Body', answer.body.slice(0, 600)],
+        ['Answer', callLine(answer)],
+        ['Verdict', diagnosisLines(diagnosis ?? null)],
+        ['What to do', diagnosis?.remedy],
+        ['Body', answer.body.slice(0, BODY_MOST)],
       ]);
-      if (answer.diagnosis) throw new Outcome(answer.diagnosis.side === 'person' ? EXIT.person : EXIT.failed, answer.diagnosis.title);
-    });
-  noun
-    .command('live')
-    .description('will it live? What keeps it alive, what ends it first and when, and which abilities are proved')
-    .argument('<name>')
-    .action(async (name: string, _options: object, command: Command) => {
-      const all = globals(command);
-      const { live, abilities } = await (await signedIn(all))('showConnection', { params: { connection: name } });
-      if (all.output === 'json') return printOne(all, { live, abilities }, []);
-      const lines = [
-        ...live.lines,
-        ...abilities.map((one) => ({
-          what: one.name,
-          verdict: one.state === 'proved' ? ('good' as const) : one.state === 'failed' ? ('bad' as const) : ('doubt' as const),
-          says: `${one.call}: ${one.state.replaceAll('_', ' ')}${one.effects ? ', changes something there' : ''}${one.allowed ? '' : '; the scopes held do not allow it'}`,
-          remedy: one.diagnosis?.remedy ?? (one.state === 'not_tried' ? `rk connection prove ${name} --ability ${one.name}` : null),
-        })),
-      ];
-      await printList(
-        all,
-        lines,
-        { '': (one) => lineMark(one.verdict), WHAT: (one) => one.what, SAYS: (one) => one.says, 'WHAT TO DO': (one) => one.remedy ?? '' },
-        live.says,
-      );
-      for (const end of live.ends) say(all, `${end.what} ends ${relative(end.at)} (${end.at}).`);
-      say(all, live.says);
-    });
-  noun
-    .command('agreement')
-    .description('the agreement of the whole organisation: the link and the text to send; --check looks for the yes')
-    .argument('<name>')
-    .option('--check', 'look whether they have agreed')
-    .action(async (name: string, options: { check?: boolean }, command: Command) => {
-      const all = globals(command);
-      const call = await signedIn(all);
+      return diagnosis ? failedWith(shown, diagnosis.title, diagnosis.side === 'person' ? EXIT.person : EXIT.failed) : shown;
+    },
+  ),
+  operation(
+    verb(
+      'lifetime',
+      'show expiration and renewal: what keeps it active, what expires first, which capabilities are verified',
+      'rk connection lifetime sailings',
+    ).argument('<name>'),
+    { calls: 'showConnection', input: named, shows: lifetime },
+  ),
+  task(
+    verb('admin-consent', 'show the link and text to send for admin consent; --check looks whether it was given', 'rk connection admin-consent phones')
+      .argument('<name>')
+      .option('--check', 'check at the provider whether admin consent was given'),
+    async ({ args: [name], options, call }) => {
+      const params = { connection: name };
       if (options.check) {
-        const checked = await call('checkAgreement', { params: { connection: name } });
-        printOne(all, checked, [
-          ['Agreed', checked.agreed === null ? 'not told' : checked.agreed ? 'yes' : 'no'],
-          ['Says', checked.says],
+        const checked = await call('checkAgreement', { params });
+        const shown = one(checked, [
+          ['Consented', checked.agreed === null ? 'not known' : checked.agreed ? 'yes' : 'no'],
+          ['Details', checked.says],
           ['Evidence', checked.evidence],
         ]);
-        if (checked.agreed !== true) throw new Outcome(EXIT.person, checked.says);
-        return;
+        return checked.agreed === true ? shown : failedWith(shown, checked.says, EXIT.person);
       }
-      const { organisation_agreement: needed } = await call('showConnection', { params: { connection: name } });
-      if (!needed) return printOne(all, { organisation_agreement: null }, [['Agreement', 'not needed for what this connection asks for']]);
-      printOne(all, needed, [
+      const { organisation_agreement: needed } = await call('showConnection', { params });
+      if (!needed) return one({ organisation_agreement: null }, [['Admin consent', 'not needed for the scopes that this connection requests']]);
+      return one(needed, [
         ['For', needed.scopes.join(' ')],
         ['Link', needed.link],
         ['Text', needed.text],
-        ['Next', needed.check ? `rk connection agreement ${name} --check` : `rk connection open ${name}: a consent tells`],
+        ['Next', needed.check ? `rk connection admin-consent ${name} --check` : `rk connection open ${name}: the outcome of a consent shows it`],
       ]);
-    });
-  noun
-    .command('explain')
-    .description('say what the page means on which the provider stopped: its words or its address, on standard input')
-    .argument('<name>')
-    .action(async (name: string, _options: object, command: Command) => {
-      const all = globals(command);
-      const call = await signedIn(all);
+    },
+  ),
+  task(
+    verb(
+      'explain',
+      'explain the page on which the provider stopped: paste its text or address, or send it on standard input',
+      'rk connection explain sailings',
+    ).argument('<name>'),
+    async ({ args: [name], call }) => {
       const { open_consent: open } = await call('showConnection', { params: { connection: name } });
       if (!open)
         throw new Outcome(
           EXIT.notFound,
-          `No consent of ${name} is under way.\nWhat to do: open the connection, go there again, and let this read the page on which it stops.`,
+          `No consent of ${name} is in progress.\nWhat to do: open the connection, go to the provider again, and paste the page on which it stops.`,
         );
-      const { secret } = await import('../ask.ts');
-      const { page_diagnosis: one } = await call('explainPage', { params: { consent: open.id }, body: { page: await secret('Words or address of the page') } });
-      printOne(all, one, [
-        ['Verdict', diagnosisLines(one)],
-        ['What to do', one?.remedy],
+      const { page_diagnosis: found } = await call('explainPage', {
+        params: { consent: open.id },
+        body: { page: await secret('Text or address of the page') },
+      });
+      return one(found, [
+        ['Verdict', diagnosisLines(found)],
+        ['What to do', found?.remedy],
       ]);
-    });
+    },
+  ),
+  task(
+    verb('revoke', 'revoke the grant at the provider and delete its tokens here; name, callers and history stay', 'rk connection revoke sailings')
+      .argument('<name>')
+      .option('--again', 'retry now a revocation that did not reach the provider')
+      .option('--yes', 'do not ask'),
+    async ({ args: [name], options, call }) => {
+      const params = { connection: name };
+      if (options.again) {
+        const answer = await call('retryRevocation', { params });
+        return one(answer, [['Provider', answer.says]]);
+      }
+      const { callers_last_used: users } = await call('showConnection', { params });
+      const used = users.map((user) => `${user.caller} (${user.at ? `last used ${relative(user.at)}` : 'never used it'})`);
+      const stops = used.length > 0 ? ` These callers will get no more tokens: ${used.join(', ')}.` : ' No caller uses it.';
+      if (!(await agreed(options, `Revoke ${name}?${stops}`))) return undefined;
+      const answer = await call('revokeConnection', { params });
+      return one(answer, [
+        ['Revoked', name],
+        ['Provider', answer.says],
+        ['Next', `rk connection open ${name} reconnects it`],
+      ]);
+    },
+  ),
+];
+
+const callLine = (made: { status: number | null; reason?: string | null | undefined; took_ms: number } | null): string | null =>
+  made && `${made.status ?? made.reason} in ${Math.round(made.took_ms)} ms`;
+
+function lifetime({ name, live, abilities }: Connection): Shown {
+  const lines = [
+    ...live.lines,
+    ...abilities.map((each) => ({
+      what: each.name,
+      verdict: each.state === 'proved' ? ('good' as const) : each.state === 'failed' ? ('bad' as const) : ('doubt' as const),
+      says: `${each.call}: ${CAPABILITY_STATES[each.state]}${each.effects ? ', changes something at the provider' : ''}${each.allowed ? '' : '; the granted scopes do not allow it'}`,
+      remedy: each.diagnosis?.remedy ?? (each.state === 'not_tried' ? `rk connection verify ${name} --capability ${each.name}` : null),
+    })),
+  ];
+  return {
+    data: { live, abilities },
+    parts: [
+      table(
+        lines,
+        { '': (each) => lineMark(each.verdict), ITEM: (each) => each.what, DETAILS: (each) => each.says, 'WHAT TO DO': (each) => each.remedy ?? '' },
+        live.says,
+      ),
+      text([...live.ends.map((end) => `${end.what} expires ${relative(end.at)} (${end.at}).`), live.says].join('\n')),
+    ],
+  };
 }
+
+const CAPABILITY_STATES: Record<Connection['abilities'][number]['state'], string> = { proved: 'verified', failed: 'failed', not_tried: 'not verified' };

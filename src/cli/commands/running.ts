@@ -1,69 +1,62 @@
-import type { Command } from 'commander';
-import { globals, signedIn } from '../connect.ts';
-import { printList, printOne, relative, say } from '../print.ts';
+import type { AnswerOf } from '../../api/operations.ts';
+import { relative } from '../print.ts';
+import { noun, operation, verb } from '../row.ts';
+import { list, one, text } from '../show.ts';
 
-/** `rk installation`, `rk replica`: how the service runs, and who owns the grants. */
-export function running(rk: Command): void {
-  const installation = rk.command('installation').description('this installation as a whole: does it own the grants?');
-  const showState = (all: ReturnType<typeof globals>, state: { held: boolean; why: string | null; held_at: string | null }) =>
-    printOne(all, state, [
-      ['Renewals', state.held ? `held since ${relative(state.held_at)}` : 'go on'],
-      ['Why', state.why],
-      ['What to do', state.held ? 'make certain that no other copy renews these grants, then: rk installation own' : null],
-    ]);
-  installation
-    .command('show')
-    .description('are renewals held, because a second installation may renew the same grants?')
-    .action(async (_options: object, command: Command) => {
-      const all = globals(command);
-      showState(all, await (await signedIn(all))('showInstallation'));
-    });
-  installation
-    .command('own')
-    .description('say that this installation owns the grants: renewals go on')
-    .option('--yes', 'do not ask')
-    .action(async (options: { yes?: boolean }, command: Command) => {
-      const all = globals(command);
-      const call = await signedIn(all);
-      const { confirmed } = await import('../ask.ts');
-      const question =
-        'Is it certain that no other installation renews these grants? Two of them end each other\u2019s refresh tokens, and every connection needs a person again.';
-      if (!(await confirmed(question, options.yes))) return;
-      showState(all, await call('ownInstallation'));
-    });
+const shownState = (state: AnswerOf<'showInstallation'>) =>
+  one(state, [
+    ['Renewals', state.held ? `held since ${relative(state.held_at)}` : 'go on'],
+    ['Why', state.why],
+    ['What to do', state.held ? 'make sure that no other copy renews these grants, then: rk installation own' : null],
+  ]);
 
-  const replica = rk.command('replica').description('the running services over one database');
-  replica
-    .command('list')
-    .description('list replicas of the last day')
-    .action(async (_options: object, command: Command) => {
-      const all = globals(command);
-      const { items } = await (await signedIn(all))('listReplicas');
-      await printList(
-        all,
-        items,
-        {
-          INSTANCE: (one) => one.instance,
-          STATE: (one) => (one.alive ? 'alive' : one.roles.includes('stopped') ? 'stopped' : 'silent'),
-          START: (one) => String(one.incarnation),
-          SINCE: (one) => relative(one.started_at),
-          SEEN: (one) => relative(one.seen_at),
+export const installation = () =>
+  noun('installation', 'this installation as a whole: does it own the grants?', [
+    operation(verb('show', 'show whether renewals are held because a second installation may renew the same grants', 'rk installation show'), {
+      calls: 'showInstallation',
+      shows: shownState,
+    }),
+    operation(verb('own', 'confirm that this installation owns the grants: renewals continue', 'rk installation own'), {
+      calls: 'ownInstallation',
+      asks: () =>
+        'Are you sure that no other installation renews these grants? Two of them invalidate each other\u2019s refresh tokens, and every connection must be reconnected.',
+      shows: shownState,
+    }),
+  ]);
+
+export const replica = () =>
+  noun('replica', 'the running services that share one database', [
+    operation(verb('list', 'list the replicas of the last day', 'rk replica list'), {
+      calls: 'listReplicas',
+      shows: ({ items }) =>
+        list(
+          items,
+          {
+            INSTANCE: (each) => each.instance,
+            STATE: (each) => (each.alive ? 'alive' : each.roles.includes('stopped') ? 'stopped' : 'silent'),
+            START: (each) => String(each.incarnation),
+            SINCE: (each) => relative(each.started_at),
+            SEEN: (each) => relative(each.seen_at),
+          },
+          'No replica was seen in the last day.',
+        ),
+    }),
+    operation(
+      verb('adopt', 'save the answers that a dead replica left in its data folder', 'rk replica adopt /var/lib/rusty-kettle-2').argument(
+        '<folder>',
+        'its data folder, on the machine of the service',
+      ),
+      {
+        calls: 'adoptReplica',
+        input: ({ args: [folder] }) => ({ body: { folder } }),
+        shows: (adopted) => {
+          const shown = one(adopted, [
+            ['Instance', adopted.instance],
+            ['Answers saved', String(adopted.answers_saved)],
+            ['Renewals freed', String(adopted.renewals_freed)],
+          ]);
+          return { ...shown, parts: [...shown.parts, text('The other replicas know that it holds nothing any more.')] };
         },
-        'No replica was seen within a day.',
-      );
-    });
-  replica
-    .command('adopt')
-    .description('save the answers that a dead replica left in its data folder')
-    .argument('<folder>', 'its data folder, on the machine of the service')
-    .action(async (folder: string, _options: object, command: Command) => {
-      const all = globals(command);
-      const adopted = await (await signedIn(all))('adoptReplica', { body: { folder } });
-      printOne(all, adopted, [
-        ['Instance', adopted.instance],
-        ['Answers saved', String(adopted.answers_saved)],
-        ['Renewals freed', String(adopted.renewals_freed)],
-      ]);
-      say(all, 'The other replicas know that it holds nothing any more.');
-    });
-}
+      },
+    ),
+  ]);

@@ -1,12 +1,13 @@
 import { readFileSync } from 'node:fs';
-import type { Command } from 'commander';
 import { leave } from '../exit.ts';
+import { whole } from '../options.ts';
+import { task, verb } from '../row.ts';
 
 /** `rk serve` and `rk standin`: the two commands that stay, and that load service and stand-ins. */
-export function serving(rk: Command): void {
-  rk.command('serve')
-    .description('run the service; with nothing configured, with a private MariaDB in its data folder (docs/SETTINGS.md)')
-    .action(async () => {
+export const serve = () =>
+  task(
+    verb('serve', 'run the service; without settings, with a private MariaDB in its data folder (docs/SETTINGS.md)', 'rk serve'),
+    async () => {
       const [{ readSettings }, { startService }] = await Promise.all([import('../../service/settings.ts'), import('../../service/main.ts')]);
       const running = await startService(readSettings(process.env)).catch(async (error) => {
         await leave(error);
@@ -15,36 +16,43 @@ export function serving(rk: Command): void {
       process.stdout.write(`Rusty Kettle is at ${running.publicUrl}\n`);
       if (running.firstOperatorFile)
         process.stdout.write(
-          `There is no operator yet. Make the first one with \`rk operator first\`, or by the one-time link in ${running.firstOperatorFile}\n`,
+          `No operator exists yet. Create the first one with \`rk operator first\`, or with the one-time link in ${running.firstOperatorFile}\n`,
         );
       untilSignal(running.stop);
-    });
-  rk.command('standin')
-    .description('run a simulated provider, made from any provider definition, on loopback: a rehearsal')
-    .argument('<file>', 'a provider definition')
-    .option('--port <port>', 'where it answers; 0: a free port', '0')
-    .option('--state <file>', 'keep what is registered and granted in this file')
-    .option('--life <seconds>', 'life of access tokens', '3600')
-    .action(async (file: string, options: { port: string; state?: string; life: string }) => {
+      return undefined;
+    },
+    { signedIn: false },
+  );
+
+export const standin = () =>
+  task(
+    verb('standin', 'run a simulated provider, made from any provider definition, on loopback: a rehearsal', 'rk standin eelgrass.yaml --port 7501')
+      .argument('<file>', 'a provider definition')
+      .option('--port <port>', 'the port; 0: any free one', whole('--port'), 0)
+      .option('--state <file>', 'keep registrations and grants in this file')
+      .option('--token-lifetime <seconds>', 'lifetime of access tokens', whole('--token-lifetime'), 3600),
+    async ({ args: [file], options }) => {
       const { startStandin } = await import('../../standins/main.ts');
       const running = await startStandin({
         definitionText: readFileSync(file, 'utf8'),
-        port: Number(options.port),
+        port: options.port,
         stateFile: options.state,
-        accessSeconds: Number(options.life),
+        accessSeconds: options.tokenLifetime,
       });
       process.stdout.write(
         [
           `The stand-in answers at http://127.0.0.1:${running.port}; its definition: http://127.0.0.1:${running.port}/definition.yaml`,
           `Its developer console: ${running.consolePage}`,
-          `To rehearse with it before the provider has approved anything: rk client add ${running.name} rehearsal --rehearsal ${running.port}`,
+          `To rehearse before the provider approves anything: rk client add ${running.name} rehearsal --rehearsal ${running.port}`,
           `(the service must be allowed to call this machine: RUSTY_KETTLE_PRIVATE_HOSTS='*.localhost, 127.0.0.1')`,
           '',
         ].join('\n'),
       );
       untilSignal(running.stop);
-    });
-}
+      return undefined;
+    },
+    { signedIn: false },
+  );
 
 function untilSignal(stop: () => Promise<void>): void {
   let asked = 0;

@@ -1,5 +1,6 @@
 <script lang="ts">
-  import { APPROVALS, type Client } from '../../api/clients.ts';
+  import { APPROVALS } from '../../api/choices.ts';
+  import type { Client } from '../../api/clients.ts';
   import { Doing } from '../state/loaded.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import Field from './Field.svelte';

@@ -1,7 +1,7 @@
 <script lang="ts">
   import type { LifeLine } from '../../api/connections.ts';
   import { clock } from '../state/clock.svelte.ts';
-  import { relative } from '../state/moments.ts';
+  import { relativeTime } from '../../api/relative-time.ts';
   import { readLife } from '../state/life.ts';
 
   /** One thin strip: the token's life from issue over due to expiry with now on it; below it, the last day's renewals as ticks. */
@@ -10,7 +10,7 @@
   const FILLS = { fresh: 'bg-success', due: 'bg-warning', over: 'bg-error' };
   const says = $derived(
     life && seen
-      ? `Token issued ${relative(Date.parse(life.issued_at), clock.now)}, ${life.due_at ? `renewal ${relative(Date.parse(life.due_at), clock.now)}, ` : 'no renewal planned, '}expires ${relative(Date.parse(life.expires_at), clock.now)}; ${life.renewed_at.length} renewals shown of the last day.`
+      ? `Token issued ${relativeTime(Date.parse(life.issued_at), clock.now)}, ${life.due_at ? `renewal ${relativeTime(Date.parse(life.due_at), clock.now)}, ` : 'no renewal planned, '}expires ${relativeTime(Date.parse(life.expires_at), clock.now)}; ${life.renewed_at.length} renewals shown of the last day.`
       : 'No token yet',
   );
 </script>

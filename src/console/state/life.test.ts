@@ -1,6 +1,7 @@
 import { expect, test } from 'vitest';
+import { relativeTime } from '../../api/relative-time.ts';
 import { readLife } from './life.ts';
-import { relative, times } from './moments.ts';
+import { times } from './moments.ts';
 
 const NOW = Date.UTC(2026, 10, 23, 10);
 const at = (ms: number) => new Date(NOW + ms).toISOString();
@@ -24,6 +25,6 @@ test.each([
   [-150_000, '3 min ago'],
   [7_200_000, 'in 2 h'],
   [-3 * 86_400_000, '3 d ago'],
-])('%d ms: %s', (ms, says) => expect(relative(NOW + ms, NOW)).toBe(says));
+])('%d ms: %s', (ms, says) => expect(relativeTime(NOW + ms, NOW)).toBe(says));
 
 test('once, and more than once', () => expect([times(1), times(0), times(3)]).toEqual(['once', '0 times', '3 times']));

@@ -29,9 +29,9 @@ class SessionState {
 export const session = new SessionState();
 
 /** The API, and a way back to the sign-in when the session has ended. */
-export const call: ApiClient = async (name, input) => {
+export const call: ApiClient = async (name, ...input) => {
   try {
-    return await service(name, input);
+    return await service(name, ...input);
   } catch (error) {
     if (error instanceof ProblemError && error.problem.code === 'SIGN_IN_NEEDED') session.who = null;
     throw error;

@@ -6,6 +6,14 @@ export type GrantType = (typeof GRANT_TYPES)[number];
 export const GRANT_KINDS = [...GRANT_TYPES, 'device_code', 'taken_over', 'static_key'] as const;
 export type GrantKind = (typeof GRANT_KINDS)[number];
 
+/**
+ * How a consent comes back: by the browser's redirect to this service; by a redirect to a program on the engineer's own machine
+ * (RFC 8252 §7.3); as an address or code pasted by hand; as a code that the provider's console prints; by a code shown on another
+ * device (RFC 8628); by nobody, where the client asks for itself.
+ */
+export const WAYS = ['redirect', 'loopback', 'pasted', 'printed', 'device', 'by_itself'] as const;
+export type Way = (typeof WAYS)[number];
+
 /** The same as `grant_type` values on the wire (RFC 6749, RFC 7523 §2.1, RFC 8628 §3.4). */
 export const WIRE_GRANT_TYPES = {
   authorization_code: 'authorization_code',

@@ -1,15 +1,7 @@
 import type { ProviderDefinition } from '../provider/definition.ts';
 import { isLoopbackHost } from '../provider/web-address.ts';
 import { parseUrl } from '../url.ts';
-import { type GrantType, isClientsOwn, WIRE_GRANT_TYPES } from './grant-kinds.ts';
-
-/**
- * How an agreement travels back: by the browser's redirect to this service; by a redirect to a program on the engineer's own machine
- * (RFC 8252 §7.3); as an address or code pasted by hand; as a code that the provider's console prints; by a code shown on another
- * device (RFC 8628); by nobody, where the client asks for itself.
- */
-export const WAYS = ['redirect', 'loopback', 'pasted', 'printed', 'device', 'by_itself'] as const;
-export type Way = (typeof WAYS)[number];
+import { type GrantType, isClientsOwn, type Way, WIRE_GRANT_TYPES } from './grant-kinds.ts';
 
 /** True where a code can be entered on another device (RFC 8628). */
 export const takesDevice = ({ server }: Pick<ProviderDefinition, 'server'>): boolean =>

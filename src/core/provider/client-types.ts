@@ -1,5 +1,5 @@
 import { WIRE_GRANT_TYPES } from '../oauth/grant-kinds.ts';
-import type { ClientType } from './registration.ts';
+import type { ClientType } from './kinds.ts';
 
 /** The types of client that can be started at a provider: those that its definition names, and service accounts where clients may ask for themselves. */
 export function clientTypesOf(definition: {

@@ -3,6 +3,7 @@ import { CLIENT_AUTHENTICATION_METHODS } from '../oauth/methods.ts';
 import { addressesOf } from './addresses.ts';
 import { Api } from './api.ts';
 import { Dialect, PLAIN_DIALECT } from './dialect.ts';
+import { ENVIRONMENTS, type Environment, REACHES } from './kinds.ts';
 import { patternProblem } from './pattern.ts';
 import { isHostSafe, placeholdersIn } from './placeholder-text.ts';
 import { ANSWERS, PLAIN_REGISTRATION, Registration } from './registration.ts';
@@ -13,10 +14,6 @@ import { jsonPointer, ScopeName, webAddress } from './web-address.ts';
  * A provider definition: everything this service knows of a provider, as data. Members of `server` carry the names of
  * RFC 8414 (authorization server metadata). Unknown members are refused: a misspelt word must not pass in silence.
  */
-export const ENVIRONMENTS = ['development', 'sandbox', 'live'] as const;
-export type Environment = (typeof ENVIRONMENTS)[number];
-export const REACHES = ['listed', 'organisation', 'anyone'] as const;
-export type Reach = (typeof REACHES)[number];
 export const POWERS = ['identity', 'read', 'write', 'admin'] as const;
 export type Power = (typeof POWERS)[number];
 const text = (most: number) => z.string().max(most);
@@ -251,7 +248,6 @@ export const ProviderDefinition = z
 export type ProviderDefinition = z.output<typeof ProviderDefinition>;
 export type { Dialect } from './dialect.ts';
 export { isSpendable } from './dialect.ts';
-export { CLIENT_TYPES, type ClientType } from './registration.ts';
 
 /** A definition as it was stored: earlier versions named one probe for each API. */
 export function storedDefinition(document: unknown): ProviderDefinition {

@@ -1,9 +1,8 @@
 import { z } from 'zod';
+import { CLIENT_TYPES } from './kinds.ts';
 import { webAddress } from './web-address.ts';
 
 /** What a definition says of registering a client at the provider: pages, parts, rules and the questions of its forms. */
-export const CLIENT_TYPES = ['web', 'desktop', 'public', 'service_account', 'printed_code'] as const;
-export type ClientType = (typeof CLIENT_TYPES)[number];
 const text = (most: number) => z.string().max(most);
 
 /** Answers that forms ask for again and again. They are given once for the installation. */

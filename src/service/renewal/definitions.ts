@@ -1,6 +1,7 @@
 import { LRUCache } from 'lru-cache';
 import { Fault } from '../../core/fault.ts';
-import { type Environment, type ProviderDefinition, unconfirmedOrigins, withVariant } from '../../core/provider/definition.ts';
+import { type ProviderDefinition, unconfirmedOrigins, withVariant } from '../../core/provider/definition.ts';
+import type { Environment } from '../../core/provider/kinds.ts';
 import type { PlaceholderValues } from '../../core/provider/placeholder-text.ts';
 import { fillKnown } from '../../core/provider/placeholders.ts';
 import { rehearsed } from '../../core/provider/rehearsal.ts';

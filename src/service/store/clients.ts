@@ -1,8 +1,7 @@
 import { z } from 'zod';
-import { APPROVALS, Registering, Requested } from '../../api/clients.ts';
+import { Registering, Requested } from '../../api/clients.ts';
 import { CLIENT_AUTHENTICATION_METHODS } from '../../core/oauth/methods.ts';
-import { ENVIRONMENTS, REACHES } from '../../core/provider/definition.ts';
-import { CLIENT_TYPES } from '../../core/provider/registration.ts';
+import { APPROVALS, CLIENT_TYPES, ENVIRONMENTS, REACHES } from '../../core/provider/kinds.ts';
 import { id, instant, json, number, oneOf, orElse, orNull, text, textList, textMap } from './column.ts';
 import { type Database, idBytes, idText, instantText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';

@@ -1,6 +1,6 @@
 import { CONSENT_PHASES, type ConsentOutcome } from '../../api/connections.ts';
 import type { Diagnosis } from '../../core/diagnosis/diagnosis.ts';
-import { WAYS } from '../../core/oauth/ways.ts';
+import { WAYS } from '../../core/oauth/grant-kinds.ts';
 import { bytes, documentWith, id, instant, json, oneOf, orElse, orNull, text, textList } from './column.ts';
 import { type Database, idBytes, idText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
