@@ -64,13 +64,13 @@ module.exports = {
     never(
       'sequelize-in-store',
       { path: '^src', pathNot: '^src/service/store/' },
-      { path: 'node_modules/(sequelize|mariadb|umzug)/' },
+      { path: 'node_modules/(sequelize|mariadb)/' },
       'the store is the only place that knows Sequelize',
     ),
     never(
       'sql-in-store',
       { path: '^src', pathNot: '^src/service/(store/|database/database-clock\\.ts|main\\.ts|start-up\\.ts)' },
-      { path: '^src/service/store/(database|table|column|tokens|migrations)\\.ts$' },
+      { path: '^src/service/store/(database|table|column|tokens|migrate|migrations)\\.ts$' },
       'only the store writes SQL; main.ts opens the database and passes it on',
     ),
     never(
@@ -79,6 +79,14 @@ module.exports = {
       { path: '^src/(service|console|standins|core)' },
       'cli imports api; serve and standin are the one exception',
     ),
+    never(
+      'product-alone',
+      { path: '^src', pathNot: '\\.test\\.ts$' },
+      { path: '^(testing|test|demo|bench|scripts)/' },
+      'the product knows nothing that does not ship',
+    ),
+    never('testing-down', { path: '^testing' }, { path: '^(test|demo|bench|scripts)/' }, 'testing/ is what tests, demo and benchmarks share'),
+    never('demo-and-bench-down', { path: '^(demo|bench)' }, { path: '^test/' }, 'demo and benchmarks need no test'),
     never('console-api', { path: '^src/console' }, { path: '^src/(service|cli|standins)' }, 'console imports api'),
     never('standins-core', { path: '^src/standins' }, { path: '^src/(service|cli|console|api)' }, 'stand-ins import core'),
     never(

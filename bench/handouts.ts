@@ -2,7 +2,7 @@ import { readFileSync } from 'node:fs';
 import { setTimeout as sleep } from 'node:timers/promises';
 import autocannon from 'autocannon';
 import { Pool } from 'undici';
-import { openSeeder, type SeededConnection, type Seeder } from '../test/support/seed.ts';
+import { openSeeder, type SeededConnection, type Seeder } from '../testing/seed.ts';
 import { startChild } from './child.ts';
 import { CLIENT, type Measured, middleRound, type Rig, say, startReplica, startRig } from './rig.ts';
 

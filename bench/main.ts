@@ -1,10 +1,10 @@
 import { readFileSync, writeFileSync } from 'node:fs';
 import { cpus, totalmem } from 'node:os';
 import { join } from 'node:path';
-import { openBrowser } from '../demo/chromium.ts';
+import { openBrowser } from '../testing/chromium.ts';
 import { startPrivateMariadb } from '../src/service/database/private-mariadb.ts';
-import { newDatabaseOn } from '../test/support/new-database-on.ts';
-import { newFolder, removeFolder } from '../test/support/service.ts';
+import { newDatabaseOn } from '../testing/new-database-on.ts';
+import { newFolder, removeFolder } from '../testing/service.ts';
 import { benchHandouts, benchMemory, benchPause } from './handouts.ts';
 import { benchRelay } from './relay.ts';
 import { benchClaims, benchRenewals } from './renewals.ts';

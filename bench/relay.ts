@@ -1,6 +1,6 @@
 import { setTimeout as sleep } from 'node:timers/promises';
 import autocannon from 'autocannon';
-import { openSeeder } from '../test/support/seed.ts';
+import { openSeeder } from '../testing/seed.ts';
 import { startChild } from './child.ts';
 import { permitFresh } from './handouts.ts';
 import { type Measured, middleRound, say, startRig } from './rig.ts';

@@ -2,7 +2,7 @@ import { readFileSync } from 'node:fs';
 import { performance } from 'node:perf_hooks';
 import type { ApiClient } from '../src/api/client.ts';
 import { localiseText } from '../src/core/provider/rehearsal.ts';
-import { newMasterKey, OWN_LIMITS, type ServiceUnderTest, signIn, startService } from '../test/support/service.ts';
+import { newMasterKey, OWN_LIMITS, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 
 /** One measured figure beside its baseline and its target. */
 export interface Measured {

@@ -1,4 +1,4 @@
-import { openSeeder } from '../test/support/seed.ts';
+import { openSeeder } from '../testing/seed.ts';
 import { CLIENT, type Measured, median, type Rig, say, startRig, timed } from './rig.ts';
 
 const [FEW, MANY] = [100, 100_000];

@@ -1,6 +1,6 @@
 import type { ApiClient } from '../src/api/client.ts';
-import { playConsent, registerAtStandin } from './consent.ts';
-import { agree, finished, type Harbour } from './harbour.ts';
+import { playConsent, registerAtStandin } from '../testing/consent.ts';
+import { agree, finished, type Harbour } from './stage.ts';
 
 const post = (url: string, body: object): Promise<Response> =>
   fetch(url, { method: 'POST', headers: { 'content-type': 'application/json' }, body: JSON.stringify(body) });

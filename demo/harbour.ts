@@ -2,29 +2,13 @@ import { existsSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node
 import { createConnection } from 'node:net';
 import { homedir } from 'node:os';
 import { join } from 'node:path';
-import { setTimeout as sleep } from 'node:timers/promises';
 import { type ApiClient, apiClient } from '../src/api/client.ts';
-import { playOpened, registerAtStandin } from './consent.ts';
+import { registerAtStandin } from '../testing/consent.ts';
 import { ROOT, type Running, startRk, untilReady } from './processes.ts';
 import { seedOthers } from './providers.ts';
+import { agree, DEMO_OPERATOR, DEMO_PASSWORD, type Harbour } from './stage.ts';
 
-/** The demo's own sign-in. It exists nowhere else. */
-export const DEMO_OPERATOR = 'marit';
-export const DEMO_PASSWORD = 'low-water-demo';
 const MARK = 'this-is-a-rusty-kettle-demo';
-
-export interface Harbour {
-  folder: string;
-  url: string;
-  standinUrl: string;
-  /** Berthline, the harbour bookings, in its northern region. */
-  berthlineUrl: string;
-  /** The stand-ins of the other providers, by name: where their definitions and APIs answer. */
-  others: Record<string, string>;
-  definitionFile: string;
-  environment: Record<string, string>;
-  stop(): Promise<void>;
-}
 
 export const demoFolder = (): string =>
   process.getuid?.() === 0 ? '/var/lib/rusty-kettle-demo' : join(process.env.XDG_DATA_HOME ?? join(homedir(), '.local', 'share'), 'rusty-kettle-demo');
@@ -142,21 +126,6 @@ export interface IntegrationSettings {
   CLIENT_ID: string;
   CLIENT_SECRET: string;
   API_URL: string;
-}
-
-export async function agree(call: ApiClient, connection: string, account: string, body: { prepare?: boolean } = {}): Promise<void> {
-  const opened = await call('openConnection', { params: { connection }, body });
-  if (!opened.by_itself) await playOpened(opened, (consent, pasted) => call('answerConsent', { params: { consent }, body: { pasted } }), { account });
-  await finished(call, opened.id);
-}
-
-/** Waits until a consent came to its end. @throws where it failed */
-export async function finished(call: ApiClient, consent: string): Promise<void> {
-  for (let tries = 0; tries < 100; tries += 1, await sleep(100)) {
-    const outcome = await call('showConsent', { params: { consent } });
-    if (outcome.phase === 'failed') throw new Error(`the demo's consent failed: ${outcome.problem?.title} ${outcome.problem?.evidence ?? ''}`);
-    if (outcome.phase === 'done') return;
-  }
 }
 
 /** Berthline, strict about refresh tokens, with a client in its northern region; the harbour desk agrees. Its secret. */

@@ -1,8 +1,9 @@
 import { spawnSync } from 'node:child_process';
 import { parseArgs } from 'node:util';
-import { DEMO_OPERATOR, DEMO_PASSWORD, demoFolder, emptyDemoFolder, ensureOperator, OTHERS, openHarbour, seed } from './harbour.ts';
+import { demoFolder, emptyDemoFolder, ensureOperator, OTHERS, openHarbour, seed } from './harbour.ts';
 import { ROOT, start } from './processes.ts';
 import { approveAtOakum } from './providers.ts';
+import { DEMO_OPERATOR, DEMO_PASSWORD } from './stage.ts';
 import { feelLimit, postTwice, startAnnouncer } from './tools.ts';
 
 const PORT = 7420;

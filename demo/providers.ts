@@ -1,7 +1,7 @@
 import type { ApiClient } from '../src/api/client.ts';
-import { makeCertificate } from './certificate.ts';
-import { registerAtStandin } from './consent.ts';
-import { agree, finished, type Harbour } from './harbour.ts';
+import { makeCertificate } from '../testing/certificate.ts';
+import { registerAtStandin } from '../testing/consent.ts';
+import { agree, finished, type Harbour } from './stage.ts';
 
 const ANSWERS = {
   organisation: 'Saltmarsh Ferries',

@@ -17,7 +17,7 @@ export interface Stage {
   look?(name: string, page: Page): Promise<void>;
 }
 
-export const RENEWALS_WANTED = 5;
+const RENEWALS_WANTED = 5;
 const RENEWALS_LIMIT_MS = 10 * 60_000;
 
 /** The whole story, from sign-in to an integration that lives through five renewals. Throws where a step fails. */

@@ -2,9 +2,9 @@ import { existsSync, readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import type { ApiClient } from '../src/api/client.ts';
 import type { BodyOf } from '../src/api/operations.ts';
-import { DEMO_OPERATOR, DEMO_PASSWORD, type Harbour } from './harbour.ts';
-import { OperatorBrowser } from './operator-browser.ts';
+import { OperatorBrowser } from '../testing/operator-browser.ts';
 import { ROOT, type Running, start } from './processes.ts';
+import { DEMO_OPERATOR, DEMO_PASSWORD, type Harbour } from './stage.ts';
 
 interface MadeCaller {
   caller_id: string;

@@ -3,9 +3,10 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import type { Page } from 'playwright-core';
 import { freePort } from '../src/service/database/private-mariadb.ts';
-import { openBrowser } from './chromium.ts';
-import { DEMO_OPERATOR, DEMO_PASSWORD, ensureOperator, type Harbour, OTHERS, openHarbour } from './harbour.ts';
+import { openBrowser } from '../testing/chromium.ts';
+import { ensureOperator, OTHERS, openHarbour } from './harbour.ts';
 import { rk, startBoard } from './processes.ts';
+import { DEMO_OPERATOR, DEMO_PASSWORD, type Harbour } from './stage.ts';
 import { playStory, type Stage } from './story.ts';
 
 const LIFE_SECONDS = 12;

@@ -1,63 +1,129 @@
-// `npm test`: types, lint, import rules, and all tests. Ends with the line `N passed, N failed`.
+// `npm test`: checks of the text, then all tests, then what they covered. Ends with the line `N passed, N failed`.
+// `--quick`: the checks of the text that take seconds, for a commit. Other arguments go to Vitest: `npm test -- test/quota.test.ts`.
 import { spawn } from 'node:child_process';
-import { existsSync, mkdtempSync, readFileSync, rmSync } from 'node:fs';
+import { existsSync, mkdirSync, mkdtempSync, readFileSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { dirname, join } from 'node:path';
 import { fileURLToPath } from 'node:url';
+import { coverageLine } from './coverage.mjs';
 
 const root = join(dirname(fileURLToPath(import.meta.url)), '..');
 const bin = (path) => join(root, 'node_modules', path);
-const run = (name, path, args) =>
-  new Promise((resolve) => {
-    const child = spawn(process.execPath, [bin(path), ...args], { cwd: root, stdio: ['ignore', 'pipe', 'pipe'] });
-    let said = '';
-    child.stdout.on('data', (part) => {
-      said += part;
-    });
-    child.stderr.on('data', (part) => {
-      said += part;
-    });
-    child.on('close', (code) => {
-      process.stdout.write(`${code === 0 ? 'ok  ' : 'FAIL'} ${name}\n${code === 0 ? '' : `${said}\n`}`);
-      resolve(code === 0);
-    });
-  });
-
+const CODE = ['src', 'testing', 'test', 'demo', 'bench'];
 const ALONE = 'test/alone';
-const only = process.argv.slice(2);
+const AUDIT_LIMIT_MS = 20_000;
+
+const QUICK = [
+  ['types', 'typescript/bin/tsc', ['-p', 'tsconfig.json', '--incremental', '--tsBuildInfoFile', 'node_modules/.cache/types.tsbuildinfo']],
+  ['lint', '@biomejs/biome/bin/biome', ['check', '--error-on-warnings', '.']],
+  ['import rules', 'dependency-cruiser/bin/dependency-cruise.mjs', ['--config', '.dependency-cruiser.cjs', ...CODE]],
+];
+const CHECKS = [
+  ...QUICK,
+  ['types of the console', 'svelte-check/bin/svelte-check', ['--tsconfig', 'src/console/tsconfig.json', '--fail-on-warnings', '--output', 'human']],
+  ['unused files, exports and packages', 'knip/bin/knip.js', ['--no-progress', '--no-config-hints']],
+  ['links in the documents', 'remark-cli/cli.js', ['--quiet', '--frail', 'README.md', 'CHANGELOG.md', 'CONTRIBUTING.md', 'docs']],
+];
+
+const args = process.argv.slice(2);
+const quick = args.includes('--quick');
+const only = args.filter((arg) => arg !== '--quick');
 const folder = mkdtempSync(join(tmpdir(), 'rk-check-'));
 const report = join(folder, 'report.json');
-const vitest = (args) =>
-  new Promise((resolve) => {
-    spawn(process.execPath, [bin('vitest/vitest.mjs'), 'run', '--reporter=default', '--reporter=json', `--outputFile.json=${report}`, ...args], {
-      cwd: root,
-      stdio: ['ignore', 'inherit', 'inherit'],
-    }).on('close', resolve);
+const childFolder = join(folder, 'children');
+const unitFolder = join(folder, 'units');
+mkdirSync(childFolder);
+
+/** Runs a program and gathers what it writes. */
+function gathered(command, parameters, limitMs) {
+  return new Promise((resolve) => {
+    const child = spawn(command, parameters, { cwd: root, stdio: ['ignore', 'pipe', 'pipe'], timeout: limitMs });
+    let said = '';
+    for (const stream of [child.stdout, child.stderr])
+      stream.on('data', (part) => {
+        said += part;
+      });
+    child.on('error', () => resolve({ code: 1, said }));
+    child.on('close', (code) => resolve({ code, said }));
   });
+}
+
+/** The checks, two at a time; true for each that holds. */
+async function checked(checks) {
+  const waiting = [...checks];
+  const results = [];
+  const work = async () => {
+    for (let next = waiting.shift(); next; next = waiting.shift()) {
+      const [name, path, parameters] = next;
+      const { code, said } = await gathered(process.execPath, [bin(path), ...parameters]);
+      process.stdout.write(`${code === 0 ? 'ok  ' : 'FAIL'} ${name}\n${code === 0 ? '' : `${said}\n`}`);
+      results.push(code === 0);
+    }
+  };
+  await Promise.all([work(), work()]);
+  return results;
+}
+
+/** Known vulnerabilities, where the registry answers: reported, and never a failure. */
+async function audit() {
+  const { said } = await gathered('npm', ['audit', '--omit=dev', '--json'], AUDIT_LIMIT_MS);
+  const start = said.indexOf('{');
+  let counts;
+  try {
+    counts = JSON.parse(said.slice(start)).metadata?.vulnerabilities;
+  } catch {
+    counts = undefined;
+  }
+  return counts
+    ? `audit: ${counts.total} known vulnerabilities in what ships (${counts.high + counts.critical} high or critical)`
+    : 'audit: not available here';
+}
+
+/** One round of tests; what they covered is gathered where `covers` says so. */
+function vitest(parameters, covers) {
+  const coverage = covers
+    ? [
+        '--coverage.enabled',
+        '--coverage.provider=v8',
+        '--coverage.reporter=json',
+        `--coverage.reportsDirectory=${unitFolder}`,
+        '--coverage.include=src/**/*.ts',
+      ]
+    : [];
+  return new Promise((resolve) => {
+    spawn(
+      process.execPath,
+      [bin('vitest/vitest.mjs'), 'run', '--reporter=default', '--reporter=json', `--outputFile.json=${report}`, ...coverage, ...parameters],
+      {
+        cwd: root,
+        stdio: ['ignore', 'inherit', 'inherit'],
+        env: { ...process.env, ...(covers ? { RK_CHILD_COVERAGE: childFolder } : {}) },
+      },
+    ).on('close', resolve);
+  });
+}
+
 let [passed, failed] = [0, 0];
+const count = (holds) => {
+  if (holds) passed += 1;
+  else failed += 1;
+};
 try {
   if (only.length === 0) {
-    const checks = [
-      ['types', 'typescript/bin/tsc', ['-p', 'tsconfig.json']],
-      ['types of the console', 'svelte-check/bin/svelte-check', ['--tsconfig', 'src/console/tsconfig.json', '--fail-on-warnings', '--output', 'human']],
-      ['lint', '@biomejs/biome/bin/biome', ['check', '--error-on-warnings', '.']],
-      ['import rules', 'dependency-cruiser/bin/dependency-cruise.mjs', ['--config', '.dependency-cruiser.cjs', 'src']],
-    ];
-    for (const [name, path, args] of checks) {
-      if (await run(name, path, args)) passed += 1;
-      else failed += 1;
-    }
+    for (const holds of await checked(quick ? QUICK : CHECKS)) count(holds);
+    if (!quick) process.stdout.write(`${await audit()}\n`);
   }
   // What fills both cores, or measures how long things take, runs by itself afterwards.
-  const rounds =
-    only.length > 0
-      ? [only]
+  const rounds = quick
+    ? []
+    : only.length > 0
+      ? [{ parameters: only, covers: false }]
       : [
-          ['--exclude', `${ALONE}/**`],
-          [ALONE, '--no-file-parallelism'],
+          { parameters: ['--exclude', `${ALONE}/**`], covers: true },
+          { parameters: [ALONE, '--no-file-parallelism'], covers: false },
         ];
-  for (const args of rounds) {
-    const code = await vitest(args);
+  for (const { parameters, covers } of rounds) {
+    const code = await vitest(parameters, covers);
     const before = failed;
     if (existsSync(report)) {
       const { numPassedTests, numFailedTests, testResults } = JSON.parse(readFileSync(report, 'utf8'));
@@ -67,6 +133,11 @@ try {
       rmSync(report);
     }
     if (code !== 0 && failed === before) failed += 1;
+  }
+  if (!quick && only.length === 0 && failed === 0) {
+    const { line, holds } = await coverageLine(root, unitFolder, childFolder);
+    process.stdout.write(`${line}\n`);
+    count(holds);
   }
 } finally {
   rmSync(folder, { recursive: true, force: true });

@@ -1,12 +1,12 @@
 import { createServer, type Server } from 'node:http';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { parse } from 'yaml';
-import { Browser, playConsent, registerAtStandin } from '../demo/consent.ts';
 import type { ApiClient } from '../src/api/client.ts';
 import type { BodyOf } from '../src/api/operations.ts';
+import { Browser, playConsent, registerAtStandin } from '../testing/consent.ts';
+import { eventually, PASSWORD, removeFolder, rk, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { addClient, addConnection, agree, fetchToken, type StandinUnderTest, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
-import { eventually, PASSWORD, removeFolder, rk, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 /** A provider that nobody prepared, a definition that changes while it is in use, and attempts to lead a secret astray. */
 let [service, call, berthline, notchboard, odd, oddUrl] = [] as unknown as [

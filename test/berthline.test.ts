@@ -1,8 +1,8 @@
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
+import { eventually, removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { addClient, addConnection, agree, fetchToken, type StandinUnderTest, startBerthline } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
-import { eventually, removeFolder, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 /** A strict provider in two regions, and what people see when renewals go wrong. */
 const SCOPES = ['bookings.read', 'profile'];

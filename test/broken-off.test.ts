@@ -1,8 +1,8 @@
 import { fileURLToPath } from 'node:url';
 import { afterAll, beforeAll, expect, test } from 'vitest';
+import { signIn, startService } from '../testing/service.ts';
 import { addConnection, addEelgrass, agree, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
-import { signIn, startService } from './support/service.ts';
 
 let standin: StandinUnderTest;
 beforeAll(async () => {

@@ -3,14 +3,14 @@ import { join } from 'node:path';
 import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { parse, stringify } from 'yaml';
-import { type OpenBrowser, openBrowser } from '../demo/chromium.ts';
-import { registerAtStandin } from '../demo/consent.ts';
 import { startBoard } from '../demo/processes.ts';
 import { playStory } from '../demo/story.ts';
 import type { ApiClient } from '../src/api/client.ts';
+import { type OpenBrowser, openBrowser } from '../testing/chromium.ts';
+import { registerAtStandin } from '../testing/consent.ts';
+import { newFolder, PASSWORD, removeFolder, rk, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { type StandinUnderTest, startEelgrass, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
-import { newFolder, PASSWORD, removeFolder, rk, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 const home = newFolder();
 let [service, standin, browser, call, page]: [ServiceUnderTest, StandinUnderTest, OpenBrowser, ApiClient, Page] = [] as never;

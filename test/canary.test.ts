@@ -2,14 +2,14 @@ import { randomBytes } from 'node:crypto';
 import { readdirSync, readFileSync, statSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, expect, test } from 'vitest';
-import { makeCertificate } from '../demo/certificate.ts';
-import { openBrowser } from '../demo/chromium.ts';
-import { Browser, playConsent, registerAtStandin } from '../demo/consent.ts';
 import { type ApiClient, apiClient } from '../src/api/client.ts';
 import { type Operation, operations } from '../src/api/operations.ts';
 import { type PrivateMariadb, startPrivateMariadb } from '../src/service/database/private-mariadb.ts';
+import { makeCertificate } from '../testing/certificate.ts';
+import { openBrowser } from '../testing/chromium.ts';
+import { Browser, playConsent, registerAtStandin } from '../testing/consent.ts';
+import { eventually, newFolder, newMasterKey, PASSWORD, removeFolder, rk, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { addClient, addConnection, addEelgrass, agree, fetchToken, type StandinUnderTest, startEelgrass, startUnderTest } from './support/harbour.ts';
-import { eventually, newFolder, newMasterKey, PASSWORD, removeFolder, rk, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 import { OperatorBrowser, tool } from './support/tool.ts';
 
 /** Secrets go in by every door; afterwards they are looked for wherever they must not be. */

@@ -1,11 +1,11 @@
 import { readFileSync, statSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, expect, test } from 'vitest';
-import { apiDocument } from '../demo/api-document.ts';
-import { playConsent, registerAtStandin } from '../demo/consent.ts';
+import { apiDocument } from '../scripts/documents/api.ts';
+import { playConsent, registerAtStandin } from '../testing/consent.ts';
+import { newFolder, PASSWORD, removeFolder, rk as run, type ServiceUnderTest, startService } from '../testing/service.ts';
 import { type StandinUnderTest, startEelgrass } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
-import { newFolder, PASSWORD, removeFolder, rk as run, type ServiceUnderTest, startService } from './support/service.ts';
 
 const home = newFolder();
 let [service, standin]: [ServiceUnderTest, StandinUnderTest] = [] as never;

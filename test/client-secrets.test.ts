@@ -1,11 +1,11 @@
 import { createServer } from 'node:http';
 import { afterAll, beforeAll, expect, test } from 'vitest';
-import { makeCertificate } from '../demo/certificate.ts';
-import { registerAtStandin } from '../demo/consent.ts';
 import type { ApiClient } from '../src/api/client.ts';
+import { makeCertificate } from '../testing/certificate.ts';
+import { registerAtStandin } from '../testing/consent.ts';
+import { eventually, removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { addClient, addConnection, agree, fetchToken, type StandinUnderTest, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
-import { eventually, removeFolder, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 /** Secrets over time: a new one beside the old, proved before the old goes, back by itself when it fails; and nobody notices. */
 let [service, call, berthline, quaymaster, ledgerfin] = [] as unknown as [ServiceUnderTest, ApiClient, StandinUnderTest, StandinUnderTest, StandinUnderTest];

@@ -1,9 +1,9 @@
 import { fileURLToPath } from 'node:url';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { openDatabase } from '../src/service/store/database.ts';
+import { eventually, newMasterKey, RK, signIn, startService } from '../testing/service.ts';
 import { addConnection, addEelgrass, agree, fetchToken, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
-import { eventually, newMasterKey, RK, signIn, startService } from './support/service.ts';
 
 const LIFE_SECONDS = 8;
 let standin: StandinUnderTest;

@@ -8,7 +8,7 @@ import { RENEWAL_CAUSES } from '../src/core/renewal/row.ts';
 import { connectionStates } from '../src/service/renewal/connection-states.ts';
 import type { ListedConnection } from '../src/service/store/connection-list.ts';
 import { type Bind, type Database, idBytes, openDatabase } from '../src/service/store/database.ts';
-import { migrate } from '../src/service/store/migrations.ts';
+import { migrate } from '../src/service/store/migrate.ts';
 import { openStore, type Store } from '../src/service/store/store.ts';
 import { newDatabase } from './support/new-database.ts';
 

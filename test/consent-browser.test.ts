@@ -1,10 +1,10 @@
 import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, expect, test } from 'vitest';
-import { type OpenBrowser, openBrowser } from '../demo/chromium.ts';
 import type { ApiClient } from '../src/api/client.ts';
+import { type OpenBrowser, openBrowser } from '../testing/chromium.ts';
+import { PASSWORD, removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { addClient, type StandinUnderTest, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
-import { PASSWORD, removeFolder, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 /** From "open" to the first proved call in a browser: by redirect, by a code for another device, by an address pasted; reloaded on the way, and with the keyboard alone. */
 const NAMES = ['eelgrass', 'notchboard', 'deckhail'] as const;

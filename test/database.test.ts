@@ -4,7 +4,7 @@ import { DEFAULT_LIMITS } from '../src/core/renewal/limits.ts';
 import { freePort } from '../src/service/database/private-mariadb.ts';
 import { beginLife } from '../src/service/replicas/replica.ts';
 import { type Database, idText, openDatabase } from '../src/service/store/database.ts';
-import { migrate } from '../src/service/store/migrations.ts';
+import { migrate } from '../src/service/store/migrate.ts';
 import { replicaStore } from '../src/service/store/replicas.ts';
 import { newDatabase } from './support/new-database.ts';
 

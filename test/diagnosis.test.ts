@@ -1,15 +1,15 @@
 import { afterAll, beforeAll, expect, test } from 'vitest';
-import { makeCertificate } from '../demo/certificate.ts';
-import { type PlayOptions, playDevice, playOpened, registerAtStandin } from '../demo/consent.ts';
 import type { ApiClient } from '../src/api/client.ts';
 import type { ConsentOutcome } from '../src/api/connections.ts';
 import type { Diagnosis } from '../src/api/diagnosis.ts';
 import type { BodyOf } from '../src/api/operations.ts';
 import { CAUSES } from '../src/core/diagnosis/causes.ts';
 import { openDatabase } from '../src/service/store/database.ts';
+import { makeCertificate } from '../testing/certificate.ts';
+import { type PlayOptions, playDevice, playOpened, registerAtStandin } from '../testing/consent.ts';
+import { eventually, removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { type StandinUnderTest, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
-import { eventually, removeFolder, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 /** Everything that goes wrong with a consent, a renewal or a call, really produced by a stand-in, and what is said of it. */
 const NAMES = ['eelgrass', 'berthline', 'ledgerfin', 'quaymaster', 'bosunry', 'notchboard', 'oakum', 'deckhail', 'wharfpost'] as const;
@@ -602,7 +602,7 @@ const CASES: Case[] = [
     async produce() {
       const made = await make('oakum', ['/certificates/read']);
       const opened = await call('openConnection', { params: { connection: made.name } });
-      const { Browser } = await import('../demo/consent.ts');
+      const { Browser } = await import('../testing/consent.ts');
       const browser = new Browser();
       const away = await playOpened(opened, async () => undefined, { stopBeforeCallback: true }, browser);
       standinClient(made).approval.state = 'asked';
@@ -767,7 +767,7 @@ test('every cause of the table is produced, here or by the tests of forged answe
 test('a code pasted with spaces and line breaks is mended and said; one given before is not sent again', async () => {
   const made = await make('eelgrass', BASIC);
   const opened = await call('openConnection', { params: { connection: made.name }, body: { way: 'pasted' } });
-  const { playAuthorization } = await import('../demo/consent.ts');
+  const { playAuthorization } = await import('../testing/consent.ts');
   const { endedAt } = await playAuthorization(opened.authorization_url ?? '', { stopBeforeCallback: true });
   const pasted = ` ${endedAt.slice(0, 60)}\n  ${endedAt.slice(60)} \r\n`;
   await call('answerConsent', { params: { consent: opened.id }, body: { pasted } });

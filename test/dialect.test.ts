@@ -1,14 +1,14 @@
 import { readFileSync } from 'node:fs';
 import { afterAll, beforeAll, expect, test } from 'vitest';
-import { type MadeCertificate, makeCertificate } from '../demo/certificate.ts';
-import { registerAtStandin } from '../demo/consent.ts';
+import { DIALECT_ROWS, dialectDocument } from '../scripts/documents/dialect.ts';
 import type { ApiClient } from '../src/api/client.ts';
 import type { ConsentOutcome } from '../src/api/connections.ts';
 import { Dialect } from '../src/core/provider/dialect.ts';
-import { DIALECT_ROWS, dialectDocument } from './support/dialect-table.ts';
+import { type MadeCertificate, makeCertificate } from '../testing/certificate.ts';
+import { registerAtStandin } from '../testing/consent.ts';
+import { eventually, removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { addClient, addConnection, agree, fetchToken, type StandinUnderTest, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
-import { eventually, removeFolder, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 /** Each habit of a provider, from the definition to the stand-in and back, and what a person and a caller see of it. */
 const NAMES = ['ledgerfin', 'wharfpost', 'notchboard', 'quaymaster', 'eelgrass'] as const;

@@ -1,8 +1,8 @@
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
+import { eventually, HEARD_MS, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { addConnection, addEelgrass, agree, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
-import { eventually, HEARD_MS, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 import { OperatorBrowser, type ToolOptions, tool } from './support/tool.ts';
 
 /** The door: to tools that only know "sign in", we are the authorization server. RFC 9700 from the other side; docs/SECURITY.md names these tests. */

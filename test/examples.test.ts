@@ -4,12 +4,12 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { afterAll, beforeAll, expect, test } from 'vitest';
-import { makeCertificate } from '../demo/certificate.ts';
-import { registerAtStandin } from '../demo/consent.ts';
 import type { ApiClient } from '../src/api/client.ts';
+import { makeCertificate } from '../testing/certificate.ts';
+import { registerAtStandin } from '../testing/consent.ts';
+import { eventually, removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { addClient, addConnection, addEelgrass, agree, type StandinUnderTest, startBerthline, startEelgrass, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
-import { eventually, removeFolder, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 import { OperatorBrowser } from './support/tool.ts';
 
 /** What stands in examples/, run as it is: ordinary tools and languages that know nothing of us. Nothing is skipped. */

@@ -1,10 +1,10 @@
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
 import { operations } from '../src/api/operations.ts';
+import { newMasterKey, PASSWORD, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { Fuzzer, type FuzzRequest } from './support/fuzz.ts';
 import { addConnection, addEelgrass, agree, fetchToken, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
-import { newMasterKey, PASSWORD, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 /** Every route, again and again with what nobody would send. `npm run fuzz` does the same for longer, with a seed of the day. */
 const SEED = Number(process.env.FUZZ_SEED ?? 20_261_128);

@@ -2,14 +2,14 @@ import { spawn } from 'node:child_process';
 import { createServer } from 'node:net';
 import { fileURLToPath } from 'node:url';
 import { afterAll, beforeAll, expect, test } from 'vitest';
-import { makeCertificate } from '../demo/certificate.ts';
-import { Browser, playAuthorization, playDevice, playOpened, registerAtStandin } from '../demo/consent.ts';
 import type { ApiClient } from '../src/api/client.ts';
 import type { ConsentOutcome } from '../src/api/connections.ts';
 import type { BodyOf } from '../src/api/operations.ts';
+import { makeCertificate } from '../testing/certificate.ts';
+import { Browser, playAuthorization, playDevice, playOpened, registerAtStandin } from '../testing/consent.ts';
+import { eventually, PASSWORD, removeFolder, rk, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { addClient, fetchToken, type StandinUnderTest, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
-import { eventually, PASSWORD, removeFolder, rk, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 /** Every way in which an agreement comes, at every stand-in that has it: from the first word to a call that works and a renewal. */
 const NAMES = ['eelgrass', 'berthline', 'ledgerfin', 'wharfpost', 'quaymaster', 'bosunry', 'notchboard', 'oakum', 'deckhail'] as const;

@@ -1,11 +1,11 @@
 import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, expect, test } from 'vitest';
-import { type OpenBrowser, openBrowser } from '../demo/chromium.ts';
 import type { ApiClient } from '../src/api/client.ts';
+import { type OpenBrowser, openBrowser } from '../testing/chromium.ts';
+import { eventually, PASSWORD, removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { followStep } from './support/follow-guide.ts';
 import { type StandinUnderTest, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
-import { eventually, PASSWORD, removeFolder, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 /**
  * Guides followed in a browser by clicking through both consoles, with nothing but what the guide shows: links, names in quotation

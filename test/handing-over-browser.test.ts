@@ -2,11 +2,11 @@ import { createServer, type Server } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, expect, test } from 'vitest';
-import { type OpenBrowser, openBrowser } from '../demo/chromium.ts';
 import type { ApiClient } from '../src/api/client.ts';
+import { type OpenBrowser, openBrowser } from '../testing/chromium.ts';
+import { eventually, PASSWORD, removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { addConnection, addEelgrass, agree, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
-import { eventually, PASSWORD, removeFolder, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 import { tool } from './support/tool.ts';
 
 /** What somebody new does from these pages: give one connection to a tool, let a tool sign in, try a call. */

@@ -1,9 +1,7 @@
 import { setTimeout as sleep } from 'node:timers/promises';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
-import { addConnection, addEelgrass, agree, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
-import { newDatabase } from './support/new-database.ts';
-import { openSeeder } from './support/seed.ts';
+import { openSeeder } from '../testing/seed.ts';
 import {
   eventually,
   HEARD_MS,
@@ -15,7 +13,9 @@ import {
   type ServiceUnderTest,
   signIn,
   startService,
-} from './support/service.ts';
+} from '../testing/service.ts';
+import { addConnection, addEelgrass, agree, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
+import { newDatabase } from './support/new-database.ts';
 
 /** Callers and the token endpoint in all its forms: a connection named by resource, scope or path, or not at all; keys with ends; usage. */
 let [service, second, standin, call] = [] as unknown as [ServiceUnderTest, ServiceUnderTest, StandinUnderTest, ApiClient];

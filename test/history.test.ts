@@ -1,9 +1,9 @@
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
 import { openDatabase } from '../src/service/store/database.ts';
+import { eventually, rk, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { addConnection, addEelgrass, agree, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
-import { eventually, rk, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 let [service, standin, call, databaseUrl]: [ServiceUnderTest, StandinUnderTest, ApiClient & { token: string }, string] = [] as never;
 beforeAll(async () => {

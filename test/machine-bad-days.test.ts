@@ -1,8 +1,8 @@
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
 import { freePort, type PrivateMariadb, startPrivateMariadb } from '../src/service/database/private-mariadb.ts';
+import { eventually, HEARD_MS, newFolder, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { addConnection, addEelgrass, agree, fetchToken, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
-import { eventually, HEARD_MS, newFolder, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 /** Two replicas over a database of their own, which can be stopped. */
 const [folder, masterKey, databaseFolder] = [newFolder(), newMasterKey(), newFolder()];

@@ -1,9 +1,9 @@
 import { afterAll, beforeAll, expect, test } from 'vitest';
-import { Browser, playConsent, registerAtStandin } from '../demo/consent.ts';
 import type { ApiClient } from '../src/api/client.ts';
+import { Browser, playConsent, registerAtStandin } from '../testing/consent.ts';
+import { eventually, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { addConnection, addEelgrass, agree, fetchToken, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
-import { eventually, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 let [service, standin, call]: [ServiceUnderTest, StandinUnderTest, ApiClient] = [] as never;
 beforeAll(async () => {

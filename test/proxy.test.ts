@@ -7,9 +7,9 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
+import { removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { addConnection, addEelgrass, agree, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
-import { removeFolder, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 /** An API that is reached through the company's proxy, with a certificate of the company's own authority. */
 const folder = mkdtempSync(join(tmpdir(), 'rk-proxy-'));

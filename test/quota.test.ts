@@ -1,9 +1,9 @@
 import { setTimeout as sleep } from 'node:timers/promises';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
+import { eventually, HEARD_MS, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { addClient, addConnection, agree, type StandinUnderTest, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
-import { eventually, HEARD_MS, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 /** Quotas: Wharfpost takes 45 calls a minute of a client, Notchboard 5,000 points a day with weights. Two replicas share what there is. */
 const MINUTE = 60_000;

@@ -1,11 +1,11 @@
 import { readFileSync } from 'node:fs';
 import { afterAll, beforeAll, expect, test } from 'vitest';
-import { Browser, playConsent } from '../demo/consent.ts';
 import type { ApiClient } from '../src/api/client.ts';
 import { startStandin } from '../src/standins/main.ts';
+import { Browser, playConsent } from '../testing/consent.ts';
+import { eventually, removeFolder, rk, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { addConnection, agree, fetchToken, type StandinUnderTest, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
-import { eventually, removeFolder, rk, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 /** Registering at the provider: its developer console, the ready line, forms and approval, rehearsals, printed codes. */
 let [service, call] = [] as unknown as [ServiceUnderTest, ApiClient];

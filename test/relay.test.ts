@@ -6,9 +6,9 @@ import { setTimeout as sleep } from 'node:timers/promises';
 import { promisify } from 'node:util';
 import { afterAll, beforeAll, beforeEach, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
+import { eventually, HEARD_MS, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { addClient, addConnection, addEelgrass, agree, fetchToken, type StandinUnderTest, startEelgrass, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
-import { eventually, HEARD_MS, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 import { sendRaw, startUpstream, type Upstream } from './support/upstream.ts';
 
 /** The relay: a caller's call goes on with the token added. Tokens come from a stand-in; the API is in the test's own hands. */

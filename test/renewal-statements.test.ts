@@ -6,7 +6,7 @@ import { DEFAULT_LIMITS } from '../src/core/renewal/limits.ts';
 import { firstRow, type RenewalRow } from '../src/core/renewal/row.ts';
 import * as t from '../src/core/renewal/transitions.ts';
 import { type Database, openDatabase } from '../src/service/store/database.ts';
-import { migrate } from '../src/service/store/migrations.ts';
+import { migrate } from '../src/service/store/migrate.ts';
 import { type RenewalStore, renewalStore } from '../src/service/store/renewals.ts';
 import { newDatabase } from './support/new-database.ts';
 

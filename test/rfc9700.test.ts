@@ -1,12 +1,12 @@
 import { readFileSync } from 'node:fs';
 import { request } from 'undici';
 import { afterAll, beforeAll, expect, test } from 'vitest';
-import { Browser, playAuthorization, playConsent } from '../demo/consent.ts';
 import type { ApiClient } from '../src/api/client.ts';
 import type { ConsentOutcome } from '../src/api/connections.ts';
+import { Browser, playAuthorization, playConsent } from '../testing/consent.ts';
+import { eventually, PASSWORD, removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { addClient, addConnection, addEelgrass, agree, type StandinUnderTest, startEelgrass, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
-import { eventually, PASSWORD, removeFolder, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 /** The attacks of RFC 9700 on a client, tried; docs/SECURITY.md names each by its section. */
 let [service, standin, berthline, call]: [ServiceUnderTest, StandinUnderTest, StandinUnderTest, ApiClient & { token: string }] = [] as never;

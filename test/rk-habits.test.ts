@@ -2,9 +2,9 @@ import { execFile } from 'node:child_process';
 import { promisify } from 'node:util';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
+import { PASSWORD, RK, rk as run, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { addClient, addConnection, addEelgrass, agree, type StandinUnderTest, startEelgrass, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
-import { PASSWORD, RK, rk as run, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 let [service, standin, notchboard, call]: [ServiceUnderTest, StandinUnderTest, StandinUnderTest, ApiClient & { token: string }] = [] as never;
 const rk = (...args: string[]) => run(args, { home: service.folder });

@@ -1,13 +1,13 @@
 import { afterAll, beforeAll, expect, test } from 'vitest';
-import { playOpened, registerAtStandin } from '../demo/consent.ts';
 import type { ApiClient } from '../src/api/client.ts';
 import type { ConsentOutcome } from '../src/api/connections.ts';
 import type { BodyOf } from '../src/api/operations.ts';
 import { openDatabase } from '../src/service/store/database.ts';
 import { ACCOUNTS } from '../src/standins/world.ts';
+import { playOpened, registerAtStandin } from '../testing/consent.ts';
+import { eventually, PASSWORD, removeFolder, rk, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { addClient, fetchToken, type StandinUnderTest, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
-import { eventually, PASSWORD, removeFolder, rk, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 /** One name, two grants: another account, a proof that fails, a key and OAuth, sandbox and live, and the end of it all. */
 const NAMES = ['eelgrass', 'berthline', 'bosunry', 'notchboard', 'oakum', 'deckhail'] as const;

@@ -5,9 +5,9 @@ import { afterAll, beforeAll, expect, test } from 'vitest';
 import { type ApiClient, apiClient } from '../src/api/client.ts';
 import { openApiDocument } from '../src/api/openapi.ts';
 import { type Operation, operations } from '../src/api/operations.ts';
+import { PASSWORD, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { addConnection, addEelgrass, agree, fetchToken, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
-import { PASSWORD, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 let [service, standin, call]: [ServiceUnderTest, StandinUnderTest, ApiClient & { token: string }] = [] as never;
 let caller: { caller_id: string; key: string };

@@ -2,9 +2,9 @@ import { readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
+import { eventually, newFolder, PASSWORD, removeFolder, rk as run, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { addClient, addConnection, addEelgrass, agree, type StandinUnderTest, startEelgrass, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
-import { eventually, newFolder, PASSWORD, removeFolder, rk as run, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 /** Trying a call: composed, filled in, asked about where it is live, saved for everyone, from and to curl and HAR; by API and by rk. */
 let [service, eelgrass, wharfpost, call] = [] as unknown as [ServiceUnderTest, StandinUnderTest, StandinUnderTest, ApiClient];

@@ -2,9 +2,9 @@ import { readFileSync } from 'node:fs';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { type ApiClient, apiClient } from '../src/api/client.ts';
 import { type Database, openDatabase } from '../src/service/store/database.ts';
+import { eventually, PASSWORD, type ServiceUnderTest, startService } from '../testing/service.ts';
 import { fetchToken } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
-import { eventually, PASSWORD, type ServiceUnderTest, startService } from './support/service.ts';
 
 /** A database as version 0.6.0 left it: four connections of one client, a caller with a label, a saved call; its tokens last until 2090. */
 const of060 = (kind: 'sql' | 'json') => readFileSync(new URL(`./fixtures/database-0.6.0.${kind}`, import.meta.url), 'utf8');

@@ -1,10 +1,10 @@
 import { readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, expect, test } from 'vitest';
-import { playConsent, registerAtStandin } from '../demo/consent.ts';
 import { type RunningStandin, startStandin } from '../src/standins/main.ts';
+import { playConsent, registerAtStandin } from '../testing/consent.ts';
+import { newFolder, PASSWORD, removeFolder, rk, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { newDatabase } from './support/new-database.ts';
-import { newFolder, PASSWORD, removeFolder, rk, type ServiceUnderTest, signIn, startService } from './support/service.ts';
 
 /** docs/CONNECT-ANY-PROVIDER.md, followed to the letter; only the provider's host is moved to loopback. */
 const page = readFileSync(new URL('../docs/CONNECT-ANY-PROVIDER.md', import.meta.url), 'utf8');

@@ -8,8 +8,9 @@ import { ChangePassword, EndedSessions, FirstOperator, FirstOperatorState, Sessi
 import { providerOperations } from './provider-operations.ts';
 import { AdoptedReplica, AdoptReplica, InstallationState, Replica, Status } from './status.ts';
 
-export type { Access, Operation } from './operation.ts';
-export const HistoryQuery = z.object({
+export type { Operation } from './operation.ts';
+
+const HistoryQuery = z.object({
   subject: z.string().max(200).optional().describe('Such as connection:NAME, client:PROVIDER/NAME, caller:NAME'),
   kind: z.string().max(40).optional(),
   since: Instant.optional(),
@@ -17,7 +18,7 @@ export const HistoryQuery = z.object({
   renewals: z.enum(['true', 'false']).default('false').describe('Include routine renewals'),
   limit: z.coerce.number().int().min(1).max(500).default(100),
 });
-export const HistoryList = z.object({ items: z.array(HistoryEntry), more: z.boolean().describe('More entries exist before the last one') });
+const HistoryList = z.object({ items: z.array(HistoryEntry), more: z.boolean().describe('More entries exist before the last one') });
 
 /** The whole contract: the service routes from it, the client calls by it, the OpenAPI document is made from it. */
 export const operations = {

@@ -11,7 +11,7 @@ import type { CLIENT_STATES } from './clients.ts';
  * and what it means. A new value without a word does not compile.
  */
 export type Tone = 'good' | 'warning' | 'bad' | 'quiet';
-export type Icon = 'check' | 'alert' | 'dashed' | 'pause' | 'cross' | 'moon' | 'person' | 'question';
+type Icon = 'check' | 'alert' | 'dashed' | 'pause' | 'cross' | 'moon' | 'person' | 'question';
 export interface Word {
   label: string;
   tone: Tone;

@@ -17,7 +17,7 @@ const path = (): string => join(folder(), 'sign-in.json');
 /** What shows the service that this operator signed in from here before: strangers' wrong passwords then do not slow them down. */
 const devicesPath = (): string => join(folder(), 'devices.json');
 
-export function readSignIn(): SignInFile | null {
+function readSignIn(): SignInFile | null {
   if (!existsSync(path())) return null;
   try {
     return JSON.parse(readFileSync(path(), 'utf8')) as SignInFile;

@@ -5,7 +5,7 @@ export const CONNECTION_STATES = ['revoked', 'paused', 'draft', 'not_yet_agreed'
 export type ConnectionState = (typeof CONNECTION_STATES)[number];
 
 export const CONNECTION_INTENTS = ['draft', 'active', 'paused', 'revoked'] as const;
-export type ConnectionIntent = (typeof CONNECTION_INTENTS)[number];
+type ConnectionIntent = (typeof CONNECTION_INTENTS)[number];
 export const PROOF_STATES = ['not_defined', 'not_tried', 'proved', 'failed'] as const;
 export type ProofState = (typeof PROOF_STATES)[number];
 

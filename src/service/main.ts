@@ -41,7 +41,7 @@ import { ensureInstallation, openSealer } from './sealer.ts';
 import type { Settings } from './settings.ts';
 import { agreeOnPublicUrl, chooseMasterKey, offerFirstOperator, untilDatabase } from './start-up.ts';
 import { type Database, openDatabase } from './store/database.ts';
-import { MIGRATION_LIMIT_MS, migrate } from './store/migrations.ts';
+import { MIGRATION_LIMIT_MS, migrate } from './store/migrate.ts';
 import type { RenewalStore } from './store/renewals.ts';
 import { openStore } from './store/store.ts';
 import { apiSessions, apiTokens, handout } from './tokens/index.ts';

@@ -10,7 +10,7 @@ export interface KeptSecret {
   createdAt: number;
   endsAt: number | null;
 }
-export type ApprovalState = 'not_asked' | 'asked' | 'they_ask_back' | 'given' | 'refused';
+type ApprovalState = 'not_asked' | 'asked' | 'they_ask_back' | 'given' | 'refused';
 /** A client as its developer console knows it. */
 export interface RegisteredClient {
   id: string;
@@ -36,7 +36,7 @@ export interface RegisteredClient {
   serviceUser: { name: string; role: string } | null;
   approval: { state: ApprovalState; answers: Record<string, string>; says: string; changedAt: number };
 }
-export interface Project {
+interface Project {
   id: string;
   name: string;
   realm: string;
@@ -57,12 +57,12 @@ export interface GivenGrant {
   refreshes: number;
   givenAt: number;
 }
-export interface IssuedRefresh {
+interface IssuedRefresh {
   grantId: string;
   /** When it was replaced by a newer one; null: it is current. */
   replacedAt: number | null;
 }
-export interface IssuedAccess {
+interface IssuedAccess {
   grantId: string;
   scopes: string[];
   expiresAt: number;
@@ -73,7 +73,7 @@ export interface IssuedAccess {
 }
 
 /** All that a stand-in remembers. Plain data, so that it can be kept in a file between two starts of the demo. */
-export interface StandinState {
+interface StandinState {
   clients: Record<string, RegisteredClient>;
   projects: Record<string, Project>;
   printedCodes: Record<string, PrintedCode>;

@@ -6,9 +6,9 @@ import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../../src/api/client.ts';
 import { freePort } from '../../src/service/database/private-mariadb.ts';
 import { openDatabase } from '../../src/service/store/database.ts';
+import { eventually, newFolder, newMasterKey, removeFolder, rk, type ServiceUnderTest, signIn, startService } from '../../testing/service.ts';
 import { addConnection, addEelgrass, agree, fetchToken, type StandinUnderTest, startEelgrass } from '../support/harbour.ts';
 import { newDatabase } from '../support/new-database.ts';
-import { eventually, newFolder, newMasterKey, removeFolder, rk, type ServiceUnderTest, signIn, startService } from '../support/service.ts';
 
 /** Several replicas over one database, and what must be said to one installation among several. */
 const CROWD = fileURLToPath(new URL('../support/crowd.ts', import.meta.url));

@@ -1,6 +1,6 @@
 import { expect, test } from 'vitest';
+import { SHORT_LIMITS } from '../../testing/service.ts';
 import { inWords, soak } from '../soak/soak.ts';
-import { SHORT_LIMITS } from '../support/service.ts';
 
 test('a short soak: replicas and database killed and frozen, providers failing; nothing expired is handed out, nothing recoverable is lost', async () => {
   const report = await soak({

@@ -5,8 +5,8 @@ import { firstRow } from '../../src/core/renewal/row.ts';
 import { arm, claim, save } from '../../src/core/renewal/transitions.ts';
 import { openDatabase } from '../../src/service/store/database.ts';
 import { renewalStore } from '../../src/service/store/renewals.ts';
+import { eventually, newFolder, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from '../../testing/service.ts';
 import { addConnection, addEelgrass, agree, fetchToken, startEelgrass } from '../support/harbour.ts';
-import { eventually, newFolder, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from '../support/service.ts';
 import { startCluster } from './cluster.ts';
 
 /** `npm run galera`: claims, saves and withdrawals over three nodes, of which one is killed. One line for each rule; non-zero when one fails. */

@@ -1,6 +1,6 @@
 import { startPrivateMariadb } from '../../src/service/database/private-mariadb.ts';
-import { newDatabaseOn } from '../support/new-database-on.ts';
-import { newFolder, removeFolder } from '../support/service.ts';
+import { newDatabaseOn } from '../../testing/new-database-on.ts';
+import { newFolder, removeFolder } from '../../testing/service.ts';
 import { happens, KINDS, type Played, POINTS, type Point, playKillPoint } from './play.ts';
 
 /** `npm run killpoints`: one line for each point and kind of provider; exits non-zero when one is not as docs/RENEWAL.md says. */

@@ -1,9 +1,9 @@
 import { fileURLToPath } from 'node:url';
-import { playConsent } from '../../demo/consent.ts';
 import type { ApiClient } from '../../src/api/client.ts';
 import { freePort } from '../../src/service/database/private-mariadb.ts';
+import { playConsent } from '../../testing/consent.ts';
+import { eventually, newFolder, newMasterKey, removeFolder, type ServiceOptions, type ServiceUnderTest, signIn, startService } from '../../testing/service.ts';
 import { addConnection, addEelgrass, agree, type StandinUnderTest, startEelgrass } from '../support/harbour.ts';
-import { eventually, newFolder, newMasterKey, removeFolder, type ServiceOptions, type ServiceUnderTest, signIn, startService } from '../support/service.ts';
 
 const SERVE = fileURLToPath(new URL('serve.ts', import.meta.url));
 const TSX = ['--import', 'tsx', SERVE];

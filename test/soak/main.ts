@@ -1,6 +1,6 @@
 import { parseArgs } from 'node:util';
 import { DEFAULT_LIMITS } from '../../src/core/renewal/limits.ts';
-import { OWN_LIMITS } from '../support/service.ts';
+import { OWN_LIMITS } from '../../testing/service.ts';
 import { inWords, isClean, soak } from './soak.ts';
 
 /** `npm run soak -- --seconds N`: with the service's own limits, as in production. Exits non-zero when something was lost. */

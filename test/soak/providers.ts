@@ -28,7 +28,7 @@ export const PROVIDERS: Record<Kind, { provider: string; placeholders: Record<st
 export const SENDS = 'sends.log';
 
 /** A use of a refresh token that the provider answered with new tokens, and how it ended. */
-export interface Use {
+interface Use {
   sender: string;
   /** Names the request in the sender's own log. */
   id: string;
@@ -37,7 +37,7 @@ export interface Use {
   delivered: boolean | null;
 }
 
-export interface Judged {
+interface Judged {
   /** Second uses at the strict provider while the answer to the first was held. */
   held: string[];
   /** Second uses after a wait as long as the holder wait: allowed. */

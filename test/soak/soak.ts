@@ -8,9 +8,9 @@ import { masterKey as readMasterKey } from '../../src/core/sealing/master-key.ts
 import { freePort, startPrivateMariadb } from '../../src/service/database/private-mariadb.ts';
 import { spill } from '../../src/service/renewal/spill.ts';
 import { idText } from '../../src/service/store/database.ts';
-import { newDatabaseOn } from '../support/new-database-on.ts';
-import { openSeeder, type Seeder } from '../support/seed.ts';
-import { eventually, newFolder, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from '../support/service.ts';
+import { newDatabaseOn } from '../../testing/new-database-on.ts';
+import { openSeeder, type Seeder } from '../../testing/seed.ts';
+import { eventually, newFolder, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from '../../testing/service.ts';
 import { KINDS, type Kind, PROVIDERS, type Provider, SENDS, startProvider, type World } from './providers.ts';
 
 export interface SoakOptions {

@@ -2,7 +2,7 @@ import { z } from 'zod';
 import type { Operation } from '../../src/api/operation.ts';
 
 /** A repeatable source of numbers in [0, 1): the same seed, the same requests. */
-export function seeded(seed: number): () => number {
+function seeded(seed: number): () => number {
   let state = seed >>> 0 || 1;
   return () => {
     // xorshift32

@@ -1,9 +1,9 @@
 import { readFileSync } from 'node:fs';
-import { Browser, type PlayedConsent, type PlayOptions, playOpened, registerAtStandin } from '../../demo/consent.ts';
 import type { ApiClient } from '../../src/api/client.ts';
 import type { ConsentOutcome } from '../../src/api/connections.ts';
 import { type RunningStandin, startStandin } from '../../src/standins/main.ts';
-import { eventually } from './service.ts';
+import { Browser, type PlayedConsent, type PlayOptions, playOpened, registerAtStandin } from '../../testing/consent.ts';
+import { eventually } from '../../testing/service.ts';
 
 export const SCOPES = ['tables.read', 'calendars.read', 'profile', 'offline_access'];
 

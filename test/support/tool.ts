@@ -1,6 +1,6 @@
 import { createHash, randomBytes } from 'node:crypto';
-import { OperatorBrowser as Browser } from '../../demo/operator-browser.ts';
-import { PASSWORD } from './service.ts';
+import { OperatorBrowser as Browser } from '../../testing/operator-browser.ts';
+import { PASSWORD } from '../../testing/service.ts';
 
 /** A browser in which the tests' operator can sign in. */
 export class OperatorBrowser extends Browser {

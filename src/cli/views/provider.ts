@@ -3,7 +3,7 @@ import { one, type Part, type Shown, table, text } from '../show.ts';
 
 const words = (name: string): string => name.replaceAll('_', ' ');
 const WIDEST = 70;
-export const cut = (said: string): string => (said.length > WIDEST ? `${said.slice(0, WIDEST - 1)}\u2026` : said);
+const cut = (said: string): string => (said.length > WIDEST ? `${said.slice(0, WIDEST - 1)}\u2026` : said);
 
 /** A draft: where every value came from, what was tidied, what is missing. */
 export const draftParts = (drafted: AnswerOf<'draftProvider'>): Part[] => [

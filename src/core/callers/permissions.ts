@@ -1,6 +1,6 @@
 /** What a caller may do with a connection. */
 export const USES = ['any', 'token', 'relay'] as const;
-export type Use = (typeof USES)[number];
+type Use = (typeof USES)[number];
 /** Methods that pass the relay. TRACE echoes and CONNECT tunnels: never. */
 export const RELAY_METHODS = ['GET', 'HEAD', 'POST', 'PUT', 'PATCH', 'DELETE', 'OPTIONS'] as const;
 

@@ -2,7 +2,7 @@ import { mayFetch, mayRelayAtAll, type Permission } from './permissions.ts';
 
 /** Kinds of tools, told apart by the boxes that they have. */
 export const SHEET_KINDS = ['sign_in', 'token_url', 'refresh_token', 'fixed_boxes', 'header', 'own_code'] as const;
-export type SheetKind = (typeof SHEET_KINDS)[number];
+type SheetKind = (typeof SHEET_KINDS)[number];
 
 /** What to paste where, for one kind of tool. */
 export interface Sheet {
@@ -22,7 +22,7 @@ export interface Sheet {
 }
 
 /** `as`: a value to copy, words that say what goes in, or a secret that is not shown. */
-export interface SheetBox {
+interface SheetBox {
   box: string;
   value: string;
   as: 'value' | 'words' | 'secret';

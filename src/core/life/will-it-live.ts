@@ -29,7 +29,7 @@ export interface GrantFacts {
   now: number;
 }
 
-export interface LifeLine {
+interface LifeLine {
   what: string;
   verdict: 'good' | 'doubt' | 'bad';
   says: string;

@@ -91,7 +91,7 @@ export async function openClientKey(pem: Secret): Promise<{ key: KeyObject; fact
 const CURVES: Record<string, ClientAssertionAlgorithm> = { 'EC prime256v1': 'ES256', 'EC secp384r1': 'ES384', 'EC secp521r1': 'ES512', ED25519: 'EdDSA' };
 
 /** What a key of this type can sign with (RFC 7518 §3.1, RFC 8037 §3.1), the usual ones first. */
-export function algorithmsOf(type: string): ClientAssertionAlgorithm[] {
+function algorithmsOf(type: string): ClientAssertionAlgorithm[] {
   if (type.startsWith('RSA')) return CLIENT_ASSERTION_ALGORITHMS.filter((one) => /^[RP]S/.test(one));
   return Object.hasOwn(CURVES, type) ? [CURVES[type] as ClientAssertionAlgorithm] : [];
 }

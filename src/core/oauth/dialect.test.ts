@@ -2,7 +2,7 @@ import { createPublicKey, generateKeyPairSync } from 'node:crypto';
 import fc from 'fast-check';
 import { calculateJwkThumbprint, decodeProtectedHeader, type JWK, jwtVerify } from 'jose';
 import { expect, test } from 'vitest';
-import { makeCertificate } from '../../../demo/certificate.ts';
+import { makeCertificate } from '../../../testing/certificate.ts';
 import { ProviderDefinition } from '../provider/definition.ts';
 import { Dialect } from '../provider/dialect.ts';
 import { Secret } from '../secret.ts';

@@ -8,7 +8,6 @@ export type ClientAssertionAlgorithm = (typeof CLIENT_ASSERTION_ALGORITHMS)[numb
 
 /** By which header member the provider finds the key: its id, or the certificate's thumbprint (RFC 7515 §4.1.4, §4.1.7, §4.1.8). */
 export const KEY_NAMES = ['kid', 'x5t', 'x5t#S256'] as const;
-export type KeyName = (typeof KEY_NAMES)[number];
 
 /** What a client keeps secret. `password`: that of a service user, sent where a secret is sent. */
 export const SECRET_KINDS = ['secret', 'password', 'certificate', 'key'] as const;

@@ -6,7 +6,7 @@ type Server = Pick<ProviderDefinition, 'server' | 'dialect'>;
 export const asksOpenid = (scopes: readonly string[]): boolean => scopes.includes('openid');
 
 /** True where a refresh token is asked for: by the scope of OpenID Connect Core §11, or by the provider's own parameter. */
-export const asksOffline = ({ dialect }: Pick<ProviderDefinition, 'dialect'>, scopes: readonly string[]): boolean =>
+const asksOffline = ({ dialect }: Pick<ProviderDefinition, 'dialect'>, scopes: readonly string[]): boolean =>
   scopes.includes('offline_access') || dialect.offline_parameter !== undefined;
 
 /** True where the provider knows `prompt=consent`: an OpenID provider, unless its metadata lists other values alone; or the dialect says so. */

@@ -95,7 +95,6 @@ const Shape = z.strictObject({
   pattern: text(200).min(1).describe('A regular expression for the whole value'),
   says: text(120).min(1).describe('What it looks like, such as \u201cthree letters and 12 digits\u201d'),
 });
-export type Shape = z.output<typeof Shape>;
 
 const Variant = z.strictObject({
   name: z.string().regex(/^[a-z][a-z0-9-]{0,30}$/),
@@ -109,7 +108,6 @@ const Variant = z.strictObject({
   client_page: webAddress('client_page').optional(),
   scopes: z.array(ScopeName).optional().describe('Only these of the catalogue exist there'),
 });
-export type Variant = z.output<typeof Variant>;
 
 const Step = z.strictObject({
   title: text(120).min(1),

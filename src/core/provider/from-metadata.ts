@@ -33,7 +33,7 @@ const SCOPE_WORDS: Record<string, { says: string; power: string }> = {
 };
 
 /** The client types that a server's grant types allow; the usual one first. Left out: authorization_code, as RFC 8414 §2 says. */
-export function clientTypesFor(grants: readonly string[], methods: readonly string[]): string[] {
+function clientTypesFor(grants: readonly string[], methods: readonly string[]): string[] {
   const code = grants.length === 0 || grants.includes('authorization_code');
   const own = grants.includes('client_credentials') || grants.includes(WIRE_GRANT_TYPES.jwt_bearer);
   const device = grants.includes(WIRE_GRANT_TYPES.device_code);

@@ -13,7 +13,7 @@ export interface ShownStep extends GuideStep {
 const TEXTS = ['where', 'does', 'look_alike', 'leave_empty', 'instead'] as const;
 
 /** The names in braces that a step uses. */
-export const namesIn = (step: GuideStep): string[] => [...new Set([...TEXTS.map((field) => step[field] ?? ''), step.page ?? ''].flatMap(placeholdersIn))];
+const namesIn = (step: GuideStep): string[] => [...new Set([...TEXTS.map((field) => step[field] ?? ''), step.page ?? ''].flatMap(placeholdersIn))];
 
 /**
  * The steps for one client, with its values filled in; those of another purpose are left out. A value that is missing stands

@@ -7,10 +7,9 @@ const text = (most: number) => z.string().max(most);
 
 /** Answers that forms ask for again and again. They are given once for the installation. */
 export const ANSWERS = ['organisation', 'purpose', 'contact', 'platform', 'home_page', 'privacy_page', 'terms_page'] as const;
-export type AnswerName = (typeof ANSWERS)[number];
 
 /** What the developer console of a provider may ask for, in our words. */
-export const REGISTRATION_PARTS = [
+const REGISTRATION_PARTS = [
   'project',
   'type',
   'consent_page',

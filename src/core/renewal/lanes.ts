@@ -16,7 +16,7 @@ export const DEFAULT_LANES: LaneLimits = { originMost: 32, clientMost: 16, break
 /** `full`: no slot is free; `open`: the origin's breaker is open, or its one try is under way; `held`: the provider told this client to wait. */
 export type Entry = { kind: 'go' } | { kind: 'full' | 'open' | 'held'; untilAt: number };
 
-export interface LaneView {
+interface LaneView {
   origin: string;
   running: number;
   /** Null: the breaker is closed. */

@@ -13,7 +13,7 @@ import { clientPage, formOf, guideOf } from './guide.ts';
 import type { ClientParts } from './parts.ts';
 import { readyOf } from './ready.ts';
 
-export function secretView(row: SecretRow, now: number): ClientSecret {
+function secretView(row: SecretRow, now: number): ClientSecret {
   const facts = row.facts;
   const known = {
     ...row,

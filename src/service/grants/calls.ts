@@ -132,7 +132,7 @@ function atSession({ url, api }: ApiAddress, token: ApiToken): ApiAddress {
 }
 
 /** Makes a call with the connection's token, sent as this API wants it; the token is masked should the answer echo it. */
-export async function callApi(
+async function callApi(
   ports: Pick<Ports, 'send' | 'clock'>,
   { address: { url, api }, what, about }: { address: ApiAddress; what: ToCall; about: AboutToken },
   token: Secret,

@@ -4,7 +4,7 @@ import { type Ports, recordId } from '../ports.ts';
 import type { HistoryFilter, HistoryRow, HistoryStore } from '../store/history.ts';
 
 /** One thing that happened. `data` holds figures and public names, never a secret. */
-export interface Event {
+interface Event {
   actor: string;
   kind: string;
   subject: string;

@@ -14,7 +14,7 @@ import { listUsage } from '../usage/index.ts';
 import type { HttpParts } from './parts.ts';
 
 /** Goes into cookies, never into an answer's body. */
-export interface NewSession {
+interface NewSession {
   token: string;
   endsAt: number;
   device: string;

@@ -16,7 +16,7 @@ export interface QuotaUse {
 }
 
 /** Who calls what: the windows of the provider, and those of the caller's share. */
-export interface QuotaCall {
+interface QuotaCall {
   api: Api;
   clientRecordId: string;
   connectionId: string;
@@ -28,7 +28,7 @@ export interface QuotaCall {
   path: string;
 }
 
-export interface QuotaLeft {
+interface QuotaLeft {
   window: Quota['window'];
   unit: Quota['unit'];
   of: Quota['of'];

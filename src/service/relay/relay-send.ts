@@ -9,9 +9,9 @@ export type Sent =
   | { end: 'hung_up'; status: number | null }
   | { end: 'broke'; status: number | null; code: string }
   | { end: 'slow'; status: number | null };
-export type Headers = Record<string, string | string[] | undefined>;
+type Headers = Record<string, string | string[] | undefined>;
 /** The beginning of an answer that was not good, for a verdict; it went on to the caller as it came. */
-export interface Seen {
+interface Seen {
   headers: Headers;
   start: Buffer;
 }

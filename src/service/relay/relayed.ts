@@ -8,7 +8,7 @@ import type { PermittedConnection } from '../tokens/index.ts';
 import type { Sent } from './relay-send.ts';
 
 /** A call as the relay knows it; its query and body are never kept. */
-export interface RelayedCall {
+interface RelayedCall {
   caller: { id: string };
   connection: Pick<PermittedConnection, 'id' | 'scope' | 'setUp'>;
   api: Api;

@@ -11,9 +11,9 @@ import type { Spares } from './spares.ts';
 import type { Spill, SpilledAnswer } from './spill.ts';
 
 /** How an answer ended: saved now or before (a repeated save), put by as a spare, or overtaken by a newer answer or the grant's end. */
-export type SaveResult = 'saved' | 'spare' | 'obsolete';
+type SaveResult = 'saved' | 'spare' | 'obsolete';
 
-export interface Answer {
+interface Answer {
   grantId: string;
   attempt: Pick<Attempt, 'epoch' | 'generation'>;
   tokens: FreshTokens;

@@ -29,7 +29,7 @@ const ROUNDS_MOST = 20;
 const SEARCH_TEXT_MOST = 600;
 
 /** What a connection is searched by: names, account, labels and its state in words. */
-export const searchTextOf = (one: Pick<ListedConnection, 'name' | 'provider' | 'client' | 'account' | 'labels'>, state: string): string =>
+const searchTextOf = (one: Pick<ListedConnection, 'name' | 'provider' | 'client' | 'account' | 'labels'>, state: string): string =>
   [one.name, one.provider, one.client, one.account ?? '', ...one.labels, state.replaceAll('_', ' ')].join(' ').slice(0, SEARCH_TEXT_MOST);
 
 function stateOf(one: ListedConnection): StoredState {

@@ -9,7 +9,7 @@ import type { DefinitionUse } from '../store/definition-uses.ts';
 import { idText } from '../store/ids.ts';
 import type { ProviderStore } from '../store/providers.ts';
 
-export interface DefinitionInUse {
+interface DefinitionInUse {
   definition: ProviderDefinition;
   /** Origins to which a secret or token would go, and that nobody confirmed for this client. */
   unconfirmed: string[];

@@ -7,7 +7,7 @@ import type { RenewalStore } from '../store/renewals.ts';
 import type { SpareStore } from '../store/spares.ts';
 
 /** A sealed answer that could not become current, opened. */
-export interface Spare {
+interface Spare {
   epoch: number;
   generation: number;
   tokens: Pick<FreshTokens, 'access' | 'refresh'>;
@@ -15,7 +15,7 @@ export interface Spare {
 }
 
 /** Which answer it is. */
-export interface SparePlace {
+interface SparePlace {
   grantId: string;
   epoch: number;
   generation: number;

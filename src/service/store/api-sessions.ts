@@ -12,7 +12,7 @@ const COLUMNS = {
   owner: orNull(id),
   leaseUntil: orNull(instant),
 };
-export type ApiSessionRow = RowOf<typeof COLUMNS>;
+type ApiSessionRow = RowOf<typeof COLUMNS>;
 
 /** Sessions at APIs that want a second step, one for each grant; opened by one replica at a time. */
 export interface ApiSessionStore {

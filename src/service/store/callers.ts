@@ -14,7 +14,7 @@ const CALLER = {
 };
 const KEY = { id, callerId: id, label: text, starts: text, hash: bytes, startsAt: instant, endsAt: orNull(instant), lastUsedAt: orNull(instant) };
 export type CallerRow = RowOf<typeof CALLER>;
-export type CallerKeyRow = RowOf<typeof KEY>;
+type CallerKeyRow = RowOf<typeof KEY>;
 
 /** A caller with its keys, as requests are checked by it. */
 export interface CallerWithKeys extends Omit<CallerRow, 'title' | 'createdAt'> {

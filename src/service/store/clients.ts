@@ -6,7 +6,7 @@ import { id, instant, json, number, oneOf, orElse, orNull, text, textList, textM
 import { type Database, idBytes, idText, instantText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
-export const STAGES = ['draft', 'active', 'retired'] as const;
+const STAGES = ['draft', 'active', 'retired'] as const;
 export const CLIENT_HEALTH = ['working', 'stopped'] as const;
 
 /** What is remembered of registering a client; earlier versions wrote fewer members. */
@@ -45,7 +45,7 @@ const COLUMNS = {
 export type ClientRow = RowOf<typeof COLUMNS>;
 
 /** A client whose approval is of interest. */
-export interface ApprovalNews {
+interface ApprovalNews {
   provider: string;
   client: string;
   approval: ClientRow['approval'];

@@ -54,7 +54,7 @@ export interface ListedConnection {
 }
 
 /** What connections are matched by. */
-export interface Matching {
+interface Matching {
   ids?: readonly string[];
   /** Part of a name, account, provider, client, label or state. */
   search?: string | undefined;

@@ -3,7 +3,7 @@ import { type Database, idBytes } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
 const COLUMNS = { id, wrapped: bytes, masterKeyName: text, state: oneOf(['active', 'opens_only']), seals: number, createdAt: instant };
-export type DataKeyRow = RowOf<typeof COLUMNS>;
+type DataKeyRow = RowOf<typeof COLUMNS>;
 
 /** The keys that seal, each wrapped by the master key. */
 export interface DataKeyStore {

@@ -17,7 +17,7 @@ const COLUMNS = {
   answers: orElse(json<Record<string, string>>(z.record(z.string(), z.string())), {}),
   createdAt: instant,
 };
-export type InstallationRow = RowOf<typeof COLUMNS>;
+type InstallationRow = RowOf<typeof COLUMNS>;
 
 /** The one row that describes this installation. */
 export interface InstallationStore {

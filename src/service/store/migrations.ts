@@ -1,17 +1,12 @@
-import { setTimeout as sleep } from 'node:timers/promises';
-import { Umzug } from 'umzug';
-import { Fault } from '../../core/fault.ts';
-import { type Database, idBytes } from './database.ts';
-
 /**
  * Landed migrations are never rewritten; each is one re-runnable statement, and only adds, so that old and new replicas
  * can run side by side.
  */
-const ID = 'BINARY(16) NOT NULL';
-const AT = 'DATETIME(3) NOT NULL';
-const table = (name: string, body: string) => `CREATE TABLE IF NOT EXISTS ${name} (${body}) ENGINE=InnoDB`;
+export const ID = 'BINARY(16) NOT NULL';
+export const AT = 'DATETIME(3) NOT NULL';
+export const table = (name: string, body: string) => `CREATE TABLE IF NOT EXISTS ${name} (${body}) ENGINE=InnoDB`;
 
-const MIGRATIONS: [name: string, statement: string][] = [
+export const MIGRATIONS: [name: string, statement: string][] = [
   [
     '0001-installations',
     table(
@@ -300,48 +295,3 @@ const MIGRATIONS: [name: string, statement: string][] = [
   // Read from end to end by a search, and in order of names: both columns, and nothing else.
   ['0057-connections-searched', 'ALTER TABLE connections ADD KEY IF NOT EXISTS searched (name, search_text)'],
 ];
-
-const LEASE_SECONDS = 60;
-/** How long one statement of a migration may take: large tables get their indexes in minutes. */
-export const MIGRATION_LIMIT_MS = 3_600_000;
-const WAIT_LIMIT_MS = 120_000;
-
-/** Brings the schema up to date, one replica at a time, over a database opened with `MIGRATION_LIMIT_MS`. The lease is a row: `GET_LOCK` is local to one node of a cluster. */
-export async function migrate(database: Database, me: string): Promise<void> {
-  await database.run(table('leases', `name VARCHAR(60) PRIMARY KEY, owner ${ID}, until DATETIME(3) NOT NULL`));
-  await database.run(table('schema_versions', `name VARCHAR(100) PRIMARY KEY, at ${AT}`));
-  await database.write(`INSERT IGNORE INTO leases (name, owner, until) VALUES ('migration', $1, '2000-01-01')`, [idBytes(me)]);
-  const renew = () =>
-    database.write(
-      `UPDATE leases SET owner = $1, until = UTC_TIMESTAMP(3) + INTERVAL ${LEASE_SECONDS} SECOND WHERE name = 'migration' AND (until < UTC_TIMESTAMP(3) OR owner = $2)`,
-      [idBytes(me), idBytes(me)],
-    );
-  for (const endsAt = performance.now() + WAIT_LIMIT_MS; (await renew()) === 0; await sleep(200))
-    if (performance.now() > endsAt)
-      throw new Fault('DATABASE_AWAY', {
-        detail: 'Another replica has been migrating for two minutes.',
-        remedy: 'See whether that replica still runs, then start again.',
-      });
-  const umzug = new Umzug({
-    migrations: MIGRATIONS.map(([name, statement]) => ({
-      name,
-      up: async () => {
-        await renew();
-        await database.run(statement);
-      },
-    })),
-    storage: {
-      logMigration: async ({ name }) => void (await database.write('INSERT IGNORE INTO schema_versions (name, at) VALUES ($1, UTC_TIMESTAMP(3))', [name])),
-      unlogMigration: async () => {
-        throw new Fault('INTERNAL', { detail: 'Migrations only go forward.' });
-      },
-      executed: async () => (await database.select<{ name: string }>('SELECT name FROM schema_versions')).map((row) => row.name),
-    },
-    logger: undefined,
-  });
-  try {
-    await umzug.up();
-  } finally {
-    await database.write(`UPDATE leases SET until = '2000-01-01' WHERE name = 'migration' AND owner = $1`, [idBytes(me)]);
-  }
-}

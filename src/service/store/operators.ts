@@ -5,9 +5,9 @@ import { defineTable, type RowOf } from './table.ts';
 const OPERATOR = { id, name: text, passwordHash: text, createdAt: instant };
 const SESSION = { id, operatorId: id, hash: bytes, kind: oneOf(['browser', 'program']), createdAt: instant, endsAt: instant };
 const TICKET = { id, kind: oneOf(['first_operator']), hash: bytes, endsAt: instant, spentAt: orNull(instant) };
-export type OperatorRow = RowOf<typeof OPERATOR>;
-export type SessionRow = RowOf<typeof SESSION>;
-export type TicketRow = RowOf<typeof TICKET>;
+type OperatorRow = RowOf<typeof OPERATOR>;
+type SessionRow = RowOf<typeof SESSION>;
+type TicketRow = RowOf<typeof TICKET>;
 
 /** Operators, their sessions, and the one-time ticket of the first of them. Session tokens and tickets are stored as hashes. */
 export interface OperatorStore {

@@ -15,14 +15,14 @@ const COLUMNS = {
   paths: orElse(textList, []),
   share: orNull(number),
 };
-export type PermissionRow = RowOf<typeof COLUMNS>;
+type PermissionRow = RowOf<typeof COLUMNS>;
 
 /** Connections by name, the first of them, and how many there are. */
 export interface NamesAndTotal {
   names: string[];
   total: number;
 }
-export interface ShownPermission {
+interface ShownPermission {
   id: string;
   connection: string | null;
   label: string | null;

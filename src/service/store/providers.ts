@@ -7,14 +7,14 @@ import { defineTable, type RowOf } from './table.ts';
 const PROVIDER = { id, name: text, title: text, versionId: id, revision: number, createdAt: instant };
 const VERSION = { id, providerId: id, document: json(z.record(z.string(), z.unknown())), digest: text, createdAt: instant, createdBy: text };
 export type ProviderRow = RowOf<typeof PROVIDER>;
-export type ProviderVersionRow = RowOf<typeof VERSION>;
+type ProviderVersionRow = RowOf<typeof VERSION>;
 /** A provider with the version of its definition that is in use. */
 export interface ProviderWithDefinition {
   record: ProviderRow;
   definition: ProviderDefinition;
   digest: string;
 }
-export type NewVersion = Omit<ProviderVersionRow, 'document'> & { document: ProviderDefinition };
+type NewVersion = Omit<ProviderVersionRow, 'document'> & { document: ProviderDefinition };
 
 /** Providers and every version of their definitions. */
 export interface ProviderStore {

@@ -1,7 +1,7 @@
 import { type Database, instantText } from './database.ts';
 
 /** One window of a quota. `startAt`: epoch ms. */
-export interface QuotaWindow {
+interface QuotaWindow {
   scope: string;
   startAt: number;
 }

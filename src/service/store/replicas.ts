@@ -13,10 +13,10 @@ const COLUMNS = {
   recoveredAt: orNull(instant),
   offsetMs: number,
 };
-export type ReplicaRow = RowOf<typeof COLUMNS>;
+type ReplicaRow = RowOf<typeof COLUMNS>;
 
 /** What a life shows of itself: when it was seen, since when something is open, and whether a later life of its instance has recovered it. */
-export interface SignsOfLife {
+interface SignsOfLife {
   seenAt: number;
   openSince: number | null;
   succeeded: boolean;

@@ -1,7 +1,7 @@
 import { type Database, idBytes, instantText } from './database.ts';
 
 /** A sealed answer that could not become current. Instants are epoch ms. */
-export interface SpareRow {
+interface SpareRow {
   grantId: string;
   epoch: number;
   generation: number;

@@ -10,7 +10,7 @@ import { type Database, idText } from './database.ts';
 export type Columns = Record<string, Column<any>>;
 export type RowOf<C extends Columns> = { -readonly [K in keyof C]: ValueOf<C[K]> };
 /** What rows are matched by: a value, or a list of values of which it is one. */
-export type Match<Row> = { [K in keyof Row]?: Row[K] | readonly Row[K][] };
+type Match<Row> = { [K in keyof Row]?: Row[K] | readonly Row[K][] };
 
 export interface Table<Row> {
   insert(row: Row, transaction?: Transaction): Promise<void>;

@@ -32,12 +32,12 @@ const SIGN_IN = {
 };
 const TOKEN = { hash: bytes, signInId: id, kind: oneOf(['refresh', 'access', 'handed']), createdAt: instant, endsAt: instant, spentAt: orNull(instant) };
 export type SignInRequestRow = RowOf<typeof REQUEST>;
-export type ToolSignInRow = RowOf<typeof SIGN_IN>;
-export type ToolTokenRow = RowOf<typeof TOKEN>;
+type ToolSignInRow = RowOf<typeof SIGN_IN>;
+type ToolTokenRow = RowOf<typeof TOKEN>;
 
 export type EndedWhy = 'operator' | 'tool_revoked' | 'token_reused' | 'code_reused' | 'caller_removed' | 'connection_removed';
 /** A sign-in as it is listed, with the name of its connection. */
-export type ShownSignIn = Omit<ToolSignInRow, 'callerId' | 'connectionId'> & { connection: string };
+type ShownSignIn = Omit<ToolSignInRow, 'callerId' | 'connectionId'> & { connection: string };
 
 /** Sign-ins of tools: requests with their codes, and the tokens that they brought. Tokens and codes are stored as hashes. */
 export interface ToolSignInStore {

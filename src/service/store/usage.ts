@@ -26,7 +26,7 @@ export interface UseRow {
   at: number;
 }
 /** A caller that may use a connection by one permission, with what it did lately. */
-export interface UserRow {
+interface UserRow {
   callerId: string;
   caller: string;
   rule: Rule;

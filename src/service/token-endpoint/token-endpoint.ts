@@ -23,7 +23,7 @@ import {
 import type { Shown, ToolRefusal, ToolTokens } from '../tool-sign-ins/index.ts';
 import type { Usage } from '../usage/index.ts';
 
-export interface TokenRequest extends OAuthRequest {
+interface TokenRequest extends OAuthRequest {
   /** The connection that the path named, or null. */
   connection: string | null;
   /** The caller's own path that was used, or null: then only that caller is answered. */

@@ -15,7 +15,7 @@ import type { Handout, TokenNeed } from './handout.ts';
 import type { SetUp } from './set-up.ts';
 
 /** A session at an API, and how long it is good. */
-export interface ApiSession {
+interface ApiSession {
   access: Secret;
   baseUrl: string | null;
   issuedAt: number;
@@ -23,7 +23,7 @@ export interface ApiSession {
   version: number;
 }
 
-export interface SessionNeed extends Pick<TokenNeed, 'minimumLifeMs'> {
+interface SessionNeed extends Pick<TokenNeed, 'minimumLifeMs'> {
   /** A version that the API said is gone: only a newer one will do. */
   newerThan?: number;
 }

@@ -3,7 +3,7 @@ import { networkOf, slowDown } from '../slow-down.ts';
 import type { CallerDirectory, KnownCaller } from './caller-directory.ts';
 
 /** Who calls, or why that is not known. */
-export type Checked = { caller: KnownCaller; keyId: string } | { wrong: 'key' } | { wrong: 'throttled'; waitMs: number };
+type Checked = { caller: KnownCaller; keyId: string } | { wrong: 'key' } | { wrong: 'throttled'; waitMs: number };
 
 /**
  * Checks a caller's id and key: at the token endpoint, the relay and the sign-in for tools alike. A right key always passes, whoever else

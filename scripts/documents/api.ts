@@ -1,9 +1,10 @@
 import { writeFileSync } from 'node:fs';
 import { join } from 'node:path';
-import { type Operation, operations } from '../src/api/operations.ts';
-import { definitionSchema } from '../src/core/provider/json-schema.ts';
-import { dialectDocument } from '../test/support/dialect-table.ts';
-import { ROOT } from './processes.ts';
+import { type Operation, operations } from '../../src/api/operations.ts';
+import { definitionSchema } from '../../src/core/provider/json-schema.ts';
+import { dialectDocument } from './dialect.ts';
+
+const ROOT = new URL('../..', import.meta.url).pathname;
 
 /** Writes what docs/ holds that is made from tables and schemas; `npm run docs`. */
 const ACCESS = {

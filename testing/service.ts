@@ -4,11 +4,12 @@ import { chmodSync, mkdtempSync, readFileSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
-import { type ApiClient, apiClient } from '../../src/api/client.ts';
-import { DEFAULT_LIMITS } from '../../src/core/renewal/limits.ts';
-import { freePort } from '../../src/service/database/private-mariadb.ts';
+import { type ApiClient, apiClient } from '../src/api/client.ts';
+import { DEFAULT_LIMITS } from '../src/core/renewal/limits.ts';
+import { freePort } from '../src/service/database/private-mariadb.ts';
+import { coverageEnvironment, keepOwnCoverage } from './coverage.ts';
 
-export const RK = fileURLToPath(new URL('../../dist/cli/main.js', import.meta.url));
+export const RK = fileURLToPath(new URL('../dist/cli/main.js', import.meta.url));
 const READY_LIMIT_MS = 60_000;
 
 /**
@@ -84,6 +85,7 @@ export async function startService(options: ServiceOptions): Promise<ServiceUnde
   const child = spawn(process.execPath, options.run ?? [RK, 'serve'], {
     env: {
       PATH: process.env.PATH,
+      ...coverageEnvironment(),
       RUSTY_KETTLE_DATA_FOLDER: folder,
       RUSTY_KETTLE_DATABASE_URL: options.databaseUrl,
       RUSTY_KETTLE_MASTER_KEY: options.masterKey ?? newMasterKey(),
@@ -98,7 +100,12 @@ export async function startService(options: ServiceOptions): Promise<ServiceUnde
   });
   let written = '';
   for (const stream of [child.stdout, child.stderr]) stream.on('data', (part) => (written += part));
-  const ended = new Promise<number | null>((resolve) => child.once('exit', resolve));
+  const ended = new Promise<number | null>((resolve) =>
+    child.once('exit', (code) => {
+      keepOwnCoverage(child.pid);
+      resolve(code);
+    }),
+  );
   const service: ServiceUnderTest = {
     url,
     folder,
@@ -158,11 +165,16 @@ export function rk(
   options: { home: string; input?: string; environment?: Record<string, string> },
 ): Promise<{ code: number | null; out: string; err: string }> {
   const child = spawn(process.execPath, [RK, ...args], {
-    env: { PATH: process.env.PATH, XDG_CONFIG_HOME: options.home, NO_COLOR: '1', ...options.environment },
+    env: { PATH: process.env.PATH, XDG_CONFIG_HOME: options.home, NO_COLOR: '1', ...coverageEnvironment(), ...options.environment },
   });
   let [out, err] = ['', ''];
   child.stdout.on('data', (part) => (out += part));
   child.stderr.on('data', (part) => (err += part));
   child.stdin.end(options.input ?? '');
-  return new Promise((resolve) => child.once('close', (code) => resolve({ code, out, err })));
+  return new Promise((resolve) =>
+    child.once('close', (code) => {
+      keepOwnCoverage(child.pid);
+      resolve({ code, out, err });
+    }),
+  );
 }

@@ -1,12 +1,12 @@
 import { randomBytes } from 'node:crypto';
 import { setTimeout as sleep } from 'node:timers/promises';
-import { newRecordId } from '../../src/core/identifiers.ts';
-import { firstRow } from '../../src/core/renewal/row.ts';
-import { masterKey } from '../../src/core/sealing/master-key.ts';
-import { Secret } from '../../src/core/secret.ts';
-import { openSealer, type Sealer } from '../../src/service/sealer.ts';
-import { type Bind, type Database, idBytes, instantText, openDatabase } from '../../src/service/store/database.ts';
-import { openStore } from '../../src/service/store/store.ts';
+import { newRecordId } from '../src/core/identifiers.ts';
+import { firstRow } from '../src/core/renewal/row.ts';
+import { masterKey } from '../src/core/sealing/master-key.ts';
+import { Secret } from '../src/core/secret.ts';
+import { openSealer, type Sealer } from '../src/service/sealer.ts';
+import { type Bind, type Database, idBytes, instantText, openDatabase } from '../src/service/store/database.ts';
+import { openStore } from '../src/service/store/store.ts';
 
 /** One connection as it would be after a consent, written straight into the tables: for loads that no consent could make in time. */
 export interface SeededConnection {

@@ -1,5 +1,5 @@
 import { randomBytes } from 'node:crypto';
-import { openDatabase } from '../../src/service/store/database.ts';
+import { openDatabase } from '../src/service/store/database.ts';
 
 /** An empty database of its own on a server. */
 export async function newDatabaseOn(serverUrl: string): Promise<string> {
