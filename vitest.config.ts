@@ -7,7 +7,7 @@ export default defineConfig({
     // Bounds, not measures: a starved machine takes several times as long.
     testTimeout: 120_000,
     hookTimeout: 120_000,
-    // Two cores; each service test starts processes of its own.
-    maxWorkers: 2,
+    // Two cores; a third of the time a service test waits for its processes.
+    maxWorkers: 3,
   },
 });
