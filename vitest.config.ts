@@ -1,6 +1,9 @@
+import { svelte } from '@sveltejs/vite-plugin-svelte';
 import { defineConfig } from 'vitest/config';
 
 export default defineConfig({
+  // The state classes of the console have runes.
+  plugins: [svelte({ configFile: false })],
   test: {
     include: ['src/**/*.test.ts', 'test/**/*.test.ts'],
     globalSetup: ['test/support/database.ts'],

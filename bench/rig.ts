@@ -4,20 +4,26 @@ import type { ApiClient } from '../src/api/client.ts';
 import { localiseText } from '../src/core/provider/rehearsal.ts';
 import { newMasterKey, OWN_LIMITS, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 
+/** The median of the ratios of slices, with the first and third quartile. */
+export interface Ratio {
+  ratio: number;
+  low: number;
+  high: number;
+}
+
 /** One measured figure beside its baseline and its target. */
 export interface Measured {
+  /** By which the history finds the same figure of other versions. */
+  key: string;
   what: string;
   ours: string;
   against: string;
-  ratio: number | null;
+  /** Null: a figure of its own, against nothing. */
+  ratio: Ratio | null;
   target: string;
   holds: boolean;
 }
 
-export const median = (values: number[]): number => [...values].sort((a, b) => a - b)[Math.floor(values.length / 2)] ?? 0;
-/** The middle one of some rounds, by the ratio of ours to theirs. */
-export const middleRound = <R extends { ours: number; theirs: number }>(rounds: R[]): R =>
-  [...rounds].sort((a, b) => a.ours / a.theirs - b.ours / b.theirs)[Math.floor(rounds.length / 2)] as R;
 export const say = (text: string): void => void process.stdout.write(`${text}\n`);
 
 export async function timed(work: () => Promise<unknown>): Promise<number> {

@@ -1,5 +1,6 @@
 import { openSeeder } from '../testing/seed.ts';
-import { CLIENT, type Measured, median, type Rig, say, startRig, timed } from './rig.ts';
+import { alternate } from './alternate.ts';
+import { CLIENT, type Measured, type Rig, say, startRig, timed } from './rig.ts';
 
 const [FEW, MANY] = [100, 100_000];
 const ROUNDS = 15;
@@ -44,19 +45,15 @@ export async function benchViews(databaseUrl: string, another: () => Promise<str
   try {
     const measured: Measured[] = [];
     for (const [what, ask] of VIEWS) {
-      const [ours, theirs]: [number[], number[]] = [[], []];
-      for (let round = 0; round < ROUNDS; round += 1) {
-        theirs.push(await timed(() => ask(few)));
-        ours.push(await timed(() => ask(many)));
-      }
-      const [at, base] = [median(ours), median(theirs)];
+      const compared = await alternate({ what, ours: () => timed(() => ask(many)), theirs: () => timed(() => ask(few)), slices: ROUNDS });
       measured.push({
-        what: `${what}, ${MANY} connections`,
-        ours: `${at.toFixed(0)} ms`,
-        against: `${FEW}: ${base.toFixed(0)} ms`,
-        ratio: at / base,
+        key: `view: ${what}`,
+        what: `${what}, ${MANY.toLocaleString('en')} connections`,
+        ours: `${compared.ours.toFixed(0)} ms`,
+        against: `${FEW}: ${compared.theirs.toFixed(0)} ms`,
+        ratio: compared,
         target: '\u2264 2 \u00d7, < 300 ms',
-        holds: at < 300 && at / base <= 2,
+        holds: compared.ours < 300 && compared.ratio <= 2,
       });
     }
     return measured;

@@ -2,7 +2,8 @@ import { spawn } from 'node:child_process';
 import { type AddressInfo, connect, createServer, type Socket } from 'node:net';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { type ApiClient, apiClient } from '../src/api/client.ts';
-import { eventually, newFolder, newMasterKey, PASSWORD, RK, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
+import { newFolder, newMasterKey, PASSWORD, RK, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
+import { eventually } from '../testing/waiting.ts';
 import { newDatabase } from './support/new-database.ts';
 
 /** What a stranger, a caller or the author of a document can do to the service; bounded, on loopback. */

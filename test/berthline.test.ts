@@ -1,6 +1,7 @@
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
-import { eventually, removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
+import { removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
+import { eventually, staysFor, untilInstant } from '../testing/waiting.ts';
 import { addClient, addConnection, agree, fetchToken, type StandinUnderTest, startBerthline } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
 
@@ -139,9 +140,9 @@ test('by policy: on demand is not renewed until a caller asks; paused is only ke
   expect([changed.policy, days > 5 && days < 8]).toEqual(['on_demand', true]);
   await standin.order('lives', { access_seconds: 2 });
   expect((await renew('quay-c'))?.renewals).toBeGreaterThan(0);
-  const { renewals } = await show('quay-c');
-  await new Promise((resolve) => setTimeout(resolve, 2_500));
-  expect((await show('quay-c')).renewals).toBe(renewals);
+  const { renewals, life } = await show('quay-c');
+  await untilInstant(life?.expires_at ?? '');
+  await staysFor(500, async () => (await show('quay-c')).renewals);
   const caller = await call('addCaller', { body: { name: 'berth-report', connections: ['quay-c'] } });
   expect((await fetchToken(service.url, caller.caller_id, caller.key)).status).toBe(200);
   expect((await show('quay-c')).renewals).toBe(renewals + 1);

@@ -8,7 +8,8 @@ import { type PrivateMariadb, startPrivateMariadb } from '../src/service/databas
 import { makeCertificate } from '../testing/certificate.ts';
 import { openBrowser } from '../testing/chromium.ts';
 import { Browser, playConsent, registerAtStandin } from '../testing/consent.ts';
-import { eventually, newFolder, newMasterKey, PASSWORD, removeFolder, rk, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
+import { newFolder, newMasterKey, PASSWORD, removeFolder, rk, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
+import { eventually } from '../testing/waiting.ts';
 import { addClient, addConnection, addEelgrass, agree, fetchToken, type StandinUnderTest, startEelgrass, startUnderTest } from './support/harbour.ts';
 import { OperatorBrowser, tool } from './support/tool.ts';
 
@@ -64,8 +65,11 @@ test('known secrets go in by API, command line, consent and renewal', async () =
   const { caller_id, key } = await call('addCaller', { body: { name: 'canary', connections: ['canary'] } });
   secrets.set('a caller\u2019s key', key);
   for (let round = 0; round < 4; round += 1) {
-    secrets.set(`access token ${round}`, String((await fetchToken(service.url, caller_id, key)).body.access_token));
-    await new Promise((resolve) => setTimeout(resolve, 2_500));
+    const token = await eventually(async () => {
+      const { access_token } = (await fetchToken(service.url, caller_id, key)).body;
+      return [...secrets.values()].includes(String(access_token)) ? null : String(access_token);
+    });
+    secrets.set(`access token ${round}`, token);
   }
   for (const [at, token] of Object.keys(standin.store.state.refreshTokens).entries()) secrets.set(`refresh token ${at}`, token);
 

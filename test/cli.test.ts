@@ -1,7 +1,6 @@
 import { readFileSync, statSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, expect, test } from 'vitest';
-import { apiDocument } from '../scripts/documents/api.ts';
 import { playConsent, registerAtStandin } from '../testing/consent.ts';
 import { newFolder, PASSWORD, removeFolder, rk as run, type ServiceUnderTest, startService } from '../testing/service.ts';
 import { type StandinUnderTest, startEelgrass } from './support/harbour.ts';
@@ -102,10 +101,6 @@ test('a draft is opened only when it is complete, and nothing is destroyed that 
     expect((await rk([...args, '--yes'])).code, args.join(' ')).toBe(0);
   expect((await rk(['sign-out'])).code).toBe(0);
   expect((await rk(['status'])).code).toBe(3);
-});
-
-test('docs/API.md is the table of operations', () => {
-  expect(readFileSync(new URL('../docs/API.md', import.meta.url), 'utf8')).toBe(apiDocument());
 });
 
 test('the settings that the documentation lists are the settings there are', () => {

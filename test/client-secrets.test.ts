@@ -3,7 +3,8 @@ import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
 import { makeCertificate } from '../testing/certificate.ts';
 import { registerAtStandin } from '../testing/consent.ts';
-import { eventually, removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
+import { removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
+import { eventually } from '../testing/waiting.ts';
 import { addClient, addConnection, agree, fetchToken, type StandinUnderTest, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
 

@@ -1,7 +1,8 @@
 import { fileURLToPath } from 'node:url';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { openDatabase } from '../src/service/store/database.ts';
-import { eventually, newMasterKey, RK, signIn, startService } from '../testing/service.ts';
+import { newMasterKey, RK, signIn, startService } from '../testing/service.ts';
+import { eventually } from '../testing/waiting.ts';
 import { addConnection, addEelgrass, agree, fetchToken, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
 

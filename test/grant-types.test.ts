@@ -7,7 +7,8 @@ import type { ConsentOutcome } from '../src/api/connections.ts';
 import type { BodyOf } from '../src/api/operations.ts';
 import { makeCertificate } from '../testing/certificate.ts';
 import { Browser, playAuthorization, playDevice, playOpened, registerAtStandin } from '../testing/consent.ts';
-import { eventually, PASSWORD, removeFolder, rk, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
+import { PASSWORD, removeFolder, rk, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
+import { eventually } from '../testing/waiting.ts';
 import { addClient, fetchToken, type StandinUnderTest, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
 

@@ -1,13 +1,20 @@
-import { setTimeout as sleep } from 'node:timers/promises';
 import { afterAll, beforeAll, expect, test } from 'vitest';
-import type { ApiClient } from '../src/api/client.ts';
-import { eventually, HEARD_MS, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
+import { type ApiClient, apiClient } from '../src/api/client.ts';
+import { HEARD_MS, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
+import { eventually, untilInstant } from '../testing/waiting.ts';
 import { addClient, addConnection, agree, type StandinUnderTest, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
 
 /** Quotas: Wharfpost takes 45 calls a minute of a client, Notchboard 5,000 points a day with weights. Two replicas share what there is. */
 const MINUTE = 60_000;
-let [service, second, wharfpost, notchboard, call] = [] as unknown as [ServiceUnderTest, ServiceUnderTest, StandinUnderTest, StandinUnderTest, ApiClient];
+let [service, second, wharfpost, notchboard, call, callOther] = [] as unknown as [
+  ServiceUnderTest,
+  ServiceUnderTest,
+  StandinUnderTest,
+  StandinUnderTest,
+  ApiClient & { token: string },
+  ApiClient,
+];
 const callers = {} as Record<'ledger' | 'counter' | 'board', { caller_id: string; key: string }>;
 const relay = (caller: keyof typeof callers, path: string, at = service, init: RequestInit = {}) =>
   fetch(`${at.url}/relay/${path}`, { ...init, headers: { authorization: `Bearer ${callers[caller].caller_id}.${callers[caller].key}`, ...init.headers } });
@@ -16,7 +23,7 @@ const left = async (connection: string, caller: string | null = null) =>
 /** Waits until so much of the running minute is left. */
 const untilMinuteHas = async (ms: number) => {
   const rest = MINUTE - (Date.now() % MINUTE);
-  if (rest < ms) await sleep(rest + 200);
+  if (rest < ms) await untilInstant(Date.now() + rest + 200);
 };
 
 beforeAll(async () => {
@@ -26,6 +33,7 @@ beforeAll(async () => {
   service = await startService({ databaseUrl, masterKey });
   call = await signIn(service);
   second = await startService({ databaseUrl, masterKey, publicUrl: service.url });
+  callOther = apiClient({ baseUrl: second.url, token: call.token });
   for (const one of [wharfpost, notchboard]) await call('addProvider', { body: { document: one.definitionText } });
   await addClient(call, wharfpost, 'counter', { provider: 'wharfpost' });
   await addClient(call, notchboard, 'office', { provider: 'notchboard' });
@@ -78,7 +86,7 @@ test('near the limit calls get 429 with Retry-After before the provider says no;
 test('shortly before a window begins anew calls wait by themselves, and go through', { timeout: 150_000 }, async () => {
   await untilMinuteHas(20_000);
   for (let at = 0; at < 60 && (await relay('ledger', 'parcels/parcels?limit=1')).status === 200; at += 1);
-  await sleep(Math.max(0, MINUTE - (Date.now() % MINUTE) - 4_000));
+  await untilInstant(Date.now() - (Date.now() % MINUTE) + MINUTE - 4_000);
   const startedAt = Date.now();
   const answer = await relay('ledger', 'parcels/parcels?limit=1');
   expect(answer.status).toBe(200);
@@ -96,13 +104,13 @@ test('the provider\u2019s 429 is believed, by every replica: until then nobody a
   const before = (await wharfpost.counters()).counters['api.ok'] ?? 0;
   const held = (await call('showQuota', { params: { connection: 'parcels' } })).items[0]?.held_until;
   expect(Date.parse(held ?? '')).toBeGreaterThan(Date.now());
-  await sleep(700); // the other replica hears of it
+  await eventually(async () => (await callOther('showQuota', { params: { connection: 'parcels' } })).items[0]?.held_until);
   const [there, tried] = [
     relay('ledger', 'parcels-too/parcels?limit=1', second),
     call('callConnection', { params: { connection: 'parcels' }, body: { path: '/parcels?limit=1' } }),
   ];
   const asked = async () => ((await wharfpost.counters()).counters['api.ok'] ?? 0) - before;
-  await sleep(Math.max(0, Date.parse(held ?? '') - Date.now() - 400));
+  await untilInstant(Date.parse(held ?? '') - 400);
   expect(await asked()).toBe(0);
   expect([(await there).status, (await tried).status, await asked()]).toEqual([200, 200, 2]); // both waited by themselves
 });
@@ -116,14 +124,16 @@ test('points: weights of operations are counted, and what the provider\u2019s ow
   expect(before - ((await left('forum')) ?? 0)).toBe(25);
   // Somebody else used the same client without us: the next answer tells.
   for (const key of Object.keys(notchboard.store.state.used)) notchboard.store.state.used[key] = 4_000;
-  await sleep(1_100); // corrections are written at most once a second
-  await relay('board', 'forum/threads');
-  await eventually(async () => ((await left('forum')) ?? 9_999) <= 999, HEARD_MS);
+  // Corrections are written at most once a second.
+  const corrected = (most: number) =>
+    eventually(async () => {
+      await relay('board', 'forum/threads');
+      return ((await left('forum')) ?? 9_999) <= most;
+    }, HEARD_MS);
+  await corrected(999);
   // Too little is left for what costs 25, and enough for what costs one.
   for (const key of Object.keys(notchboard.store.state.used)) notchboard.store.state.used[key] = 4_985;
-  await sleep(1_100);
-  await relay('board', 'forum/threads');
-  await eventually(async () => ((await left('forum')) ?? 9_999) <= 14, HEARD_MS);
+  await corrected(14);
   const answer = await relay('board', 'forum/threads/t-1/answers', service, { method: 'POST', body: '{}', headers: { 'content-type': 'application/json' } });
   expect([answer.status, ((await answer.json()) as { code: string }).code]).toEqual([429, 'QUOTA_USED_UP']);
   expect((await relay('board', 'forum/threads')).status).toBe(200);
@@ -135,8 +145,8 @@ test('points: weights of operations are counted, and what the provider\u2019s ow
 
 test('a good status with an error inside, in the dialect\u2019s own words for a dead token, brings one renewal and one retry', async () => {
   await eventually(async () => (await relay('ledger', 'parcels/parcels?limit=1')).status === 200, 70_000);
-  const { renewals } = await call('renewConnection', { params: { connection: 'parcels' } });
-  await sleep(2_300); // the token must be older than a tenth of its life
+  const { renewals, life } = await call('renewConnection', { params: { connection: 'parcels' } });
+  await untilInstant(Date.parse(life?.issued_at ?? '') + 2_300); // older than a tenth of its life
   await wharfpost.order('faults', { at: 'api', kind: 'text', status: 200, text: '{"fault":{"code":"WP-410"},"message":"token gone"}', times: 1 });
   const answer = await relay('ledger', 'parcels/parcels?limit=1');
   expect([answer.status, Object.keys((await answer.json()) as object)[0]]).toEqual([200, 'total']);

@@ -3,7 +3,8 @@ import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
 import { startStandin } from '../src/standins/main.ts';
 import { Browser, playConsent } from '../testing/consent.ts';
-import { eventually, removeFolder, rk, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
+import { removeFolder, rk, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
+import { eventually, staysFor } from '../testing/waiting.ts';
 import { addConnection, agree, fetchToken, type StandinUnderTest, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
 
@@ -225,9 +226,7 @@ test('Oakum: answers given once fill its form, what was sent is kept, and approv
     Object.entries((await at.oakum.counters()).counters)
       .filter(([name]) => name.startsWith('token.'))
       .reduce((sum, [, n]) => sum + n, 0);
-  const calls = await counted();
-  await new Promise((resolve) => setTimeout(resolve, 3_000));
-  expect(await counted()).toBe(calls);
+  await staysFor(3_000, counted);
   await addConnection(call, 'certificates', ['/certificates/read'], 'crew', 'oakum');
   expect((await agree(call, 'certificates')).outcome).toMatchObject({
     phase: 'done',

@@ -6,7 +6,8 @@ import { setTimeout as sleep } from 'node:timers/promises';
 import { promisify } from 'node:util';
 import { afterAll, beforeAll, beforeEach, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
-import { eventually, HEARD_MS, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
+import { HEARD_MS, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
+import { eventually, standsStill, untilInstant } from '../testing/waiting.ts';
 import { addClient, addConnection, addEelgrass, agree, fetchToken, type StandinUnderTest, startEelgrass, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
 import { sendRaw, startUpstream, type Upstream } from './support/upstream.ts';
@@ -375,8 +376,8 @@ test('a 401 brings one renewal and one retry, also with a short body; a token th
     response.writeHead(isDead ? 401 : 200, { 'content-type': 'application/json' }).end(isDead ? '{"error":"invalid_token"}' : JSON.stringify({ body }));
   };
   await standin.order('lives', { access_seconds: 20 }); // then 2 s are the floor, and so the least age of a token that is renewed for a 401
-  const { renewals } = await call('renewConnection', { params: { connection: 'sailings' } });
-  await sleep(2_200);
+  const { renewals, life } = await call('renewConnection', { params: { connection: 'sailings' } });
+  await untilInstant(Date.parse(life?.issued_at ?? '') + 2_200);
   dead.add(await currentToken());
   const posts = await Promise.all(Array.from({ length: 20 }, () => relay('sailings/tables', { method: 'POST', body: '{"twice":true}' })));
   expect(posts.map((answer) => answer.status)).toEqual(Array.from({ length: 20 }, () => 200));
@@ -428,11 +429,8 @@ test('two megabytes there and back arrive whole; nothing is gathered in between 
   const { hostname, port } = new URL(service.url);
   const client = httpRequest({ hostname, port, path: '/relay/sailings/tables', headers: { authorization: basic(board as never) } });
   const response = await new Promise<IncomingMessage>((resolve) => client.on('response', resolve).end());
-  await sleep(1_500);
   expect(response.statusCode).toBe(200);
-  const held = written;
-  await sleep(500);
-  expect(written).toBe(held); // it stands still
+  const held = await standsStill(500, () => written);
   expect(held).toBeLessThan(64 * 1024 * 1024);
   expect(rss() - before).toBeLessThan(60);
   // The caller hangs up: the API is told at once, and not left to write into nothing.

@@ -2,7 +2,8 @@ import { setTimeout as sleep } from 'node:timers/promises';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
 import { type Database, openDatabase } from '../src/service/store/database.ts';
-import { eventually, HEARD_MS, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
+import { HEARD_MS, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
+import { eventually, untilInstant } from '../testing/waiting.ts';
 import { addClient, addConnection, fetchToken, type StandinUnderTest, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
 
@@ -64,11 +65,12 @@ test('gone before its time: the API says so, and it is opened anew once for all 
   const askedAt = Date.now();
   expect((await call('probeConnection', { params: { connection: 'books' } })).status).toBe(200); // a person's call opens it at once
   expect(await opened()).toBe(before + 1);
+  const openedAt = Date.now();
   await fetch(`http://127.0.0.1:${standin.port}/standin/sessions`, { method: 'DELETE' });
   // A session that is younger than a second is not opened again because somebody says so; a slow machine may need that second.
   const young = (await relay('/accounts')).status;
   expect(Date.now() - askedAt < 1_000 ? young : 401).toBe(401);
-  await sleep(1_300);
+  await untilInstant(openedAt + 1_100);
   const between = await opened();
   await database.write("UPDATE api_sessions SET sealed = X'0102'"); // and what is kept of it does not open
   await fetch(`http://127.0.0.1:${standin.port}/standin/sessions`, { method: 'DELETE' });
@@ -89,7 +91,7 @@ test('kept and renewed for as long as it is used, ahead of its end: no caller ev
 test('it cannot be opened: said, not asked for again by everybody at once, and it comes back by itself', async () => {
   await standin.order('lives', { session_seconds: 300 });
   await fetch(`http://127.0.0.1:${standin.port}/standin/sessions`, { method: 'DELETE' });
-  await sleep(1_200);
+  await untilInstant(Date.now() + 1_200); // older than a second: only then it is opened again because an API says so
   const grants = Object.values(standin.store.state.grants);
   for (const grant of grants) grant.withdrawn = true; // the client's token is not good over there
   const answers = await Promise.all(Array.from({ length: 30 }, () => relay('/accounts')));

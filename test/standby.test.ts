@@ -5,7 +5,8 @@ import type { BodyOf } from '../src/api/operations.ts';
 import { openDatabase } from '../src/service/store/database.ts';
 import { ACCOUNTS } from '../src/standins/world.ts';
 import { playOpened, registerAtStandin } from '../testing/consent.ts';
-import { eventually, PASSWORD, removeFolder, rk, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
+import { PASSWORD, removeFolder, rk, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
+import { eventually } from '../testing/waiting.ts';
 import { addClient, fetchToken, type StandinUnderTest, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
 

@@ -2,7 +2,8 @@ import { readFileSync } from 'node:fs';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { type ApiClient, apiClient } from '../src/api/client.ts';
 import { type Database, openDatabase } from '../src/service/store/database.ts';
-import { eventually, PASSWORD, type ServiceUnderTest, startService } from '../testing/service.ts';
+import { PASSWORD, type ServiceUnderTest, startService } from '../testing/service.ts';
+import { eventually } from '../testing/waiting.ts';
 import { fetchToken } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
 

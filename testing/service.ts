@@ -8,6 +8,7 @@ import { type ApiClient, apiClient } from '../src/api/client.ts';
 import { DEFAULT_LIMITS } from '../src/core/renewal/limits.ts';
 import { freePort } from '../src/service/database/private-mariadb.ts';
 import { coverageEnvironment, keepOwnCoverage } from './coverage.ts';
+import { eventually, Stop } from './waiting.ts';
 
 export const RK = fileURLToPath(new URL('../dist/cli/main.js', import.meta.url));
 const READY_LIMIT_MS = 60_000;
@@ -125,25 +126,6 @@ export async function startService(options: ServiceOptions): Promise<ServiceUnde
     return (await fetch(`${url}/readyz`)).ok;
   }, READY_LIMIT_MS);
   return service;
-}
-
-class Stop extends Error {}
-
-/** Tries until `look` gives something true; bounded. Errors count as "not yet". */
-export async function eventually<T>(look: () => Promise<T>, limitMs = 20_000, what = 'it'): Promise<NonNullable<T>> {
-  let last: unknown;
-  for (const endsAt = Date.now() + limitMs; Date.now() < endsAt; ) {
-    try {
-      const seen = await look();
-      if (seen) return seen;
-      last = seen;
-    } catch (error) {
-      if (error instanceof Stop) throw error;
-      last = error;
-    }
-    await new Promise((resolve) => setTimeout(resolve, 50));
-  }
-  throw new Error(`${what} did not happen within ${limitMs} ms; last seen: ${last instanceof Error ? last.message : JSON.stringify(last)}`);
 }
 
 /** Makes the first operator and signs in as a program. */

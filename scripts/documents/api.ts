@@ -1,12 +1,6 @@
-import { writeFileSync } from 'node:fs';
-import { join } from 'node:path';
 import { type Operation, operations } from '../../src/api/operations.ts';
 import { definitionSchema } from '../../src/core/provider/json-schema.ts';
-import { dialectDocument } from './dialect.ts';
 
-const ROOT = new URL('../..', import.meta.url).pathname;
-
-/** Writes what docs/ holds that is made from tables and schemas; `npm run docs`. */
 const ACCESS = {
   anyone: 'anyone',
   operator: 'operator',
@@ -14,6 +8,8 @@ const ACCESS = {
   caller: 'a caller, with its own id and key',
   consent_or_operator: 'operator, or the browser of this consent',
 };
+
+/** docs/API.md, from the table of operations. */
 export const apiDocument = (): string => {
   const rows = Object.values(operations as Record<string, Operation>).map((one) => `| \`${one.method} ${one.path}\` | ${one.says} | ${ACCESS[one.access]} |`);
   return `# The JSON API
@@ -31,9 +27,3 @@ Outside \`/api\`, for callers and their tools: \`POST /oauth/token\`, \`POST /oa
 
 /** The definition format for editors; made from the Zod schema. */
 export const schemaDocument = (): string => `${JSON.stringify(definitionSchema(), null, 1)}\n`;
-
-if (process.argv[1] === import.meta.filename) {
-  writeFileSync(join(ROOT, 'docs/API.md'), apiDocument());
-  writeFileSync(join(ROOT, 'docs/DIALECT.md'), dialectDocument());
-  writeFileSync(join(ROOT, 'docs/provider-definition.schema.json'), schemaDocument());
-}

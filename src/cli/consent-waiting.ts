@@ -1,5 +1,5 @@
-import { setTimeout as sleep } from 'node:timers/promises';
 import type { ConsentOutcome } from '../api/connections.ts';
+import { looks } from '../api/looks.ts';
 import { EXIT, Outcome } from './exit.ts';
 
 /** How long a person may take: a consent is good for half an hour. */
@@ -14,7 +14,7 @@ export const nothingCame = (): Outcome =>
 
 /** Looks until the consent is finished. @throws {Outcome} after half an hour. */
 export async function untilFinished(look: () => Promise<ConsentOutcome>): Promise<ConsentOutcome> {
-  for (const endsAt = Date.now() + WAIT_MOST_MS; Date.now() < endsAt; await sleep(LOOK_EVERY_MS)) {
+  for await (const _ of looks({ withinMs: WAIT_MOST_MS, everyMs: LOOK_EVERY_MS })) {
     const outcome = await look();
     if (outcome.phase === 'done' || outcome.phase === 'failed') return outcome;
   }

@@ -1,5 +1,5 @@
 import { createServer } from 'node:http';
-import { setTimeout as sleep } from 'node:timers/promises';
+import pTimeout from 'p-timeout';
 import type { ApiClient } from '../api/client.ts';
 import { nothingCame, WAIT_MOST_MS } from './consent-waiting.ts';
 import { EXIT, Outcome } from './exit.ts';
@@ -52,5 +52,4 @@ const PAGE =
   '<!doctype html><html lang="en"><meta charset="utf-8"><title>Rusty Kettle</title><body style="font:17px/1.5 system-ui;max-width:36rem;margin:4rem auto;padding:0 1rem"><h1 style="font-size:1.3rem">The answer has arrived</h1><p>Continue where you started <code>rk</code>: it shows the outcome. You may close this page.</p></body></html>';
 
 /** The address, within the time that a consent is good for. @throws {Outcome} */
-export const within = (came: Promise<string>): Promise<string> =>
-  Promise.race([came, sleep(WAIT_MOST_MS, undefined, { ref: false }).then(() => Promise.reject(nothingCame()))]);
+export const within = (came: Promise<string>): Promise<string> => pTimeout(came, { milliseconds: WAIT_MOST_MS, message: nothingCame() });

@@ -204,6 +204,8 @@ export function groupInWords(key: HealthCause, provider: string, client: string)
 
 const DAY_MS = 86_400_000;
 const UNWELL_CHECKED_MS = 10 * 60_000;
+/** A retry is over within this time, and whoever made it has reported: unless it crashed between the two. */
+const RETRY_TAKES_MS = 30_000;
 
 /**
  * When the state may have become another one by time alone, epoch ms: a token expires, or a renewal falls due. Whatever else changes a
@@ -214,5 +216,6 @@ export function healthChangesAt(state: ConnectionState, life: { expiresAt: numbe
   const within = (at: number | null) => Math.min(Math.max(at ?? Number.POSITIVE_INFINITY, now) + 1, now + DAY_MS);
   if (state === 'working') return within(life.expiresAt);
   if (state === 'idle') return within(life.nextAt);
-  return now + (state === 'needs_person' || state === 'struggling' ? UNWELL_CHECKED_MS : DAY_MS);
+  if (state === 'struggling') return Math.min(Math.max(life.nextAt ?? now, now) + RETRY_TAKES_MS, now + UNWELL_CHECKED_MS);
+  return now + (state === 'needs_person' ? UNWELL_CHECKED_MS : DAY_MS);
 }

@@ -4,3 +4,16 @@ export const record = (value: unknown): Json => (typeof value === 'object' && va
 export const text = (value: unknown): string | undefined => (typeof value === 'string' ? value : undefined);
 /** The value that an object of ours holds under a word from elsewhere; nothing for `constructor` and its kin. */
 export const own = <T>(table: Readonly<Record<string, T>>, word: string): T | undefined => (Object.hasOwn(table, word) ? table[word] : undefined);
+
+/**
+ * The value at a JSON pointer (RFC 6901), or undefined. Of a document from elsewhere: own members alone are followed, which the usual package
+ * does not promise (docs/decisions/5).
+ */
+export function at(document: unknown, pointer: string): unknown {
+  let value: unknown = document;
+  for (const step of pointer.slice(1).split('/')) {
+    if (typeof value !== 'object' || value === null) return undefined;
+    value = own(value as Json, step.replaceAll('~1', '/').replaceAll('~0', '~'));
+  }
+  return value;
+}

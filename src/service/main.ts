@@ -1,7 +1,9 @@
 import { randomBytes } from 'node:crypto';
 import { readFileSync } from 'node:fs';
 import { createServer } from 'node:http';
+import pTimeout from 'p-timeout';
 import { type Logger, pino } from 'pino';
+import { looks } from '../api/looks.ts';
 import { newRecordId } from '../core/identifiers.ts';
 import type { Send } from '../core/oauth/wire.ts';
 import { DEFAULT_LANES, lanes } from '../core/renewal/lanes.ts';
@@ -274,11 +276,10 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
     stopping.abort();
     const drained = front.drain(STOP_DRAIN_MS);
     await Promise.all([worker, ...watchers]);
-    await within(STOP_IDLE_MS, Promise.all([engine.idle(), agreed.idle()]));
+    await pTimeout(Promise.all([engine.idle(), agreed.idle()]), { milliseconds: STOP_IDLE_MS, message: false });
     // An answer that is in memory alone is worth waiting for: losing it costs a person's consent.
     if (keeper.unsaved() > 0) log.error({ unsaved: keeper.unsaved() }, 'stopping waits: answers are not saved yet');
-    for (const endsAt = performance.now() + STOP_UNSAVED_MS; keeper.unsaved() > 0 && performance.now() < endsAt; )
-      await new Promise((resolve) => setTimeout(resolve, 100));
+    for await (const _ of looks({ withinMs: STOP_UNSAVED_MS, everyMs: 100 })) if (keeper.unsaved() === 0) break;
     await drained;
     front.stop();
     told.stop();
@@ -293,14 +294,3 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
   };
   return { publicUrl, firstOperatorFile, stop: () => (stopped ??= stop()) };
 }
-
-const within = async (ms: number, work: Promise<unknown>): Promise<void> => {
-  let timer: NodeJS.Timeout | undefined;
-  await Promise.race([
-    work,
-    new Promise((resolve) => {
-      timer = setTimeout(resolve, ms);
-    }),
-  ]);
-  clearTimeout(timer);
-};

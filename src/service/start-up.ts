@@ -2,6 +2,7 @@ import { randomBytes } from 'node:crypto';
 import { existsSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import type { Logger } from 'pino';
+import { looks } from '../api/looks.ts';
 import { Fault } from '../core/fault.ts';
 import { type MasterKey, masterKey } from '../core/sealing/master-key.ts';
 import type { DataFolder } from './database/index.ts';
@@ -14,20 +15,21 @@ const START_WAIT_MS = 60_000;
 
 /** A database server that comes up after us is waited for. @throws {Fault} DATABASE_AWAY */
 export async function untilDatabase(database: Database, log: Logger): Promise<void> {
-  for (const endsAt = performance.now() + START_WAIT_MS; ; await new Promise((resolve) => setTimeout(resolve, 500))) {
+  let last: unknown;
+  for await (const _ of looks({ withinMs: START_WAIT_MS, everyMs: 500 })) {
     try {
-      await database.ping();
-      return;
+      return await database.ping();
     } catch (cause) {
-      if (!(cause instanceof Fault && cause.code === 'DATABASE_AWAY') || performance.now() > endsAt)
-        throw new Fault('DATABASE_AWAY', {
-          cause,
-          detail: `It was tried for ${START_WAIT_MS / 1000} s.`,
-          remedy: 'Check RUSTY_KETTLE_DATABASE_URL: host, port, name and password; and that the server runs.',
-        });
+      last = cause;
+      if (!(cause instanceof Fault && cause.code === 'DATABASE_AWAY')) break;
       log.warn('waiting for the database');
     }
   }
+  throw new Fault('DATABASE_AWAY', {
+    cause: last,
+    detail: `It was tried for ${START_WAIT_MS / 1000} s.`,
+    remedy: 'Check RUSTY_KETTLE_DATABASE_URL: host, port, name and password; and that the server runs.',
+  });
 }
 
 /** Made by itself only together with a private database, beside it and not inside its folder. */

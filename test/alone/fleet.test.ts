@@ -6,7 +6,8 @@ import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../../src/api/client.ts';
 import { freePort } from '../../src/service/database/private-mariadb.ts';
 import { openDatabase } from '../../src/service/store/database.ts';
-import { eventually, newFolder, newMasterKey, removeFolder, rk, type ServiceUnderTest, signIn, startService } from '../../testing/service.ts';
+import { newFolder, newMasterKey, removeFolder, rk, type ServiceUnderTest, signIn, startService } from '../../testing/service.ts';
+import { eventually, untilInstant } from '../../testing/waiting.ts';
 import { addConnection, addEelgrass, agree, fetchToken, type StandinUnderTest, startEelgrass } from '../support/harbour.ts';
 import { newDatabase } from '../support/new-database.ts';
 
@@ -53,7 +54,7 @@ test('10,000 handouts at once for one expired connection, over three replicas, c
   const database = openDatabase(databaseUrl, 1);
   await database.write('UPDATE renewals SET issued_at = issued_at - INTERVAL 1 HOUR WHERE expires_at < UTC_TIMESTAMP(3) + INTERVAL 1 MINUTE');
   await database.close();
-  await sleep(2_500);
+  await untilInstant((await show('one')).life?.expires_at ?? '');
   const { caller_id, key } = await call('addCaller', { body: { name: `crowd-${Date.now()}`, connections: ['one'] } });
   const before = (await standin.counters()).counters['token.refresh_token.ok'] ?? 0;
   await standin.order('faults', { at: 'token', kind: 'hold_answer', delay_ms: 1_500 });
@@ -82,8 +83,11 @@ test('a replica dies with its answer spilled: its folder is adopted, the answer 
   await expect(call('adoptReplica', { body: { folder: dying } })).rejects.toMatchObject({ problem: { code: 'REPLICA_ALIVE' } });
   const asOperator = { RUSTY_KETTLE_URL: first().url };
   await rk(['sign-in', '--name', 'marit'], { home, environment: asOperator, input: 'harbour-light-9\n' });
-  await sleep(Number(environment.RUSTY_KETTLE_SILENT_MS) + 100);
-  const adopted = await rk(['replica', 'adopt', dying, '--output', 'json'], { home, environment: asOperator });
+  // It is taken for dead once it was silent long enough.
+  const adopted = await eventually(async () => {
+    const tried = await rk(['replica', 'adopt', dying, '--output', 'json'], { home, environment: asOperator });
+    return tried.code === 0 ? tried : null;
+  });
   expect(JSON.parse(adopted.out)).toMatchObject({ answers_saved: 1 });
   // Within the grace another replica may have renewed already: then what was spilled is put by, and the current token proved.
   const kept = await eventually(async () => ((await show('two')).state === 'working' ? show('two') : null));

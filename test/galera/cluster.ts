@@ -4,7 +4,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { freePort } from '../../src/service/database/private-mariadb.ts';
 import { openDatabase } from '../../src/service/store/database.ts';
-import { eventually } from '../../testing/service.ts';
+import { eventually } from '../../testing/waiting.ts';
 
 const PROVIDER = '/usr/lib/galera/libgalera_smm.so';
 const PASSWORD = 'for-this-test-alone';

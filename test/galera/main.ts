@@ -5,7 +5,8 @@ import { firstRow } from '../../src/core/renewal/row.ts';
 import { arm, claim, save } from '../../src/core/renewal/transitions.ts';
 import { openDatabase } from '../../src/service/store/database.ts';
 import { renewalStore } from '../../src/service/store/renewals.ts';
-import { eventually, newFolder, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from '../../testing/service.ts';
+import { newFolder, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from '../../testing/service.ts';
+import { eventually } from '../../testing/waiting.ts';
 import { addConnection, addEelgrass, agree, fetchToken, startEelgrass } from '../support/harbour.ts';
 import { startCluster } from './cluster.ts';
 

@@ -2,7 +2,8 @@ import { fileURLToPath } from 'node:url';
 import type { ApiClient } from '../../src/api/client.ts';
 import { freePort } from '../../src/service/database/private-mariadb.ts';
 import { playConsent } from '../../testing/consent.ts';
-import { eventually, newFolder, newMasterKey, removeFolder, type ServiceOptions, type ServiceUnderTest, signIn, startService } from '../../testing/service.ts';
+import { newFolder, newMasterKey, removeFolder, type ServiceOptions, type ServiceUnderTest, signIn, startService } from '../../testing/service.ts';
+import { eventually } from '../../testing/waiting.ts';
 import { addConnection, addEelgrass, agree, type StandinUnderTest, startEelgrass } from '../support/harbour.ts';
 
 const SERVE = fileURLToPath(new URL('serve.ts', import.meta.url));

@@ -10,7 +10,8 @@ import { spill } from '../../src/service/renewal/spill.ts';
 import { idText } from '../../src/service/store/database.ts';
 import { newDatabaseOn } from '../../testing/new-database-on.ts';
 import { openSeeder, type Seeder } from '../../testing/seed.ts';
-import { eventually, newFolder, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from '../../testing/service.ts';
+import { newFolder, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from '../../testing/service.ts';
+import { eventually } from '../../testing/waiting.ts';
 import { KINDS, type Kind, PROVIDERS, type Provider, SENDS, startProvider, type World } from './providers.ts';
 
 export interface SoakOptions {

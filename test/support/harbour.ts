@@ -3,7 +3,7 @@ import type { ApiClient } from '../../src/api/client.ts';
 import type { ConsentOutcome } from '../../src/api/connections.ts';
 import { type RunningStandin, startStandin } from '../../src/standins/main.ts';
 import { Browser, type PlayedConsent, type PlayOptions, playOpened, registerAtStandin } from '../../testing/consent.ts';
-import { eventually } from '../../testing/service.ts';
+import { eventually } from '../../testing/waiting.ts';
 
 export const SCOPES = ['tables.read', 'calendars.read', 'profile', 'offline_access'];
 

@@ -1,4 +1,4 @@
-import { at } from '../oauth/token-answer.ts';
+import { at } from '../json.ts';
 import type { Api } from '../provider/api.ts';
 
 const number = (value: unknown): number | null => {

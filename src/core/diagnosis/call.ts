@@ -1,5 +1,5 @@
-import { own } from '../json.ts';
-import { at, plainText } from '../oauth/token-answer.ts';
+import { at, own } from '../json.ts';
+import { plainText } from '../oauth/token-answer.ts';
 import { reasonInWords } from '../oauth/wire.ts';
 import type { Api } from '../provider/api.ts';
 import type { ProviderDefinition } from '../provider/definition.ts';

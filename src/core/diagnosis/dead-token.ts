@@ -1,5 +1,4 @@
-import { own } from '../json.ts';
-import { at } from '../oauth/token-answer.ts';
+import { at, own } from '../json.ts';
 import type { Api } from '../provider/api.ts';
 import type { Dialect } from '../provider/dialect.ts';
 

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { own } from '../json.ts';
+import { at, own } from '../json.ts';
 import type { Dialect } from '../provider/dialect.ts';
 import { Secret } from '../secret.ts';
 import { masked } from './masked.ts';
@@ -59,17 +59,6 @@ const Members = z.object({
   account_label: z.union([z.string().max(300), z.number()]).nullish(),
   id_token: z.string().max(TOKEN_MOST).nullish(),
 });
-
-/** The value at a JSON pointer (RFC 6901), or undefined. */
-export function at(document: unknown, pointer: string): unknown {
-  let value: unknown = document;
-  for (const step of pointer.slice(1).split('/')) {
-    if (typeof value !== 'object' || value === null) return undefined;
-    const name = step.replaceAll('~1', '/').replaceAll('~0', '~');
-    value = Object.hasOwn(value, name) ? (value as Record<string, unknown>)[name] : undefined;
-  }
-  return value;
-}
 
 /** Sorts what came back from a token endpoint into one of the classes. Unknown members are ignored, as RFC 6749 §5.1 asks. */
 export function readTokenOutcome(outcome: WireOutcome, dialect: Dialect): TokenOutcome {

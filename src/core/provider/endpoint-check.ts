@@ -1,4 +1,4 @@
-import { at } from '../oauth/token-answer.ts';
+import { at } from '../json.ts';
 import type { WireOutcome, WireRequest } from '../oauth/wire.ts';
 import { reasonInWords } from '../oauth/wire.ts';
 

@@ -1,4 +1,4 @@
-import { type Json, own, record, text } from '../json.ts';
+import { at, type Json, record, text } from '../json.ts';
 
 // What an operation of an OpenAPI 3.x document takes: parameters beside the body, and a body to begin with.
 const list = (value: unknown): unknown[] => (Array.isArray(value) ? value : []);
@@ -20,28 +20,23 @@ export interface FoundParameter {
   example?: string;
 }
 
-/** Follows references within the document (RFC 6901); those to other documents, and circles, end in nothing. */
+/** Follows references within the document (RFC 6901 §6); those to other documents, and circles, end in nothing. */
 function resolved(all: Json, value: unknown): Json {
-  let at = record(value);
+  let found = record(value);
   for (let steps = 0; steps < REFERENCES_MOST; steps += 1) {
-    const reference = text(at.$ref);
-    if (reference === undefined) return at;
+    const reference = text(found.$ref);
+    if (reference === undefined) return found;
     if (!reference.startsWith('#/')) return {};
-    at = record(
-      reference
-        .slice(2)
-        .split('/')
-        .reduce<unknown>((node, part) => own(record(node), decodePointer(part)), all),
-    );
+    found = record(at(all, decoded(reference.slice(1))));
   }
   return {};
 }
 
-const decodePointer = (part: string): string => {
+const decoded = (fragment: string): string => {
   try {
-    return decodeURIComponent(part).replaceAll('~1', '/').replaceAll('~0', '~');
+    return decodeURIComponent(fragment);
   } catch {
-    return part; // not encoded after all
+    return fragment; // not encoded after all
   }
 };
 

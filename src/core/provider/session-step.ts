@@ -1,4 +1,4 @@
-import { at } from '../oauth/token-answer.ts';
+import { at } from '../json.ts';
 import type { WireAnswer } from '../oauth/wire.ts';
 import type { Api, SessionStep } from './api.ts';
 import { apiBaseAllowed } from './api-base.ts';

@@ -1,7 +1,7 @@
+import type { ConnectionParts } from '../connections/index.ts';
 import type { Changes, History } from '../history/index.ts';
 import type { Ports } from '../ports.ts';
 import type { Settings } from '../settings.ts';
-import type { Store } from '../store/store.ts';
 
 /** Callers depend on these. */
 export interface CallerParts {
@@ -9,5 +9,6 @@ export interface CallerParts {
   history: History;
   ports: Ports;
   settings: Settings;
-  store: Store;
+  /** The repositories of its own, and of the rooms whose functions it calls. */
+  store: ConnectionParts['store'];
 }

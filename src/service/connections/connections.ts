@@ -1,6 +1,6 @@
-import { setTimeout as sleep } from 'node:timers/promises';
 import type { z } from 'zod';
 import type { Attempt, ConnectionSummary, ListConnections } from '../../api/connections.ts';
+import { looks } from '../../api/looks.ts';
 import { POLICY_LABELS } from '../../api/vocabulary.ts';
 import { operationsOf } from '../../core/clients/strength.ts';
 import { Fault } from '../../core/fault.ts';
@@ -173,7 +173,7 @@ const LOOK_EVERY_MS = 50;
 /** Renews a row that is due now. A worker, here or on another replica, may have claimed it first: then its outcome is waited for. */
 async function renewAndWait(s: ConnectionParts, grantId: string, generation: number): Promise<void> {
   if ((await s.engine.renewOne(grantId)).claimed) return;
-  for (const endsAt = performance.now() + OTHERS_WAIT_MS; performance.now() < endsAt; await sleep(LOOK_EVERY_MS)) {
+  for await (const _ of looks({ withinMs: OTHERS_WAIT_MS, everyMs: LOOK_EVERY_MS })) {
     const row = (await s.store.renewals.read(grantId))?.row;
     if (!row || row.generation > generation || row.leaseUntil === null) return;
   }

@@ -1,5 +1,5 @@
-import { setTimeout as sleep } from 'node:timers/promises';
 import type { ConsentOutcome } from '../../api/connections.ts';
+import { looks } from '../../api/looks.ts';
 import type { Cause } from '../../core/diagnosis/causes.ts';
 import { diagnosis } from '../../core/diagnosis/diagnosis.ts';
 import { Fault } from '../../core/fault.ts';
@@ -108,7 +108,7 @@ async function proveTakenOver(
 ): Promise<StoredOutcome> {
   const { grantId } = consent;
   const { definition, connection } = parties;
-  for (const endsAt = performance.now() + PROVED_WITHIN_MS; performance.now() < endsAt; await sleep(LOOK_EVERY_MS)) {
+  for await (const _ of looks({ withinMs: PROVED_WITHIN_MS, everyMs: LOOK_EVERY_MS })) {
     await s.engine.renewOne(grantId);
     const held = await s.store.renewals.read(grantId);
     if (!held || held.row.ended) break;

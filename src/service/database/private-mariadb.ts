@@ -4,6 +4,7 @@ import { chmodSync, chownSync, existsSync, mkdirSync, readFileSync, renameSync, 
 import { createConnection, createServer } from 'node:net';
 import { dirname, join, resolve } from 'node:path';
 import { setTimeout as sleep } from 'node:timers/promises';
+import { looks } from '../../api/looks.ts';
 import { Fault } from '../../core/fault.ts';
 
 /**
@@ -236,10 +237,9 @@ const answers = (port: number): Promise<boolean> =>
   });
 
 async function untilAnswering(port: number, died: () => boolean, place: Place): Promise<void> {
-  for (const endsAt = performance.now() + START_LIMIT_MS; performance.now() < endsAt; ) {
+  for await (const _ of looks({ withinMs: START_LIMIT_MS, everyMs: 50 })) {
     if (await answers(port)) return;
     if (died()) break;
-    await sleep(50);
   }
   throw new Fault('DATABASE_AWAY', { detail: 'The private MariaDB did not start.', remedy: `Read ${place.log}.` });
 }
@@ -265,5 +265,5 @@ async function endProcess(pid: number): Promise<void> {
   };
   if (pid <= 0 || !alive()) return;
   process.kill(pid, 'SIGTERM');
-  for (const endsAt = performance.now() + STOP_LIMIT_MS; performance.now() < endsAt && alive(); ) await sleep(25);
+  for await (const _ of looks({ withinMs: STOP_LIMIT_MS, everyMs: 25 })) if (!alive()) return;
 }

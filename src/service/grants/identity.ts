@@ -1,8 +1,9 @@
 import type { JSONWebKeySet } from 'jose';
 import { LRUCache } from 'lru-cache';
+import { at } from '../../core/json.ts';
 import { accountOf, checkIdToken } from '../../core/oauth/id-token.ts';
 import { asksOpenid } from '../../core/oauth/offline.ts';
-import { at, type FreshTokens } from '../../core/oauth/token-answer.ts';
+import type { FreshTokens } from '../../core/oauth/token-answer.ts';
 import { reasonInWords } from '../../core/oauth/wire.ts';
 import { callHeaders } from '../../core/provider/api.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';

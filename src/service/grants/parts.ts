@@ -1,3 +1,4 @@
+import type { ClientParts } from '../clients/index.ts';
 import type { Changes, History } from '../history/index.ts';
 import type { Ports } from '../ports.ts';
 import type { Quotas } from '../quotas/index.ts';
@@ -20,5 +21,6 @@ export interface GrantParts {
   settings: Settings;
   sightings: Sightings;
   spares: Spares;
-  store: Store;
+  /** The repositories of its own, and of the rooms whose functions it calls. */
+  store: ClientParts['store'] & Pick<Store, 'consents' | 'grants' | 'revocations'>;
 }

@@ -6,6 +6,7 @@ import type { ProviderParts } from '../providers/index.ts';
 import type { Definitions } from '../renewal/index.ts';
 import type { AdoptParts } from '../replicas/index.ts';
 import type { StatusParts } from '../status/index.ts';
+import type { Store } from '../store/store.ts';
 import type { ToolSignInParts } from '../tool-sign-ins/index.ts';
 import type { UsageParts } from '../usage/index.ts';
 
@@ -20,5 +21,6 @@ export interface HttpParts
     UsageParts,
     AdoptParts,
     StatusParts {
+  store: Store;
   definitions: Definitions;
 }

@@ -10,5 +10,5 @@ export interface OperatorParts {
   history: History;
   ports: Ports;
   sealer: Sealer;
-  store: Store;
+  store: Pick<Store, 'operators'>;
 }

@@ -8,5 +8,5 @@ export interface ProviderParts {
   documents: Documents;
   history: History;
   ports: Ports;
-  store: Store;
+  store: Pick<Store, 'clients' | 'connectionList' | 'providers'>;
 }

@@ -6,5 +6,5 @@ import type { Store } from '../store/store.ts';
 export interface RecordParts {
   history: History;
   ports: Ports;
-  store: Store;
+  store: Pick<Store, 'providers'>;
 }

@@ -10,5 +10,5 @@ export interface AdoptParts {
   /** T10 for another data folder, whose owner is dead. */
   recover(folder: string, instanceId: string): Promise<{ saved: number; freed: number }>;
   settings: Settings;
-  store: Store;
+  store: Pick<Store, 'replicas'>;
 }

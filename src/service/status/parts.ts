@@ -2,6 +2,7 @@ import type { Lanes } from '../../core/renewal/lanes.ts';
 import type { History } from '../history/index.ts';
 import type { Ports } from '../ports.ts';
 import type { AnswerKeeper, ConnectionStates, InstallationHold, Spill } from '../renewal/index.ts';
+import type { AdoptParts } from '../replicas/index.ts';
 import type { Settings } from '../settings.ts';
 import type { Store } from '../store/store.ts';
 
@@ -15,6 +16,6 @@ export interface StatusParts {
   ports: Ports;
   settings: Settings;
   spill: Spill;
-  store: Store;
+  store: AdoptParts['store'] & Pick<Store, 'clients' | 'connectionList' | 'providers' | 'renewals' | 'revocations' | 'usage'>;
   version: string;
 }

@@ -1,4 +1,4 @@
-import { setTimeout as sleep } from 'node:timers/promises';
+import { looks } from '../../api/looks.ts';
 import { Fault } from '../../core/fault.ts';
 import { type Database, idBytes } from './database.ts';
 import { AT, ID, MIGRATIONS, table } from './migrations.ts';
@@ -21,12 +21,16 @@ export async function migrate(database: Database, me: string): Promise<void> {
       `UPDATE leases SET owner = $1, until = UTC_TIMESTAMP(3) + INTERVAL ${LEASE_SECONDS} SECOND WHERE name = 'migration' AND (until < UTC_TIMESTAMP(3) OR owner = $2)`,
       [idBytes(me), idBytes(me)],
     );
-  for (const endsAt = performance.now() + WAIT_LIMIT_MS; (await renew()) === 0; await sleep(200))
-    if (performance.now() > endsAt)
-      throw new Fault('DATABASE_AWAY', {
-        detail: 'Another replica has been migrating for two minutes.',
-        remedy: 'See whether that replica still runs, then start again.',
-      });
+  let ours = false;
+  for await (const _ of looks({ withinMs: WAIT_LIMIT_MS, everyMs: 200 })) {
+    ours = (await renew()) > 0;
+    if (ours) break;
+  }
+  if (!ours)
+    throw new Fault('DATABASE_AWAY', {
+      detail: 'Another replica has been migrating for two minutes.',
+      remedy: 'See whether that replica still runs, then start again.',
+    });
   const executed = await executedIn(database);
   try {
     for (const [name, statement] of MIGRATIONS.filter(([name]) => !executed.has(name))) {

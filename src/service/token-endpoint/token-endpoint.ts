@@ -1,3 +1,4 @@
+import pTimeout from 'p-timeout';
 import { mayFetch } from '../../core/callers/permissions.ts';
 import { Fault } from '../../core/fault.ts';
 import { CALLER_ID_PREFIX, isCallerId } from '../../core/identifiers.ts';
@@ -315,14 +316,10 @@ function connectionNamed(caller: KnownCaller, name: string): PermittedConnection
 const ANSWER_WITHIN_MS = 15_000;
 
 /** @throws {Fault} RENEWAL_PENDING after the deadline; what was begun goes on behind it */
-async function inTime<T>(work: Promise<T>): Promise<T> {
-  let timer: NodeJS.Timeout | undefined;
-  const late = new Promise<never>((_resolve, reject) => {
-    timer = setTimeout(() => reject(new Fault('RENEWAL_PENDING', { detail: 'The token was not available in time.', retryAfterMs: 5_000 })), ANSWER_WITHIN_MS);
+const inTime = <T>(work: Promise<T>): Promise<T> =>
+  pTimeout(work, {
+    milliseconds: ANSWER_WITHIN_MS,
+    fallback: () => {
+      throw new Fault('RENEWAL_PENDING', { detail: 'The token was not available in time.', retryAfterMs: 5_000 });
+    },
   });
-  try {
-    return await Promise.race([work, late]);
-  } finally {
-    clearTimeout(timer);
-  }
-}

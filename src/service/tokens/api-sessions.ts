@@ -1,5 +1,5 @@
-import { setTimeout as sleep } from 'node:timers/promises';
 import { LRUCache } from 'lru-cache';
+import { looks } from '../../api/looks.ts';
 import { Fault } from '../../core/fault.ts';
 import { plainText } from '../../core/oauth/token-answer.ts';
 import { reasonInWords } from '../../core/oauth/wire.ts';
@@ -122,7 +122,7 @@ export function apiSessions(deps: {
     }
   };
   const openOne = async (grantId: string, setUp: Pick<SetUp, 'definition' | 'session'>, need: SessionNeed): Promise<ApiSession> => {
-    for (const endsAt = performance.now() + WAIT_MOST_MS; performance.now() < endsAt; await sleep(LOOK_EVERY_MS)) {
+    for await (const _ of looks({ withinMs: WAIT_MOST_MS, everyMs: LOOK_EVERY_MS })) {
       const { version, session } = await read(grantId);
       if (session && isEnough(session, need)) {
         kept.set(grantId, session);

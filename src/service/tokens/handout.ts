@@ -1,4 +1,4 @@
-import { setTimeout as sleep } from 'node:timers/promises';
+import { looks } from '../../api/looks.ts';
 import { Fault } from '../../core/fault.ts';
 import { endsByRenewalAt, handoutFloorMs } from '../../core/renewal/plan.ts';
 import type { RenewalCause } from '../../core/renewal/row.ts';
@@ -59,7 +59,7 @@ export function handout(deps: { store: RenewalStore; sealer: Sealer; cache: Toke
     if (isEnough(first.row, need)) return take(first);
     if (first.row.nextAt === null) throw refusal(first.row.cause);
     let [tooOld, isUncertain] = [first.row.generation, false];
-    for (const endsAt = performance.now() + WAIT_MOST_MS; performance.now() < endsAt; await sleep(LOOK_EVERY_MS)) {
+    for await (const _ of looks({ withinMs: WAIT_MOST_MS, everyMs: LOOK_EVERY_MS })) {
       const { givenBack } = await engine.renewOne(grantId, tooOld);
       const fresh = cached(grantId, need); // also an answer that still waits in memory for the database
       if (fresh) return fresh;
@@ -80,7 +80,7 @@ export function handout(deps: { store: RenewalStore; sealer: Sealer; cache: Toke
    * token is never renewed early for one caller, because another one holds it.
    */
   const fetchEnding = async (grantId: string, need: TokenNeed): Promise<CachedToken> => {
-    for (const endsAt = performance.now() + WAIT_MOST_MS; performance.now() < endsAt; await sleep(LOOK_EVERY_MS)) {
+    for await (const _ of looks({ withinMs: WAIT_MOST_MS, everyMs: LOOK_EVERY_MS })) {
       const held = await store.read(grantId);
       if (!held || held.row.ended) throw new Fault('GRANT_REFUSED');
       const unsaved = cache.get(grantId);

@@ -1,5 +1,6 @@
 import type { Changes, History } from '../history/index.ts';
 import type { Ports } from '../ports.ts';
+import type { RecordParts } from '../records/index.ts';
 import type { Settings } from '../settings.ts';
 import type { Store } from '../store/store.ts';
 
@@ -9,5 +10,5 @@ export interface ToolSignInParts {
   history: History;
   ports: Ports;
   settings: Settings;
-  store: Store;
+  store: RecordParts['store'] & Pick<Store, 'callers' | 'connectionList' | 'connections' | 'toolSignIns'>;
 }

@@ -4,5 +4,5 @@ import type { Store } from '../store/store.ts';
 /** Counts of use depend on these. */
 export interface UsageParts {
   ports: Ports;
-  store: Store;
+  store: Pick<Store, 'callers' | 'connections' | 'permissions' | 'relayed' | 'usage'>;
 }

@@ -1,0 +1,15 @@
+import { writeFileSync } from 'node:fs';
+import { apiDocument, schemaDocument } from './api.ts';
+import { dialectDocument } from './dialect.ts';
+import { settingsDocument } from './settings.ts';
+
+/** What docs/ holds that is made from tables and schemas: written by `npm run docs`, and compared by a test. */
+export const DOCUMENTS: Record<string, () => string> = {
+  'docs/API.md': apiDocument,
+  'docs/DIALECT.md': dialectDocument,
+  'docs/SETTINGS.md': settingsDocument,
+  'docs/provider-definition.schema.json': schemaDocument,
+};
+
+if (process.argv[1] === import.meta.filename)
+  for (const [file, document] of Object.entries(DOCUMENTS)) writeFileSync(new URL(`../../${file}`, import.meta.url), document());
