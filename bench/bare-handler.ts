@@ -1,6 +1,6 @@
 import { createServer } from 'node:http';
 
-/** Reads a POST and answers the bytes of its argument: what a handout would cost if it checked nothing. */
+/** Reads a POST and answers the bytes of its argument: what a token issuance would cost if it checked nothing. */
 const body = process.argv[2] ?? '';
 const server = createServer((request, response) => {
   const parts: Buffer[] = [];

@@ -13,7 +13,7 @@ const SLICES = 16;
 export async function benchRelay(databaseUrl: string): Promise<Measured[]> {
   const api = await startChild('bare-api.ts');
   const proxy = await startChild('bare-proxy.ts', [String(api.port)]);
-  // The quota of the definition would be used up in seconds; it is counted all the same.
+  // The quota of the definition would be used up in seconds; it is counted anyway.
   const rig = await startRig(databaseUrl, api.port, {}, (text) => text.replace('most: 100000', 'most: 1000000000'));
   const seeder = await openSeeder(databaseUrl, rig.masterKey);
   try {
@@ -23,7 +23,7 @@ export async function benchRelay(databaseUrl: string): Promise<Measured[]> {
     const rate = async (url: string, paths: string[]): Promise<number> => {
       const sent = paths.map((path) => ({ method: 'GET' as const, path, headers: { authorization } }));
       const { non2xx, errors, requests: counted } = await autocannon({ url, connections: CONCURRENCY, duration: SLICE_SECONDS, requests: sent });
-      if (non2xx > 0 || errors > 0) throw new Error(`${non2xx} relayed calls were refused, ${errors} broke off`);
+      if (non2xx > 0 || errors > 0) throw new Error(`${non2xx} relayed calls were rejected, ${errors} broke off`);
       return counted.total / SLICE_SECONDS;
     };
     const ourPaths = names.map((name) => `/relay/${name}/tables?limit=20`);

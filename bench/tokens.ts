@@ -90,10 +90,10 @@ const tokenRequests = (rig: Rig, id: string, key: string, names: string[]): Load
     body: new URLSearchParams({ grant_type: 'client_credentials', resource: `${rig.service.url}/connections/${name}` }).toString(),
   }));
 
-/** Requests a second in one slice; any that is refused or breaks off ends the measuring. */
+/** Requests a second in one slice; any that is rejected or breaks off ends the measuring. */
 async function rate(load: Load): Promise<number> {
   const { non2xx, errors, requests } = await run(load);
-  if (non2xx > 0 || errors > 0) throw new Error(`${non2xx} requests were refused, ${errors} broke off`);
+  if (non2xx > 0 || errors > 0) throw new Error(`${non2xx} requests were rejected, ${errors} broke off`);
   return requests.total / SLICE_SECONDS;
 }
 
@@ -158,7 +158,7 @@ export async function benchMemory(databaseUrl: string, count = 100_000): Promise
       while (next < requests.length) {
         const request = requests[next++] as (typeof requests)[number];
         const answer = await fetch(`${rig.service.url}/oauth/token`, { method: 'POST', ...request });
-        if (!answer.ok) throw new Error(`a token was refused: ${await answer.text()}`);
+        if (!answer.ok) throw new Error(`a token was rejected: ${await answer.text()}`);
         await answer.arrayBuffer();
       }
     };

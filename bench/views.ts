@@ -6,13 +6,13 @@ const [FEW, MANY] = [100, 100_000];
 const ROUNDS = 15;
 const HOUR_MS = 3_600_000;
 
-/** What an operator's pages ask for; each wants an answer while somebody waits. */
+/** What an operator's pages ask for; each wants an answer while someone waits. */
 const VIEWS: [what: string, ask: (rig: Rig) => Promise<unknown>][] = [
   ['status', ({ call }) => call('showStatus')],
   ['first 50 connections', ({ call }) => call('listConnections', { query: { limit: 50 } })],
   ['search with 50 hits', ({ call }) => call('listConnections', { query: { search: 'BENCH', limit: 50 } })],
   ['search with one hit', ({ call }) => call('listConnections', { query: { search: 'view-77-', limit: 50 } })],
-  ['filter by a rare state', ({ call }) => call('listConnections', { query: { state: 'needs_person', limit: 50 } })],
+  ['filter by a rare state', ({ call }) => call('listConnections', { query: { state: 'action_needed', limit: 50 } })],
   ['a connection', ({ call }) => call('showConnection', { params: { connection: 'view-77-x' } })],
   ['the client of all', ({ call }) => call('showClient', { params: CLIENT })],
   ['clients', ({ call }) => call('listClients')],
@@ -32,7 +32,7 @@ async function startWith(databaseUrl: string, connections: number): Promise<Rig>
   );
   await seeder.database.write("INSERT INTO connection_labels (connection_id, label) SELECT id, 'fleet' FROM connections");
   await rig.call('permitCaller', { params: { caller: 'board' }, body: { label: 'fleet' } });
-  await seeder.database.write("UPDATE renewals SET next_at = NULL, cause = 'refused' ORDER BY grant_id LIMIT 3"); // these need somebody
+  await seeder.database.write("UPDATE renewals SET next_at = NULL, cause = 'refused' ORDER BY grant_id LIMIT 3"); // these need someone
   await seeder.settled();
   say(`views: the states of ${connections} connections were worked out ${Math.round((Date.now() - now) / 1000)} s after seeding began`);
   await seeder.close();

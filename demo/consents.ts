@@ -7,13 +7,13 @@ const post = (url: string, body: object): Promise<Response> =>
 
 /**
  * Consents that are not plain: a static key with OAuth prepared beside it, an account that nobody expected, a connection in the sandbox
- * that can move to live, and one for which the whole organisation must agree. Wants Eelgrass, Berthline and the others to be there.
+ * that can move to live, and one for which the whole organization needs admin consent. Wants Eelgrass, Berthline and the others to be there.
  */
 export async function seedConsents(harbour: Harbour, call: ApiClient): Promise<void> {
   const berthline = new URL(harbour.berthlineUrl).port;
   const { key } = (await (await post(`http://127.0.0.1:${berthline}/standin/keys`, { account: 'eg-1077' })).json()) as { key: string };
   await call('addConnection', { body: { name: 'harbour-report', provider: 'berthline', client: 'harbour', scopes: ['bookings.read', 'profile'] } });
-  await call('giveKey', { params: { connection: 'harbour-report' }, body: { key } });
+  await call('setKey', { params: { connection: 'harbour-report' }, body: { key } });
   await agree(call, 'harbour-report', 'eg-1077', { prepare: true });
   await call('addCaller', { body: { name: 'berth-report', title: 'Berths, every Monday', connections: ['harbour-report'] } });
 

@@ -16,7 +16,7 @@ export const demoFolder = (): string =>
 /** Empties a folder that an earlier demo made; never another. */
 export function emptyDemoFolder(folder: string): void {
   if (!existsSync(folder)) return;
-  if (!existsSync(join(folder, MARK))) throw new Error(`${folder} was not made by the demo; it is left alone`);
+  if (!existsSync(join(folder, MARK))) throw new Error(`${folder} was not made by the demo; it is paused by the circuit breaker`);
   rmSync(folder, { recursive: true, force: true });
 }
 

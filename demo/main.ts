@@ -41,7 +41,7 @@ if (values.tour) {
 
 if (values.approve) {
   const [approved] = await approveAtOakum(OTHER_PORTS.oakum ?? 0);
-  say(approved ? `Oakum's staff has approved ${approved}; within 10 s the service sees it by itself.` : 'Nothing waits for approval at Oakum.');
+  say(approved ? `Oakum's staff has approved ${approved}; within 10 s the service detects it automatically.` : 'Nothing waits for approval at Oakum.');
   process.exit(0);
 }
 
@@ -79,7 +79,7 @@ try {
   say('             Oakum has not approved its client yet. To decide as its staff: npm run demo -- --approve');
   say(`             (tokens live ${LIFE_SECONDS} s, so that you see renewals)`);
   say('Integrations timetable-board fetches tokens (it knows a token URL, an id, a secret), nightly-ledger sends its calls to the relay,');
-  say('             deck-announcer signed in at the door (it knows only the code flow); two of them call every 5 s\n');
+  say('             deck-announcer signed in through sign-in for tools (it knows only the code flow); two of them call every 5 s\n');
   say('Commands to try, in another terminal:');
   say(`  npm run -s rk -- sign-in --url ${harbour.url} --name ${DEMO_OPERATOR}`);
   say('  npm run -s rk -- status');

@@ -55,7 +55,7 @@ export function rk(args: string[], environment: Record<string, string>, input = 
 /** Waits until an address answers 200; bounded. */
 export async function untilReady(url: string, of: Running, limitMs = 60_000): Promise<void> {
   for (const endsAt = Date.now() + limitMs; Date.now() < endsAt; await sleep(100)) {
-    if (of.child.exitCode !== null) throw new Error(`it ended by itself:\n${of.output()}`);
+    if (of.child.exitCode !== null) throw new Error(`it exited:\n${of.output()}`);
     const answer = await fetch(url, { signal: AbortSignal.timeout(2_000) }).catch(() => null); // not there yet
     if (answer?.ok) return;
   }

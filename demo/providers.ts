@@ -4,7 +4,7 @@ import { registerAtStandin } from '../testing/consent.ts';
 import { agree, finished, type Harbour } from './stage.ts';
 
 const ANSWERS = {
-  organisation: 'Saltmarsh Ferries',
+  organization: 'Saltmarsh Ferries',
   purpose: 'Timetables, rosters and crew certificates on our own boards. Nothing is passed on.',
   contact: 'apis@saltmarsh.example',
   platform: 'Rusty Kettle on our own server',
@@ -26,7 +26,7 @@ export async function seedOthers(harbour: Harbour, call: ApiClient): Promise<voi
     provider: string,
     name: string,
     title: string,
-    more: More & { byKey?: boolean; scopes: string[]; endsInDays?: number; listed?: string; approval?: 'asked' },
+    more: More & { byKey?: boolean; scopes: string[]; endsInDays?: number; listed?: string; approval?: 'requested' },
   ) => {
     const { byKey, scopes, endsInDays, listed, approval, ...rest } = more;
     const draft = await call('addClient', { body: { provider, name, title, ...rest } });
@@ -83,7 +83,7 @@ export async function seedOthers(harbour: Harbour, call: ApiClient): Promise<voi
   await client('deckhail', 'deck', 'Deck announcer', { scopes: ['hear', 'announce', 'offline_access'] });
   await connection('announcements', 'deckhail', 'deck', ['hear', 'announce', 'offline_access'], { operations: ['announce'] });
   // Oakum has not approved its client yet: what was sent is kept, and a rehearsal stands beside it.
-  const crew = await client('oakum', 'crew', 'Crew portal', { scopes: ['/certificates/read'], approval: 'asked' });
+  const crew = await client('oakum', 'crew', 'Crew portal', { scopes: ['/certificates/read'], approval: 'requested' });
   const { form } = await call('showClient', { params: crew.params });
   await call('recordRequest', {
     params: crew.params,
@@ -91,7 +91,7 @@ export async function seedOthers(harbour: Harbour, call: ApiClient): Promise<voi
   });
   const rehearsal = { rehearsal_port: Number(new URL(harbour.others.oakum ?? '').port), scopes: ['/certificates/read'] };
   await client('oakum', 'rehearsal', 'Crew portal, rehearsed', rehearsal);
-  await change(call, 'oakum', 'rehearsal', { approval: 'given' });
+  await change(call, 'oakum', 'rehearsal', { approval: 'approved' });
   await connection('crew-certificates', 'oakum', 'rehearsal', ['/certificates/read'], {}, 'eg-1042');
 }
 
@@ -131,6 +131,6 @@ export async function approveAtOakum(port: number): Promise<string[]> {
       )
     ).json();
   const { waiting } = (await order('approvals')) as { waiting: { client_id: string; name: string }[] };
-  for (const one of waiting) await order('approval', { client_id: one.client_id, state: 'given' });
+  for (const one of waiting) await order('approval', { client_id: one.client_id, state: 'approved' });
   return waiting.map((one) => one.name);
 }

@@ -71,13 +71,13 @@ async function devicePicture(page: Page, call: ApiClient): Promise<void> {
   await shootAt(page, 'device-code', `#/consents/${device.id}`, 'Enter this code');
 }
 
-/** What somebody is asked whose browser a tool has sent here. */
-async function doorPicture(page: Page, call: ApiClient): Promise<void> {
+/** What someone is asked whose browser a tool has sent here. */
+async function signInPicture(page: Page, call: ApiClient): Promise<void> {
   const { caller_id } = await call('showCaller', { params: { caller: 'deck-announcer' } });
   const query = new URLSearchParams({ response_type: 'code', client_id: caller_id, redirect_uri: 'http://127.0.0.1:53217/signed-in', state: 'x' });
-  await page.goto(`${new URL(page.url()).origin}/door/authorize?${query}`);
+  await page.goto(`${new URL(page.url()).origin}/oauth/authorize?${query}`);
   await page.getByRole('button', { name: 'Let it use announcements' }).waitFor();
-  await shoot(page, 'door');
+  await shoot(page, 'tool-sign-in');
 }
 
 /** What a terminal shows, drawn by the browser: the text is rk's own, untouched. */
@@ -110,7 +110,7 @@ const good = await tour(say, {
     await seedTools(call);
     await postTwice(harbour, call);
     await feelLimit(harbour, call);
-    await shootAt(page, 'client', '#/providers/ledgerfin/clients/nightly', 'How it stands');
+    await shootAt(page, 'client', '#/providers/ledgerfin/clients/nightly', 'Details');
     const stand = { provider: 'bosunry', client: 'board' };
     const board = await call('addClient', { body: { provider: 'bosunry', name: 'board', title: 'Roster board' } });
     await sideBySide(page, board.registration_page ?? '', async (clientId) => {
@@ -137,7 +137,7 @@ const good = await tour(say, {
     await page.locator('section[aria-labelledby=uses] table').waitFor(); // uses are written every 5 s
     await page.getByRole('button', { name: /^Only “sign in”/ }).click();
     await shootAt(page, 'caller', '#/callers/deck-announcer', 'Authorization URL', '#paste');
-    await doorPicture(page, call);
+    await signInPicture(page, call);
     await page.evaluate(() => location.assign('#/connections/sailings/try'));
     await page.getByRole('button', { name: 'rows-of-a-table', exact: true }).click();
     await page.getByLabel('table', { exact: true }).fill('sailings');
@@ -146,7 +146,7 @@ const good = await tour(say, {
     await shoot(page, 'try');
     await announcer.stop();
     await page.getByRole('button', { name: 'Dark' }).click();
-    await shootAt(page, 'decide-night', '#/connections/crew-calendar', 'Will it live');
+    await shootAt(page, 'decide-night', '#/connections/crew-calendar', 'Expiration and renewal');
     await page.getByRole('button', { name: 'Light' }).click();
     await shootAt(page, 'key-to-oauth', '#/connections/harbour-report', 'Prepared beside what is in use');
     await devicePicture(page, call);
@@ -168,7 +168,7 @@ const good = await tour(say, {
     await fetch(`http://127.0.0.1:${new URL(harbour.standinUrl).port}/standin/withdraw`, { method: 'POST' });
     await call('addSecret', { params: { provider: 'berthline', client: 'harbour' }, body: { secret: 'mistyped', at_once: true } });
     await call('renewConnection', { params: { connection: 'berths-winter' } });
-    await shootAt(page, 'causes', '#/', 'Berthline refuses the client');
+    await shootAt(page, 'causes', '#/', 'Berthline rejects the client');
   },
 });
 process.exit(good ? 0 : 1);

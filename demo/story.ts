@@ -72,19 +72,19 @@ export async function playStory(stage: Stage): Promise<{ calls: number; failures
   await look('waiting');
   await provider.getByLabel('Password').fill('low-tide');
   await provider.getByRole('button', { name: 'Sign in' }).click();
-  await provider.getByRole('heading', { name: 'Do you agree?' }).waitFor();
+  await provider.getByRole('heading', { name: 'Do you consent?' }).waitFor();
   await look('standin-consent', provider);
   await provider.getByRole('button', { name: 'Agree' }).click();
   await provider.getByRole('heading', { name: 'sailings is connected' }).waitFor();
   const landed = await provider.locator('main').innerText();
-  for (const part of ['marit.holm@saltmarsh.example agreed', 'came: the connection is renewed by itself', 'Sailings this week'])
+  for (const part of ['marit.holm@saltmarsh.example consented', 'came: the connection renews automatically', 'Sailings this week'])
     if (!landed.includes(part)) throw new Error(`the landing page does not say: ${part}`);
   await look('landing', provider);
-  say('Consent at the provider', 'landed: who agreed, to what, a refresh token came, and the answer of a first API call');
+  say('Consent at the provider', 'landed: who consented, to what, a refresh token came, and the answer of a first API call');
   await provider.close();
 
   await page.getByRole('heading', { name: 'sailings is connected' }).waitFor();
-  await page.getByRole('link', { name: 'Watch it being kept alive' }).click();
+  await page.getByRole('link', { name: 'Watch it being kept active' }).click();
   await page.getByText('working', { exact: true }).waitFor();
   await page.getByText(/renewed (once|[1-9]\d* times)/).waitFor({ timeout: RENEWALS_LIMIT_MS });
   await look('connection');
@@ -110,7 +110,7 @@ export async function playStory(stage: Stage): Promise<{ calls: number; failures
   for (const endsAt = Date.now() + RENEWALS_LIMIT_MS; (await stage.renewals('sailings')) < before + RENEWALS_WANTED; await page.waitForTimeout(500))
     if (Date.now() > endsAt) throw new Error('five renewals did not come');
   await page.getByRole('navigation').getByRole('link', { name: 'Now' }).click();
-  await page.getByRole('heading', { name: 'Kept alive' }).waitFor();
+  await page.getByRole('heading', { name: 'Kept active' }).waitFor();
   await look('now');
   const last = await integration.end();
   const [, calls = '0', failures = '1'] = /(\d+) calls, (\d+) failures/.exec(last) ?? [];

@@ -89,7 +89,7 @@ export async function postTwice(harbour: Harbour, call: ApiClient): Promise<stri
 
 const BURST = 60;
 
-/** Sixty calls at once through the relay, where the provider takes 45 a minute: the rest is told to wait, and the provider never has to say no. */
+/** Sixty calls at once through the relay, where the provider takes 45 a minute: the rest wait, and the provider never rejects one. */
 export async function feelLimit(harbour: Harbour, call: ApiClient): Promise<string> {
   const { caller_id, key } = await callers.ledger(harbour, call);
   const answers = await Promise.all(
@@ -101,14 +101,14 @@ export async function feelLimit(harbour: Harbour, call: ApiClient): Promise<stri
   const good = answers.filter((answer) => answer.ok).length;
   const { counters } = (await (await fetch(`${harbour.others.wharfpost}/standin/counters`)).json()) as { counters: Record<string, number> };
   const told = waits.length > 0 ? `, ${waits.length} told to wait ${waits[0]?.headers.get('retry-after')} s` : '';
-  return `${BURST} calls to Wharfpost at once: ${good} answered${told}; Wharfpost itself refused ${counters['api.over_quota'] ?? 0}`;
+  return `${BURST} calls to Wharfpost at once: ${good} answered${told}; Wharfpost itself rejected ${counters['api.over_quota'] ?? 0}`;
 }
 
-/** deck-announcer, which only knows "sign in": where it opens a browser, the demo's operator answers at the door. */
+/** deck-announcer, which only knows "sign in": where it opens a browser, the demo's operator answers the sign-in request. */
 export async function startAnnouncer(harbour: Harbour, call: ApiClient, onLine: (line: string) => void, every = '5000'): Promise<Running> {
   const { caller_id, key } = await callers.announcer(harbour, call);
   const settings = {
-    AUTHORIZATION_URL: `${harbour.url}/door/authorize`,
+    AUTHORIZATION_URL: `${harbour.url}/oauth/authorize`,
     TOKEN_URL: `${harbour.url}/oauth/token`,
     CLIENT_ID: caller_id,
     CLIENT_SECRET: key,
@@ -119,15 +119,15 @@ export async function startAnnouncer(harbour: Harbour, call: ApiClient, onLine: 
   };
   return start(`${ROOT}examples/deck-announcer.mjs`, [], settings, (line) => {
     if (!line.startsWith('open ')) return onLine(line);
-    void answerDoor(harbour, line.slice('open '.length)).catch((error: unknown) =>
-      onLine(`FAILED at the door: ${error instanceof Error ? error.message : String(error)}`),
+    void answerSignInRequest(harbour, line.slice('open '.length)).catch((error: unknown) =>
+      onLine(`FAILED at sign-in: ${error instanceof Error ? error.message : String(error)}`),
     );
   });
 }
 
 /** What the person does: sign in, choose the connection, and let the browser go back to the tool. */
-async function answerDoor(harbour: Harbour, address: string): Promise<void> {
+async function answerSignInRequest(harbour: Harbour, address: string): Promise<void> {
   const browser = await new OperatorBrowser(harbour.url).signIn(DEMO_OPERATOR, DEMO_PASSWORD);
-  const back = await browser.answerAtDoor(address, 'announcements');
+  const back = await browser.answerSignIn(address, 'announcements');
   await (await fetch(back, { signal: AbortSignal.timeout(10_000) })).text();
 }

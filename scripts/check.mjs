@@ -21,6 +21,7 @@ const QUICK = [
 const CHECKS = [
   ...QUICK,
   ['types of the console', 'svelte-check/bin/svelte-check', ['--tsconfig', 'src/console/tsconfig.json', '--fail-on-warnings', '--output', 'human']],
+  ['format of the markup', 'prettier/bin/prettier.cjs', ['--check', '--log-level', 'warn', 'src/console/**/*.svelte']],
   ['unused files, exports and packages', 'knip/bin/knip.js', ['--no-progress', '--no-config-hints']],
   ['links in the documents', 'remark-cli/cli.js', ['--quiet', '--frail', 'README.md', 'CHANGELOG.md', 'CONTRIBUTING.md', 'docs']],
 ];
@@ -113,7 +114,7 @@ try {
     for (const holds of await checked(quick ? QUICK : CHECKS)) count(holds);
     if (!quick) process.stdout.write(`${await audit()}\n`);
   }
-  // What fills both cores, or measures how long things take, runs by itself afterwards.
+  // What fills both cores, or measures how long things take, runs automatically afterwards.
   const rounds = quick
     ? []
     : only.length > 0

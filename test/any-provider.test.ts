@@ -33,8 +33,7 @@ beforeAll(async () => {
       const path = request.url ?? '';
       const json = (status: number, value: unknown, headers = {}) =>
         response.writeHead(status, { 'content-type': 'application/json', ...headers }).end(JSON.stringify(value));
-      if (path.startsWith('/other/'))
-        return json(200, { issuer: 'https://id.somebody-else.example', token_endpoint: 'https://id.somebody-else.example/token' });
+      if (path.startsWith('/other/')) return json(200, { issuer: 'https://id.someone-else.example', token_endpoint: 'https://id.somebody-else.example/token' });
       if (path.startsWith('/inside/')) return response.writeHead(302, { location: 'http://169.254.10.10/latest' }).end();
       if (path.startsWith('/round/')) return response.writeHead(302, { location: path }).end();
       if (path.startsWith('/huge/')) return response.end('x'.repeat(50_000_000));
@@ -60,7 +59,7 @@ test('an issuer as it is typed: metadata, sources, endpoints that answer, and wh
     value: `${berthline.origin}/token`,
     source: `${berthline.origin}/.well-known/openid-configuration`,
   });
-  // A request without a client is refused there: that says nothing good of the address, and is not called good.
+  // A request without a client is rejected there: that says nothing good of the address, and is not called good.
   expect(seen.endpoints.map((one) => [one.endpoint, one.good])).toEqual([
     ['authorization_endpoint', false],
     ['token_endpoint', true],
@@ -71,19 +70,19 @@ test('an issuer as it is typed: metadata, sources, endpoints that answer, and wh
 });
 
 test.each([
-  { name: 'another issuer inside', path: '/other', code: 'METADATA_WRONG', says: 'names the issuer https://id.somebody-else.example' },
+  { name: 'another issuer inside', path: '/other', code: 'METADATA_WRONG', says: 'names the issuer https://id.someone-else.example' },
   { name: 'a redirect to a private address', path: '/inside', code: 'DOCUMENT_UNREADABLE', says: 'is no https address' },
   { name: 'a redirect round and round', path: '/round', code: 'DOCUMENT_UNREADABLE', says: 'redirects more than 3 times' },
   { name: '50 MB', path: '/huge', code: 'DOCUMENT_UNREADABLE', says: 'larger than 5 MB' },
   { name: 'a page', path: '/html', code: 'DOCUMENT_UNREADABLE', says: 'is not JSON' },
   { name: 'nothing', path: '/none', code: 'DOCUMENT_UNREADABLE', says: 'answered 404' },
-])('metadata with $name is refused, with a remedy', async ({ path, code, says }) => {
+])('metadata with $name is rejected, with a remedy', async ({ path, code, says }) => {
   await expect(draft({ from: 'issuer', address: `${oddUrl}${path}` })).rejects.toMatchObject({
     problem: { code, detail: expect.stringContaining(says), remedy: expect.any(String) },
   });
 });
 
-test('an address that is private by its name or by itself is not called', async () => {
+test('an address that is private by its name or automatically is not called', async () => {
   for (const address of ['https://10.0.0.1', 'https://[fd00::1]', 'https://169.254.169.254'])
     await expect(draft({ from: 'issuer', address })).rejects.toMatchObject({
       problem: { code: 'DOCUMENT_UNREADABLE', detail: expect.stringContaining('private one') },
@@ -183,7 +182,7 @@ test('a definition in use: what changes for whom is shown first, the old version
   expect(preview.changes.map((one) => one.path)).toEqual(['scopes.bookings.write', 'dialect.reuse']);
   expect(preview.effects).toEqual([{ client: 'berthline/harbour', connections: 1, says: ['From the next renewal on: reuse is refused.'] }]);
   await expect(call('changeProvider', { params: { provider }, body: { document: changed, revision: preview.revision + 1 } })).rejects.toMatchObject({
-    problem: { code: 'REVISION_OLD' },
+    problem: { code: 'REVISION_CONFLICT' },
   });
   expect((await call('showProvider', { params: { provider } })).definition.dialect.reuse).toBe('kills_grant');
   expect((await call('changeProvider', { params: { provider }, body: { document: changed, revision: preview.revision } })).definition.dialect.reuse).toBe(
@@ -215,7 +214,7 @@ test('a thief with an operator\u2019s session, but without the password, gets ne
   const document = items[0]?.document ?? '';
   received.length = 0;
   const [secret] = (await call('showClient', { params })).secrets;
-  // Somebody is at the provider's page while the definition is changed behind their back.
+  // Someone is at the provider's page while the definition is changed behind their back.
   const away = await call('openConnection', { params: { connection: 'berths' } });
   const browser = new Browser();
   const { endedAt } = await playConsent(away.start_url, { stopBeforeCallback: true }, browser);
@@ -240,7 +239,7 @@ test('a thief with an operator\u2019s session, but without the password, gets ne
       () => call('callConnection', { params: { connection: 'berths' }, body: { path: '/berths' } }),
       () => call('openConnection', { params: { connection: 'berths' } }),
       () => call('confirmOrigins', { params, body: { password: 'guessed-wrong' } }),
-      () => call('proveSecret', { params: { ...params, secret: secret?.id ?? '' } }),
+      () => call('verifySecret', { params: { ...params, secret: secret?.id ?? '' } }),
       () => browser.fetch(endedAt),
     ])
       await attempt().catch((error) => expect(error.problem.code).toMatch(/ORIGIN_UNCONFIRMED|PASSWORD_WRONG/));
@@ -311,20 +310,20 @@ test('the guide of a client: its own values, ticks and purpose remembered, appro
   // The third brings ID and secret, which are entered.
   expect(ticked.guide.map((step) => step.done)).toEqual([true, false, true]);
   const registering = {
-    asked_on: '2026-11-20',
-    asked_by: 'access request form',
+    requested_on: '2026-11-20',
+    request_form: 'access request form',
     expected_on: '2026-12-04',
     notes: 'Ask Joss',
     own_page: 'https://notchboard.example/clients/7',
     registered_by: 'Marit Holm',
   };
-  const asked = await call('changeClient', { params, body: { revision: ticked.revision, approval: 'asked', registering } });
-  expect(asked).toMatchObject({ approval: 'asked', registering: { ...registering, done: ['Add the landing address, and save the list'] } });
+  const asked = await call('changeClient', { params, body: { revision: ticked.revision, approval: 'requested', registering } });
+  expect(asked).toMatchObject({ approval: 'requested', registering: { ...registering, done: ['Add the landing address, and save the list'] } });
   await expect(call('changeClient', { params, body: { revision: asked.revision, registering: { own_page: 'javascript:alert(1)' } } })).rejects.toMatchObject({
     problem: { code: 'INPUT_INVALID' },
   });
   const { items } = await call('listHistory', { query: { subject: 'client:notchboard/board' } });
-  expect(items.map((one) => one.says)).toContain('Approval: not needed became asked.');
+  expect(items.map((one) => one.says)).toContain('Approval: not needed became requested.');
   const guide = await rk(['client', 'guide', 'notchboard/board', '--untick', '1', '--tick', '2'], {
     home: service.folder,
     environment: { RUSTY_KETTLE_URL: service.url },
@@ -337,9 +336,9 @@ test('reach and approval are shown, and what they cost is said before anybody co
   const { revision } = await call('showClient', { params });
   const listed = await call('changeClient', {
     params,
-    body: { revision, reach: 'listed', listed_accounts: ['marit.holm@saltmarsh.example'], approval: 'asked' },
+    body: { revision, reach: 'listed', listed_accounts: ['marit.holm@saltmarsh.example'], approval: 'requested' },
   });
-  expect(listed).toMatchObject({ state: 'asked', approval: 'asked', listed_accounts: ['marit.holm@saltmarsh.example'] });
+  expect(listed).toMatchObject({ state: 'requested', approval: 'requested', listed_accounts: ['marit.holm@saltmarsh.example'] });
   await call('addConnection', {
     body: { name: 'joss-threads', provider: 'notchboard', client: 'board', scopes: ['read'], expected_account: 'joss.tarrant@saltmarsh.example' },
   });

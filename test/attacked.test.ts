@@ -52,7 +52,7 @@ test('600 tickets that are none hash nothing, and 200 guesses at once are not al
   expect(items.filter((one) => one.kind === 'sign_in_failed').length).toBeLessThanOrEqual(2);
 });
 
-test('a right key passes whoever guessed before; wrong ones are slowed, and ids that are none are refused unlooked', async () => {
+test('a right key passes whoever guessed before; wrong ones are slowed, and ids that are none are rejected unlooked', async () => {
   const wrong = await Promise.all(Array.from({ length: 40 }, () => token(board.caller_id, 'x'.repeat(43))));
   expect(wrong.every((answer) => answer.status === 401)).toBe(true);
   expect(wrong.filter((answer) => answer.headers.has('retry-after')).length).toBeGreaterThan(20);
@@ -133,7 +133,7 @@ async function begun(url: string): Promise<{ socket: Socket; answer: Promise<str
   return { socket, answer };
 }
 
-test('SIGTERM breaks nobody\u2019s request: what runs is answered, the answer says that the connection closes, and no new one is taken', async () => {
+test('SIGTERM breaks nobody\u2019s request: what runs is answered, the answer shows that the connection closes, and no new one is taken', async () => {
   const ending = await startService({ databaseUrl, masterKey });
   const busy = await Promise.all(Array.from({ length: 40 }, () => begun(ending.url)));
   await fetch(`${ending.url}/livez`); // the service has read what was sent before

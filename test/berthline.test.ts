@@ -26,10 +26,10 @@ afterAll(async () => {
   removeFolder(service.folder);
 });
 const show = (name: string) => call('showConnection', { params: { connection: name } });
-const renew = (name: string) => call('renewConnection', { params: { connection: name } }).catch(() => null); // refused while a wait runs
+const renew = (name: string) => call('renewConnection', { params: { connection: name } }).catch(() => null); // rejected while a wait runs
 const inState = (name: string, state: string) => eventually(async () => ((await show(name)).state === state ? show(name) : null), 20_000, `${name} ${state}`);
 
-test('the region is asked for, fills every address, and a client of one region is unknown in the other', async () => {
+test('the region is requested, fills every address, and a client of one region is unknown in the other', async () => {
   const add = (name: string, placeholders: Record<string, string>) => call('addClient', { body: { provider: 'berthline', name, placeholders } });
   await expect(add('nowhere', {})).rejects.toMatchObject({ problem: { code: 'INPUT_INVALID', places: [{ path: 'placeholders.region' }] } });
   await expect(add('nowhere', { region: 'west' })).rejects.toMatchObject({ problem: { places: [{ why: expect.stringContaining('north, south') }] } });
@@ -67,10 +67,10 @@ test('with the offline parameter a refresh token comes; its API answers for the 
 test('at risk: an answer of a strict provider is lost; it is waited for, shown, then said to be lost in flight', async () => {
   await standin.order('faults', { at: 'token', kind: 'cut_after' });
   await renew('quay-a');
-  expect(await show('quay-a')).toMatchObject({ state: 'struggling', cause_key: 'at_risk', cause: expect.stringContaining('At risk') });
+  expect(await show('quay-a')).toMatchObject({ state: 'degraded', cause_key: 'at_risk', cause: expect.stringContaining('At risk') });
   const status = await call('showStatus');
   expect([status.connections.at_risk, status.groups]).toEqual([1, [expect.objectContaining({ cause_key: 'at_risk', count: 1, example: 'quay-a' })]]);
-  const lost = await inState('quay-a', 'needs_person');
+  const lost = await inState('quay-a', 'action_needed');
   expect(lost.cause_key).toBe('lost_in_flight');
   const { items } = await call('listAttempts', { params: { connection: 'quay-a' } });
   expect(items.map((one) => one.class)).toEqual(['refused_grant', 'refused_grant', 'unclear', 'tokens']); // the last: the exchange of the code
@@ -81,13 +81,13 @@ test('at risk: an answer of a strict provider is lost; it is waited for, shown, 
   expect(JSON.stringify(items)).not.toContain(registered.secret);
   const past = await eventually(async () => {
     const { items: entries } = await call('listHistory', { query: { subject: 'connection:quay-a' } });
-    return entries.some((entry) => entry.kind === 'needs_person') ? entries : null;
+    return entries.some((entry) => entry.kind === 'action_needed') ? entries : null;
   });
   expect(past.filter((entry) => entry.data.class).map((entry) => entry.data.class)).toEqual(['refused_grant', 'refused_grant', 'unclear']);
   await agree(call, 'quay-a');
 });
 
-test('a client that is refused is one cause with one remedy, whatever the number of its connections; the secret mends them all', async () => {
+test('a client that is rejected is one cause with one remedy, whatever the number of its connections; the secret fixes them all', async () => {
   const params = { provider: 'berthline', client: 'harbour' };
   await call('addSecret', { params, body: { secret: 'not-the-secret', at_once: true } });
   await renew('quay-b');
@@ -98,9 +98,9 @@ test('a client that is refused is one cause with one remedy, whatever the number
   expect(groups).toEqual([
     expect.objectContaining({
       cause_key: 'client_refused',
-      state: 'needs_person',
+      state: 'action_needed',
       count: 3,
-      says: 'Berthline refuses the client berthline/harbour',
+      says: 'Berthline rejects the client berthline/harbour',
       evidence: expect.stringContaining('invalid_client'),
       remedy: expect.stringContaining('secret'),
     }),
@@ -120,12 +120,12 @@ test('patience is asked of the client: its other connections wait too, without a
   for (const name of ['quay-a', 'quay-b', 'quay-c']) await inState(name, 'working');
 });
 
-test('an endpoint that fails again and again is left alone, then tried once, and everything comes back', async () => {
+test('an endpoint that fails again and again is paused by the circuit breaker, then tried once, and everything comes back', async () => {
   await standin.order('faults', { at: 'token', kind: 'status', status: 503, times: 8 });
   const alone = await eventually(async () => {
     for (const name of ['quay-a', 'quay-b', 'quay-c']) await renew(name);
     const status = await call('showStatus');
-    return status.endpoints.find((one) => one.left_alone_until !== null);
+    return status.endpoints.find((one) => one.paused_until !== null);
   }, 30_000);
   expect(alone?.origin).toBe(standin.origin);
   await standin.clearFaults();
@@ -133,7 +133,7 @@ test('an endpoint that fails again and again is left alone, then tried once, and
     await eventually(async () => ((await show(name)).state === 'working' ? true : renew(name).then(() => null)), 40_000, `${name} back`);
 }, 120_000);
 
-test('by policy: on demand is not renewed until a caller asks; paused is only kept alive', async () => {
+test('by policy: on demand is not renewed until a caller asks; paused is only kept active', async () => {
   const { revision } = await show('quay-c');
   const changed = await call('changeConnection', { params: { connection: 'quay-c' }, body: { revision, policy: 'on_demand' } });
   const days = (Date.parse(changed.next_renewal_at ?? '') - Date.now()) / 86_400_000;

@@ -11,9 +11,9 @@ beforeAll(async () => {
 afterAll(() => standin.stop());
 
 test.each([
-  { at: '/userinfo', what: 'reading who agreed', decide: 'not_proved', title: 'failed while it verified the new tokens' },
-  { at: '/token', what: 'the exchange', decide: null, title: 'failed while it asked for the tokens' },
-])('where $what breaks on our side, the consent is finished and says so, and tokens that came are kept for a decision', async ({ at, decide, title }) => {
+  { at: '/userinfo', what: 'reading who consented', decide: 'not_verified', title: 'failed while it verified the new tokens' },
+  { at: '/token', what: 'the exchange', decide: null, title: 'failed while it requested the tokens' },
+])('where $what breaks on our side, the consent is finished and shows it, and tokens that came are kept for a decision', async ({ at, decide, title }) => {
   const run = ['--import', 'tsx', fileURLToPath(new URL('support/serve-broken.ts', import.meta.url)), at];
   const service = await startService({ databaseUrl: await newDatabase(), run });
   try {

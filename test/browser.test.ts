@@ -72,25 +72,25 @@ test('a redirect URI off by a slash: the waiting page compares what is pasted an
   expect(await page.locator('mark').innerText()).toBe('/');
 });
 
-test('withdrawn at the provider: the connection says that a person is needed, and agreeing again from its page mends it', async () => {
+test('withdrawn at the provider: the connection says that a person is needed, and agreeing again from its page fixes it', async () => {
   await standin.order('withdraw', {});
   await go('#/connections/sailings');
-  await page.getByText('needs a person', { exact: true }).waitFor({ timeout: 30_000 });
-  expect(await page.locator('main').innerText()).toContain('The provider refuses the refresh token');
+  await page.getByText('action needed', { exact: true }).waitFor({ timeout: 30_000 });
+  expect(await page.locator('main').innerText()).toContain('The provider rejects the refresh token');
   await go('#/');
   await page.getByRole('link', { name: 'sailings' }).first().click();
-  const provider = await consentTab('Agree again');
+  const provider = await consentTab('Reconnect');
   await provider.getByLabel('Password').fill('low-tide');
   await provider.getByRole('button', { name: 'Sign in' }).click();
   await provider.getByRole('button', { name: 'Agree' }).click();
   await provider.getByRole('heading', { name: 'sailings is connected' }).waitFor();
   await provider.close();
   await page.getByRole('heading', { name: 'sailings is connected' }).waitFor();
-  await page.getByRole('link', { name: 'Watch it being kept alive' }).click();
+  await page.getByRole('link', { name: 'Watch it being kept active' }).click();
   await page.getByText('working', { exact: true }).waitFor();
 }, 90_000);
 
-test('somebody without a login here sees the outcome of their own consent, and nothing else', async () => {
+test('someone without a login here sees the outcome of their own consent, and nothing else', async () => {
   const { start_url } = await call('openConnection', { params: { connection: 'sailings' } });
   const other = await openBrowser();
   try {
@@ -102,7 +102,7 @@ test('somebody without a login here sees the outcome of their own consent, and n
     await tab.getByLabel('Password').fill('low-tide');
     await tab.getByRole('button', { name: 'Sign in' }).click();
     await tab.getByRole('button', { name: 'Agree' }).click();
-    await tab.getByText('marit.holm@saltmarsh.example agreed').waitFor();
+    await tab.getByText('marit.holm@saltmarsh.example consented').waitFor();
     expect(await tab.getByRole('navigation').count()).toBe(0);
     await tab.getByRole('link', { name: 'sign in and go on' }).click();
     await tab.getByRole('heading', { name: 'Sign in' }).waitFor();
@@ -116,8 +116,8 @@ test('a client\u2019s page: a notepad is sorted, a mis-paste is named, a new sec
   const draft = await call('addClient', { body: { provider: 'eelgrass', name: 'notes' } });
   const there = await registerAtStandin(standin.origin, 'Notes', draft.redirect_uri);
   await go('#/providers/eelgrass/clients/notes');
-  await page.getByText('Or paste a whole notepad').click();
-  await page.getByLabel('Notepad').fill(`From the page today\nClient id: ${there.id}\nSecret: ${there.secret}`);
+  await page.getByText('Or paste all your notes').click();
+  await page.getByLabel('Your notes').fill(`From the page today\nClient id: ${there.id}\nSecret: ${there.secret}`);
   await page.getByRole('button', { name: 'Sort it' }).click();
   await page.getByText('Lines that fit nothing: 1').waitFor();
   expect(await page.locator('li li').filter({ hasText: 'Line 3' }).innerText()).toContain(`${there.secret.length} characters`);
@@ -126,8 +126,8 @@ test('a client\u2019s page: a notepad is sorted, a mis-paste is named, a new sec
   await page.getByLabel('A new secret').fill('of-next-year');
   await page.getByLabel('Label').fill('2027');
   await page.getByRole('button', { name: 'Save', exact: true }).click();
-  await page.getByRole('row').filter({ hasText: '2027' }).getByText('to be proved', { exact: true }).waitFor();
-  expect((await call('showClient', { params })).secrets.map((one) => one.state)).toEqual(['unproved', 'active']);
+  await page.getByRole('row').filter({ hasText: '2027' }).getByText('to be verified', { exact: true }).waitFor();
+  expect((await call('showClient', { params })).secrets.map((one) => one.state)).toEqual(['unverified', 'active']);
 
   const [version] = (await call('listVersions', { params })).items;
   await go('#/providers/eelgrass');

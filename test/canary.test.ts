@@ -13,7 +13,7 @@ import { eventually } from '../testing/waiting.ts';
 import { addClient, addConnection, addEelgrass, agree, fetchToken, type StandinUnderTest, startEelgrass, startUnderTest } from './support/harbour.ts';
 import { OperatorBrowser, tool } from './support/tool.ts';
 
-/** Secrets go in by every door; afterwards they are looked for wherever they must not be. */
+/** Secrets go in by every way; afterwards they are checked wherever they must not be. */
 const canary = (name: string) => `canary-${name}-${randomBytes(12).toString('hex')}`;
 const masterKey = newMasterKey();
 const [databaseFolder, home] = [newFolder(), newFolder()];
@@ -143,7 +143,7 @@ test('known secrets go in by API, command line, consent and renewal', async () =
     );
     await recorded('addSecret', { params: key, body: provider === 'ledgerfin' ? { kind: 'certificate', secret: made.pem } : { secret: there.secret } });
     for (const apply of [false, true])
-      await recorded('sortNotepad', { params: key, body: { text: `client secret: ${secrets.get('a secret in a notepad')}\n${mispasted}`, apply } }).catch(
+      await recorded('sortNotes', { params: key, body: { text: `client secret: ${secrets.get('a secret in a notepad')}\n${mispasted}`, apply } }).catch(
         (error: Error) => answers.push(error.message),
       );
     await recorded('confirmOrigins', { params: key, body: { password: secrets.get('a wrong password') ?? '' } }).catch((error: Error) =>
@@ -167,19 +167,19 @@ test('known secrets go in by API, command line, consent and renewal', async () =
     answers.push(await (await fetch(`${service.url}/oauth/keys/ledgerfin/canary`)).text());
   }
 
-  // A token of an old script, a static key, and what somebody pastes of a page.
+  // A token of an old script, a static key, and what someone pastes of a page.
   secrets
-    .set('a refresh token that is taken over', canary('taken-over'))
+    .set('a refresh token that is imported', canary('taken-over'))
     .set('a static key', canary('static-key'))
     .set('a token on a pasted page', canary('pasted'));
-  const taken = await recorded('takeOver', {
+  const taken = await recorded('importToken', {
     params: { connection: 'canary' },
-    body: { refresh_token: secrets.get('a refresh token that is taken over') ?? '' },
+    body: { refresh_token: secrets.get('a refresh token that is imported') ?? '' },
   });
   await eventually(async () => (await recorded('showConsent', { params: { consent: taken.id } })).finished_at, 20_000);
   await addClient(call, others[2], 'canary', { provider: 'berthline', placeholders: { region: 'north' } });
   await recorded('addConnection', { body: { name: 'canary-key', provider: 'berthline', client: 'canary', scopes: ['bookings.read'] } });
-  await recorded('giveKey', { params: { connection: 'canary-key' }, body: { key: secrets.get('a static key') ?? '' } });
+  await recorded('setKey', { params: { connection: 'canary-key' }, body: { key: secrets.get('a static key') ?? '' } });
   const stopped = await recorded('openConnection', { params: { connection: 'canary-key' } });
   await recorded('explainPage', {
     params: { consent: stopped.id },
@@ -188,13 +188,13 @@ test('known secrets go in by API, command line, consent and renewal', async () =
   await recorded('explainPage', { params: { consent: stopped.id }, body: { page: `Something failed: ${secrets.get('a token on a pasted page')}` } });
   await recorded('showConnection', { params: { connection: 'canary-key' } });
   for (const [name, operation] of Object.entries(operations as Record<string, Operation>)) {
-    if (operation.method !== 'GET' || name === 'showCertificate' || name === 'showDoorRequest') continue; // those two where there is one to show
+    if (operation.method !== 'GET' || name === 'showCertificate' || name === 'showSignInRequest') continue; // those two where there is one to show
     const asked = operation.access === 'caller' ? recordedAs(`${caller_id}.${key}`) : recorded;
     const answer = await asked(
-      name as 'listSheets',
+      name as 'listSetupInstructions',
       {
         params: { provider: 'eelgrass', client: 'timetable', connection: 'canary', caller: 'canary', consent: opened.id },
-        ...(name === 'listSheets' ? { query: { connection: 'canary' } } : {}),
+        ...(name === 'listSetupInstructions' ? { query: { connection: 'canary' } } : {}),
       } as { params: { caller: string } },
     );
     expect(operation.answer.safeParse(answer).error?.issues, `${name} answers in the shape of the contract`).toBeUndefined();
@@ -204,15 +204,15 @@ test('known secrets go in by API, command line, consent and renewal', async () =
   const signing = await call('addCaller', { body: { name: 'canary-tool', redirect_uris } });
   await recorded('permitCaller', { params: { caller: 'canary-tool' }, body: { connection: 'canary', use: 'relay' } });
   const person = await new OperatorBrowser(service.url).signIn();
-  const atTheDoor = tool({ url: service.url, callerId: signing.caller_id, key: signing.key, redirectUri: redirect_uris[0] ?? '' });
-  const given = (await atTheDoor.signIn(person, 'canary')).searchParams.get('code') ?? '';
-  const { body: theirs } = await atTheDoor.exchange(given);
+  const signInRequests = tool({ url: service.url, callerId: signing.caller_id, key: signing.key, redirectUri: redirect_uris[0] ?? '' });
+  const given = (await signInRequests.signIn(person, 'canary')).searchParams.get('code') ?? '';
+  const { body: theirs } = await signInRequests.exchange(given);
   secrets
-    .set('a code of the door', given)
-    .set('a refresh token of the door', String(theirs.refresh_token))
-    .set('an access token of the door', String(theirs.access_token))
+    .set('a code of sign-in for tools', given)
+    .set('a refresh token of sign-in for tools', String(theirs.refresh_token))
+    .set('an access token of the tool', String(theirs.access_token))
     .set('a key of a tool', signing.key);
-  answers.push(JSON.stringify((await atTheDoor.renew('rkr_unknown')).body), JSON.stringify((await atTheDoor.exchange(given)).body));
+  answers.push(JSON.stringify((await signInRequests.renew('rkr_unknown')).body), JSON.stringify((await signInRequests.exchange(given)).body));
   await recorded('showCaller', { params: { caller: 'canary-tool' } });
   await recorded('listUsage', { query: { minutes: 60 } });
   await standin.order('faults', { at: 'api', kind: 'echo', times: 1 });
@@ -249,7 +249,7 @@ test('pages show none of them', async () => {
       ['#/', 'How it runs'],
       ['#/connections/canary', 'History'],
       ['#/providers/eelgrass/clients/timetable', 'Enter what it gave you'],
-      ['#/providers/ledgerfin/clients/canary', 'How it stands'],
+      ['#/providers/ledgerfin/clients/canary', 'Details'],
       ['#/connections/canary-wharfpost', 'History'],
       ['#/callers/canary', 'Keys'],
       ['#/callers', 'Add a caller'],

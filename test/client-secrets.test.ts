@@ -8,7 +8,7 @@ import { eventually } from '../testing/waiting.ts';
 import { addClient, addConnection, agree, fetchToken, type StandinUnderTest, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
 
-/** Secrets over time: a new one beside the old, proved before the old goes, back by itself when it fails; and nobody notices. */
+/** Secrets over time: a new one beside the old, verified before the old goes, back automatically when it fails; and nobody notices. */
 let [service, call, berthline, quaymaster, ledgerfin] = [] as unknown as [ServiceUnderTest, ApiClient, StandinUnderTest, StandinUnderTest, StandinUnderTest];
 const registered = {} as Record<'berthline' | 'quaymaster' | 'ledgerfin', { id: string; secret: string }>;
 const harbour = { provider: 'berthline', client: 'harbour' };
@@ -75,13 +75,13 @@ async function hammering(work: () => Promise<void>): Promise<{ calls: number; fa
   return seen;
 }
 
-test('while handouts and renewals are hammered: a wrong new one changes nothing, a right one takes over, and the former comes back', async () => {
+test('while issued tokens and renewals are hammered: a wrong new one changes nothing, a right one replaces the current one, and the former comes back', async () => {
   const { calls, failed } = await hammering(async () => {
     await call('addSecret', { params: harbour, body: { secret: 'mistyped', label: 'first try' } });
-    await eventually(async () => (await states(harbour)).includes('refused'), 20_000, 'the mistyped one is refused');
+    await eventually(async () => (await states(harbour)).includes('rejected'), 20_000, 'the mistyped one is rejected');
     expect(await show(harbour)).toMatchObject({
       state: 'working',
-      secrets: [{ state: 'refused', label: 'first try', evidence: expect.stringContaining('invalid_client') }, { state: 'active' }],
+      secrets: [{ state: 'rejected', label: 'first try', evidence: expect.stringContaining('invalid_client') }, { state: 'active' }],
     });
 
     const next = await newSecretThere(berthline, registered.berthline.id);
@@ -89,15 +89,15 @@ test('while handouts and renewals are hammered: a wrong new one changes nothing,
       params: harbour,
       body: { secret: next, label: 'autumn', ends_at: new Date(Date.now() + 86_400_000).toISOString() },
     });
-    expect(added.secrets.find((one) => one.label === 'autumn')?.state).toMatch(/unproved|active/);
+    expect(added.secrets.find((one) => one.label === 'autumn')?.state).toMatch(/unverified|active/);
     await eventually(async () => (await show(harbour)).secrets.find((one) => one.label === 'autumn')?.state === 'active', 20_000, 'the new one is proved');
-    expect((await show(harbour)).secrets.map((one) => [one.label, one.state, one.proved_at !== null])).toEqual([
+    expect((await show(harbour)).secrets.map((one) => [one.label, one.state, one.verified_at !== null])).toEqual([
       ['autumn', 'active', true],
-      ['first try', 'refused', false],
+      ['first try', 'rejected', false],
       ['', 'former', true],
     ]);
 
-    // The provider withdraws the new one again: the former takes over in the very same attempt.
+    // The provider withdraws the new one again: the former imports in the very same attempt.
     const there = berthline.store.state.clients[registered.berthline.id];
     if (there) there.secrets = there.secrets.slice(0, 1);
     await eventually(async () => (await show(harbour)).secrets.find((one) => one.label === '')?.state === 'active', 20_000, 'the former one is back');
@@ -107,11 +107,11 @@ test('while handouts and renewals are hammered: a wrong new one changes nothing,
   expect((await berthline.counters()).counters.reuse ?? 0).toBe(0);
 }, 90_000);
 
-test('the last one that works is not taken away; retiring forgets the value, and needs no other to be entered again', async () => {
+test('the last one that works is not taken away; retiring discards the value, and needs no other to be entered again', async () => {
   const { secrets } = await show(harbour);
   const [active, refused] = [secrets.find((one) => one.state === 'active'), secrets.find((one) => one.label === 'first try')];
   const retire = (id = '') => call('retireSecret', { params: { ...harbour, secret: id } });
-  await expect(retire(active?.id)).rejects.toMatchObject({ problem: { code: 'IN_USE', remedy: expect.stringContaining('proved first') } });
+  await expect(retire(active?.id)).rejects.toMatchObject({ problem: { code: 'IN_USE', remedy: expect.stringContaining('verified first') } });
   expect((await retire(refused?.id)).secrets.find((one) => one.id === refused?.id)?.state).toBe('retired');
   await expect(retire(refused?.id)).rejects.toMatchObject({ problem: { code: 'NOT_FOUND' } });
   const changed = await call('changeClient', { params: harbour, body: { revision: (await show(harbour)).revision, title: 'Harbour desk' } });
@@ -127,37 +127,37 @@ test('at a provider where every renewal spends, no request is made only for a pr
     body: { secret: await newSecretThere(berthline, registered.berthline.id), label: 'patient' },
   });
   const id = secrets.find((one) => one.label === 'patient')?.id ?? '';
-  await expect(call('proveSecret', { params: { ...harbour, secret: id } })).rejects.toMatchObject({
-    problem: { code: 'SECRET_NOT_PROVED', remedy: expect.stringContaining('next renewal that is due') },
+  await expect(call('verifySecret', { params: { ...harbour, secret: id } })).rejects.toMatchObject({
+    problem: { code: 'SECRET_NOT_VERIFIED', remedy: expect.stringContaining('next renewal that is due') },
   });
   expect((await berthline.counters()).counters).toEqual(before);
   await call('renewConnection', { params: { connection: 'quay-a' } });
   expect((await show(harbour)).secrets.find((one) => one.id === id)?.state).toBe('active');
 });
 
-test('where a client may ask for itself, a secret is proved at once, and a wrong one is told at once', async () => {
+test('where a client may ask for itself, a secret is verified at once, and a wrong one is informed at once', async () => {
   const wrong = await call('addSecret', { params: staff, body: { secret: `qus.${'x'.repeat(32)}`, label: 'wrong' } });
   expect(wrong.secrets.map((one) => [one.label, one.state])).toEqual([
-    ['wrong', 'refused'],
+    ['wrong', 'rejected'],
     ['', 'active'],
   ]);
   const right = await call('addSecret', { params: staff, body: { secret: await newSecretThere(quaymaster, registered.quaymaster.id), label: 'winter' } });
   expect(right.secrets.map((one) => [one.label, one.state])).toEqual([
     ['winter', 'active'],
-    ['wrong', 'refused'],
+    ['wrong', 'rejected'],
     ['', 'former'],
   ]);
   const later = await call('addSecret', {
     params: staff,
     body: { secret: `qus.${'y'.repeat(32)}`, label: 'spring', starts_at: new Date(Date.now() + 86_400_000).toISOString() },
   });
-  expect(later.secrets[0]).toMatchObject({ label: 'spring', state: 'unproved', says: expect.stringContaining('beginning') });
-  await expect(call('proveSecret', { params: { ...staff, secret: later.secrets[0]?.id ?? '' } })).rejects.toMatchObject({
-    problem: { code: 'SECRET_NOT_PROVED' },
+  expect(later.secrets[0]).toMatchObject({ label: 'spring', state: 'unverified', says: expect.stringContaining('beginning') });
+  await expect(call('verifySecret', { params: { ...staff, secret: later.secrets[0]?.id ?? '' } })).rejects.toMatchObject({
+    problem: { code: 'SECRET_NOT_VERIFIED' },
   });
 });
 
-test('where the definition names an address that nobody confirmed, no secret goes there to be proved, neither an old one nor a new one', async () => {
+test('where the definition names an address that nobody confirmed, no secret goes there to be verified, neither an old one nor a new one', async () => {
   const received: string[] = [];
   const thief = createServer((request, response) => {
     received.push(request.url ?? '');
@@ -172,9 +172,9 @@ test('where the definition names an address that nobody confirmed, no secret goe
   };
   await save(document.replace(/token_endpoint: .*/, `token_endpoint: http://127.0.0.1:${(thief.address() as { port: number }).port}/token`));
   const active = (await show(staff)).secrets.find((one) => one.state === 'active');
-  await expect(call('proveSecret', { params: { ...staff, secret: active?.id ?? '' } })).rejects.toMatchObject({ problem: { code: 'ORIGIN_UNCONFIRMED' } });
+  await expect(call('verifySecret', { params: { ...staff, secret: active?.id ?? '' } })).rejects.toMatchObject({ problem: { code: 'ORIGIN_UNCONFIRMED' } });
   const added = await call('addSecret', { params: staff, body: { secret: `qus.${'w'.repeat(32)}`, label: 'while away' } });
-  expect([added.secrets.find((one) => one.label === 'while away')?.state, received]).toEqual(['unproved', []]);
+  expect([added.secrets.find((one) => one.label === 'while away')?.state, received]).toEqual(['unverified', []]);
   await save(document);
   thief.close();
 });
@@ -249,14 +249,14 @@ test('a certificate made here: uploaded, compared, in use; another beside it; bo
   await addConnection(call, 'made-books', ['books.read'], 'made', 'ledgerfin');
   const opened = await call('openConnection', { params: { connection: 'made-books' } });
   expect(await eventually(async () => ((await call('showConsent', { params: { consent: opened.id } })).phase === 'done' ? 'done' : null))).toBe('done');
-  // The next year's is not tried before somebody says that it was uploaded; said too early, it is refused, and the first goes on.
+  // The next year's is not tried before someone says that it was uploaded; said too early, it is rejected, and the first goes on.
   const next = await call('makeCertificate', { params, body: { common_name: 'Saltmarsh ledger', key: 'RSA-2048', label: 'next' } });
-  expect(next.secrets[0]).toMatchObject({ label: 'next', state: 'unproved', says: expect.stringContaining('upload its public part') });
+  expect(next.secrets[0]).toMatchObject({ label: 'next', state: 'unverified', says: expect.stringContaining('upload its public part') });
   await call('renewConnection', { params: { connection: 'made-books' } });
-  expect((await show(params)).secrets.map((one) => one.state)).toEqual(['unproved', 'active']);
-  await call('proveSecret', { params: { ...params, secret: next.secrets[0]?.id ?? '' } });
+  expect((await show(params)).secrets.map((one) => one.state)).toEqual(['unverified', 'active']);
+  await call('verifySecret', { params: { ...params, secret: next.secrets[0]?.id ?? '' } });
   expect((await show(params)).secrets.map((one) => [one.label, one.state])).toEqual([
-    ['next', 'refused'],
+    ['next', 'rejected'],
     ['', 'active'],
   ]);
   const jwks = await fetch(shown.keys_url);

@@ -28,7 +28,7 @@ async function started(environment: Record<string, string>) {
 }
 
 test.each([2 * 3_600_000, -2 * 3_600_000])(
-  'the machine\u2019s clock set by %i ms: renewals go on, and no token is handed out for longer than it lives',
+  'the machine\u2019s clock set by %i ms: renewals go on, and no token is issued for longer than it lives',
   async (byMs) => {
     const { service, call, renewals, token } = await started({ TEST_SET_CLOCK_MS: String(byMs) });
     try {
@@ -40,14 +40,14 @@ test.each([2 * 3_600_000, -2 * 3_600_000])(
         expect([status, Number(body.expires_in) <= LIFE_SECONDS]).toEqual([200, true]);
       }
       await eventually(async () => (await renewals()) >= before + 2);
-      expect((await call('showStatus')).connections).toMatchObject({ working: 1, needs_person: 0 });
+      expect((await call('showStatus')).connections).toMatchObject({ working: 1, action_needed: 0 });
     } finally {
       await service.stop();
     }
   },
 );
 
-test('the database\u2019s clock set back by two hours: a token issued in the future is due now, is never handed out for longer than its own life, and the jump is reported', async () => {
+test('the database\u2019s clock set back by two hours: a token issued in the future is due now, is never issued for longer than its own life, and the jump is reported', async () => {
   const { service, databaseUrl, masterKey } = await started({});
   await service.stop();
   const database = openDatabase(databaseUrl, 1);

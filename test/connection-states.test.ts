@@ -53,7 +53,7 @@ async function addClient(health: 'working' | 'stopped', strict: boolean): Promis
 const around = fc.constantFrom(-86_400_000, -60_000, 60_000, 86_400_000);
 const shape = fc.record({
   intent: fc.constantFrom(...CONNECTION_INTENTS),
-  standby: fc.constantFrom(null, 'prepared', 'other_account', 'not_proved'),
+  standby: fc.constantFrom(null, 'prepared', 'other_account', 'not_verified'),
   grant: fc.option(
     fc.record({
       kind: fc.constantFrom(...GRANT_KINDS),
@@ -112,7 +112,7 @@ test('what is stored of each state is what core/health.ts decides, for whatever 
 
 const working = {
   kind: 'authorization_code',
-  proof: 'proved',
+  proof: 'verified',
   cause: null,
   nextMs: 60_000,
   expiresMs: 86_400_000,
@@ -131,14 +131,14 @@ const add = async () => {
 
 test.each<{ name: string; change(x: Awaited<ReturnType<typeof add>>): Promise<unknown> | unknown; state: string }>([
   { name: 'paused', change: ({ id }) => store.connections.turn(id, 'active', 'paused'), state: 'paused' },
-  { name: 'a failed probe', change: ({ row }) => store.grants.change(row.currentGrantId ?? '', { proof: 'failed' }), state: 'struggling' },
+  { name: 'a failed probe', change: ({ row }) => store.grants.change(row.currentGrantId ?? '', { proof: 'failed' }), state: 'degraded' },
   {
     name: 'a stopped client',
     async change({ clientId, keeper }) {
       await store.clients.stop(clientId, 'invalid_client', 60_000);
       keeper.touchClient(clientId);
     },
-    state: 'needs_person',
+    state: 'action_needed',
   },
   {
     name: 'a failed renewal',
@@ -146,7 +146,7 @@ test.each<{ name: string; change(x: Awaited<ReturnType<typeof add>>): Promise<un
       await database.write("UPDATE renewals SET cause = 'busy' WHERE grant_id = $1", [idBytes(row.currentGrantId ?? '')]);
       keeper.touch(row.currentGrantId ?? '');
     },
-    state: 'struggling',
+    state: 'degraded',
   },
   {
     name: 'a token that expires',
@@ -156,7 +156,7 @@ test.each<{ name: string; change(x: Awaited<ReturnType<typeof add>>): Promise<un
       ]);
       await database.write('UPDATE connections SET check_state_at = UTC_TIMESTAMP(3) WHERE id = $1', [idBytes(id)]); // the predicted instant comes
     },
-    state: 'struggling',
+    state: 'degraded',
   },
 ])('$name is stored at the next look', async ({ change, state }) => {
   const x = await add();

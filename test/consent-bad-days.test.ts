@@ -26,7 +26,7 @@ afterAll(async () => {
   await standin?.stop();
 });
 
-test('a wrong secret: named at the exchange, the client stops once, and the right one mends it', async () => {
+test('a wrong secret: named at the exchange, the client stops once, and the right one fixes it', async () => {
   await addConnection(call, 'wrong-secret');
   await enter('not-the-secret', true);
   const { outcome } = await agree(call, 'wrong-secret');
@@ -51,7 +51,7 @@ test('a secret that goes bad later stops all connections of the client with one 
     await agree(call, name);
   }
   await enter('not-the-secret', true);
-  for (const name of ['later-1', 'later-2']) await eventually(async () => (await show(name)).state === 'needs_person', 20_000, `${name} stops`);
+  for (const name of ['later-1', 'later-2']) await eventually(async () => (await show(name)).state === 'action_needed', 20_000, `${name} stops`);
   expect(await show('later-1')).toMatchObject({ cause: expect.stringContaining('id or secret'), remedy: expect.stringContaining('secret') });
   const stops = (await call('listHistory', { query: { subject: 'client:eelgrass/timetable', limit: 100 } })).items.filter(
     (one) => one.kind === 'client_stopped',
@@ -85,10 +85,12 @@ test('a wrong id or a redirect URI off by a slash: the provider stops on its own
   const { revision } = await call('showClient', { params });
   await call('changeClient', { params, body: { revision, client_id: 'eelgrass-nobody' } });
   expect((await playConsent((await call('openConnection', { params: { connection: 'slash' } })).start_url)).body).toContain('Unknown client');
-  await expect(call('changeClient', { params, body: { revision, client_id: 'x' } })).rejects.toMatchObject({ problem: { code: 'REVISION_OLD', status: 409 } });
+  await expect(call('changeClient', { params, body: { revision, client_id: 'x' } })).rejects.toMatchObject({
+    problem: { code: 'REVISION_CONFLICT', status: 409 },
+  });
 });
 
-test('a misspelt scope: named before it is sent, and explained when it was sent all the same', async () => {
+test('a misspelt scope: named before it is sent, and explained when it was sent anyway', async () => {
   const body = { name: 'misspelt', provider: 'eelgrass', client: 'timetable', scopes: ['tables.raed', 'profile'] };
   await expect(call('addConnection', { body })).rejects.toMatchObject({
     problem: { code: 'INPUT_INVALID', places: [{ why: expect.stringContaining('tables.read') }] },
@@ -106,18 +108,18 @@ test('a scope unticked: the connection works with what was granted, and what lac
 });
 
 test('the scope of the first call unticked: the answer of the call is shown, and the connection does not say working', async () => {
-  await addConnection(call, 'unproved');
-  const { outcome } = await agree(call, 'unproved', { untick: ['tables.read'] });
+  await addConnection(call, 'unverified');
+  const { outcome } = await agree(call, 'unverified', { untick: ['tables.read'] });
   expect(outcome.first_call).toMatchObject({ status: 403, body: expect.stringContaining('insufficient_scope') });
-  expect(await show('unproved')).toMatchObject({ state: 'struggling', cause: expect.stringContaining('403') });
+  expect(await show('unverified')).toMatchObject({ state: 'degraded', cause: expect.stringContaining('403') });
 });
 
-test('no refresh token came: a person is needed at once, and its access token is handed out as long as it lives', async () => {
+test('no refresh token came: a person is needed at once, and its access token is issued as long as it lives', async () => {
   await addConnection(call, 'no-refresh');
   const { outcome } = await agree(call, 'no-refresh', { untick: ['offline_access'] });
   expect(outcome).toMatchObject({ phase: 'done', refresh_token: false });
   expect(outcome.warnings[0]).toContain('No refresh token came');
-  expect(await show('no-refresh')).toMatchObject({ state: 'needs_person', cause: expect.stringContaining('no refresh token') });
+  expect(await show('no-refresh')).toMatchObject({ state: 'action_needed', cause: expect.stringContaining('no refresh token') });
   const { caller_id, key } = await call('addCaller', { body: { name: 'no-refresh', connections: ['no-refresh'] } });
   expect((await fetchToken(service.url, caller_id, key)).status).toBe(200);
   const over = await eventually(async () => {
@@ -127,29 +129,29 @@ test('no refresh token came: a person is needed at once, and its access token is
   expect(over.body).toMatchObject({ error: 'invalid_grant', error_uri: `${service.url}/#/connections/no-refresh` });
 });
 
-test('withdrawn at the provider: a person is needed, it is not retried for ever, and agreeing again mends it under the same name', async () => {
+test('withdrawn at the provider: a person is needed, it is not retried for ever, and agreeing again fixes it under the same name', async () => {
   await addConnection(call, 'withdrawn');
   await agree(call, 'withdrawn', { account: 'eg-2001' });
   const { caller_id, key } = await call('addCaller', { body: { name: 'withdrawn', connections: ['withdrawn'] } });
   await standin.order('withdraw', { account: 'eg-2001' });
-  await eventually(async () => (await show('withdrawn')).state === 'needs_person', 20_000);
+  await eventually(async () => (await show('withdrawn')).state === 'action_needed', 20_000);
   expect(await show('withdrawn')).toMatchObject({
-    cause: expect.stringContaining('refuses the refresh token'),
+    cause: expect.stringContaining('rejects the refresh token'),
     evidence: expect.stringContaining('invalid_grant'),
-    remedy: expect.stringContaining('Agree again'),
+    remedy: expect.stringContaining('Reconnect'),
     next_renewal_at: null,
   });
   const asked = (await standin.counters()).counters['token.refresh_token.invalid_grant'];
   expect(asked).toBe(2); // asked once more, then never again
   await eventually(async () => (await fetchToken(service.url, caller_id, key)).status === 400, 10_000);
   expect((await standin.counters()).counters['token.refresh_token.invalid_grant']).toBe(2);
-  expect((await call('showStatus')).attention[0]).toMatchObject({ state: 'needs_person' });
+  expect((await call('showStatus')).attention[0]).toMatchObject({ state: 'action_needed' });
 
   expect((await agree(call, 'withdrawn', { account: 'eg-2001' })).outcome.phase).toBe('done');
   expect(await show('withdrawn')).toMatchObject({ state: 'working', callers: ['withdrawn'] });
   expect((await fetchToken(service.url, caller_id, key)).status).toBe(200);
   const kinds = (await call('listHistory', { query: { subject: 'connection:withdrawn', limit: 100 } })).items.map((one) => one.kind);
-  expect(kinds).toEqual(expect.arrayContaining(['consented', 'needs_person', 'connection_added']));
+  expect(kinds).toEqual(expect.arrayContaining(['consented', 'action_needed', 'connection_added']));
 });
 
 test('another account than the one before, or than expected, does not replace anything', async () => {
@@ -164,7 +166,7 @@ test('another account than the one before, or than expected, does not replace an
   expect((await show('account')).account).toBe('joss.tarrant@saltmarsh.example');
 });
 
-test('the person refuses', async () => {
+test('the person rejects', async () => {
   await addConnection(call, 'refused');
   expect((await agree(call, 'refused', { refuse: true })).outcome.problem).toMatchObject({
     side: 'person',
@@ -199,7 +201,7 @@ test('a callback is taken once, from the browser that started, while it is fresh
   expect((await call('showConsent', { params: { consent: mixedUp.id } })).problem).toMatchObject({ evidence: expect.stringContaining('issuer') });
 });
 
-test('a callback that comes too late is refused, and the consent says that nothing came back', async () => {
+test('a callback that comes too late is rejected, and the consent says that nothing came back', async () => {
   await addConnection(call, 'expired');
   const opened = await call('openConnection', { params: { connection: 'expired' } });
   const browser = new Browser();

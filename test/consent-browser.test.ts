@@ -6,7 +6,7 @@ import { PASSWORD, removeFolder, type ServiceUnderTest, signIn, startService } f
 import { addClient, type StandinUnderTest, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
 
-/** From "open" to the first proved call in a browser: by redirect, by a code for another device, by an address pasted; reloaded on the way, and with the keyboard alone. */
+/** From "open" to the first verified call in a browser: by redirect, by a code for another device, by an address pasted; reloaded on the way, and with the keyboard alone. */
 const NAMES = ['eelgrass', 'notchboard', 'deckhail'] as const;
 type Name = (typeof NAMES)[number];
 const at = {} as Record<Name, StandinUnderTest>;
@@ -15,7 +15,7 @@ let presses = 0;
 const timed: string[] = [];
 
 beforeAll(async () => {
-  service = await startService({ databaseUrl: await newDatabase(), environment: { RUSTY_KETTLE_PROVE_RENEWAL: 'on' } });
+  service = await startService({ databaseUrl: await newDatabase(), environment: { RUSTY_KETTLE_VERIFY_RENEWAL: 'on' } });
   call = await signIn(service);
   for (const name of NAMES) {
     at[name] = await startUnderTest(name, 3600);
@@ -68,7 +68,7 @@ async function agreeThere(there: Page): Promise<void> {
   await press(there, 'Agree');
 }
 const done = (provider: Name, startedAt: number, before: number) =>
-  timed.push(`${provider}: ${presses - before} presses, ${((Date.now() - startedAt) / 1000).toFixed(1)} s from "open" to the first proved call`);
+  timed.push(`${provider}: ${presses - before} presses, ${((Date.now() - startedAt) / 1000).toFixed(1)} s from "open" to the first verified call`);
 
 test('Eelgrass: by redirect; the waiting page is reloaded, left and found again', async () => {
   const [startedAt, before] = [Date.now(), presses];
@@ -82,7 +82,7 @@ test('Eelgrass: by redirect; the waiting page is reloaded, left and found again'
   await page.getByRole('link', { name: 'Go on with it' }).click();
   await page.getByRole('heading', { name: 'Waiting for Eelgrass' }).waitFor();
   await agreeThere(there);
-  await there.getByText('It will live').waitFor();
+  await there.getByText('Renews automatically. No known expiration.').waitFor();
   await page.bringToFront();
   await page.getByRole('heading', { name: 'sailings is connected' }).waitFor();
   for (const shown of ['one renewal was seen to work', 'Saltmarsh Ferries', '200 it works']) await page.getByText(shown).first().waitFor();
@@ -97,7 +97,7 @@ test('Notchboard: a code for another device, found again after a reload', async 
   await page.getByText('Other ways to tokens').click();
   presses += 1;
   await press(page, 'Enter a code on another device');
-  await press(page, 'Go on all the same'); // what it costs is said first
+  await press(page, 'Go on anyway'); // what it costs is said first
   await page.getByText('Enter this code').waitFor();
   await page.reload();
   const code = await page
@@ -110,13 +110,13 @@ test('Notchboard: a code for another device, found again after a reload', async 
   await there.getByLabel('Code').fill(code.toLowerCase());
   await press(there, 'Go on');
   await agreeThere(there);
-  await there.getByText('goes on by itself').waitFor();
+  await there.getByText('continues automatically').waitFor();
   await page.bringToFront();
   await page.getByRole('heading', { name: 'forum is connected' }).waitFor();
   done('notchboard', startedAt, before);
 });
 
-test('Deckhail: the address is pasted by hand; an ability with effects only after a second press', async () => {
+test('Deckhail: the address is pasted by hand; an capability with effects only after a second press', async () => {
   const [startedAt, before] = [Date.now(), presses];
   await newConnection('deckhail', 'deck');
   const [there] = await Promise.all([page.waitForEvent('popup'), press(page, 'Go to Deckhail')]);
@@ -136,10 +136,10 @@ test('Deckhail: the address is pasted by hand; an ability with effects only afte
   const calls = await counters();
   await page.evaluate(() => location.assign('#/connections/deck'));
   await press(page, 'Prove it…');
-  await page.getByText('or somebody sees it').waitFor();
+  await page.getByText('or someone sees it').waitFor();
   expect(await counters()).toBe(calls);
   await press(page, 'Do it');
-  await page.getByText('the scopes held do not allow it').waitFor(); // hearing was agreed to, not speaking
+  await page.getByText('the scopes held do not allow it').waitFor(); // hearing was consented to, not speaking
 });
 
 test('a page on which the provider stopped is explained on the waiting page, and the remedy compares character by character', async () => {
@@ -147,10 +147,10 @@ test('a page on which the provider stopped is explained on the waiting page, and
   const there = at.eelgrass.store.state.clients[id ?? ''];
   if (there) there.redirectUris = there.redirectUris.map((one) => `${one}/`);
   await page.evaluate(() => location.assign('#/connections/sailings'));
-  const [popup] = await Promise.all([page.waitForEvent('popup'), press(page, 'Agree again')]);
+  const [popup] = await Promise.all([page.waitForEvent('popup'), press(page, 'Reconnect')]);
   const words = await popup.locator('main').innerText();
   await page.bringToFront();
-  await page.getByLabel('Paste what that page says').fill(words);
+  await page.getByLabel('Paste what that page shows').fill(words);
   await press(page, 'What does it mean?');
   await page.getByRole('group', { name: 'Diagnosis' }).waitFor();
   expect(await page.getByRole('group', { name: 'Diagnosis' }).innerText()).toContain('The redirect URI differs from the one registered');

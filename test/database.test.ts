@@ -91,11 +91,11 @@ test('nodes that cannot be reached are passed over within one statement, by whoe
     await several.close();
   }
   const nobody = openDatabase(url, 4, [await dead(), await dead()]);
-  await expect(nobody.select('SELECT 1')).rejects.toMatchObject({ code: 'DATABASE_AWAY' });
+  await expect(nobody.select('SELECT 1')).rejects.toMatchObject({ code: 'DATABASE_UNAVAILABLE' });
   await nobody.close();
 });
 
-test('a new life of a replica forgets the lives of more than a week ago, and no other, while the living write their heartbeats', async () => {
+test('a new life of a replica discards the lives of more than a week ago, and no other, while the living write their heartbeats', async () => {
   const replicas = replicaStore(database);
   const life = (daysAgo: number, at = Date.now() - daysAgo * 86_400_000) => ({
     lifeId: randomUUID(),
@@ -132,5 +132,5 @@ test('a new life of a replica forgets the lives of more than a week ago, and no 
 
 test.each([1021, 1114, 1290])('a database whose disk is full or that is read-only (%i) is said to be away, never an error of ours', async (errno) => {
   const full = database.run(`BEGIN NOT ATOMIC SIGNAL SQLSTATE '45000' SET MYSQL_ERRNO = ${errno}, MESSAGE_TEXT = 'simulated'; END`);
-  await expect(full).rejects.toMatchObject({ code: 'DATABASE_AWAY', status: 503, detail: expect.stringContaining('disk full') });
+  await expect(full).rejects.toMatchObject({ code: 'DATABASE_UNAVAILABLE', status: 503, detail: expect.stringContaining('disk full') });
 });

@@ -27,7 +27,7 @@ test('every cause of the table is produced, here or by the tests of forged answe
   expect(CAUSES.filter((cause) => !seenCauses.has(cause) && !elsewhere.includes(cause))).toEqual([]);
 });
 
-test('a code pasted with spaces and line breaks is mended and said; one given before is not sent again', async () => {
+test('a code pasted with spaces and line breaks is fixed and said; one given before is not sent again', async () => {
   const made = await make('eelgrass', BASIC);
   const opened = await call('openConnection', { params: { connection: made.name }, body: { way: 'pasted' } });
   const { playAuthorization } = await import('../testing/consent.ts');

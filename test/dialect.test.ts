@@ -62,7 +62,7 @@ test('every field of the dialect has a stand-in and a test, and docs/DIALECT.md 
     expect(readFileSync(new URL(`../${file}`, import.meta.url), 'utf8')).toContain('test');
 });
 
-test('Wharfpost: JSON requests, members at their own places, an account number at the connection that its callers are told', async () => {
+test('Wharfpost: JSON requests, members at their own places, an account number at the connection that its callers are informed', async () => {
   const body = { provider: 'wharfpost', client: 'office', scopes: ['parcels'] };
   await expect(call('addConnection', { body: { ...body, name: 'parcels' } })).rejects.toMatchObject({
     problem: { places: [{ path: 'placeholders.account' }] },
@@ -79,7 +79,7 @@ test('Wharfpost: JSON requests, members at their own places, an account number a
     scopes: { granted: ['parcels'] },
     first_call: { status: 200 },
   });
-  expect(await show('parcels')).toMatchObject({ state: 'working', grant_type: 'client_credentials', has_refresh_token: false, probe: { state: 'proved' } });
+  expect(await show('parcels')).toMatchObject({ state: 'working', grant_type: 'client_credentials', has_refresh_token: false, probe: { state: 'verified' } });
   const caller = await call('addCaller', { body: { name: 'parcel-desk', connections: ['parcels'] } });
   const { body: answer } = await fetchToken(service.url, caller.caller_id, caller.key);
   expect(answer).toMatchObject({ token_type: 'Bearer', placeholders: { account: '40017788' }, base_url: expect.stringContaining('api.wharfpost.localhost') });
@@ -103,13 +103,13 @@ test('Wharfpost: an error with status 200 is an error, in words of its own: the 
   at.wharfpost.store.state.accessTokens = {};
   const answer = await call('probeConnection', { params: { connection: 'parcels' } });
   expect([answer.status, JSON.parse(answer.body).fault.code]).toEqual([200, 'invalid_token']);
-  expect(await show('parcels')).toMatchObject({ state: 'struggling', cause_key: 'proof_failed' });
+  expect(await show('parcels')).toMatchObject({ state: 'degraded', cause_key: 'proof_failed' });
   await call('renewConnection', { params: { connection: 'parcels' } });
   await call('probeConnection', { params: { connection: 'parcels' } });
   expect((await show('parcels')).state).toBe('working');
 });
 
-test('Quaymaster: an audience from a placeholder, a header of its own for the token, no life named; refused without', async () => {
+test('Quaymaster: an audience from a placeholder, a header of its own for the token, no lifetime named; rejected without', async () => {
   await addConnection(call, 'staff', ['staff.read'], 'office', 'quaymaster');
   expect(await askForItself('staff')).toMatchObject({
     phase: 'done',
@@ -151,7 +151,7 @@ test('Ledgerfin: by secret it reads; by a signed assertion with its certificate 
   const held = await call('addSecret', { params, body: { kind: 'certificate', secret: certificate.pem } });
   expect(held).toMatchObject({
     missing: [],
-    strength: { power: 'write', acts_for_itself: true },
+    privilege: { power: 'write', acts_for_itself: true },
     secrets: [{ kind: 'certificate', key: { type: 'RSA 2048', subject: 'CN=saltmarsh-ledger' } }],
   });
   expect(Date.parse(held.secrets[0]?.ends_at ?? '')).toBeGreaterThan(Date.now() + 300 * 86_400_000);
@@ -161,7 +161,7 @@ test('Ledgerfin: by secret it reads; by a signed assertion with its certificate 
   const post = async (connection: string) => {
     const caller = await call('addCaller', { body: { name: `post-${connection}`, connections: [connection] } });
     const { body } = await fetchToken(service.url, caller.caller_id, caller.key);
-    // What is handed out is the session's token, with the header and the address at which it is good.
+    // What is issued is the session's token, with the header and the address at which it is good.
     expect(body).toMatchObject({ header_name: 'x-books-session', header_word: '', base_url: expect.stringContaining('//books.ledgerfin.') });
     const answer = await fetch(`${String(body.base_url).replace(/\/\/[^:]+/, '//127.0.0.1')}/postings`, {
       method: 'POST',
@@ -175,7 +175,7 @@ test('Ledgerfin: by secret it reads; by a signed assertion with its certificate 
   expect(await post('by-secret')).toEqual([403, 'certificate_needed']);
 });
 
-test('Notchboard: no PKCE, commas, raw Basic, lives in text, who agreed and the API\u2019s address from the token answer, a word of its own', async () => {
+test('Notchboard: no PKCE, commas, raw Basic, lives in text, who consented and the API\u2019s address from the token answer, a word of its own', async () => {
   const standin = at.notchboard.store.state.clients[registered.notchboard.id];
   if (standin?.secrets[0]) standin.secrets[0].value = 'with+plus%20and:colon';
   await call('addSecret', { params: client('notchboard'), body: { secret: 'with+plus%20and:colon', at_once: true } });
@@ -195,14 +195,14 @@ test('Notchboard: no PKCE, commas, raw Basic, lives in text, who agreed and the 
   });
   const shown = await show('forum-1');
   expect([shown.api_base_url, shown.state]).toEqual([expect.stringContaining('api-2.notchboard.localhost'), 'working']);
-  expect(Math.round((Date.parse(shown.agree_again_by ?? '') - Date.now()) / 86_400_000)).toBe(100);
+  expect(Math.round((Date.parse(shown.reconnect_by ?? '') - Date.now()) / 86_400_000)).toBe(100);
   const start = await call('openConnection', { params: { connection: 'forum-1' } });
   const address = (await fetch(start.start_url, { method: 'POST', redirect: 'manual' })).headers.get('location') ?? '';
   expect(Object.fromEntries(new URL(address).searchParams)).toMatchObject({ display: 'board', duration: 'lasting', scope: 'read,post,keep' });
   expect(address).not.toContain('code_challenge');
 });
 
-test('Notchboard: a renewal ends the token handed out before, a second use is only refused, and nobody gets the dead one', async () => {
+test('Notchboard: a renewal ends the token issued before, a second use is only rejected, and nobody gets the dead one', async () => {
   const caller = await call('addCaller', { body: { name: 'deck-announcer', connections: ['forum-1'] } });
   const token = async () => (await fetchToken(service.url, caller.caller_id, caller.key)).body;
   const before = await token();
@@ -223,11 +223,11 @@ test('Notchboard: only so many refresh tokens: the fourth consent is asked about
   const { outcome } = await agree(call, 'forum-4', {}, undefined, { end_oldest: true });
   expect(outcome).toMatchObject({ phase: 'done' });
   await call('renewConnection', { params: { connection: 'forum-1' } }).catch(() => null);
-  await eventually(async () => (await show('forum-1')).state === 'needs_person');
+  await eventually(async () => (await show('forum-1')).state === 'action_needed');
   expect((await show('forum-2')).state).toBe('working');
 });
 
-test('revocation: RFC 7009 at Eelgrass, a DELETE with a query at Notchboard; dead there, forgotten here, name and history kept', async () => {
+test('revocation: RFC 7009 at Eelgrass, a DELETE with a query at Notchboard; dead there, discarded here, name and history kept', async () => {
   await addConnection(call, 'sailings', ['tables.read', 'offline_access'], 'office', 'eelgrass');
   await agree(call, 'sailings');
   for (const [name, standin] of [
@@ -236,7 +236,7 @@ test('revocation: RFC 7009 at Eelgrass, a DELETE with a query at Notchboard; dea
   ] as const) {
     expect(await call('revokeConnection', { params: { connection: name } })).toEqual({ revoked_there: true, says: 'The provider took it back.' });
     expect((await standin.counters()).counters['revoke.ok']).toBe(1);
-    expect(await show(name)).toMatchObject({ state: 'revoked', remedy: expect.stringContaining('Agree again') });
+    expect(await show(name)).toMatchObject({ state: 'revoked', remedy: expect.stringContaining('Reconnect') });
   }
   expect(await call('revokeConnection', { params: { connection: 'parcels' } })).toMatchObject({
     revoked_there: null,

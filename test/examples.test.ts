@@ -140,14 +140,14 @@ test('a scheduler\u2019s form that has boxes for token URL, id, secret and scope
   }
 });
 
-test('a tool that only knows \u201csign in\u201d: at the door, through renewals that end its token each time, and on from the refresh token that it kept', {
+test('a tool that only knows \u201csign in\u201d: at sign-in, through renewals that end its token each time, and on from the refresh token that it kept', {
   timeout: 120_000,
 }, async () => {
   const redirect_uris = ['http://127.0.0.1/signed-in'];
   const made = await call('addCaller', { body: { name: 'deck-announcer', connections: ['announcements'], redirect_uris } });
   const settings = {
     ...client(made),
-    AUTHORIZATION_URL: `${service.url}/door/authorize`,
+    AUTHORIZATION_URL: `${service.url}/oauth/authorize`,
     API_URL: `http://127.0.0.1:${at.deckhail.port}/1/announcements`,
     KEEP: join(folder, 'kept.json'),
     EVERY_MS: '250',
@@ -155,7 +155,7 @@ test('a tool that only knows \u201csign in\u201d: at the door, through renewals 
   const first = start(process.execPath, 'deck-announcer.mjs', settings);
   const address = await eventually(async () => /^open (\S+)$/m.exec(first.output())?.[1]);
   const browser = await new OperatorBrowser(service.url).signIn();
-  await (await fetch(await browser.answerAtDoor(address, 'announcements'))).text();
+  await (await fetch(await browser.answerSignIn(address, 'announcements'))).text();
   const { renewals } = await call('showConnection', { params: { connection: 'announcements' } });
   await eventually(async () => (await call('showConnection', { params: { connection: 'announcements' } })).renewals >= renewals + 2, 60_000);
   first.child.kill('SIGTERM');

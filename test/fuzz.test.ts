@@ -18,7 +18,7 @@ const LANES = [
   '/oauth/revoke',
   '/oauth/callback/eelgrass/timetable',
   '/oauth/keys/eelgrass/timetable',
-  '/door/authorize',
+  '/oauth/authorize',
   '/consent/start',
   '/connections/tides',
   '/connections',
@@ -71,7 +71,7 @@ interface Broken {
 /** Sends it; what is wrong with the answer, or null. */
 async function broken(request: FuzzRequest, headers: Record<string, string>): Promise<Broken | null> {
   const shown = `${request.method} ${request.path.slice(0, 200)} ${request.body?.slice(0, 400) ?? ''}`;
-  let answer: Response; // counted below: a fuzz that only meets the door is none
+  let answer: Response; // counted below: a fuzz that only meets sign-in for tools is none
   let body: string;
   try {
     answer = await fetch(`${service.url}${request.path}`, {

@@ -100,7 +100,7 @@ test.each(['eelgrass', 'berthline', 'bosunry', 'notchboard', 'oakum', 'deckhail'
   await lives(name);
 });
 
-test('a pasted address of another consent, a bare code and another operator\u2019s paste are refused', async () => {
+test('a pasted address of another consent, a bare code and another operator\u2019s paste are rejected', async () => {
   const name = await connection('eelgrass');
   const [one, other] = [
     await call('openConnection', { params: { connection: name }, body: { way: 'pasted' } }),
@@ -116,7 +116,7 @@ test('a pasted address of another consent, a bare code and another operator\u201
   expect((await finished(one.id)).phase).toBe('done');
 });
 
-/** `rk` as a program that goes on while somebody does something elsewhere. */
+/** `rk` as a program that goes on while someone does something elsewhere. */
 function startRk(args: string[]): { said(words: RegExp): Promise<string>; ended: Promise<{ code: number | null; out: string }> } {
   const child = spawn(process.execPath, [fileURLToPath(new URL('../dist/cli/main.js', import.meta.url)), ...args], {
     env: { PATH: process.env.PATH, XDG_CONFIG_HOME: service.folder, NO_COLOR: '1' },
@@ -156,7 +156,7 @@ test('device code: Notchboard, polled as often as it allows, found again after a
   const { device } = await call('showConsent', { params: { consent: opened.id } });
   expect(device).toMatchObject({ user_code: expect.stringMatching(/^[A-Z]{4}-[A-Z]{4}$/), interval_seconds: 1 });
   await eventually(async () => (await at.notchboard.counters()).counters['token.urn:ietf:params:oauth:grant-type:device_code.authorization_pending']);
-  expect(await playDevice(device?.page ?? '', device?.user_code ?? '')).toContain('goes on by itself');
+  expect(await playDevice(device?.page ?? '', device?.user_code ?? '')).toContain('continues automatically');
   expect(await finished(opened.id)).toMatchObject({ phase: 'done', way: 'device', first_call: { status: 200 }, account: { id: 'eg-1042' } });
   expect(Object.keys((await at.notchboard.counters()).counters)).not.toContain('token.urn:ietf:params:oauth:grant-type:device_code.slow_down');
   expect((await show(name)).grant_kind).toBe('device_code');
@@ -186,9 +186,9 @@ test.each(['ledgerfin', 'wharfpost'] as const)('client credentials: %s', async (
   const name = await connection(provider, { grant_type: 'client_credentials' });
   const opened = await call('openConnection', { params: { connection: name } });
   expect([opened.by_itself, (await finished(opened.id)).phase]).toEqual([true, 'done']);
-  expect((await show(name)).live).toMatchObject({
+  expect((await show(name)).lifetime).toMatchObject({
     verdict: 'lives',
-    lines: expect.arrayContaining([expect.objectContaining({ what: 'account', says: expect.stringContaining('no person') })]),
+    lines: expect.arrayContaining([expect.objectContaining({ what: 'account', says: expect.stringContaining('Not tied to a user account') })]),
   });
   await lives(name);
 });
@@ -225,29 +225,29 @@ const scriptToken = async (provider: Name, account = 'eg-1042'): Promise<string>
 };
 
 test.each(['eelgrass', 'berthline', 'bosunry', 'oakum', 'notchboard', 'deckhail'] as const)(
-  'a refresh token taken over from an old script: %s',
+  'an imported refresh token from an old script: %s',
   async (provider) => {
     const name = await connection(provider, provider === 'eelgrass' ? { scopes: ['tables.read', 'profile'] } : {});
-    const started = await call('takeOver', { params: { connection: name }, body: { refresh_token: await scriptToken(provider) } });
+    const started = await call('importToken', { params: { connection: name }, body: { refresh_token: await scriptToken(provider) } });
     const outcome = await finished(started.id);
-    expect(outcome).toMatchObject({ phase: 'done', way: 'taken_over', refresh_token: true, first_call: { status: 200 } });
+    expect(outcome).toMatchObject({ phase: 'done', way: 'imported', refresh_token: true, first_call: { status: 200 } });
     const rotates = provider !== 'bosunry' && provider !== 'oakum';
     expect(outcome.warnings[0]).toMatch(rotates ? /Stop the old script now/ : /old script would go on working/);
-    expect(await show(name)).toMatchObject({ state: 'working', grant_kind: 'taken_over', renewals: 1 });
+    expect(await show(name)).toMatchObject({ state: 'working', grant_kind: 'imported', renewals: 1 });
     await lives(name);
   },
 );
 
-test('a refresh token that is not good is refused, by rk too; while the provider is down it is kept, and used once it was proved', async () => {
+test('a refresh token that is not good is rejected, by rk too; while the provider is down it is kept, and used once it was proved', async () => {
   const name = await connection('eelgrass', { scopes: ['tables.read', 'profile'] });
   const refused = await rk(['connection', 'take-over', name], { home: service.folder, input: 'r.of-nobody\n' });
   expect([refused.code, refused.err]).toEqual([7, expect.stringContaining('does not take this refresh token')]);
   expect(await show(name)).toMatchObject({ state: 'draft', standby: null });
   await at.eelgrass.order('faults', { at: 'token', kind: 'status', status: 500, times: 100 });
-  const started = await call('takeOver', { params: { connection: name }, body: { refresh_token: await scriptToken('eelgrass') } });
+  const started = await call('importToken', { params: { connection: name }, body: { refresh_token: await scriptToken('eelgrass') } });
   const since = Date.now();
   await eventually(async () => Date.now() - since > 1_500); // it is tried meanwhile, in vain
-  expect(await call('showConsent', { params: { consent: started.id } })).toMatchObject({ phase: 'proving' });
+  expect(await call('showConsent', { params: { consent: started.id } })).toMatchObject({ phase: 'verifying' });
   expect(await show(name)).toMatchObject({ state: 'draft' });
   await at.eelgrass.clearFaults();
   expect(await finished(started.id)).toMatchObject({ phase: 'done' });
@@ -257,19 +257,19 @@ test('a refresh token that is not good is refused, by rk too; while the provider
 test.each<[string, number, string, Name]>([
   ['invalid_client', 401, 'rejected the client', 'bosunry'],
   ['invalid_request', 400, 'rejected the renewal request', 'oakum'],
-])('a token import that ends in %s is no trouble of the provider, and nobody is told to stop the old script', async (error, status, title, provider) => {
+])('a token import that ends in %s is no trouble of the provider, and nobody is informed to stop the old script', async (error, status, title, provider) => {
   const name = await connection(provider);
   await at[provider].order('faults', { at: 'token', kind: 'oauth_error', status, error, times: 100 });
-  const started = await call('takeOver', { params: { connection: name }, body: { refresh_token: await scriptToken(provider) } });
+  const started = await call('importToken', { params: { connection: name }, body: { refresh_token: await scriptToken(provider) } });
   const outcome = await finished(started.id);
   expect(outcome).toMatchObject({ phase: 'failed', warnings: [], problem: { title: expect.stringContaining(title) } });
   expect(outcome.problem?.side).not.toBe('provider');
   await at[provider].clearFaults();
 });
 
-test('a static key: Berthline; callers are told its header, and ask again within the hour', async () => {
+test('a static key: Berthline; callers are informed its header, and ask again within the hour', async () => {
   const name = await connection('berthline');
-  await expect(call('giveKey', { params: { connection: await connection('eelgrass') }, body: { key: 'abc' } })).rejects.toMatchObject({
+  await expect(call('setKey', { params: { connection: await connection('eelgrass') }, body: { key: 'abc' } })).rejects.toMatchObject({
     problem: { detail: expect.stringContaining('takes no static key') },
   });
   const { key } = (await (
@@ -279,11 +279,11 @@ test('a static key: Berthline; callers are told its header, and ask again within
       body: '{"account":"eg-1042"}',
     })
   ).json()) as { key: string };
-  const given = await call('giveKey', { params: { connection: name }, body: { key } });
+  const given = await call('setKey', { params: { connection: name }, body: { key } });
   expect(given).toMatchObject({
     state: 'working',
     grant_kind: 'static_key',
-    live: { verdict: 'not_known', says: expect.stringContaining('static key') },
+    lifetime: { verdict: 'not_known', says: expect.stringContaining('static key') },
     life: null,
   });
   expect(JSON.stringify(given)).not.toContain(key);
@@ -315,7 +315,7 @@ test('OpenID Connect: nonce, a hint of the expected account, who signed in and w
   expect(new URL(berth.authorization_url ?? '').searchParams.get('resource')).toContain('api.north.berthline');
 });
 
-test('the organisation agrees in advance: link, text, a look for the yes, and then the token', async () => {
+test('the organization agrees in advance: link, text, a look for the consent, and then the token', async () => {
   const draft = await call('addClient', {
     body: { provider: 'quaymaster', name: 'phones', type: 'service_account', title: 'Phone list', placeholders: PLACEHOLDERS.quaymaster ?? {} },
   });
@@ -324,15 +324,15 @@ test('the organisation agrees in advance: link, text, a look for the yes, and th
   await call('changeClient', { params, body: { revision: 1, client_id: there.id } });
   await call('addSecret', { params, body: { secret: there.secret } });
   await call('addConnection', { body: { name: 'phones', provider: 'quaymaster', client: 'phones', scopes: ['staff.read', 'staff.phone'] } });
-  const { organisation_agreement: needed } = await show('phones');
+  const { admin_consent: needed } = await show('phones');
   expect(needed).toMatchObject({ scopes: ['staff.phone'], check: true, text: expect.stringContaining('Read telephone numbers') });
   expect(needed?.link).toContain(there.id);
-  expect(await call('checkAgreement', { params: { connection: 'phones' } })).toMatchObject({ agreed: false });
+  expect(await call('checkAdminConsent', { params: { connection: 'phones' } })).toMatchObject({ agreed: false });
   const asked = await rk(['connection', 'agreement', 'phones'], { home: service.folder });
   expect(asked.out).toContain(needed?.link ?? '-');
   const browser = new Browser();
-  expect((await browser.fetch(needed?.link ?? '')).body).toContain('Agree for the organisation');
-  expect((await browser.fetch(needed?.link ?? '', new URLSearchParams())).body).toContain('has agreed');
+  expect((await browser.fetch(needed?.link ?? '')).body).toContain('Agree for the organization');
+  expect((await browser.fetch(needed?.link ?? '', new URLSearchParams())).body).toContain('has consented');
   expect((await rk(['connection', 'agreement', 'phones', '--check'], { home: service.folder })).code).toBe(0);
   const opened = await call('openConnection', { params: { connection: 'phones' } });
   expect(await finished(opened.id)).toMatchObject({ phase: 'done', scopes: { granted: ['staff.read', 'staff.phone'] } });

@@ -49,7 +49,7 @@ async function startDraft(provider: string, name: string, title: string, more: R
   await page.getByText('Step by step').waitFor();
 }
 
-/** Follows every step, enters at the step what it brings, and ticks it. The steps done and the presses over there. */
+/** Follows every step, enters at the step what it brings, and ticks it. The steps done and the presses at the provider. */
 async function follow(
   given: { publicPart?: string } = {},
   before?: (title: string) => Promise<'followed' | undefined>,
@@ -113,10 +113,10 @@ async function follow(
 }
 const report = (provider: string, startedAt: number, walk: { done: number; presses: number }) =>
   process.stdout.write(
-    `${provider}: ${walk.done} steps, ${walk.presses} presses over there, ${((Date.now() - startedAt) / 1000).toFixed(1)} s from an empty draft to the proved connection\n`,
+    `${provider}: ${walk.done} steps, ${walk.presses} presses at the provider, ${((Date.now() - startedAt) / 1000).toFixed(1)} s from an empty draft to the verified connection\n`,
   );
 
-test('Ledgerfin, for posting: a certificate made here, uploaded there, its thumbprint compared, proved by a token', async () => {
+test('Ledgerfin, for posting: a certificate made here, uploaded there, its thumbprint compared, verified by a token', async () => {
   const startedAt = Date.now();
   await startDraft('ledgerfin', 'posting', 'Nightly posting', { Tenant: 'lf204816' });
   await page.getByLabel('What is it for?').selectOption('posting');
@@ -147,7 +147,7 @@ test('Ledgerfin, for posting: a certificate made here, uploaded there, its thumb
     body: { name: 'postings', provider: 'ledgerfin', client: 'posting', scopes: ['books.read', 'books.post'], operations: ['post-entry'] },
   });
   await go('#/connections/postings');
-  await page.getByRole('button', { name: 'Ask for the token' }).click();
+  await page.getByRole('button', { name: 'Request the token' }).click();
   await page.getByRole('heading', { name: 'postings is connected' }).waitFor();
   report('Ledgerfin', startedAt, walk);
 }, 120_000);
@@ -215,7 +215,7 @@ test.each([
     if (purpose) await call('changeClient', { params: { provider, client }, body: { revision: draft.revision, registering: { purpose } } });
     await call('changeAnswers', {
       body: {
-        organisation: 'Saltmarsh Ferries',
+        organization: 'Saltmarsh Ferries',
         purpose: 'Boards',
         contact: 'apis@saltmarsh.example',
         platform: 'A server',
@@ -240,7 +240,7 @@ test.each([
 test('Bosunry: folder, app, rights, host, address, listed account, key; ready before consent, and the listed account agrees', async () => {
   await go('#/settings');
   for (const [label, text] of [
-    ['Organisation', 'Saltmarsh Ferries'],
+    ['Organization', 'Saltmarsh Ferries'],
     ['Contact', 'apis@saltmarsh.example'],
     ['Home page', 'https://saltmarsh.example'],
     ['Privacy page', 'https://saltmarsh.example/privacy'],
@@ -282,7 +282,7 @@ test('Bosunry: folder, app, rights, host, address, listed account, key; ready be
   await page.getByRole('button', { name: 'Go to consent' }).click();
   const [there] = await Promise.all([
     page.waitForEvent('popup', { predicate: (tab) => !tab.isClosed() }),
-    page.getByRole('button', { name: 'Go on all the same' }).click(),
+    page.getByRole('button', { name: 'Go on anyway' }).click(),
   ]);
   await there.getByLabel('Password').fill('low-tide');
   await there.getByRole('button', { name: 'Sign in' }).click();

@@ -22,7 +22,7 @@ afterAll(async () => {
 });
 const subject = 'connection:tides';
 
-test('routine renewals stay out of sight until they are asked for; filters and pages hold together', async () => {
+test('routine renewals stay out of sight until they are requested; filters and pages hold together', async () => {
   const renewed = await eventually(async () => {
     const { items } = await call('listHistory', { query: { subject, renewals: 'true' } });
     return items.filter((one) => one.kind === 'renewed').length >= 3 ? items : null;

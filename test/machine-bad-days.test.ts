@@ -59,7 +59,7 @@ test('kill -9 at random moments: after each restart the connections work, and no
   for (const connection of names) await call('removeConnection', { params: { connection } }); // their renewals would meet the faults of the next tests
 }, 240_000);
 
-test('the database gone for 20 s with an answer in flight: it is kept in memory, said to be unsaved, handed out, and saved when the database is back', async () => {
+test('the database gone for 20 s with an answer in flight: it is kept in memory, said to be unsaved, issued, and saved when the database is back', async () => {
   await addConnection(call, 'outage');
   await standin.order('lives', { access_seconds: 60 });
   expect((await agree(call, 'outage')).outcome.phase).toBe('done');
@@ -81,7 +81,7 @@ test('the database gone for 20 s with an answer in flight: it is kept in memory,
       return body.access_token !== first;
     },
     10_000,
-    'a handout of the unsaved answer',
+    'a token issuance of the unsaved answer',
   );
   await eventually(async () => (await fetch(`${service.url}/readyz`)).status === 503, 5_000, 'not ready');
   expect((await fetch(`${service.url}/healthz`)).status).toBe(200);
@@ -109,7 +109,7 @@ test('a graceful stop lets a renewal in flight finish and save', async () => {
   expect(await show('outage')).toMatchObject({ state: 'working', renewals: before + 1 });
 });
 
-test('a wrong master key, or none, refuses to start and names both ids; a second owner of the folder is refused', async () => {
+test('a wrong master key, or none, refuses to start and names both ids; a second owner of the folder is rejected', async () => {
   const attempt = (options: object) =>
     startService({ databaseUrl: database.url, masterKey, folder: newFolder(), ...options }).then(
       () => 'started',
@@ -122,7 +122,7 @@ test('a wrong master key, or none, refuses to start and names both ids; a second
   expect(await attempt({ environment: { RUSTY_KETTLE_PROT: '1' } })).toContain('There is no setting RUSTY_KETTLE_PROT');
 });
 
-test('two replicas over one database renew each token once, and each hands out what the other renewed', async () => {
+test('two replicas over one database renew each token once, and each issues what the other renewed', async () => {
   await standin.order('lives', { access_seconds: 4 });
   const second = await startService({ databaseUrl: database.url, masterKey, publicUrl: service.url });
   try {
@@ -165,7 +165,7 @@ test('two replicas over one database renew each token once, and each hands out w
       problem: { code: 'CONNECTION_PAUSED' },
     });
     const paused = await show('r1');
-    expect(Date.parse(paused.next_renewal_at ?? '') - Date.now()).toBeGreaterThan(86_400_000); // only kept alive
+    expect(Date.parse(paused.next_renewal_at ?? '') - Date.now()).toBeGreaterThan(86_400_000); // only kept active
     const resumed = await call('resumeConnection', { params: { connection: 'r1' } });
     expect([resumed.state, resumed.renewals > paused.renewals]).toEqual(['working', true]); // renewed first
     expect(Date.parse(resumed.next_renewal_at ?? '')).toBeLessThan(Date.parse(resumed.life?.expires_at ?? '')); // and from now on in time
@@ -187,7 +187,7 @@ test('many at once for one expired token cause one request to the provider', asy
   await addConnection(call, 'crowd');
   await standin.order('lives', { access_seconds: 1 });
   await service.stop();
-  service = await startService({ databaseUrl: database.url, masterKey, folder, port, environment: { RUSTY_KETTLE_POLL_MS: '60000' } }); // the worker sleeps: only handouts renew
+  service = await startService({ databaseUrl: database.url, masterKey, folder, port, environment: { RUSTY_KETTLE_POLL_MS: '60000' } }); // the worker sleeps: only issued tokens renew
   call = await signIn(service);
   await agree(call, 'crowd', { account: 'eg-2001' });
   const { caller_id, key } = await call('addCaller', { body: { name: 'crowd', connections: ['crowd'] } });

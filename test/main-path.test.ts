@@ -18,7 +18,7 @@ afterAll(async () => {
   await standin?.stop();
 });
 
-test('a consent ends with who agreed, to what, a refresh token, and the answer of a first call', async () => {
+test('a consent ends with who consented, to what, a refresh token, and the answer of a first call', async () => {
   await addConnection(call, 'sailings');
   const { outcome, played } = await agree(call, 'sailings');
   expect(outcome).toMatchObject({

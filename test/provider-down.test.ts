@@ -8,8 +8,11 @@ import { newDatabase } from './support/new-database.ts';
 
 let [service, standin, call]: [ServiceUnderTest, StandinUnderTest, ApiClient] = [] as never;
 beforeAll(async () => {
-  standin = await startEelgrass(3600); // nothing is due by itself: each fault meets the request it was ordered for
-  service = await startService({ databaseUrl: await newDatabase() });
+  standin = await startEelgrass(3600); // nothing is due automatically: each fault meets the request it was ordered for
+  service = await startService({
+    databaseUrl: await newDatabase(),
+    environment: { RUSTY_KETTLE_CONFIRM_MS: '2500' }, // long enough to be seen on a slow machine
+  });
   call = await signIn(service);
   await addEelgrass(call, standin);
 });
@@ -29,7 +32,7 @@ const FAULTS = [
   {
     name: 'invalid-request',
     fault: { kind: 'oauth_error', status: 400, error: 'invalid_request' },
-    says: 'HTTP 400, invalid_request, \u201cThe stand-in was told to refuse.\u201d',
+    says: 'HTTP 400, invalid_request, \u201cThe stand-in was told to reject.\u201d',
     state: 'set_up',
   },
 ];
@@ -45,15 +48,15 @@ test.each(FAULTS)('$name at the exchange: said with its evidence, nothing is sen
   expect((await agree(call, name)).outcome.phase).toBe('done');
 });
 
-test.each(FAULTS)('$name at a renewal: explained, and the connection comes back by itself or says who must act', async ({ name, fault, says, state }) => {
+test.each(FAULTS)('$name at a renewal: explained, and the connection is restored automatically or says who must act', async ({ name, fault, says, state }) => {
   const before = (await show(name)).renewals;
   await standin.order('faults', { at: 'token', ...fault, times: 1 });
   const seen = await call('renewConnection', { params: { connection: name } });
   expect(seen.evidence).toBe(says);
   if (state === 'set_up') {
-    expect(seen).toMatchObject({ state: 'needs_person', cause: expect.stringContaining('not what it expects') });
+    expect(seen).toMatchObject({ state: 'action_needed', cause: expect.stringContaining('not what it expects') });
     await call('renewConnection', { params: { connection: name } });
-  } else expect(seen).toMatchObject({ state: 'struggling', failures: 1 });
+  } else expect(seen).toMatchObject({ state: 'degraded', failures: 1 });
   const back = await eventually(async () => {
     const now = await show(name);
     return now.state === 'working' && now.renewals > before && now.evidence === null ? now : null; // the evidence goes just after the save
@@ -66,7 +69,7 @@ test('cut after processing: the token that was spent is forgiven within the grac
   expect((await standin.counters()).counters.reuse).toBeUndefined();
 });
 
-/** A second installation of the provider, under another name, with one connection that was agreed to. */
+/** A second installation of the provider, under another name, with one connection that was consented to. */
 async function another(other: StandinUnderTest, name: string, connection: string, policy: 'always' | 'on_demand' = 'always'): Promise<void> {
   await call('addProvider', { body: { document: other.definitionText.replace('name: eelgrass', `name: ${name}`) } });
   const draft = await call('addClient', { body: { provider: name, name: 'c' } });
@@ -82,7 +85,7 @@ test.each([
   { name: 'refused', fault: { kind: 'oauth_error', error: 'invalid_grant', status: 400 }, says: 'rejected the refresh token once', decided: true },
   { name: 'lost', fault: { kind: 'cut_before' }, says: 'answer was lost; checking', decided: false },
 ])(
-  'a renewal $name: until it is decided callers hear 503 with the reason, and once it is decided everything says so at once',
+  'a renewal $name: until it is decided callers hear 503 with the reason, and once it is decided everything shows it at once',
   async ({ name, fault, says, decided }) => {
     const other = await startEelgrass(3);
     try {
@@ -101,12 +104,12 @@ test.each([
       expect(waiting.some((one) => one.says.includes(says))).toBe(true);
       expect(seen.map((one) => one.status).join(' ')).toMatch(decided ? /^(200 )*(503 )+400$/ : /^(200 )*(503 ?)+$/);
       if (!decided) return;
-      expect(seen.at(-1)).toMatchObject({ error: 'invalid_grant', state: 'needs_person' });
+      expect(seen.at(-1)).toMatchObject({ error: 'invalid_grant', state: 'action_needed' });
       const status = await call('showStatus');
-      expect(status.connections.needs_person).toBe(1);
-      expect(status.attention.map((one) => [one.name, one.state])).toContainEqual([name, 'needs_person']);
+      expect(status.connections.action_needed).toBe(1);
+      expect(status.attention.map((one) => [one.name, one.state])).toContainEqual([name, 'action_needed']);
       const { items } = await call('listConnections', { query: { search: name } });
-      expect(items.map((one) => one.state)).toEqual(['needs_person']);
+      expect(items.map((one) => one.state)).toEqual(['action_needed']);
     } finally {
       await other.stop();
       await call('revokeConnection', { params: { connection: name } }).catch(() => {});
@@ -132,7 +135,7 @@ test('renewed on request: nobody renews it unasked, idle is a state of its own, 
   }
 });
 
-test('the provider gone: unsent, the handout says when to ask again, and an exchange says that nothing was sent', async () => {
+test('the provider gone: unsent, the token issuance says when to ask again, and an exchange says that nothing was sent', async () => {
   const other = await startEelgrass(2);
   const browser = new Browser();
   let [callback, consent] = ['', ''];
@@ -146,7 +149,7 @@ test('the provider gone: unsent, the handout says when to ask again, and an exch
     await other.stop();
   }
   const { caller_id, key } = await call('addCaller', { body: { name: 'far', connections: ['far'] } });
-  await eventually(async () => (await show('far')).state === 'struggling');
+  await eventually(async () => (await show('far')).state === 'degraded');
   expect(await show('far')).toMatchObject({ cause: expect.stringContaining('cannot be reached'), evidence: 'no answer, refused' });
   const answer = await eventually(async () => {
     const seen = await fetchToken(service.url, caller_id, key);

@@ -55,7 +55,7 @@ afterAll(async () => {
   for (const one of [service, second]) removeFolder(one.folder);
 });
 
-test('near the limit calls get 429 with Retry-After before the provider says no; two connections, two callers and two replicas share it; a share is capped', {
+test('near the limit calls get 429 with Retry-After before the provider reports no; two connections, two callers and two replicas share it; a share is capped', {
   timeout: 150_000,
 }, async () => {
   await untilMinuteHas(45_000);
@@ -83,7 +83,7 @@ test('near the limit calls get 429 with Retry-After before the provider says no;
   expect(outcome.relayed).toBeGreaterThan(0);
 });
 
-test('shortly before a window begins anew calls wait by themselves, and go through', { timeout: 150_000 }, async () => {
+test('shortly before a window begins again calls wait automatically, and go through', { timeout: 150_000 }, async () => {
   await untilMinuteHas(20_000);
   for (let at = 0; at < 60 && (await relay('ledger', 'parcels/parcels?limit=1')).status === 200; at += 1);
   await untilInstant(Date.now() - (Date.now() % MINUTE) + MINUTE - 4_000);
@@ -112,7 +112,7 @@ test('the provider\u2019s 429 is believed, by every replica: until then nobody a
   const asked = async () => ((await wharfpost.counters()).counters['api.ok'] ?? 0) - before;
   await untilInstant(Date.parse(held ?? '') - 400);
   expect(await asked()).toBe(0);
-  expect([(await there).status, (await tried).status, await asked()]).toEqual([200, 200, 2]); // both waited by themselves
+  expect([(await there).status, (await tried).status, await asked()]).toEqual([200, 200, 2]); // both waited automatically
 });
 
 test('points: weights of operations are counted, and what the provider\u2019s own headers say corrects the count', async () => {
@@ -122,7 +122,7 @@ test('points: weights of operations are counted, and what the provider\u2019s ow
     (await relay('board', 'forum/threads/t-1/answers', service, { method: 'POST', body: '{}', headers: { 'content-type': 'application/json' } })).status,
   ).toBe(201);
   expect(before - ((await left('forum')) ?? 0)).toBe(25);
-  // Somebody else used the same client without us: the next answer tells.
+  // Someone else used the same client without us: the next answer tells.
   for (const key of Object.keys(notchboard.store.state.used)) notchboard.store.state.used[key] = 4_000;
   // Corrections are written at most once a second.
   const corrected = (most: number) =>
@@ -139,14 +139,14 @@ test('points: weights of operations are counted, and what the provider\u2019s ow
   expect((await relay('board', 'forum/threads')).status).toBe(200);
   await eventually(async () => {
     const { items, says } = await call('showQuota', { params: { connection: 'forum' } });
-    return items[0]?.window === 'day' && says.includes('A token that was handed out is used without us');
+    return items[0]?.window === 'day' && says.includes('A token that was issued is used without us');
   });
 });
 
 test('a good status with an error inside, in the dialect\u2019s own words for a dead token, brings one renewal and one retry', async () => {
   await eventually(async () => (await relay('ledger', 'parcels/parcels?limit=1')).status === 200, 70_000);
   const { renewals, life } = await call('renewConnection', { params: { connection: 'parcels' } });
-  await untilInstant(Date.parse(life?.issued_at ?? '') + 2_300); // older than a tenth of its life
+  await untilInstant(Date.parse(life?.issued_at ?? '') + 2_300); // older than a tenth of its lifetime
   await wharfpost.order('faults', { at: 'api', kind: 'text', status: 200, text: '{"fault":{"code":"WP-410"},"message":"token gone"}', times: 1 });
   const answer = await relay('ledger', 'parcels/parcels?limit=1');
   expect([answer.status, Object.keys((await answer.json()) as object)[0]]).toEqual([200, 'total']);

@@ -42,7 +42,7 @@ afterAll(async () => {
   removeFolder(service.folder);
 });
 
-test('Bosunry: from an empty draft to ready, every gap named on the way; what was not saved, listed or opened over there is refused there', async () => {
+test('Bosunry: from an empty draft to ready, every gap named on the way; what was not saved, listed or opened at the provider is rejected there', async () => {
   const draft = await call('addClient', { body: { provider: 'bosunry', name: 'rosters', title: 'Roster board' } });
   expect(draft).toMatchObject({
     ready: {
@@ -76,7 +76,7 @@ test('Bosunry: from an empty draft to ready, every gap named on the way; what wa
   const says = async () => (await ready()).lines.filter((line) => line.verdict !== 'good').map((line) => `${line.what}: ${line.verdict}`);
   expect(await says()).toEqual(['redirect URI: doubt', 'redirect URI: doubt', 'scopes: doubt', 'scopes: missing', 'listed accounts: missing']);
 
-  // Over there: the address is added only once its host is listed, and counts only once the list is saved.
+  // At the provider: the address is added only once its host is listed, and counts only once the list is saved.
   const early = await press(`${page}/redirect_uris`, { action: 'add', uri: draft.redirect_uri });
   expect(early).toContain('is not among the listed domains');
   await press(`${page}/domains`, { action: 'add', domain: '127.0.0.1' });
@@ -136,21 +136,21 @@ test('Bosunry: from an empty draft to ready, every gap named on the way; what wa
   await at.bosunry.order('skew', { skew_ms: 0 });
 });
 
-test('Oakum: answers given once fill its form, what was sent is kept, and approval is seen by itself, with its dates', async () => {
+test('Oakum: answers given once fill its form, what was sent is kept, and approval is detected automatically, with its dates', async () => {
   const asked = await call('changeAnswers', {
     body: {
-      organisation: 'Saltmarsh Ferries',
+      organization: 'Saltmarsh Ferries',
       purpose: 'Crew certificates on the duty board',
       contact: 'apis@saltmarsh.example',
       privacy_page: 'https://saltmarsh.example/privacy',
     },
   });
-  expect(asked).toMatchObject({ organisation: 'Saltmarsh Ferries', platform: '' });
+  expect(asked).toMatchObject({ organization: 'Saltmarsh Ferries', platform: '' });
   const set = await cli('client', 'answers', '--platform', 'Rusty Kettle, on our own server');
   expect([set.code, set.out]).toEqual([0, expect.stringMatching(/purpose\s+Crew certificates[\s\S]*platform\s+Rusty Kettle/)]);
 
   const draft = await call('addClient', { body: { provider: 'oakum', name: 'crew', title: 'Crew portal' } });
-  expect(draft).toMatchObject({ approval: 'not_asked', approval_told: true });
+  expect(draft).toMatchObject({ approval: 'not_requested', approval_told: true });
   expect(draft.form.map((one) => one.answer)).toEqual([
     'Saltmarsh Ferries',
     'Crew certificates on the duty board',
@@ -159,10 +159,10 @@ test('Oakum: answers given once fill its form, what was sent is kept, and approv
     'https://saltmarsh.example/privacy',
     '',
   ]);
-  // A step whose value is missing says so, and gives no link with a hole in it.
+  // A step whose value is missing shows it, and gives no link with a hole in it.
   const apply = draft.guide.find((step) => step.title === 'Apply for access');
   expect(apply).toMatchObject({ missing: ['client_id'], page: expect.stringContaining('{client_id}') });
-  await expect(call('checkApproval', { params: { provider: 'oakum', client: 'crew' } })).rejects.toMatchObject({ problem: { code: 'APPROVAL_UNTOLD' } });
+  await expect(call('checkApproval', { params: { provider: 'oakum', client: 'crew' } })).rejects.toMatchObject({ problem: { code: 'APPROVAL_NOT_REPORTED' } });
 
   const home = draft.registration_page ?? '';
   const page = `${home}/${idOn(await press(home, { name: 'Crew portal' }))}`;
@@ -192,7 +192,7 @@ test('Oakum: answers given once fill its form, what was sent is kept, and approv
   );
   expect(sent.code).toBe(0);
   const kept = await show('oakum', 'crew');
-  expect(kept).toMatchObject({ approval: 'asked', state: 'asked', registering: { asked_by: 'Application for access', expected_on: '2026-12-01' } });
+  expect(kept).toMatchObject({ approval: 'requested', state: 'requested', registering: { request_form: 'Application for access', expected_on: '2026-12-01' } });
   expect(kept.requests[0]).toMatchObject({
     form: 'Application for access',
     sent_by: 'marit',
@@ -203,23 +203,23 @@ test('Oakum: answers given once fill its form, what was sent is kept, and approv
   expect(JSON.stringify((await show('oakum', 'crew')).requests)).toContain('duty board');
 
   const until = (approval: string) => eventually(async () => (await show('oakum', 'crew')).approval === approval, 15_000, `approval is ${approval}`);
-  await at.oakum.order('approval', { client_id: idOn(page), state: 'they_ask_back', says: 'Which boats?' });
-  await until('they_ask_back');
-  expect((await show('oakum', 'crew')).state).toBe('they_ask_back');
+  await at.oakum.order('approval', { client_id: idOn(page), state: 'info_requested', says: 'Which boats?' });
+  await until('info_requested');
+  expect((await show('oakum', 'crew')).state).toBe('info_requested');
   expect(await press(`${page}/access_request`, { action: 'answer', answer: 'All three.' })).toContain('is waiting');
-  await until('asked');
+  await until('requested');
   const before = at.oakum.store.state.clients[idOn(page)]?.approval.state;
-  await at.oakum.order('approval', { client_id: idOn(page), state: 'given' });
-  await until('given');
+  await at.oakum.order('approval', { client_id: idOn(page), state: 'approved' });
+  await until('approved');
   const given = await show('oakum', 'crew');
-  expect([before, given.state, given.registering.approved_on]).toEqual(['asked', 'ready', new Date().toISOString().slice(0, 10)]);
+  expect([before, given.state, given.registering.approved_on]).toEqual(['requested', 'ready', new Date().toISOString().slice(0, 10)]);
   expect(given).toMatchObject({ approval_evidence: expect.stringContaining('invalid_grant'), approval_seen_at: expect.any(String) });
   const { items } = await call('listHistory', { query: { subject: 'client:oakum/crew' } });
   const told = items.filter((one) => one.kind === 'approval_changed').map((one) => [one.actor, one.says]);
   expect(told).toEqual([
-    ['service', 'Approval: asked became given, as the token endpoint tells.'],
-    ['service', 'Approval: they ask back became asked, as the token endpoint tells.'],
-    ['service', 'Approval: asked became they ask back, as the token endpoint tells.'],
+    ['service', 'Approval: requested became approved, as the token endpoint tells.'],
+    ['service', 'Approval: info requested became requested, as the token endpoint tells.'],
+    ['service', 'Approval: requested became info requested, as the token endpoint tells.'],
   ]);
   // Once it is given, nobody asks any more.
   const counted = async () =>
@@ -236,7 +236,7 @@ test('Oakum: answers given once fill its form, what was sent is kept, and approv
   });
 });
 
-test('Quaymaster: everything is proved first, then a code is printed, pasted once, and exchanged at once', async () => {
+test('Quaymaster: everything is verified first, then a code is printed, pasted once, and exchanged at once', async () => {
   const draft = await call('addClient', {
     body: { provider: 'quaymaster', name: 'directory', title: 'Staff directory', placeholders: { audience: 'qm:dir:staff' } },
   });
@@ -301,7 +301,7 @@ test('Quaymaster: everything is proved first, then a code is printed, pasted onc
   });
 });
 
-test('Deckhail: the API\u2019s address from the token answer; without the role of the service user the token is good and the call refused', async () => {
+test('Deckhail: the API\u2019s address from the token answer; without the role of the service user the token is good and the call rejected', async () => {
   const draft = await call('addClient', { body: { provider: 'deckhail', name: 'deck', title: 'Deck announcer' } });
   const home = draft.registration_page ?? '';
   const page = `${home}/${idOn(await press(home, { name: 'Deck announcer' }))}`;

@@ -83,7 +83,7 @@ test.each(['GET', 'POST', 'PUT', 'PATCH', 'DELETE', 'OPTIONS'])('%s goes on with
   for (const name of ['cookie', 'x-forwarded-for', 'te', 'origin', 'via']) expect(seen?.headers, name).not.toHaveProperty(name);
 });
 
-test('what came of relayed calls is told: counts by class, the last one, and the last that failed with its verdict', async () => {
+test('what came of relayed calls is informed: counts by class, the last one, and the last that failed with its verdict', async () => {
   const told = await call('addCaller', { body: { name: 'told', connections: ['sailings'] } });
   const send = async (path: string) => (await relay(`sailings${path}`, { headers: { authorization: basic(told as never) } })).text();
   await send('/tables?secret-in-query=1');
@@ -176,7 +176,7 @@ test('the answer\u2019s headers cannot act on our origin, and the token is maske
         'access-control-allow-credentials': 'true',
         'content-security-policy': "default-src 'unsafe-inline'",
         'x-echo': `you sent ${request.headers.authorization}`,
-        connection: 'x-private, keep-alive',
+        connection: 'x-private, keep-active',
         'x-private': 'of one connection',
         nel: '{}',
         'report-to': '{}',
@@ -284,7 +284,7 @@ test.each([
   { name: 'an encoded backslash', path: 'sailings/%5c..%5cadmin' },
   { name: 'a line break, encoded', path: 'sailings/a%0d%0ahost:%20evil' },
   { name: 'a byte outside ASCII', path: 'sailings/\u00e4' },
-])('a path with $name is refused before anything is sent', async ({ path }) => {
+])('a path with $name is rejected before anything is sent', async ({ path }) => {
   const answer = await sendRaw(service.url, `GET /relay/${path} HTTP/1.1\r\nhost: x\r\nauthorization: ${basic(board as never)}\r\n\r\n`);
   expect(answer).toMatch(/^HTTP\/1\.1 400 /);
   expect(upstream.seen).toEqual([]);
@@ -369,7 +369,7 @@ test('a label opens what carries it, also later, and is heard on every replica',
   await eventually(async () => (await status()) === 403, HEARD_MS);
 });
 
-test('a 401 brings one renewal and one retry, also with a short body; a token that is young is not renewed because somebody says so', async () => {
+test('a 401 brings one renewal and one retry, also with a short body; a token that is young is not renewed because someone shows it', async () => {
   const dead = new Set<string>();
   upstream.answer = (request, response, body) => {
     const isDead = dead.has((request.headers.authorization ?? '').replace('Bearer ', ''));
@@ -433,7 +433,7 @@ test('two megabytes there and back arrive whole; nothing is gathered in between 
   const held = await standsStill(500, () => written);
   expect(held).toBeLessThan(64 * 1024 * 1024);
   expect(rss() - before).toBeLessThan(60);
-  // The caller hangs up: the API is told at once, and not left to write into nothing.
+  // The caller hangs up: the API is informed at once, and not left to write into nothing.
   const left = new Promise<void>((resolve) => apiResponse?.once('close', resolve));
   client.destroy();
   await Promise.race([left, sleep(3_000).then(() => Promise.reject(new Error('the API still writes, 3 s after the caller hung up')))]);
@@ -466,7 +466,7 @@ test('an answer that breaks in its middle, or stalls, breaks the caller\u2019s c
   }
 });
 
-test('an API that lies about gzip, sends two lengths, or a thousand headers: passed on as it is, or refused, and the service goes on', async () => {
+test('an API that lies about gzip, sends two lengths, or a thousand headers: passed on as it is, or rejected, and the service goes on', async () => {
   upstream.answer = (_request, response) => void response.writeHead(200, { 'content-encoding': 'gzip', 'content-type': 'application/json' }).end('{"plain":1}');
   const { hostname, port } = new URL(service.url);
   const raw = await new Promise<string>((resolve) =>
@@ -487,7 +487,7 @@ test('an API that lies about gzip, sends two lengths, or a thousand headers: pas
   expect((await relay('sailings/tables')).status).toBe(502);
 });
 
-test('a thousand callers at once for a paused connection: each is told, nothing reaches the API, and others go on', async () => {
+test('a thousand callers at once for a paused connection: each is informed, nothing reaches the API, and others go on', async () => {
   await call('pauseConnection', { params: { connection: 'paused' } });
   const [answers, other] = await Promise.all([Promise.all(Array.from({ length: 1_000 }, () => relay('paused/tables'))), relay('sailings/tables')]);
   expect(new Set(answers.map((answer) => answer.status))).toEqual(new Set([409]));
@@ -496,7 +496,7 @@ test('a thousand callers at once for a paused connection: each is told, nothing 
   await eventually(async () => (await relay('paused/tables', {}, second.url)).status === 409, HEARD_MS);
 });
 
-test('the token is placed as the dialect says, at the address that the answer or the session names', async () => {
+test('the token is placed as the dialect states, at the address that the answer or the session names', async () => {
   const { notchboard, ledgerfin, deckhail } = dialects;
   for (const [name, one] of Object.entries(dialects)) {
     await call('addProvider', { body: { document: one.definitionText } });

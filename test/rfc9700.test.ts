@@ -150,7 +150,7 @@ test('replay: a ticket, a state and a code work once', async () => {
   expect(await counted()).toBe(before + 1);
 });
 
-test('§4.16 clickjacking, and leaks by Referer: every page says no to frames, sends no Referer, and is not cached where it holds something', async () => {
+test('§4.16 clickjacking, and leaks by Referer: every page shows no to frames, sends no Referer, and is not cached where it holds something', async () => {
   const { browser, callback } = await away();
   void browser;
   for (const path of ['/', `${callback.pathname}${callback.search}`, '/consent/start/none', '/nothing-here', '/api/v1/session']) {
@@ -163,7 +163,7 @@ test('§4.16 clickjacking, and leaks by Referer: every page says no to frames, s
   expect(answer.headers['cache-control']).toBe('no-store');
 });
 
-test('scope upgrade: what was granted without being asked for is named, and an ID token or account of somebody else is not taken silently', async () => {
+test('scope upgrade: what was granted without being requested is named, and an ID token or account of someone else is not taken silently', async () => {
   const { browser, opened } = await away();
   void browser;
   const second = await away();
@@ -172,12 +172,12 @@ test('scope upgrade: what was granted without being asked for is named, and an I
   await second.browser.fetch(second.callback.href);
   expect(await finished(second.opened.id)).toMatchObject({
     scopes: { unasked: ['tables.write'] },
-    warnings: [expect.stringContaining('without being asked for')],
+    warnings: [expect.stringContaining('without being requested')],
   });
   expect(opened.id).not.toBe(second.opened.id);
 });
 
-test('session fixation: a session or consent cookie that somebody else set is never taken on', async () => {
+test('session fixation: a session or consent cookie that someone else set is never taken on', async () => {
   const fixed = `rk_session_${new URL(service.url).port}=fixed-by-somebody-else`;
   const own = await raw(
     '/api/v1/session',

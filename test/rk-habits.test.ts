@@ -76,7 +76,7 @@ test('a provider whose metadata lists client_credentials has service accounts, a
   expect([added.code, (await call('showClient', { params: { provider: 'drafted', client: 'robot' } })).type]).toEqual([0, 'service_account']);
 });
 
-test('the expiration date of a secret is set and changed afterwards; a key ID is refused where there is no key', async () => {
+test('the expiration date of a secret is set and changed afterwards; a key ID is rejected where there is no key', async () => {
   const params = { provider: 'eelgrass', client: 'timetable' };
   const secret = async () => (await call('showClient', { params })).secrets[0];
   const id = (await secret())?.id ?? '';

@@ -7,7 +7,7 @@ import { eventually, untilInstant } from '../testing/waiting.ts';
 import { addClient, addConnection, fetchToken, type StandinUnderTest, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
 
-/** Ledgerfin wants a second step: the access token is exchanged for a session token and an address, with a life of their own. */
+/** Ledgerfin wants a second step: the access token is exchanged for a session token and an address, with a lifetime of their own. */
 let [service, second, standin, call] = [] as unknown as [ServiceUnderTest, ServiceUnderTest, StandinUnderTest, ApiClient];
 let database: Database;
 let caller: { caller_id: string; key: string };
@@ -38,7 +38,7 @@ afterAll(async () => {
 
 test('the first call opened one session; two replicas, fifty callers, the token endpoint and a person use the same', async () => {
   expect((await call('showConnection', { params: { connection: 'books' } })).probe).toMatchObject({
-    state: 'proved',
+    state: 'verified',
     last: { url: expect.stringContaining('http://books.ledgerfin.localhost') },
   });
   const answers = await Promise.all(Array.from({ length: 50 }, (_none, at) => relay('/accounts', at % 2 ? service : second)));
@@ -51,14 +51,14 @@ test('the first call opened one session; two replicas, fifty callers, the token 
     base_url: expect.stringContaining('http://books.ledgerfin.localhost'),
   });
   expect(there.body.access_token).toBe(here.body.access_token);
-  expect(Number(here.body.expires_in)).toBeLessThanOrEqual(300); // the session's rest of life, not the token's
+  expect(Number(here.body.expires_in)).toBeLessThanOrEqual(300); // the session's remaining lifetime, not the token's
   expect(
     (await call('callConnection', { params: { connection: 'books' }, body: { path: '/postings', query: [{ name: 'per_page', value: '1' }] } })).status,
   ).toBe(200);
   expect(await opened()).toBe(1);
 });
 
-test('gone before its time: the API says so, and it is opened anew once for all who call', async () => {
+test('gone before its time: the API shows it, and it is opened again once for all who call', async () => {
   const before = await opened();
   await fetch(`http://127.0.0.1:${standin.port}/standin/sessions`, { method: 'DELETE' });
   await standin.order('lives', { session_seconds: 10 });
@@ -67,7 +67,7 @@ test('gone before its time: the API says so, and it is opened anew once for all 
   expect(await opened()).toBe(before + 1);
   const openedAt = Date.now();
   await fetch(`http://127.0.0.1:${standin.port}/standin/sessions`, { method: 'DELETE' });
-  // A session that is younger than a second is not opened again because somebody says so; a slow machine may need that second.
+  // A session that is younger than a second is not opened again because someone shows it; a slow machine may need that second.
   const young = (await relay('/accounts')).status;
   expect(Date.now() - askedAt < 1_000 ? young : 401).toBe(401);
   await untilInstant(openedAt + 1_100);
@@ -88,12 +88,12 @@ test('kept and renewed for as long as it is used, ahead of its end: no caller ev
   expect((await opened()) - before).toBeLessThanOrEqual(3);
 });
 
-test('it cannot be opened: said, not asked for again by everybody at once, and it comes back by itself', async () => {
+test('it cannot be opened: said, not requested again by everybody at once, and it is restored automatically', async () => {
   await standin.order('lives', { session_seconds: 300 });
   await fetch(`http://127.0.0.1:${standin.port}/standin/sessions`, { method: 'DELETE' });
-  await untilInstant(Date.now() + 1_200); // older than a second: only then it is opened again because an API says so
+  await untilInstant(Date.now() + 1_200); // older than a second: only then it is opened again because an API shows it
   const grants = Object.values(standin.store.state.grants);
-  for (const grant of grants) grant.withdrawn = true; // the client's token is not good over there
+  for (const grant of grants) grant.withdrawn = true; // the client's token is not good at the provider
   const answers = await Promise.all(Array.from({ length: 30 }, () => relay('/accounts')));
   for (const answer of answers) expect([401, 502, 503]).toContain(answer.status);
   expect((await standin.counters()).counters['session.refused'] ?? 0).toBeLessThanOrEqual(4);

@@ -20,7 +20,7 @@ const BASIC = ['tables.read', 'profile', 'offline_access'];
 
 beforeAll(async () => {
   databaseUrl = await newDatabase();
-  service = await startService({ databaseUrl, environment: { RUSTY_KETTLE_PROVE_RENEWAL: 'on' } });
+  service = await startService({ databaseUrl, environment: { RUSTY_KETTLE_VERIFY_RENEWAL: 'on' } });
   call = await signIn(service);
   expect((await rk(['sign-in', '--url', service.url, '--name', 'marit'], { home: service.folder, input: PASSWORD })).code).toBe(0);
   for (const provider of NAMES) {
@@ -45,13 +45,13 @@ async function consent(connection: string, account = 'eg-1042', body: BodyOf<'op
     return seen.phase === 'done' || seen.phase === 'failed' ? seen : null;
   });
 }
-const decide = (connection: string, decision: 'use' | 'forget') => call('decideStandby', { params: { connection }, body: { decision } });
+const decide = (connection: string, decision: 'use' | 'discard') => call('decideStandby', { params: { connection }, body: { decision } });
 const callerOf = async (name: string, connection: string) => {
   const made = await call('addCaller', { body: { name, connections: [connection] } });
   return async () => (await fetchToken(service.url, made.caller_id, made.key)).body;
 };
 
-test('another account than last time: the former tokens stay in use until somebody decides; forget, or use', async () => {
+test('another account than last time: the former tokens stay in use until someone decides; discard, or use', async () => {
   await add('tables', 'eelgrass', BASIC);
   await consent('tables');
   const token = await callerOf('table-reader', 'tables');
@@ -64,7 +64,7 @@ test('another account than last time: the former tokens stay in use until somebo
     standby: { why: 'other_account', account: 'joss.tarrant@saltmarsh.example', alive: true },
   });
   expect((await token()).access_token).toBe(former);
-  expect((await decide('tables', 'forget')).says).toContain('joss.tarrant');
+  expect((await decide('tables', 'discard')).says).toContain('joss.tarrant');
   expect(await show('tables')).toMatchObject({ standby: null, account: 'marit.holm@saltmarsh.example' });
   await consent('tables', 'eg-1077');
   expect(await decide('tables', 'use')).toMatchObject({ went_back: false, before: { status: 200 }, after: { status: 200 }, compared: { same: true } });
@@ -72,30 +72,30 @@ test('another account than last time: the former tokens stay in use until somebo
   expect((await token()).access_token).not.toBe(former);
 });
 
-test('the first consent by another account than expected is kept and not used; whoever uses it has named the expected one anew', async () => {
+test('the first consent by another account than expected is kept and not used; whoever uses it has named the expected one again', async () => {
   await add('first', 'eelgrass', BASIC, { expected_account: 'marit.holm@saltmarsh.example' });
   expect(await consent('first', 'eg-1077')).toMatchObject({ decide: 'other_account' });
-  expect(await show('first')).toMatchObject({ state: 'needs_person', cause_key: 'undecided', account: null });
+  expect(await show('first')).toMatchObject({ state: 'action_needed', cause_key: 'undecided', account: null });
   expect((await call('showStatus')).groups.map((one) => one.cause_key)).toContain('undecided');
   const used = await rk(['connection', 'switch', 'first', '--yes'], { home: service.folder });
   expect([used.code, used.out]).toEqual([0, expect.stringContaining('joss.tarrant')]);
   expect(await show('first')).toMatchObject({ state: 'working', expected_account: 'joss.tarrant@saltmarsh.example' });
 });
 
-test('the same account for another organisation: it is asked too', async () => {
+test('the same account for another organization: it is asked too', async () => {
   await add('opened', 'eelgrass', BASIC);
   expect(await consent('opened')).toMatchObject({ opened: 'Saltmarsh Ferries' });
-  const marit = ACCOUNTS[0] as { organisation: string };
-  marit.organisation = 'Heron Island Boats';
+  const marit = ACCOUNTS[0] as { organization: string };
+  marit.organization = 'Heron Island Boats';
   expect(await consent('opened')).toMatchObject({
     decide: 'other_account',
     problem: { title: expect.stringContaining('Something else was opened: Heron Island Boats') },
   });
-  marit.organisation = 'Saltmarsh Ferries';
-  await decide('opened', 'forget');
+  marit.organization = 'Saltmarsh Ferries';
+  await decide('opened', 'discard');
 });
 
-test('more scopes later: asked for in place; unticked ones are named, with the callers they stop, and the connection goes on', async () => {
+test('more scopes later: requested in place; unticked ones are named, with the callers they stop, and the connection goes on', async () => {
   await add('more', 'bosunry', ['rosters:read', 'whoami', 'offline_access'], { operations: ['list-rosters'] });
   await consent('more');
   await callerOf('roster-board', 'more');
@@ -116,19 +116,19 @@ test('more scopes later: asked for in place; unticked ones are named, with the c
   expect(await show('more')).toMatchObject({ operations_lacking: [], scopes_missing: [], scopes_unused: [] });
 });
 
-test('tokens whose first call fails do not replace those that work; used all the same they go back by themselves', async () => {
-  await add('proved', 'eelgrass', BASIC);
-  await consent('proved');
-  const failed = await consent('proved', 'eg-1042', {}, ['tables.read']);
+test('tokens whose first call fails do not replace those that work; used anyway they go back automatically', async () => {
+  await add('verified', 'eelgrass', BASIC);
+  await consent('verified');
+  const failed = await consent('verified', 'eg-1042', {}, ['tables.read']);
   expect(failed).toMatchObject({
-    decide: 'not_proved',
+    decide: 'not_verified',
     problem: { remedy: expect.stringContaining('leave that scope ticked'), diagnosis: { cause: 'scope_unticked' } },
   });
-  expect(await show('proved')).toMatchObject({ state: 'working', standby: { why: 'not_proved', proof: 'failed' } });
-  await decide('proved', 'forget');
+  expect(await show('verified')).toMatchObject({ state: 'working', standby: { why: 'not_verified', proof: 'failed' } });
+  await decide('verified', 'discard');
 });
 
-test('key to OAuth behind one name: prepared and proved beside the key, switched with the answers compared, and back', async () => {
+test('key to OAuth behind one name: prepared and verified beside the key, switched with the answers compared, and back', async () => {
   await add('berths', 'berthline', ['bookings.read', 'profile']);
   const order = { method: 'POST', headers: { 'content-type': 'application/json' }, body: '{"account":"eg-1042"}' };
   const { key } = (await (await fetch(`http://127.0.0.1:${at.berthline.port}/standin/keys`, order)).json()) as { key: string };
@@ -157,9 +157,9 @@ test('key to OAuth behind one name: prepared and proved beside the key, switched
   expect((await token()).access_token).toBe(key);
   // A newer key takes the place of the key, and what was prepared goes on waiting.
   const newer = (await (await fetch(`http://127.0.0.1:${at.berthline.port}/standin/keys`, order)).json()) as { key: string };
-  await call('giveKey', { params: { connection: 'berths' }, body: { key: newer.key } });
+  await call('setKey', { params: { connection: 'berths' }, body: { key: newer.key } });
   expect([(await token()).access_token, (await show('berths')).standby?.kind]).toEqual([newer.key, 'authorization_code']);
-  // The API stops taking the tokens: the switch says so and goes back by itself.
+  // The API stops taking the tokens: the switch shows it and is undone automatically.
   at.berthline.store.state.accessTokens = {};
   const failed = await decide('berths', 'use');
   expect(failed).toMatchObject({ went_back: true, after: { status: 401, diagnosis: { verdict: 'token_refused' } }, compared: { same: false } });
@@ -167,14 +167,14 @@ test('key to OAuth behind one name: prepared and proved beside the key, switched
   expect((await token()).access_token).toBe(newer.key);
 });
 
-test('from sandbox to live behind the same name: the sandbox stays in use until the live tokens are proved; name, callers and history stay', async () => {
+test('from sandbox to live behind the same name: the sandbox stays in use until the live tokens are verified; name, callers and history stay', async () => {
   await addClient(call, at.notchboard, 'sandbox', { provider: 'notchboard', environment: 'sandbox' });
   await call('addConnection', { body: { name: 'forum', provider: 'notchboard', client: 'sandbox', scopes: ['read', 'keep'] } });
   await consent('forum');
   const token = await callerOf('forum-bot', 'forum');
   const sandbox = (await token()).access_token;
   const refusing = await call('openConnection', { params: { connection: 'forum' }, body: { client: 'office' } });
-  await playOpened(refusing, () => Promise.reject(new Error('not asked for')), { refuse: true });
+  await playOpened(refusing, () => Promise.reject(new Error('not requested')), { refuse: true });
   await eventually(async () => (await call('showConsent', { params: { consent: refusing.id } })).phase === 'failed');
   expect([await show('forum'), (await token()).access_token]).toMatchObject([{ client: 'sandbox', environment: 'sandbox' }, sandbox]);
   const moved = await consent('forum', 'eg-1042', { client: 'office' });
@@ -203,16 +203,16 @@ test('from a rehearsal to the approved client', async () => {
   expect(await show('crew')).toMatchObject({ rehearsal: false, client: 'office', state: 'working' });
 });
 
-test('will it live? One renewal proved where that costs nothing, what ends it first, and what was seen against what is believed', async () => {
-  const lines = async (name: string) => Object.fromEntries((await show(name)).live.lines.map((line) => [line.what, line]));
-  expect((await show('tables')).live).toMatchObject({ verdict: 'lives', may_prove_renewal: true });
+test('expiration and renewal One renewal verified where that costs nothing, what ends it first, and what was seen against what is believed', async () => {
+  const lines = async (name: string) => Object.fromEntries((await show(name)).lifetime.lines.map((line) => [line.what, line]));
+  expect((await show('tables')).lifetime).toMatchObject({ verdict: 'lives', may_verify_renewal: true });
   expect(await lines('tables')).toMatchObject({
     renewal: { verdict: 'good', says: expect.stringContaining('seen to work') },
     rotation: { verdict: 'good', says: expect.stringContaining('as the definition believes') },
     account: { says: expect.stringContaining('joss.tarrant@saltmarsh.example, for Saltmarsh Ferries') },
   });
   // Strict about reuse: no renewal is made just to see it.
-  expect((await show('berths')).live).toMatchObject({ verdict: 'not_known', may_prove_renewal: false });
+  expect((await show('berths')).lifetime).toMatchObject({ verdict: 'not_known', may_verify_renewal: false });
   await addClient(call, at.bosunry, 'listed', { provider: 'bosunry' });
   const { revision } = await call('showClient', { params: { provider: 'bosunry', client: 'listed' } });
   await call('changeClient', {
@@ -221,14 +221,14 @@ test('will it live? One renewal proved where that costs nothing, what ends it fi
   });
   await call('addConnection', { body: { name: 'three-days', provider: 'bosunry', client: 'listed', scopes: ['rosters:read', 'whoami', 'offline_access'] } });
   const outcome = await consent('three-days');
-  expect(outcome.live).toMatchObject({
+  expect(outcome.lifetime).toMatchObject({
     verdict: 'ends',
     says: expect.stringMatching(/listed accounts ends, in 2 days/),
     ends: [{ what: expect.stringContaining('listed accounts') }],
   });
-  const [first] = outcome.live?.ends ?? [];
+  const [first] = outcome.lifetime?.ends ?? [];
   expect(Date.parse(first?.at ?? '') - Date.now()).toBeGreaterThan(2.9 * 86_400_000);
-  // The definition is wrong about rotation: what was seen says so.
+  // The definition is wrong about rotation: what was seen shows it.
   const provider = 'eelgrass-believed';
   await call('addProvider', {
     body: { document: at.eelgrass.definitionText.replace(/^name: .*$/m, `name: ${provider}`).replace('rotation: each_use', 'rotation: never') },
@@ -243,24 +243,24 @@ test('will it live? One renewal proved where that costs nothing, what ends it fi
   });
 });
 
-test('abilities are proved one by one; one with effects only where that is said', async () => {
+test('capabilities are verified one by one; one with effects only where that is said', async () => {
   await add('deck', 'deckhail', ['hear', 'announce', 'offline_access']);
   await consent('deck');
-  expect((await show('deck')).abilities).toMatchObject([
-    { name: 'reading', state: 'proved', effects: false },
-    { name: 'writing', state: 'not_tried', effects: true, call: 'POST /announcements' },
+  expect((await show('deck')).capabilities).toMatchObject([
+    { name: 'reading', state: 'verified', effects: false },
+    { name: 'writing', state: 'not_verified', effects: true, call: 'POST /announcements' },
   ]);
-  await expect(call('probeConnection', { params: { connection: 'deck' }, body: { ability: 'writing' } })).rejects.toMatchObject({
+  await expect(call('probeConnection', { params: { connection: 'deck' }, body: { capability: 'writing' } })).rejects.toMatchObject({
     problem: { places: [{ path: 'effects' }] },
   });
-  const done = await rk(['connection', 'prove', 'deck', '--ability', 'writing', '--yes'], { home: service.folder });
+  const done = await rk(['connection', 'prove', 'deck', '--capability', 'writing', '--yes'], { home: service.folder });
   expect([done.code, done.out]).toEqual([0, expect.stringContaining('201')]);
-  expect((await show('deck')).abilities[1]).toMatchObject({ state: 'proved', at: expect.any(String) });
+  expect((await show('deck')).capabilities[1]).toMatchObject({ state: 'verified', at: expect.any(String) });
   const live = await rk(['connection', 'live', 'deck'], { home: service.folder });
   expect(live.out).toMatch(/writing\s+POST \/announcements: verified/);
 });
 
-test('the end: what uses it is listed; a provider that is down is told again by itself, and everything here is forgotten at once', async () => {
+test('the end: what uses it is listed; a provider that is down is informed again automatically, and everything here is discarded at once', async () => {
   await add('ending', 'eelgrass', BASIC);
   await consent('ending');
   const token = await callerOf('ender', 'ending');
@@ -275,27 +275,27 @@ test('the end: what uses it is listed; a provider that is down is told again by 
   const before = grants();
   await at.eelgrass.order('faults', { at: 'token', kind: 'status', status: 503, times: 2 });
   const answer = await call('revokeConnection', { params: { connection: 'ending' } });
-  expect(answer).toMatchObject({ revoked_there: false, says: expect.stringContaining('told again by itself') });
+  expect(answer).toMatchObject({ revoked_there: false, says: expect.stringContaining('retried automatically') });
   expect(await token()).toMatchObject({ error: 'invalid_grant' });
   expect(await show('ending')).toMatchObject({ state: 'revoked', revocation: { tries: 1, says: expect.stringContaining('503') } });
   expect(grants()).toBe(before);
   expect(await call('retryRevocation', { params: { connection: 'ending' } })).toMatchObject({ revoked_there: false });
   await call('removeConnection', { params: { connection: 'ending' } }); // what is left to tell outlives the connection
   await database.write("UPDATE revocations SET next_at = UTC_TIMESTAMP(3) WHERE connection_name = 'ending'"); // its time comes
-  await eventually(async () => grants() === before - 1, 20_000, 'the provider is told');
+  await eventually(async () => grants() === before - 1, 20_000, 'the provider is informed');
   await eventually(async () => (await untold()) === 0);
   await database.close();
   const { items } = await call('listHistory', { query: { subject: 'connection:ending', limit: 20 } });
   expect(items.map((one) => one.kind)).toEqual(expect.arrayContaining(['revoked', 'revocation_told', 'connection_removed']));
 });
 
-test('consent again ends the former grant at the provider where its definition says that this ends no other, and forgetting tells it too', async () => {
+test('consent again ends the former grant at the provider where its definition states that this ends no other, and discarding tells it too', async () => {
   await add('again', 'eelgrass', BASIC);
   await consent('again');
   const alive = () => Object.values(at.eelgrass.store.state.grants).filter((grant) => grant.clientId === clients.eelgrass.id && !grant.withdrawn).length;
   const before = alive();
   await consent('again');
-  await eventually(async () => alive() === before, 20_000, 'the replaced grant is ended over there');
+  await eventually(async () => alive() === before, 20_000, 'the replaced grant is ended at the provider');
   expect(await call('renewConnection', { params: { connection: 'again' } })).toMatchObject({ state: 'working' });
   const says = async () => (await call('listHistory', { query: { subject: 'connection:again', limit: 20 } })).items.map((one) => one.says).join('\n');
   expect(await says()).toContain('The previous grant is being revoked at the provider.');

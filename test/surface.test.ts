@@ -116,7 +116,7 @@ test('wrong sign-ins look alike and are throttled', async () => {
   const throttled = await attempt('harbour', PASSWORD);
   expect(throttled).toMatchObject({ status: 429, body: { code: 'SIGN_IN_THROTTLED' } });
   expect(Number(throttled.retry)).toBeGreaterThan(0);
-  expect((await attempt('marit', PASSWORD)).status).toBe(200); // somebody else is not locked out
+  expect((await attempt('marit', PASSWORD)).status).toBe(200); // someone else is not locked out
 });
 
 test.each(Object.entries(operations as Record<string, Operation>))('%s asks who is there', async (_name, operation) => {
@@ -221,7 +221,7 @@ test('a caller with several connections must name one; a withdrawn permission an
   expect((await ask(`${service.url}/connections/one`)).status).toBe(200);
   expect((await ask(`${service.url}/connections/two`)).body).toMatchObject({
     error: 'invalid_grant',
-    error_description: expect.stringContaining('Nobody has agreed'),
+    error_description: expect.stringContaining('Nobody has consented'),
   });
   await call('changeCaller', { params: { caller: 'several' }, body: { connections: ['two'] } });
   expect((await ask(`${service.url}/connections/one`)).body.error).toBe('invalid_target');
@@ -230,7 +230,7 @@ test('a caller with several connections must name one; a withdrawn permission an
   expect((await ask()).status).toBe(401);
 });
 
-test('what is in use is not removed by accident; what is removed is forgotten', async () => {
+test('what is in use is not removed by accident; what is removed is discarded', async () => {
   await expect(call('removeProvider', { params: { provider: 'eelgrass' } })).rejects.toMatchObject({ problem: { code: 'IN_USE' } });
   const client = { provider: 'eelgrass', client: 'timetable' };
   await expect(call('removeClient', { params: client })).rejects.toMatchObject({ problem: { code: 'IN_USE' } });
@@ -290,9 +290,9 @@ test('a body that does not come to its end is waited for as long as is set, said
     expect(one.seconds).toBeGreaterThan(BODY_SECONDS - 0.5);
   }
   for (const one of [silent, dripping]) expect(one.answer).toContain('"error":"invalid_request"');
-  expect(json.answer).toContain('"code":"INPUT_SLOW"');
+  expect(json.answer).toContain('"code":"BODY_TIMEOUT"');
   expect(unread.seconds).toBeLessThan(60); // Node itself would keep it for 75 s
-  expect(unread.answer).toMatch(/^HTTP\/1.1 404 /); // answered at once; its connection ends all the same
+  expect(unread.answer).toMatch(/^HTTP\/1.1 404 /); // answered at once; its connection ends anyway
   expect((await send('/healthz')).status).toBe(200);
 });
 

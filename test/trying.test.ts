@@ -102,7 +102,7 @@ test.each([
   { name: 'a name in the path that nobody filled', body: { path: '/tables/{table}/rows' }, path: 'values.table' },
   { name: 'neither path nor saved call', body: {}, path: 'path' },
   { name: 'both of them', body: { path: '/x', saved: 'y' }, path: 'path' },
-])('refused: $name', async ({ body, path }) => {
+])('rejected: $name', async ({ body, path }) => {
   await expect(call('callConnection', { params: { connection: 'sailings' }, body: body as never })).rejects.toMatchObject({
     problem: { code: 'INPUT_INVALID', places: [{ path }] },
   });
@@ -117,7 +117,7 @@ test.each(['https://evil.example/x', 'http://api.eelgrass.localhost.evil.example
   },
 );
 
-test('saved calls are kept with the connection: fixed and asked for, replaced by name, made by rk, removed; gone with the connection', async () => {
+test('saved calls are kept with the connection: fixed and requested, replaced by name, made by rk, removed; gone with the connection', async () => {
   const rows = {
     name: 'rows',
     says: 'rows of a table',
@@ -145,7 +145,7 @@ test('saved calls are kept with the connection: fixed and asked for, replaced by
   expect((await rk('connection', 'forget-call', 'sailings', 'two', '--yes')).code).toBe(4);
 });
 
-test('from curl, through the relay or to the API itself, and from a HAR file; another host is refused, and no sign-in is kept', async () => {
+test('from curl, through the relay or to the API itself, and from a HAR file; another host is rejected, and no sign-in is kept', async () => {
   const read = (text: string) => call('readCalls', { params: parcels, body: { text } });
   const base = `http://api.wharfpost.localhost:${wharfpost.port}/v1`;
   for (const url of [`${service.url}/relay/parcels/parcels?limit=1`, `${base}/parcels?limit=1`, '/parcels?limit=1']) {

@@ -34,11 +34,11 @@ async function run(line: string) {
   return rk(placed, { home, ...(file ? { input: readFileSync(join(home, file.trim()), 'utf8') } : {}) });
 }
 
-test('eight steps, two of them over there: from a bare host to an answer of the API; then the short form', async () => {
+test('eight steps, two of them at the provider: from a bare host to an answer of the API; then the short form', async () => {
   const [walk = '', short = ''] = page.split('## Without metadata');
   const steps = [...walk.matchAll(/^## \d+\. (.+)$/gm)].map((match) => match[1] ?? '');
   const commands = [...walk.matchAll(/```sh\n([\s\S]+?)```/g)].flatMap((match) => (match[1] ?? '').trim().split('\n'));
-  expect([steps.length, steps.filter((step) => step.startsWith('Over there')).length, commands.length]).toEqual([8, 2, 7]);
+  expect([steps.length, steps.filter((step) => step.startsWith('At the provider')).length, commands.length]).toEqual([8, 2, 7]);
   const [draft = '', add = '', client = '', notepad = '', connection = '', open = '', call = ''] = commands;
 
   const drafted = await run(draft);
@@ -47,7 +47,7 @@ test('eight steps, two of them over there: from a bare host to an answer of the 
     '/.well-known/openid-configuration',
     'It answers as a token endpoint does',
     'Ready      Nothing is missing.',
-    'you: the call that proves it',
+    'you: the call that verifies it',
   ])
     expect(drafted.out).toContain(said);
   expect((await run(add)).code).toBe(0);

@@ -123,7 +123,7 @@ export async function registerAtStandin(
   name: string,
   redirectUri: string,
   certificate = '',
-  more: { listed?: string; approval?: 'asked' } = {},
+  more: { listed?: string; approval?: 'requested' } = {},
 ): Promise<{ id: string; secret: string }> {
   const answer = await new Browser().fetch(
     `${new URL(at).origin}/standin/clients`,

@@ -32,13 +32,13 @@ export class OperatorBrowser {
     return this;
   }
 
-  /** Goes where a tool sends the browser and answers there; where it is sent back to. @throws where the door stays shut */
-  async answerAtDoor(authorize: string, connection: string | null): Promise<URL> {
+  /** Goes where a tool sends the browser and answers there; where it is sent back to. @throws where sign-in for tools stays shut */
+  async answerSignIn(authorize: string, connection: string | null): Promise<URL> {
     const begun = await this.send(authorize);
-    const id = /\/door\/([0-9a-f-]{36})$/.exec(begun.headers.get('location') ?? '')?.[1];
-    if (id === undefined) throw new Error(`the door answered ${begun.status} ${begun.headers.get('location') ?? (await begun.text())}`);
-    const answered = await this.send(`/api/v1/door/${id}/answer`, { method: 'POST', body: { connection } });
-    if (!answered.ok) throw new Error(`the answer was refused: ${await answered.text()}`);
+    const id = /\/sign-in-requests\/([0-9a-f-]{36})$/.exec(begun.headers.get('location') ?? '')?.[1];
+    if (id === undefined) throw new Error(`sign-in for tools answered ${begun.status} ${begun.headers.get('location') ?? (await begun.text())}`);
+    const answered = await this.send(`/api/v1/sign-in-requests/${id}/answer`, { method: 'POST', body: { connection } });
+    if (!answered.ok) throw new Error(`the answer was rejected: ${await answered.text()}`);
     return new URL(((await answered.json()) as { location: string }).location);
   }
 }

@@ -55,7 +55,7 @@ export const SHORT_LIMITS = {
   RUSTY_KETTLE_CONFIRM_MS: '700',
   RUSTY_KETTLE_POLL_MS: '60',
   RUSTY_KETTLE_STOPPED_TRY_MS: '1500',
-  RUSTY_KETTLE_PROVE_RENEWAL: 'off', // tests count renewals; those of this habit turn it on
+  RUSTY_KETTLE_VERIFY_RENEWAL: 'off', // tests count renewals; those of this habit turn it on
 };
 
 /** The limits that the service has where nothing is set, for runs that should be like production. */

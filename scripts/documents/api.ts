@@ -4,7 +4,7 @@ import { definitionSchema } from '../../src/core/provider/json-schema.ts';
 const ACCESS = {
   anyone: 'anyone',
   operator: 'operator',
-  operator_at_door: 'operator, from the browser that the tool sent',
+  operator_at_sign_in: 'operator, from the browser that the tool sent',
   caller: 'a caller, with its own id and key',
   consent_or_operator: 'operator, or the browser of this consent',
 };
@@ -21,7 +21,7 @@ Made from \`src/api/operations.ts\` by \`npm run docs\`. \`GET /api/v1/openapi.j
 |---|---|---|
 ${rows.join('\n')}
 
-Outside \`/api\`, for callers and their tools: \`POST /oauth/token\`, \`POST /oauth/token/{connection}\` and a caller's own token path (RFC 6749 §4.1.3, §4.4, §6), \`POST /oauth/revoke\` (RFC 7009), \`GET /door/authorize\` (RFC 6749 §4.1.1), \`ANY /relay/{connection}/{path}\`; [HANDING-OVER.md](HANDING-OVER.md) says how. For everybody: \`GET /.well-known/oauth-authorization-server\` (RFC 8414), \`GET /oauth/callback/{provider}/{client}\`, \`GET /consent/start/{ticket}\`, \`GET /healthz\`, \`GET /readyz\`.
+Outside \`/api\`, for callers and their tools: \`POST /oauth/token\`, \`POST /oauth/token/{connection}\` and a caller's own token path (RFC 6749 §4.1.3, §4.4, §6), \`POST /oauth/revoke\` (RFC 7009), \`GET /oauth/authorize\` (RFC 6749 §4.1.1), \`ANY /relay/{connection}/{path}\`; [HANDING-OVER.md](HANDING-OVER.md) says how. For everybody: \`GET /.well-known/oauth-authorization-server\` (RFC 8414), \`GET /oauth/callback/{provider}/{client}\`, \`GET /consent/start/{ticket}\`, \`GET /healthz\`, \`GET /readyz\`.
 `;
 };
 

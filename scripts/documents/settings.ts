@@ -1,4 +1,4 @@
-import { SettingsTable } from '../../src/service/settings.ts';
+import { FORMER_SETTINGS, SettingsTable } from '../../src/service/settings.ts';
 
 /** docs/SETTINGS.md, from the table that the service reads its settings by. */
 export function settingsDocument(): string {
@@ -7,6 +7,7 @@ export function settingsDocument(): string {
     const byDefault = schema.safeParse(undefined).data;
     return `| \`${name}\` | ${shown ?? (byDefault === undefined ? 'none' : `\`${byDefault}\``)} | ${description} |`;
   });
+  const former = Object.entries(FORMER_SETTINGS).map(([name, present]) => `\`${name}\` is now \`${present}\``);
   return `<!-- Made by \`npm run docs\` from src/service/settings.ts; do not edit by hand. -->
 # Settings
 
@@ -17,10 +18,12 @@ All settings are environment variables. The service refuses to start with an unk
 | name | default | description |
 |---|---|---|
 ${rows.join('\n')}
-| \`HTTPS_PROXY\`, \`HTTP_PROXY\`, \`NO_PROXY\` | none | The proxy for calls to providers, as other programs read them; loopback never goes through it. The proxy resolves names then, so it must refuse private addresses. |
+| \`HTTPS_PROXY\`, \`HTTP_PROXY\`, \`NO_PROXY\` | none | The proxy for calls to providers, as other programs read them; loopback never goes through it. The proxy resolves names then, so it must reject private addresses. |
 | \`NODE_EXTRA_CA_CERTS\` | none | A file with further certificate authorities (PEM), read by Node.js when it starts. |
 
 [RENEWAL.md](RENEWAL.md) explains the limits of renewal.
+
+Former names keep working in this version, and the log names the new one: ${former.join(', ')}.
 
 ## The command line (\`rk\`)
 

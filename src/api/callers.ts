@@ -1,8 +1,8 @@
 import { z } from 'zod';
-import { whyNoDoorRedirect } from '../core/callers/door-redirect.ts';
 import { whyNoTokenPath } from '../core/callers/own-path.ts';
 import { PATH_PATTERN, RELAY_METHODS, USES } from '../core/callers/permissions.ts';
-import { SHEET_KINDS } from '../core/callers/sheets.ts';
+import { SETUP_KINDS } from '../core/callers/setup-instructions.ts';
+import { whyNoToolRedirect } from '../core/callers/tool-redirect.ts';
 import { CONNECTION_STATES } from '../core/health.ts';
 import { CallerName, ConnectionName, Id, Instant, Label, RelayedCalls } from './common.ts';
 
@@ -45,18 +45,18 @@ export type Permission = z.output<typeof Permission>;
 const ToolMembers = {
   token_path: z.string().superRefine(said(whyNoTokenPath)).nullable().optional().describe('A further token path, for tools that build it from fixed boxes'),
   redirect_uris: z
-    .array(z.string().max(1000).superRefine(said(whyNoDoorRedirect)))
+    .array(z.string().max(1000).superRefine(said(whyNoToolRedirect)))
     .max(20)
     .optional()
-    .describe('Where the door sends the browser back, for tools that sign in'),
-  keeps_no_secret: z.boolean().optional().describe('The tool runs where it cannot keep a key, as a desktop program or a page: PKCE alone proves it'),
+    .describe('Where sign-in for tools sends the browser back, for tools that sign in'),
+  keeps_no_secret: z.boolean().optional().describe('The tool runs where it cannot keep a key, as a desktop program or a page: PKCE alone verifies it'),
 };
 const Names = z.array(ConnectionName).max(200).describe('Connections that it may use in either way: the short form of permissions');
 export const AddCaller = z.strictObject({ name: CallerName, title: z.string().max(80).default(''), connections: Names.default([]), ...ToolMembers });
 export const ChangeCaller = z.strictObject({ title: z.string().max(80).optional(), connections: Names.optional(), ...ToolMembers });
 export const AddKey = z.strictObject({
   label: z.string().trim().max(60).default(''),
-  ends_at: Instant.nullable().default(null).describe('When it stops working by itself'),
+  ends_at: Instant.nullable().default(null).describe('When it expires'),
 });
 
 export const CallerKey = z.object({
@@ -74,7 +74,7 @@ export const CallerSummary = z.object({
   keys: z.array(CallerKey),
   connections: z.array(ConnectionName).describe('What it may use now, by name or by label; the first by name'),
   connections_total: z.number().int(),
-  handouts_last_hour: z.number().int(),
+  tokens_last_hour: z.number().int(),
   relayed_last_hour: z.number().int(),
   refused_last_hour: z.number().int(),
   last_used_at: Instant.nullable(),
@@ -111,7 +111,7 @@ export const Caller = CallerSummary.extend({
   token_path: z.string().nullable(),
   redirect_uris: z.array(z.string()),
   keeps_no_secret: z.boolean(),
-  signed_in: z.array(SignedInTool).describe('Tools that came through the door'),
+  signed_in: z.array(SignedInTool).describe('Tools that signed in here'),
 });
 export type Caller = z.output<typeof Caller>;
 
@@ -124,10 +124,10 @@ export const UsageQuery = z.object({
 export const UsageLine = z.object({ minute: Instant, caller: CallerName, connection: ConnectionName, outcome: z.string(), count: z.number().int() });
 export type UsageLine = z.output<typeof UsageLine>;
 
-export const SheetQuery = z.object({ connection: ConnectionName });
+export const SetupQuery = z.object({ connection: ConnectionName });
 /** What to paste where, for one kind of tool. */
-export const Sheet = z.object({
-  kind: z.enum(SHEET_KINDS),
+export const SetupInstructions = z.object({
+  kind: z.enum(SETUP_KINDS),
   title: z.string(),
   fits: z.string().describe('How to tell that a tool is of this kind'),
   ready: z.boolean(),
@@ -144,13 +144,13 @@ export const Sheet = z.object({
   steps: z.array(z.string()),
   text: z.string().describe('An example to copy, empty where there is none'),
 });
-export type Sheet = z.output<typeof Sheet>;
+export type SetupInstructions = z.output<typeof SetupInstructions>;
 /** The only answer that ever carries a key. */
 export const NewKey = z.object({ caller: CallerName, caller_id: z.string(), key: z.string(), token_url: z.string(), resources: z.array(z.string()) });
 export type NewKey = z.output<typeof NewKey>;
 
-/** A tool's request at the door, for whoever is asked. */
-export const DoorRequest = z.object({
+/** A tool's sign-in request, for whoever is asked. */
+export const SignInRequest = z.object({
   id: Id,
   caller: CallerName,
   title: z.string(),
@@ -170,6 +170,6 @@ export const DoorRequest = z.object({
   phase: z.enum(['asked', 'answered', 'ended']),
   expires_at: Instant,
 });
-export type DoorRequest = z.output<typeof DoorRequest>;
-export const AnswerDoor = z.strictObject({ connection: ConnectionName.nullable().describe('Null: no') });
-export const DoorAnswered = z.object({ location: z.string().describe('Where the browser goes now') });
+export type SignInRequest = z.output<typeof SignInRequest>;
+export const AnswerSignInRequest = z.strictObject({ connection: ConnectionName.nullable().describe('Null: no') });
+export const SignInRequestAnswered = z.object({ location: z.string().describe('Where the browser goes now') });

@@ -1,6 +1,6 @@
 /** The closed lists that forms and command lines offer, without the schemas: `rk --help` must not load those. */
 export { RELAY_METHODS, USES } from '../core/callers/permissions.ts';
-export { SHEET_KINDS } from '../core/callers/sheets.ts';
+export { SETUP_KINDS } from '../core/callers/setup-instructions.ts';
 export { KEY_KINDS } from '../core/certificates/kinds.ts';
 export { CONNECTION_STATES } from '../core/health.ts';
 export { GRANT_TYPES, WAYS } from '../core/oauth/grant-kinds.ts';

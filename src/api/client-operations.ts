@@ -10,11 +10,11 @@ import {
   CompareThumbprint,
   ConfirmOrigins,
   MakeCertificate,
-  Notepad,
+  PastedNotes,
   RecordRequest,
   RedirectUriVerdict,
   ShownCertificate,
-  SortedNotepad,
+  SortedNotes,
   ThumbprintVerdict,
 } from './clients.ts';
 import { Done, list, type Operation } from './operation.ts';
@@ -55,9 +55,9 @@ export const clientOperations = {
     body: ChangeSecret,
     answer: Client,
   },
-  proveSecret: {
+  verifySecret: {
     method: 'POST',
-    path: '/api/v1/clients/{provider}/{client}/secrets/{secret}/prove',
+    path: '/api/v1/clients/{provider}/{client}/secrets/{secret}/verify',
     access: 'operator',
     says: 'Prove a secret by a request that can spend nothing, or with the next due renewal',
     answer: Client,
@@ -66,7 +66,7 @@ export const clientOperations = {
     method: 'DELETE',
     path: '/api/v1/clients/{provider}/{client}/secrets/{secret}',
     access: 'operator',
-    says: 'Retire a secret: its value is forgotten',
+    says: 'Retire a secret: its value is discarded',
     answer: Client,
   },
   makeCertificate: {
@@ -100,19 +100,19 @@ export const clientOperations = {
     body: ConfirmOrigins,
     answer: Client,
   },
-  sortNotepad: {
+  sortNotes: {
     method: 'POST',
-    path: '/api/v1/clients/{provider}/{client}/notepad',
+    path: '/api/v1/clients/{provider}/{client}/pasted-notes',
     access: 'operator',
-    says: 'Sort a pasted notepad into the fields of a client; secrets are never shown back',
-    body: Notepad,
-    answer: SortedNotepad,
+    says: 'Sort pasted notes into the fields of a client; secrets are never shown again',
+    body: PastedNotes,
+    answer: SortedNotes,
   },
   recordRequest: {
     method: 'POST',
     path: '/api/v1/clients/{provider}/{client}/requests',
     access: 'operator',
-    says: 'Keep what was sent to the provider by a form, and that approval is asked for',
+    says: 'Keep what was sent to the provider by a form, and that approval is requested',
     body: RecordRequest,
     answer: Client,
   },

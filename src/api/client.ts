@@ -59,7 +59,7 @@ export function apiClient(options: ClientOptions): ApiClient {
       throw new ProblemError(
         localProblem('SERVICE_UNREACHABLE', {
           title: 'The service does not answer.',
-          detail: `It was looked for at ${options.baseUrl || 'this address'}.`,
+          detail: `It was requested at ${options.baseUrl || 'this address'}.`,
           remedy: 'Check that it runs, and the address.',
         }),
       );
@@ -71,7 +71,7 @@ export function apiClient(options: ClientOptions): ApiClient {
       problem.success
         ? problem.data
         : localProblem(
-            'ANSWER_ODD',
+            'RESPONSE_INVALID',
             {
               title: 'The answer was not understood.',
               detail: `Status ${response.status}.`,

@@ -9,7 +9,7 @@ import { ScopeName } from '../core/provider/web-address.ts';
 import { ClientName, Id, Instant, ProviderName } from './common.ts';
 
 /** One word for a client, by precedence. */
-export const CLIENT_STATES = ['retired', 'draft', 'stopped', 'refused', 'they_ask_back', 'asked', 'not_asked', 'ready', 'working'] as const;
+export const CLIENT_STATES = ['retired', 'draft', 'stopped', 'rejected', 'info_requested', 'requested', 'not_requested', 'ready', 'working'] as const;
 const Environment = z.enum(ENVIRONMENTS);
 const Values = z.record(z.string().max(40), z.string().max(200));
 const Accounts = z.array(z.string().trim().min(1).max(200)).max(500);
@@ -20,7 +20,7 @@ export const AddClient = z.strictObject({
   title: z.string().max(80).default(''),
   type: z.enum(CLIENT_TYPES).optional().describe('Left out: the first that the definition names'),
   environment: Environment.default('live'),
-  variant: z.string().max(40).nullable().default(null).describe('A variant that no environment chooses by itself'),
+  variant: z.string().max(40).nullable().default(null).describe('A variant that no environment chooses'),
   placeholders: Values.default({}).describe('Values for the placeholders that the definition asks for at the client'),
   rehearsal_port: z
     .number()
@@ -42,7 +42,7 @@ const Answered = z.array(z.strictObject({ question: z.string().trim().min(1).max
 export const RecordRequest = z.strictObject({
   form: z.string().trim().min(1).max(120).describe('The form by which it was sent, or how else'),
   answers: Answered.min(1).describe('What was sent, as it was sent'),
-  asked_on: z.iso.date().optional().describe('Left out: today'),
+  requested_on: z.iso.date().optional().describe('Left out: today'),
   expected_on: z.iso.date().nullable().default(null),
 });
 export const ReadyLines = z.object({
@@ -61,15 +61,15 @@ const ClientId = z
       .max(500)
       .regex(/^[\x20-\x7e]+$/, { error: 'A client id is printable ASCII (RFC 6749 Appendix A.1).' }),
   );
-/** What is remembered of registering a client: steps done, for what purpose, how approval was asked for, where it lies over there. */
+/** What is remembered of registering a client: steps done, for what purpose, how approval was requested, where it lies at the provider. */
 export const Registering = z.strictObject({
   done: z.array(z.string().max(120)).max(40).describe('Titles of the guide\u2019s steps that are done'),
   purpose: z.string().max(60).nullable(),
-  asked_on: z.iso.date().nullable(),
-  asked_by: z.string().trim().max(120).describe('The form, or how else it was asked for'),
+  requested_on: z.iso.date().nullable(),
+  request_form: z.string().trim().max(120).describe('The form, or how else it was requested'),
   expected_on: z.iso.date().nullable(),
   notes: z.string().trim().max(2000),
-  own_page: z.string().trim().max(1000).describe('This very client\u2019s page over there'),
+  own_page: z.string().trim().max(1000).describe('This client\u2019s page at the provider'),
   registered_by: z.string().trim().max(120),
   approved_on: z.iso.date().nullable().describe('When approval came, or was first seen'),
   redirect_uris_there: z.array(z.string().max(2000)).max(50).nullable().describe('Redirect URIs as the provider shows them; null: nobody pasted them back'),
@@ -85,10 +85,10 @@ const GuideStep = z.object({
   page: z.string().optional(),
   where: z.string(),
   does: z.string(),
-  look_alike: z.string().optional(),
+  do_not_confuse: z.string().optional(),
   leave_empty: z.string().optional(),
   instead: z.string().optional(),
-  found_right_on: z.string().optional(),
+  last_verified: z.string().optional(),
   brings: z.array(z.enum(['client_id', 'client_secret'])).describe('What the step brings, to be entered here'),
   done: z.boolean(),
   values: z.array(z.object({ name: z.string(), value: z.string() })),
@@ -100,7 +100,7 @@ export const ChangeClient = z
     title: z.string().max(80).optional(),
     environment: Environment.optional(),
     client_id: ClientId.optional(),
-    placeholders: Values.optional().describe('Where an address changes by it, nothing is sent until somebody confirms'),
+    placeholders: Values.optional().describe('Where an address changes by it, nothing is sent until someone confirms'),
     method: z.enum(CLIENT_AUTHENTICATION_METHODS).optional().describe('How it authenticates at the token endpoint'),
     approval: z.enum(APPROVALS).optional(),
     reach: z.enum(REACHES).optional(),
@@ -108,7 +108,7 @@ export const ChangeClient = z
     registered_scopes: z.array(ScopeName).max(500).optional().describe('Scopes registered at the provider'),
     stage: z.enum(['active', 'retired']).optional(),
     registering: Registering.partial().optional().describe('What is remembered of registering it: only what is named changes'),
-    take_as_is: z.boolean().default(false).describe('Take a value that does not look as the definition says'),
+    take_as_is: z.boolean().default(false).describe('Take a value that does not look as the definition states'),
   })
   .refine((change) => Object.keys(change).length > 2, { error: 'Name at least one thing to change.' });
 const KeyId = z.string().trim().min(1).max(200).nullable();
@@ -121,7 +121,7 @@ export const AddSecret = z.strictObject({
   kind: z.enum(SECRET_KINDS).default('secret').describe('`password`: of a service user; `certificate`, `key`: pasted as PEM'),
   label: z.string().trim().max(80).default(''),
   starts_at: Instant.nullable().default(null),
-  ends_at: Instant.nullable().default(null).describe('No answer of a provider tells it: ask over there'),
+  ends_at: Instant.nullable().default(null).describe('No answer of a provider tells it: ask at the provider'),
   form: z.enum(['pem', 'pkcs12']).default('pem').describe('Of a certificate: PEM, or a PKCS#12 file as base64'),
   password: z.string().max(200).default('').describe('Of the PKCS#12 file'),
   key_id: KeyId.optional().describe('Of a key: the `kid` that is sent; null: none is. Left out: its RFC 7638 thumbprint'),
@@ -158,8 +158,8 @@ export type ShownCertificate = z.output<typeof ShownCertificate>;
 export const CompareThumbprint = z.strictObject({ pasted: z.string().trim().min(1).max(500).describe('What the provider shows, in any form') });
 export const ThumbprintVerdict = z.object({ same: z.boolean(), says: z.string() });
 export const ConfirmOrigins = z.strictObject({ password: z.string().min(1).max(200).describe('Your own password') });
-export const Notepad = z.strictObject({ text: z.string().min(1).max(20_000), apply: z.boolean().default(false).describe('Save what was found') });
-export const SortedNotepad = z.object({
+export const PastedNotes = z.strictObject({ text: z.string().min(1).max(20_000), apply: z.boolean().default(false).describe('Save what was found') });
+export const SortedNotes = z.object({
   found: z.array(
     z.object({
       field: z.string(),
@@ -191,7 +191,7 @@ export const ClientSecret = z.object({
   entered_at: Instant,
   starts_at: Instant,
   ends_at: Instant.nullable(),
-  proved_at: Instant.nullable(),
+  verified_at: Instant.nullable(),
   refused_at: Instant.nullable(),
   evidence: z.string().nullable(),
   key: z
@@ -199,7 +199,7 @@ export const ClientSecret = z.object({
       type: z.string(),
       kid: z.string().nullable().describe('The key id that is sent; null: none'),
       thumbprint: z.string().describe('Of the public key, RFC 7638'),
-      algorithm: z.enum(CLIENT_ASSERTION_ALGORITHMS).nullable().describe('Null: as the definition says'),
+      algorithm: z.enum(CLIENT_ASSERTION_ALGORITHMS).nullable().describe('Null: as the definition states'),
       x5t: z.string().nullable(),
       x5t_s256: z.string().nullable(),
       subject: z.string().nullable(),
@@ -224,7 +224,7 @@ export const Client = z.object({
   methods: z.array(z.enum(CLIENT_AUTHENTICATION_METHODS)),
   redirect_uri: z.string(),
   registration_page: z.string().nullable(),
-  client_page: z.string().nullable().describe('This very client\u2019s page over there'),
+  client_page: z.string().nullable().describe('This client\u2019s page at the provider'),
   rehearsal_port: z.number().int().nullable().describe('Not null: a rehearsal, at a simulated provider on this machine'),
   ready: ReadyLines,
   form: z
@@ -236,7 +236,7 @@ export const Client = z.object({
   state: z.enum(CLIENT_STATES),
   stage: z.enum(['draft', 'active', 'retired']),
   approval: z.enum(APPROVALS),
-  approval_told: z.boolean().describe('Whether the token endpoint tells, so that this service looks by itself'),
+  approval_told: z.boolean().describe('Whether the token endpoint tells, so that this service checks automatically'),
   approval_seen_at: Instant.nullable().describe('When this service last asked'),
   approval_evidence: z.string().nullable(),
   reach: z.enum(REACHES),
@@ -251,7 +251,7 @@ export const Client = z.object({
   registering: Registering,
   unconfirmed_origins: z.array(z.string()).describe('New addresses to which nothing is sent until an operator confirms them'),
   registered_scopes: z.array(z.string()),
-  strength: z.object({ power: z.enum(POWERS).nullable(), acts_for_itself: z.boolean(), unlisted: z.array(z.string()), says: z.string() }),
+  privilege: z.object({ power: z.enum(POWERS).nullable(), acts_for_itself: z.boolean(), unlisted: z.array(z.string()), says: z.string() }),
   secret: z
     .object({ entered_at: Instant, ends_at: Instant.nullable(), in_use: z.number().int() })
     .nullable()

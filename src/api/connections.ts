@@ -9,7 +9,7 @@ import { Diagnosis } from './diagnosis.ts';
 
 export const Policy = z
   .enum(POLICIES)
-  .describe('Renew always in time; only while it was handed out in the last 30 days; or when a caller asks. It is kept alive in any case');
+  .describe('Renew always in time; only while it was issued in the last 30 days; or when a caller asks. The grant is kept active in any case');
 
 const Operations = z.array(z.string().max(90)).max(200).describe('Operations of the API that it is for: they say which scopes it needs');
 
@@ -87,42 +87,42 @@ export const ConnectionSummary = z.object({
 });
 export type ConnectionSummary = z.output<typeof ConnectionSummary>;
 
-/** A grant that waits beside the one in use. */
+/** A grant that waits beside the current one. */
 export const Standby = z.object({
-  why: z.enum(['prepared', 'former', 'other_account', 'not_proved']),
+  why: z.enum(['prepared', 'former', 'other_account', 'not_verified']),
   kind: z.enum(GRANT_KINDS),
   account: z.string().nullable(),
   opened: z.string().nullable(),
   client: ClientName,
   scopes: z.array(z.string()),
   consented_at: Instant,
-  proof: z.enum(['not_defined', 'not_tried', 'proved', 'failed']),
+  proof: z.enum(['not_defined', 'not_verified', 'verified', 'failed']),
   alive: z.boolean(),
   says: z.string(),
 });
-export const Ability = z.object({
+export const Capability = z.object({
   name: z.string(),
   api: z.string(),
   call: z.string().describe('Method and path'),
-  effects: z.boolean().describe('It changes something there, or somebody sees it: made only when asked for'),
+  effects: z.boolean().describe('It changes something there, or someone sees it: made only when requested'),
   allowed: z.boolean().describe('The scopes held allow it'),
-  state: z.enum(['not_tried', 'proved', 'failed']),
+  state: z.enum(['not_verified', 'verified', 'failed']),
   at: Instant.nullable(),
   diagnosis: Diagnosis.nullable(),
 });
-/** Will it live? What keeps it alive, what ends it first and when, and what of that was seen. */
-export const WillItLive = z.object({
-  verdict: z.enum(['lives', 'ends', 'not_known', 'not_agreed']),
+/** Expiration and renewal: what keeps it active, what ends it first and when, and what of that was seen. */
+export const Lifetime = z.object({
+  verdict: z.enum(['lives', 'ends', 'not_known', 'not_consented']),
   says: z.string(),
   lines: z.array(z.object({ what: z.string(), verdict: z.enum(['good', 'doubt', 'bad']), says: z.string(), remedy: z.string().nullable() })),
   ends: z.array(z.object({ what: z.string(), at: Instant })).describe('What ends it, the first one first'),
-  may_prove_renewal: z.boolean().describe('One renewal can be proved at no risk'),
+  may_verify_renewal: z.boolean().describe('One renewal can be verified at no risk'),
 });
-export const OrganisationAgreement = z.object({
+export const AdminConsent = z.object({
   scopes: z.array(z.string()),
   link: z.string(),
   text: z.string().describe('To be sent to whoever may agree'),
-  check: z.boolean().describe('Whether the yes can be looked for without a person'),
+  check: z.boolean().describe('Whether the consent can be checked without a person'),
 });
 
 export const Connection = ConnectionSummary.extend({
@@ -130,13 +130,13 @@ export const Connection = ConnectionSummary.extend({
   grant_kind: z.enum(GRANT_KINDS).nullable().describe('What the tokens in use came from'),
   ways: z.array(z.enum(WAYS)).describe('How an agreement can travel back, the usual way first'),
   takes_key: z.boolean().describe('Its API also takes a static key'),
-  opened: z.string().nullable().describe('What was opened by the consent: the organisation, site or sub-account'),
+  opened: z.string().nullable().describe('What was opened by the consent: the organization, site or sub-account'),
   standby: Standby.nullable(),
-  abilities: z.array(Ability),
-  live: WillItLive,
+  capabilities: z.array(Capability),
+  lifetime: Lifetime,
   diagnosis: Diagnosis.nullable().describe('What the last failure means'),
   claims: z.record(z.string(), z.string()).nullable().describe('Claims of the access token, where it is a JWT; never the token'),
-  organisation_agreement: OrganisationAgreement.nullable().describe('Where the whole organisation must agree first'),
+  admin_consent: AdminConsent.nullable().describe('Where the whole organization needs admin consent first'),
   callers_last_used: z
     .array(
       z.object({
@@ -176,7 +176,7 @@ export const Connection = ConnectionSummary.extend({
   evidence: z.string().nullable().describe('What the provider last said when something went wrong'),
   policy: Policy,
   api_base_url: z.string().nullable().describe('Named by the token answer'),
-  agree_again_by: Instant.nullable().describe('When the grant ends by the provider\u2019s rules, however often it is renewed'),
+  reconnect_by: Instant.nullable().describe('When the grant ends by the provider\u2019s rules, however often it is renewed'),
   next_renewal_at: Instant.nullable(),
   failures: z.number().int(),
   ready: ReadyLines.describe('What is known before a consent'),
@@ -184,7 +184,7 @@ export const Connection = ConnectionSummary.extend({
   scopes_registered: z.array(z.string()).describe('Registered for the client at the provider; empty: not entered'),
   resource: z.string().describe('Names this connection at our token endpoint (RFC 8707)'),
   callers: z.array(z.string()),
-  probe: z.object({ path: z.string(), state: z.enum(['not_defined', 'not_tried', 'proved', 'failed']), last: CallAnswer.nullable() }),
+  probe: z.object({ path: z.string(), state: z.enum(['not_defined', 'not_verified', 'verified', 'failed']), last: CallAnswer.nullable() }),
   revision: z.number().int(),
   created_at: Instant,
 });
@@ -193,7 +193,7 @@ export type Connection = z.output<typeof Connection>;
 export const OpenConnection = z.strictObject({
   way: z.enum(WAYS).optional().describe('How the agreement travels back; left out: the usual way'),
   client: ClientName.optional().describe('Another client of the same provider: the connection moves there once the new tokens are proved'),
-  placeholders: z.record(z.string().max(40), z.string().max(200)).optional().describe('With another client: values that are asked for at the connection'),
+  placeholders: z.record(z.string().max(40), z.string().max(200)).optional().describe('With another client: values that are requested at the connection'),
   end_oldest: z.boolean().default(false).describe('If the provider limits the number of refresh tokens: continue although the oldest one expires'),
   prepare: z.boolean().default(false).describe('Keep the new tokens beside those in use, for a stated switch'),
   port: z.number().int().min(1024).max(65_535).optional().describe('With the way `loopback`: where the program listens, if not at the registered port'),
@@ -203,19 +203,19 @@ export const AnswerConsent = z.strictObject({ pasted: z.string().min(1).max(8_00
 export const ExplainPage = z.strictObject({
   page: z.string().trim().min(1).max(8_000).describe('The words of the page on which the provider stopped, or its address'),
 });
-export const TakeOver = z.strictObject({
+export const ImportToken = z.strictObject({
   refresh_token: z.string().trim().min(1).max(15_000),
   scopes: z.array(ScopeName).max(100).optional().describe('What it was granted, where known; left out: those of the connection'),
 });
-export const GiveKey = z.strictObject({ key: z.string().trim().min(1).max(4_000) });
+export const SetKey = z.strictObject({ key: z.string().trim().min(1).max(4_000) });
 export const DecideStandby = z.strictObject({
-  decision: z.enum(['use', 'forget']),
+  decision: z.enum(['use', 'discard']),
   path: z.string().min(1).max(4_000).optional().describe('The reference call, made before and after; left out: the probe'),
 });
-export const CheckedAgreement = z.object({ agreed: z.boolean().nullable().describe('Null: it was not told'), says: z.string(), evidence: z.string() });
+export const CheckedAdminConsent = z.object({ agreed: z.boolean().nullable().describe('Null: it was not told'), says: z.string(), evidence: z.string() });
 export const Compared = z.object({ same: z.boolean(), differences: z.array(z.string()) });
 export const DecidedStandby = z.object({
-  decision: z.enum(['use', 'forget']),
+  decision: z.enum(['use', 'discard']),
   says: z.string(),
   before: CallAnswer.nullable(),
   after: CallAnswer.nullable(),
@@ -223,8 +223,8 @@ export const DecidedStandby = z.object({
   went_back: z.boolean().describe('The call with the new tokens failed: the former ones are in use again'),
 });
 export const ProbeRequest = z.strictObject({
-  ability: z.string().max(100).optional().describe('Left out: the first without effects'),
-  effects: z.boolean().default(false).describe('Yes to a call that changes something there, or that somebody sees'),
+  capability: z.string().max(100).optional().describe('Left out: the first without effects'),
+  effects: z.boolean().default(false).describe('Yes to a call that changes something there, or that someone sees'),
 });
 export const OpenedConsent = z.object({
   id: Id,
@@ -258,7 +258,7 @@ export const Attempt = z.object({
 });
 export type Attempt = z.output<typeof Attempt>;
 
-export const CONSENT_PHASES = ['offered', 'started', 'polling', 'exchanging', 'proving', 'done', 'failed'] as const;
+export const CONSENT_PHASES = ['offered', 'started', 'polling', 'exchanging', 'verifying', 'done', 'failed'] as const;
 export const ConsentOutcome = z.object({
   id: Id,
   connection: ConnectionName,
@@ -267,7 +267,7 @@ export const ConsentOutcome = z.object({
   client: ClientName,
   phase: z.enum(CONSENT_PHASES),
   by_itself: z.boolean().describe('Nobody consented: the client asked for itself'),
-  way: z.enum(WAYS).or(z.literal('taken_over')),
+  way: z.enum(WAYS).or(z.literal('imported')),
   device: z
     .object({ user_code: z.string(), page: z.string(), page_with_code: z.string().nullable(), interval_seconds: z.number(), polls: z.number().int() })
     .nullable()
@@ -276,11 +276,11 @@ export const ConsentOutcome = z.object({
   authorization_url: z.string().nullable().describe('Where the browser goes; for the operator who opened it'),
   moves_to: ClientName.nullable().describe('The client to which the connection moves once this is proved'),
   prepares: z.boolean(),
-  decide: z.enum(['prepared', 'former', 'other_account', 'not_proved']).nullable().describe('The tokens wait beside those in use'),
-  live: WillItLive.nullable(),
+  decide: z.enum(['prepared', 'former', 'other_account', 'not_verified']).nullable().describe('The tokens wait beside those in use'),
+  lifetime: Lifetime.nullable(),
   attempts: z.array(Attempt).describe('Token requests and answers of this consent, masked; for operators'),
   wants_code: z
-    .object({ page: z.string().nullable(), seconds: z.number().int(), called: z.string().describe('What that page is called over there') })
+    .object({ page: z.string().nullable(), seconds: z.number().int(), called: z.string().describe('What that page is called at the provider') })
     .nullable()
     .describe('The provider\u2019s console prints a code, which is pasted here'),
   rehearsal: z.boolean(),
@@ -288,7 +288,7 @@ export const ConsentOutcome = z.object({
   redirect_uri: z.string(),
   finished_at: Instant.nullable(),
   account: z.object({ id: z.string(), label: z.string() }).nullable(),
-  opened: z.string().nullable().describe('What was opened: the organisation, site or sub-account'),
+  opened: z.string().nullable().describe('What was opened: the organization, site or sub-account'),
   scopes: z.object({ requested: z.array(z.string()), granted: z.array(z.string()), missing: z.array(z.string()), unasked: z.array(z.string()) }).nullable(),
   refresh_token: z.boolean().nullable(),
   access_token_life_seconds: z.number().nullable(),

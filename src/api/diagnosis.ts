@@ -8,7 +8,7 @@ export const Diagnosis = z.object({
   half: z.enum(HALVES).nullable().describe('Whose half of the rights is missing'),
   title: z.string(),
   evidence: z.array(z.string()).describe('What was seen, and what is known beside it, masked'),
-  side: z.enum(SIDES).describe('Who has to mend it'),
+  side: z.enum(SIDES).describe('Who has to fix it'),
   remedy: z.string(),
   certain: z.boolean().describe('False: the likeliest of several'),
   also: z.array(z.string()).describe('What else it could be'),

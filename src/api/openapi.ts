@@ -21,7 +21,7 @@ const SCHEMAS = '#/components/schemas/';
 const SECURITY: Record<shared.Access, Record<string, string[]>[]> = {
   anyone: [],
   operator: [{ operator_token: [] }, { operator_session: [] }],
-  operator_at_door: [{ operator_session: [] }],
+  operator_at_sign_in: [{ operator_session: [] }],
   consent_or_operator: [{ operator_token: [] }, { operator_session: [] }, { consent_cookie: [] }],
   caller: [{ caller_basic: [] }, { caller_bearer: [] }],
 };
@@ -41,7 +41,7 @@ const SECURITY_SCHEMES = {
     type: 'apiKey',
     in: 'cookie',
     name: 'rk_consent',
-    description: 'Of the browser in which this very consent was started; the name ends in the consent\u2019s id.',
+    description: 'Of the browser in which this consent was started; the name ends in the consent\u2019s id.',
   },
   caller_basic: { type: 'http', scheme: 'basic', description: 'A caller\u2019s id and key.' },
   caller_bearer: { type: 'http', scheme: 'bearer', description: 'A caller\u2019s id and key as `ID.KEY`.' },
@@ -129,7 +129,7 @@ export function openApiDocument({ version, publicUrl }: { version: string; publi
       title: 'Rusty Kettle',
       version,
       description:
-        'Sets up OAuth connections, keeps their tokens renewed, and hands them out. Instants are ISO 8601 in UTC. What callers and their tools use \u2013 the token endpoint, the door, the relay \u2013 follows RFC 6749 and its kin and is told by `/.well-known/oauth-authorization-server`.',
+        'Sets up OAuth connections, keeps their tokens renewed, and issues them. Instants are ISO 8601 in UTC. What callers and their tools use \u2013 the token endpoint, sign-in for tools, the relay \u2013 follows RFC 6749 and its kin and is informed by `/.well-known/oauth-authorization-server`.',
     },
     servers: [{ url: publicUrl }],
     paths,

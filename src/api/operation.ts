@@ -2,9 +2,9 @@ import { z } from 'zod';
 
 /**
  * Who may call an operation: anyone, a signed-in operator, a browser that holds this consent's cookie as well, only an operator whose
- * browser was sent to the door by this very request, or a caller with its own id and key.
+ * browser was sent here by this sign-in request, or a caller with its own id and key.
  */
-export type Access = 'anyone' | 'operator' | 'consent_or_operator' | 'operator_at_door' | 'caller';
+export type Access = 'anyone' | 'operator' | 'consent_or_operator' | 'operator_at_sign_in' | 'caller';
 
 export interface Operation {
   method: 'GET' | 'POST' | 'PATCH' | 'DELETE';

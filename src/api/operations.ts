@@ -1,8 +1,8 @@
 import { z } from 'zod';
+import { handingOverOperations } from './caller-operations.ts';
 import { clientOperations } from './client-operations.ts';
 import { HistoryEntry, Id, Instant } from './common.ts';
 import { connectionOperations } from './connection-operations.ts';
-import { handingOverOperations } from './handing-over-operations.ts';
 import { Done, list, type Operation } from './operation.ts';
 import { ChangePassword, EndedSessions, FirstOperator, FirstOperatorState, Session, SignedIn, SignIn } from './operators.ts';
 import { providerOperations } from './provider-operations.ts';
@@ -49,7 +49,7 @@ export const operations = {
     answer: EndedSessions,
   },
   endOtherSessions: { method: 'DELETE', path: '/api/v1/session/others', access: 'operator', says: 'End your other sessions', answer: EndedSessions },
-  showStatus: { method: 'GET', path: '/api/v1/status', access: 'operator', says: 'What works, what struggles, what needs a person', answer: Status },
+  showStatus: { method: 'GET', path: '/api/v1/status', access: 'operator', says: 'What works, what is degraded, where action is needed', answer: Status },
   listHistory: {
     method: 'GET',
     path: '/api/v1/history',

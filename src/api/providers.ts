@@ -30,7 +30,12 @@ export const Provider = ProviderSummary.extend({
 });
 export type ProviderSummary = z.output<typeof ProviderSummary>;
 export type Provider = z.output<typeof Provider>;
-export const CheckedProvider = z.object({ definition: ProviderDefinition, exists: z.boolean(), endpoints: z.array(EndpointVerdict) });
+export const CheckedProvider = z.object({
+  definition: ProviderDefinition,
+  exists: z.boolean(),
+  endpoints: z.array(EndpointVerdict),
+  former_names: z.array(z.string()).describe('Names of 0.6 that the file still uses, each with its present one'),
+});
 
 /** What a changed definition would do, before it is saved. */
 export const ProviderPreview = z.object({
@@ -76,7 +81,7 @@ export const DraftProvider = z.discriminatedUnion('from', [
     api_call: z.string().max(1000).default('').describe('One API call that proves a connection'),
     scopes: z.string().max(20_000).default('').describe('Pasted in any form'),
     method: z.enum(CLIENT_AUTHENTICATION_METHODS).optional().describe('How the client authenticates; left out: client_secret_basic'),
-    scope_delimiter: z.enum([' ', ',', ';', '+']).optional(),
+    scope_separator: z.enum([' ', ',', ';', '+']).optional(),
     ...Parameters,
     ...Named,
   }),

@@ -12,7 +12,7 @@ export const Replica = z.object({
   seen_at: Instant,
   alive: z.boolean(),
 });
-/** Connections that struggle, or need a person, for one and the same cause. */
+/** Degraded connections, or those where action is needed, for one and the same cause. */
 export const CauseGroup = z.object({
   state: z.enum(CONNECTION_STATES),
   cause_key: z.string(),
@@ -37,24 +37,24 @@ export const Status = z.object({
     total: z.number().int(),
     working: z.number().int(),
     idle: z.number().int().describe('The token expired and no caller requested another; renewed on request'),
-    struggling: z.number().int(),
-    needs_person: z.number().int(),
-    at_risk: z.number().int().describe('Of the struggling: an answer did not come, and is waited for'),
+    degraded: z.number().int(),
+    action_needed: z.number().int(),
+    at_risk: z.number().int().describe('Of the degraded: an answer did not come, and is waited for'),
     other: z.number().int(),
   }),
   installation: InstallationState,
   approvals: z
     .array(z.object({ provider: z.string(), client: z.string(), approval: z.enum(APPROVALS), on: z.string().nullable(), seen_at: Instant.nullable() }))
-    .describe('Clients whose approval is awaited or refused, and those approved within two weeks'),
+    .describe('Clients whose approval is awaited or rejected, and those approved within two weeks'),
   decisions: z
-    .array(z.object({ connection: z.string(), why: z.enum(['other_account', 'not_proved']), account: z.string().nullable(), since: Instant }))
-    .describe('Connections beside whose tokens others wait, until somebody decides, at most 50'),
+    .array(z.object({ connection: z.string(), why: z.enum(['other_account', 'not_verified']), account: z.string().nullable(), since: Instant }))
+    .describe('Connections beside whose tokens others wait, until someone decides, at most 50'),
   revocations: z.number().int().describe('Revocations of which providers do not know yet'),
   groups: z.array(CauseGroup).describe('The same by cause, largest first'),
   endpoints: z
-    .array(z.object({ origin: z.string(), running: z.number().int(), left_alone_until: Instant.nullable() }))
+    .array(z.object({ origin: z.string(), running: z.number().int(), paused_until: Instant.nullable() }))
     .describe('Token endpoints as this replica sees them'),
-  attention: z.array(ConnectionSummary).describe('What needs a person or struggles, worst first, at most 50'),
+  attention: z.array(ConnectionSummary).describe('Action needed or degraded, worst first, at most 50'),
   renewals: z.object({
     last_hour: z.number().int(),
     last_minute: z.number().int(),
@@ -64,7 +64,7 @@ export const Status = z.object({
     spilled: z.number().int().describe('Of these, kept in sealed files as well'),
     unsaved: z.number().int().describe('Answers kept in memory because the database cannot take them'),
   }),
-  handouts: z.object({ last_hour: z.number().int(), relayed_last_hour: z.number().int(), refused_last_hour: z.number().int() }),
+  issued: z.object({ last_hour: z.number().int(), relayed_last_hour: z.number().int(), refused_last_hour: z.number().int() }),
   providers: z.number().int(),
   clients: z.number().int(),
   callers: z.number().int(),

@@ -16,7 +16,7 @@ export type ComposedCall = z.output<typeof ComposedCall>;
 export const CallParameter = z.strictObject({
   name: z.string().regex(/^[A-Za-z][A-Za-z0-9_.-]{0,39}$/, { error: 'Letters, digits, underscores, dots and hyphens, a letter first.' }),
   says: z.string().max(200).default(''),
-  value: z.string().max(4_000).nullable().default(null).describe('Fixed; null: asked for each time'),
+  value: z.string().max(4_000).nullable().default(null).describe('Fixed; null: requested each time'),
 });
 export const SavedName = ConnectionName;
 export const SaveCall = z.strictObject({
@@ -88,7 +88,7 @@ export const QuotaLeft = z.object({
   says: z.string(),
   left: z.number().int(),
   resets_at: Instant,
-  held_until: Instant.nullable().describe('The provider asked for patience until then'),
+  held_until: Instant.nullable().describe('The provider asked us to wait until then'),
 });
 export const QuotaView = z.object({ items: z.array(QuotaLeft), says: z.string() });
 export type QuotaView = z.output<typeof QuotaView>;

@@ -29,25 +29,25 @@ const word = (label: string, tone: Tone, drawn: [icon: Icon, mark: string], says
 /** The shown states of connections, clients and secrets, and of a client's approval. */
 export const STATES: Record<AnyState, Word> = {
   working: word('working', 'good', ['check', '\u2713'], 'Renewed in time, and its calls work.'),
-  idle: word('idle', 'good', ['moon', '\u00b7'], 'Renewed on request; no caller asked for a token recently.'),
-  struggling: word('struggling', 'warning', ['alert', '!'], 'Something failed; it is retried automatically.'),
-  needs_person: word('needs a person', 'bad', ['person', '\u2717'], 'It does not recover automatically: somebody must act.'),
-  not_yet_agreed: word('not yet agreed', 'quiet', ['dashed', '\u00b7'], 'Nobody has consented yet.'),
+  idle: word('idle', 'good', ['moon', '\u00b7'], 'Renewed on request; no caller requested a token recently.'),
+  degraded: word('degraded', 'warning', ['alert', '!'], 'Something failed; it is retried automatically.'),
+  action_needed: word('action needed', 'bad', ['person', '\u2717'], 'It does not recover automatically. Someone must act.'),
+  not_yet_consented: word('not yet consented', 'quiet', ['dashed', '\u00b7'], 'Nobody has consented yet.'),
   paused: word('paused', 'quiet', ['pause', '\u2016'], 'An operator paused it: no tokens are issued.'),
   revoked: word('revoked', 'quiet', ['cross', '\u2014'], 'It was revoked here.'),
   draft: word('draft', 'quiet', ['dashed', '\u00b7'], 'Values are missing, or nobody has consented yet.'),
   ready: word('ready, not verified', 'quiet', ['dashed', '\u00b7'], 'Complete; no request was made with it yet.'),
   stopped: word('stopped', 'bad', ['cross', '\u2717'], 'The provider rejects the client, or its new addresses are not confirmed.'),
-  refused: word('refused', 'bad', ['cross', '\u2717'], 'The provider rejected it.'),
-  they_ask_back: word('they ask back', 'warning', ['person', '!'], 'The provider wants more information before it approves the client.'),
-  asked: word('approval asked', 'warning', ['dashed', '\u00b7'], 'Approval was requested and has not come.'),
-  not_asked: word('approval not asked', 'warning', ['dashed', '\u00b7'], 'The provider approves clients, and nobody has requested it.'),
-  given: word('approved', 'good', ['check', '\u2713'], 'The provider approved the client.'),
+  rejected: word('rejected', 'bad', ['cross', '\u2717'], 'The provider rejected it.'),
+  info_requested: word('info requested', 'warning', ['person', '!'], 'The provider wants more information before it approves the client.'),
+  requested: word('approval requested', 'warning', ['dashed', '\u00b7'], 'Approval was requested and has not come.'),
+  not_requested: word('approval not requested', 'warning', ['dashed', '\u00b7'], 'The provider approves clients, and nobody has requested it.'),
+  approved: word('approved', 'good', ['check', '\u2713'], 'The provider approved the client.'),
   not_needed: word('no approval needed', 'quiet', ['check', '\u00b7'], 'The provider approves no clients.'),
   retired: word('retired', 'quiet', ['cross', '\u2014'], 'No longer used.'),
-  unproved: word('to be proved', 'warning', ['dashed', '\u00b7'], 'New; it is verified before it replaces the one in use.'),
-  active: word('in use', 'good', ['check', '\u2713'], 'Requests are made with it.'),
-  former: word('in reserve', 'quiet', ['pause', '\u2016'], 'Kept in case its successor is rejected.'),
+  unverified: word('to be verified', 'warning', ['dashed', '\u00b7'], 'New; it is verified before it replaces the current one.'),
+  active: word('current', 'good', ['check', '\u2713'], 'Requests are made with it.'),
+  former: word('standby', 'quiet', ['pause', '\u2016'], 'Kept in case its successor is rejected.'),
 };
 
 /** Lines that are judged: what was compared before a consent, and what a connection depends on. */
@@ -66,14 +66,14 @@ export const HALF_LABELS: Record<Half, string> = {
   client: 'the client\u2019s half',
   person: 'the person\u2019s half',
   service_user: 'the service user\u2019s role',
-  organisation: 'the organisation\u2019s half',
+  organization: 'the organization\u2019s half',
 };
 
 /** Who can fix it. */
 export const SIDE_LABELS: Record<Side, string> = {
   person: 'the person who consents',
   client: 'our registration at the provider',
-  organisation: 'whoever agrees for the organisation',
+  organization: 'whoever gives admin consent for the organization',
   provider: 'the provider',
   caller: 'whoever makes the call',
   ours: 'this service',
@@ -90,7 +90,7 @@ export const POLICY_LABELS: Record<RenewalPolicy, string> = {
 export const GRANT_KIND_LABELS: Record<GrantKind, string> = {
   authorization_code: 'tokens of a consent',
   device_code: 'tokens of a consent by device code',
-  taken_over: 'tokens that were taken over',
+  imported: 'imported tokens',
   client_credentials: 'the client\u2019s own token',
   jwt_bearer: 'the service account\u2019s token',
   static_key: 'the static key',
@@ -98,8 +98,8 @@ export const GRANT_KIND_LABELS: Record<GrantKind, string> = {
 
 /** Whether the first call with a grant worked. */
 export const PROOF_LABELS: Record<ProofState, string> = {
-  proved: 'the first call worked',
+  verified: 'the first call worked',
   failed: 'the first call failed',
-  not_tried: 'not proved yet',
-  not_defined: 'no call proves it',
+  not_verified: 'not verified yet',
+  not_defined: 'no test call is defined',
 };

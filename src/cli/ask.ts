@@ -9,7 +9,7 @@ export async function standardInput(): Promise<string> {
     .replace(/\r?\n$/, '');
 }
 
-/** A secret: from standard input where it is a pipe, else asked for without showing it. Never from an argument: those can be seen. */
+/** A secret: from standard input where it is a pipe, else requested without showing it. Never from an argument: those can be seen. */
 export async function secret(what: string): Promise<string> {
   if (!process.stdin.isTTY) {
     const piped = await standardInput();

@@ -3,7 +3,7 @@ export const EXIT = { done: 0, failed: 1, usage: 2, signIn: 3, notFound: 4, conf
 
 /** A wrong use that the parser could not see. */
 export class UsageError extends Error {}
-/** The command did its work; what it found asks for a code of its own. */
+/** The command did its work; what it found requests a code of its own. */
 export class Outcome extends Error {
   readonly code: number;
   constructor(code: number, says: string) {
@@ -58,7 +58,7 @@ function explain(error: unknown): Explained | null {
 }
 
 function exitCode(problem: Explained): number {
-  if (problem.code === 'GRANT_REFUSED' || problem.code === 'CONNECTION_NOT_AGREED') return EXIT.person;
+  if (problem.code === 'GRANT_REFUSED' || problem.code === 'CONNECTION_NOT_CONSENTED') return EXIT.person;
   const byStatus: Record<number, number> = { 401: EXIT.signIn, 404: EXIT.notFound, 409: EXIT.conflict, 429: EXIT.later, 503: EXIT.later };
   return byStatus[problem.status] ?? EXIT.failed;
 }

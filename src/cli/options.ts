@@ -9,7 +9,7 @@ export interface GlobalOptions {
   output: (typeof OUTPUTS)[number];
 }
 
-/** An option that takes one word of a closed list; any other is refused with the list. */
+/** An option that takes one word of a closed list; any other is rejected with the list. */
 export const oneOf = <const F extends string, const C extends readonly string[]>(flags: F, text: string, choices: C) =>
   new Option(flags, text).choices(choices);
 

@@ -54,7 +54,7 @@ test('a state is a mark and a word, whatever the color', async () => {
   expect(await drawn({ output: 'table' }, one({}, [['State', state('paused')]]))).toContain('\u2016 paused');
 });
 
-test('what failed is shown all the same, with a code of its own', () => {
+test('what failed is shown anyway, with a code of its own', () => {
   const shown = failedWith(one({ a: 1 }, []), 'They differ.');
   expect([shown.data, shown.outcome?.message, shown.outcome?.code]).toEqual([{ a: 1 }, 'They differ.', EXIT.failed]);
 });

@@ -35,7 +35,7 @@ export function program(): CommandUnknownOpts {
   return rk as unknown as CommandUnknownOpts;
 }
 
-/** What `rk` is set to holds for every command below it, and nothing ends the process by itself. */
+/** What `rk` is set to holds for every command below it, and nothing ends the process automatically. */
 function settle(command: CommandUnknownOpts): void {
   command.exitOverride();
   for (const below of command.commands) settle(below.copyInheritedSettings(command));

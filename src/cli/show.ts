@@ -51,7 +51,7 @@ export const one = (data: unknown, all: Parameters<typeof fields>[0]): Shown => 
 /** A sentence for people, and nothing for programs unless `data` is given. */
 export const line = (said: string, data?: unknown): Shown => ({ parts: [text(said)], ...(data === undefined ? {} : { data }) });
 
-/** The same, and it failed: the exit code says so. */
+/** The same, and it failed: the exit code shows it. */
 export const failedWith = (shown: Shown, said: string, code: number = EXIT.failed): Shown => ({ ...shown, outcome: new Outcome(code, said) });
 
 /** A state as mark and word. */

@@ -29,7 +29,7 @@
     '/callers': later(() => import('./pages/Callers.svelte')),
     '/callers/:caller': later(() => import('./pages/Caller.svelte')),
     '/settings': later(() => import('./pages/Settings.svelte')),
-    '/door/:request': later(() => import('./pages/Door.svelte')),
+    '/sign-in-requests/:request': later(() => import('./pages/SignInRequest.svelte')),
     '/consents/:consent': later(() => import('./pages/Consent.svelte')),
     '/first-operator/:ticket': later(() => import('./pages/FirstOperator.svelte')),
     '*': Nothing,
@@ -42,7 +42,7 @@
   const LATER_MS = 1_500;
   onMount(() => {
     const timer = setTimeout(() => {
-      for (const load of loads) load().catch(() => undefined); // whoever opens it is told
+      for (const load of loads) load().catch(() => undefined); // the page shows the error
     }, LATER_MS);
     return () => clearTimeout(timer);
   });

@@ -3,20 +3,20 @@
  * Codes are public (RFC 9457 `type` ends in them) and are never reused.
  */
 export const FAULTS = {
-  INPUT_INVALID: { status: 400, retry: false, says: 'The request does not have the expected shape.', remedy: 'Mend the places named and send it again.' },
+  INPUT_INVALID: { status: 400, retry: false, says: 'The request does not have the expected shape.', remedy: 'Fix the fields listed and send it again.' },
   INPUT_TOO_LARGE: {
     status: 413,
     retry: false,
     says: 'The request body is larger than this service takes.',
     remedy: 'Send at most 256 kB (6 MB where a document is drafted from).',
   },
-  INPUT_SLOW: {
+  BODY_TIMEOUT: {
     status: 408,
     retry: true,
     says: 'The request body was too long on its way.',
     remedy: 'Send it again over a line that carries it within the time that RUSTY_KETTLE_BODY_SECONDS allows.',
   },
-  INPUT_CUT: { status: 400, retry: true, says: 'The request body ended before its announced length.', remedy: 'Send it again, whole.' },
+  BODY_TRUNCATED: { status: 400, retry: true, says: 'The request body ended before its announced length.', remedy: 'Send it again, whole.' },
   CONTENT_TYPE_WRONG: {
     status: 415,
     retry: false,
@@ -32,7 +32,7 @@ export const FAULTS = {
     remedy: 'Wait for the time that Retry-After names.',
   },
   ORIGIN_FOREIGN: { status: 403, retry: false, says: 'The request came from a page of another site.', remedy: 'Use the console at its own public address.' },
-  TICKET_SPENT: { status: 410, retry: false, says: 'This one-time link was used already or has run out.', remedy: 'Ask for a new one.' },
+  TICKET_SPENT: { status: 410, retry: false, says: 'This one-time link was used already or has expired.', remedy: 'Request a new one.' },
   REPLICA_ALIVE: {
     status: 409,
     retry: false,
@@ -54,8 +54,8 @@ export const FAULTS = {
     remedy: 'Open it again with `end_oldest` to continue, or revoke a connection that you no longer need first.',
   },
   IN_USE: { status: 409, retry: false, says: 'Something else still depends on it.', remedy: 'Remove what depends on it first.' },
-  REVISION_OLD: { status: 409, retry: false, says: 'Somebody changed it since you read it.', remedy: 'Read it again and repeat your change.' },
-  DEFINITION_INVALID: { status: 400, retry: false, says: 'The provider definition is not valid.', remedy: 'Mend the places named and load it again.' },
+  REVISION_CONFLICT: { status: 409, retry: false, says: 'Someone changed it since you read it.', remedy: 'Read it again and repeat your change.' },
+  DEFINITION_INVALID: { status: 400, retry: false, says: 'The provider definition is not valid.', remedy: 'Fix the fields listed and load it again.' },
   DEFINITION_UNSUPPORTED: {
     status: 400,
     retry: false,
@@ -97,15 +97,20 @@ export const FAULTS = {
     status: 409,
     retry: false,
     says: 'The definition is in use, and this change would break what uses it.',
-    remedy: 'Mend the places named, or add it as another provider.',
+    remedy: 'Fix the fields listed, or add it as another provider.',
   },
-  APPROVAL_UNTOLD: {
+  APPROVAL_NOT_REPORTED: {
     status: 409,
     retry: false,
     says: 'The provider did not tell whether the client is approved.',
-    remedy: 'Look on its page over there, then say here how it stands.',
+    remedy: 'Look at its page at the provider, then enter the result here.',
   },
-  SECRET_NOT_PROVED: { status: 409, retry: true, says: 'The secret could not be proved now.', remedy: 'Try it again later; the one in use stays until then.' },
+  SECRET_NOT_VERIFIED: {
+    status: 409,
+    retry: true,
+    says: 'The secret could not be verified now.',
+    remedy: 'Try it again later; the current one stays until then.',
+  },
   CLIENT_INCOMPLETE: { status: 409, retry: false, says: 'The client is not complete.', remedy: 'Fill in what is named as missing.' },
   CONSENT_EXPIRED: { status: 410, retry: false, says: 'This consent was started too long ago, or is finished.', remedy: 'Open the connection again.' },
   CONSENT_FOREIGN: {
@@ -114,10 +119,10 @@ export const FAULTS = {
     says: 'This consent was started in another browser.',
     remedy: 'Finish it in the browser in which it was started, or start again here.',
   },
-  CONNECTION_NOT_AGREED: {
+  CONNECTION_NOT_CONSENTED: {
     status: 409,
     retry: false,
-    says: 'Nobody has agreed to this connection yet.',
+    says: 'Nobody has consented to this connection yet.',
     remedy: 'Open the connection and consent at the provider.',
   },
   CONNECTION_PAUSED: {
@@ -129,13 +134,13 @@ export const FAULTS = {
   GRANT_REFUSED: {
     status: 409,
     retry: false,
-    says: 'The provider refuses the grant of this connection.',
-    remedy: 'Somebody must consent again: open the connection.',
+    says: 'The provider rejects the grant of this connection.',
+    remedy: 'Someone must consent again: open the connection.',
   },
   CLIENT_STOPPED: {
     status: 503,
     retry: true,
-    says: 'The provider refuses the client itself.',
+    says: 'The provider rejects the client itself.',
     remedy: 'Check the client\u2019s id and secret at the provider and enter them again.',
   },
   RENEWAL_PENDING: {
@@ -169,7 +174,7 @@ export const FAULTS = {
     remedy: 'Send a plain path: no .., no //, no backslash, and no encoded dot or slash.',
   },
   METHOD_REFUSED: { status: 405, retry: false, says: 'This method does not pass the relay.', remedy: 'TRACE and CONNECT are never sent on.' },
-  REVOKED: { status: 409, retry: false, says: 'The connection was revoked.', remedy: 'Somebody must consent again: open the connection.' },
+  REVOKED: { status: 409, retry: false, says: 'The connection was revoked.', remedy: 'Someone must consent again: open the connection.' },
   QUOTA_USED_UP: {
     status: 429,
     retry: true,
@@ -184,16 +189,16 @@ export const FAULTS = {
     says: 'This call may change something, and the connection is a live one.',
     remedy: 'Send `effects: true` if that is meant.',
   },
-  DOOR_REQUEST_OVER: {
+  SIGN_IN_REQUEST_EXPIRED: {
     status: 410,
     retry: false,
     says: 'This sign-in was started too long ago, or is answered.',
     remedy: 'Go back to the tool and start its sign-in again.',
   },
-  DOOR_WRONG: {
+  SIGN_IN_REQUEST_INVALID: {
     status: 400,
     retry: false,
-    says: 'The tool asked for a sign-in in a way that this service does not answer.',
+    says: 'The tool requested a sign-in in a way that this service does not answer.',
     remedy: 'Compare the tool\u2019s settings with the sheet on the caller\u2019s page.',
   },
   HOST_NOT_LISTED: {
@@ -208,8 +213,8 @@ export const FAULTS = {
     says: 'The provider could not be reached.',
     remedy: 'Check that the address resolves and answers from this machine.',
   },
-  PROVIDER_BUSY: { status: 503, retry: true, says: 'The provider asked for patience.', remedy: 'Ask again after the time that Retry-After names.' },
-  PROVIDER_ANSWER_ODD: {
+  PROVIDER_BUSY: { status: 503, retry: true, says: 'The provider asked us to wait.', remedy: 'Ask again after the time that Retry-After names.' },
+  PROVIDER_RESPONSE_INVALID: {
     status: 502,
     retry: false,
     says: 'The provider answered something unreadable.',
@@ -222,14 +227,14 @@ export const FAULTS = {
     remedy: 'The row was moved or changed outside the service, or a key is missing: restore both from one backup.',
   },
   MASTER_KEY_WRONG: { status: 500, retry: false, says: 'This master key does not belong to this database.', remedy: 'Give the master key whose id is named.' },
-  SETTING_INVALID: { status: 500, retry: false, says: 'A setting is not valid.', remedy: 'Mend the setting named.' },
+  SETTING_INVALID: { status: 500, retry: false, says: 'A setting is not valid.', remedy: 'Fix the setting named.' },
   FOLDER_OWNED: {
     status: 409,
     retry: false,
     says: 'Another running service owns this data folder.',
     remedy: 'Stop that one, or give this one a data folder of its own.',
   },
-  DATABASE_AWAY: { status: 503, retry: true, says: 'The database does not answer.', remedy: 'The service goes on by itself once it is back.' },
+  DATABASE_UNAVAILABLE: { status: 503, retry: true, says: 'The database does not answer.', remedy: 'The service continues automatically once it is back.' },
   RECORD_INVALID: {
     status: 500,
     retry: false,
@@ -249,7 +254,7 @@ export interface FaultPlace {
 }
 
 export interface FaultOptions extends ErrorOptions {
-  /** One sentence about this very case. Never a body, never a token. */
+  /** One sentence about this case. Never a body, never a token. */
   detail?: string;
   /** Replaces the table's remedy where this case has a better one. */
   remedy?: string;

@@ -12,33 +12,33 @@ const good: ConnectionFacts = {
   renewalPlanned: true,
   atRisk: false,
   clientStopped: false,
-  proof: 'proved',
+  proof: 'verified',
   proofSays: null,
 };
 test.each([
   { name: 'all well', facts: {}, state: 'working' },
-  { name: 'nothing to prove', facts: { proof: 'not_defined' as const }, state: 'working' },
+  { name: 'nothing to verify', facts: { proof: 'not_defined' as const }, state: 'working' },
   { name: 'draft', facts: { intent: 'draft' as const, hasGrant: false }, state: 'draft' },
-  { name: 'agreed once, grant gone', facts: { hasGrant: false }, state: 'not_yet_agreed' },
+  { name: 'agreed once, grant gone', facts: { hasGrant: false }, state: 'not_yet_consented' },
   { name: 'paused comes before its health', facts: { intent: 'paused' as const, cause: 'refused' as const }, state: 'paused' },
   { name: 'revoked comes first', facts: { intent: 'revoked' as const }, state: 'revoked' },
-  { name: 'client stopped', facts: { clientStopped: true }, state: 'needs_person' },
-  { name: 'refused once', facts: { cause: 'refused' as const }, state: 'struggling' },
-  { name: 'refused for good', facts: { cause: 'refused' as const, renewalPlanned: false }, state: 'needs_person' },
+  { name: 'client stopped', facts: { clientStopped: true }, state: 'action_needed' },
+  { name: 'rejected once', facts: { cause: 'refused' as const }, state: 'degraded' },
+  { name: 'rejected for good', facts: { cause: 'refused' as const, renewalPlanned: false }, state: 'action_needed' },
   { name: 'renewed on request, and nobody asked', facts: { expiresAt: 1, renewalLater: true }, state: 'idle' },
   {
     name: 'no refresh token, though its token lives on',
     facts: { hasRefreshToken: false, renewalPlanned: false, cause: 'no_refresh_token' as const },
-    state: 'needs_person',
+    state: 'action_needed',
   },
   {
     name: 'no refresh token, over',
     facts: { hasRefreshToken: false, renewalPlanned: false, cause: 'no_refresh_token' as const, expiresAt: 1 },
-    state: 'needs_person',
+    state: 'action_needed',
   },
-  { name: 'at risk', facts: { atRisk: true, cause: 'unclear' as const }, state: 'struggling' },
-  { name: 'not renewed in time', facts: { expiresAt: 1 }, state: 'struggling' },
-  { name: 'not proved', facts: { proof: 'failed' as const }, state: 'struggling' },
+  { name: 'at risk', facts: { atRisk: true, cause: 'unclear' as const }, state: 'degraded' },
+  { name: 'not renewed in time', facts: { expiresAt: 1 }, state: 'degraded' },
+  { name: 'not proved', facts: { proof: 'failed' as const }, state: 'degraded' },
 ])('$name: $state', ({ facts, state }) => {
   const health = connectionHealth({ ...good, ...facts }, 50);
   expect(health.state).toBe(state);
@@ -64,7 +64,7 @@ test('by time alone the state of a connection that works or is idle changes no s
   );
 });
 
-test('a group of connections is told the same remedy as each of them', () => {
+test('a group of connections is informed the same remedy as each of them', () => {
   for (const cause of RENEWAL_CAUSES) {
     const one = connectionHealth({ ...good, cause }, 50);
     expect(remedyFor(one.cause_key as HealthCause)).toBe(one.remedy);

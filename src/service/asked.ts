@@ -14,9 +14,9 @@ export interface SignedInOperator {
 /** Who asks, as the access rule of the operation lets them in. */
 export type Actor<A extends Access = Access> = {
   address: string;
-  /** What this browser got when somebody signed in with it before. */
+  /** What this browser got when someone signed in with it before. */
   device: string | undefined;
-} & (A extends 'operator' | 'operator_at_door'
+} & (A extends 'operator' | 'operator_at_sign_in'
   ? { operator: SignedInOperator }
   : A extends 'caller'
     ? { caller: KnownCaller }

@@ -6,7 +6,7 @@ interface Kept<T> {
 }
 
 /**
- * Keeps a figure that takes long to work out: while it is asked for again and again, answers come at once from memory, and a newer one is
+ * Keeps a figure that takes long to work out: while it is requested again and again, answers come at once from memory, and a new one is
  * worked out behind them. A figure is at most `keptMs` old.
  * @param isLarge whether a value is worth keeping; what is small is worked out each time
  */

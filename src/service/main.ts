@@ -59,7 +59,7 @@ export interface RunningService {
 
 const STOP_UNSAVED_MS = 10 * 60_000;
 const STOP_IDLE_MS = 30_000;
-/** How long requests that run may take after a stop was asked for. */
+/** How long requests that run may take after a stop was requested. */
 const STOP_DRAIN_MS = 25_000;
 
 const PACKAGE = JSON.parse(readFileSync(new URL('../../package.json', import.meta.url), 'utf8')) as { version: string };
@@ -106,7 +106,7 @@ async function openWithDatabase(
     await bringUpToDate(url, settings, lifeId);
     return await joinParts({ settings, log, folder, own, master, database, lifeId }, joints);
   } catch (error) {
-    await database.close(); // open connections would keep a process alive that has nothing to do
+    await database.close(); // open connections would keep a process active that has nothing to do
     throw error;
   }
 }
@@ -198,7 +198,7 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
     noteEvidence,
     noteApiBase: async ({ id, connection }, address) => {
       await store.grants.change(id, { apiBaseUrl: address });
-      await told.announce('connection', connection); // callers are told the address with the token
+      await told.announce('connection', connection); // callers get the address with the token
     },
   });
   openSince = engine.openSince;

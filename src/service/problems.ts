@@ -22,7 +22,7 @@ function fromParser(error: unknown): Fault | null {
   const type = (error as { type?: unknown }).type;
   if (type === 'entity.too.large') return new Fault('INPUT_TOO_LARGE');
   if (type === 'entity.parse.failed') return new Fault('INPUT_INVALID', { detail: 'The body is not JSON.' });
-  if (type === 'request.aborted' || type === 'request.size.invalid') return new Fault('INPUT_CUT');
+  if (type === 'request.aborted' || type === 'request.size.invalid') return new Fault('BODY_TRUNCATED');
   if (type === 'encoding.unsupported' || type === 'charset.unsupported') return new Fault('CONTENT_TYPE_WRONG');
   // Such as a body that is not encoded as its content-encoding says.
   const { status } = error as { status?: unknown };
@@ -33,7 +33,7 @@ function fromParser(error: unknown): Fault | null {
 
 export const requestIdOf = (response: Response): string => String(response.getHeader('x-request-id') ?? '');
 
-/** The one place where errors become answers: pages for browsers on their way through a consent or the door, problems for programs. */
+/** The one place where errors become answers: pages for browsers on their way through a consent or a tool's sign-in, problems for programs. */
 export function errorHandler(log: Logger, page: (fault: Fault, requestId: string) => string): ErrorRequestHandler {
   return (error: unknown, request: Request, response: Response, next) => {
     if (response.headersSent) return next(error);
@@ -42,7 +42,7 @@ export function errorHandler(log: Logger, page: (fault: Fault, requestId: string
     if (fault.code === 'INTERNAL') log.error({ requestId, cause: safeStack(fault.cause ?? fault) }, 'request failed');
     if (fault.retryAfterMs !== undefined) response.setHeader('retry-after', String(Math.max(1, Math.ceil(fault.retryAfterMs / 1000))));
     response.status(fault.status).setHeader('cache-control', 'no-store');
-    const wantsPage = /^\/(consent|oauth\/callback|door)\//.test(request.path);
+    const wantsPage = /^\/(consent\/|oauth\/callback\/|oauth\/authorize$)/.test(request.path);
     if (wantsPage) response.type('html').send(page(fault, requestId));
     else response.type('application/problem+json').send(JSON.stringify(problemOf(fault, requestId)));
   };

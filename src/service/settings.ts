@@ -29,7 +29,7 @@ export interface Settings {
   concurrency: number;
   originConcurrency: number;
   clientConcurrency: number;
-  /** For how long handouts go on without news from the database. */
+  /** For how long issued tokens go on without news from the database. */
   blindLimitMs: number;
   /** How often a provider that tells is asked whether a client is approved. */
   approvalCheckMs: number;
@@ -48,7 +48,7 @@ export interface Settings {
   publicUrlIsDefault: boolean;
 }
 
-/** Below this, one slow poll would stop all handouts. */
+/** Below this, one slow poll would stop all issued tokens. */
 const LEAST_BLIND_MS = 1_500;
 
 const wholeNumber = (least: number, most: number) => z.coerce.number().int().min(least).max(most);
@@ -112,7 +112,7 @@ export const SettingsTable = z.object({
   RUSTY_KETTLE_PRIVATE_HOSTS: z
     .string()
     .default('')
-    .meta(about('Host names (or `*.suffix`) that may resolve to private addresses. All others are refused there after name resolution.', 'none')),
+    .meta(about('Host names (or `*.suffix`) that may resolve to private addresses. All others are rejected there after name resolution.', 'none')),
   RUSTY_KETTLE_POOL_SIZE: wholeNumber(2, 200).default(16).meta(about('Database connections.')),
   RUSTY_KETTLE_CONCURRENCY: wholeNumber(1, 500).default(64).meta(about('Renewals at once in this process.')),
   RUSTY_KETTLE_ORIGIN_CONCURRENCY: wholeNumber(1, 500)
@@ -124,10 +124,10 @@ export const SettingsTable = z.object({
   RUSTY_KETTLE_APPROVAL_CHECK_SECONDS: wholeNumber(2, 86_400)
     .default(3_600)
     .meta(about('How often the token endpoint is asked whether a client was approved, if the provider reports it there.')),
-  RUSTY_KETTLE_PROVE_RENEWAL: z
+  RUSTY_KETTLE_VERIFY_RENEWAL: z
     .enum(['on', 'off'])
     .default('on')
-    .meta(about('Whether one renewal verifies a new consent, where the dialect says that a lost answer costs nothing.')),
+    .meta(about('Whether one renewal verifies a new consent, where the dialect states that a lost answer costs nothing.')),
   RUSTY_KETTLE_BLIND_SECONDS: wholeNumber(0, 3_600).default(300).meta(about('How long tokens are issued while the database is unavailable.')),
   RUSTY_KETTLE_HISTORY_DAYS: wholeNumber(30, 3_650)
     .default(400)
@@ -156,19 +156,20 @@ export const SettingsTable = z.object({
   RUSTY_KETTLE_HOLDER_WAIT_MS: wholeNumber(1_000, 3_600_000)
     .default(DEFAULT_LIMITS.holderWaitMs)
     .meta(limit('how long an answer that a silent replica may hold is waited for')),
-  RUSTY_KETTLE_POLL_MS: wholeNumber(20, 60_000).default(DEFAULT_LIMITS.pollMs).meta(limit('how often due rows are looked for')),
+  RUSTY_KETTLE_POLL_MS: wholeNumber(20, 60_000).default(DEFAULT_LIMITS.pollMs).meta(limit('how often due rows are checked')),
   RUSTY_KETTLE_STOPPED_TRY_MS: wholeNumber(500, 21_600_000)
     .default(DEFAULT_LIMITS.stoppedTryMs)
     .meta(limit('how often one renewal of a stopped client is tried')),
 });
 
-/** @throws {Fault} SETTING_INVALID naming each setting that is wrong. Unknown `RUSTY_KETTLE_…` names are refused: a misspelt one must not pass in silence. */
+/** @throws {Fault} SETTING_INVALID naming each setting that is wrong. Unknown `RUSTY_KETTLE_…` names are rejected: a misspelt one must not pass in silence. */
 export function readSettings(environment: NodeJS.ProcessEnv): Settings {
   const known = new Set([...Object.keys(SettingsTable.shape), 'RUSTY_KETTLE_URL', 'RUSTY_KETTLE_CALLER_ID', 'RUSTY_KETTLE_CALLER_KEY']);
-  const unknown = Object.keys(environment).filter((name) => name.startsWith('RUSTY_KETTLE_') && !known.has(name));
+  const given = withPresentNames(environment);
+  const unknown = Object.keys(given).filter((name) => name.startsWith('RUSTY_KETTLE_') && !known.has(name));
   if (unknown.length > 0)
     throw new Fault('SETTING_INVALID', { detail: `There is no setting ${unknown.join(', ')}.`, remedy: 'Check the spelling against docs/SETTINGS.md.' });
-  const read = SettingsTable.safeParse(environment);
+  const read = SettingsTable.safeParse(given);
   if (!read.success) throw new Fault('SETTING_INVALID', { places: read.error.issues.map((issue) => ({ path: issue.path.join('.'), why: issue.message })) });
   const e = read.data;
   if (e.RUSTY_KETTLE_LEASE_MS <= e.RUSTY_KETTLE_DEADLINE_MS + e.RUSTY_KETTLE_MARGIN_MS)
@@ -197,7 +198,7 @@ export function readSettings(environment: NodeJS.ProcessEnv): Settings {
     relayWaitMs: e.RUSTY_KETTLE_RELAY_WAIT_SECONDS * 1000,
     relayMostMs: e.RUSTY_KETTLE_RELAY_MOST_SECONDS * 1000,
     proxy: readProxy(environment),
-    proveRenewal: e.RUSTY_KETTLE_PROVE_RENEWAL === 'on',
+    proveRenewal: e.RUSTY_KETTLE_VERIFY_RENEWAL === 'on',
     limits: {
       ...DEFAULT_LIMITS,
       deadlineMs: e.RUSTY_KETTLE_DEADLINE_MS,
@@ -212,6 +213,19 @@ export function readSettings(environment: NodeJS.ProcessEnv): Settings {
     },
   };
 }
+
+/** Settings of 0.6 by their present names: they keep working in this version. */
+/** Settings of 0.6 with their present names: each is still read in this version, and the log names the new one. */
+export const FORMER_SETTINGS: Readonly<Record<string, string>> = { RUSTY_KETTLE_PROVE_RENEWAL: 'RUSTY_KETTLE_VERIFY_RENEWAL' };
+
+/** What to say of former names that are still set, one line each. */
+export const formerSettings = (environment: NodeJS.ProcessEnv): string[] =>
+  Object.entries(FORMER_SETTINGS).flatMap(([former, present]) => (environment[former] === undefined ? [] : [`${former} is now ${present}.`]));
+
+const withPresentNames = (environment: NodeJS.ProcessEnv): NodeJS.ProcessEnv =>
+  Object.fromEntries(
+    Object.entries(environment).map(([name, value]) => [Object.hasOwn(FORMER_SETTINGS, name) ? (FORMER_SETTINGS[name] ?? name) : name, value]),
+  );
 
 function readFile(path: string): string {
   try {

@@ -23,7 +23,7 @@ export interface SlowDownLimits {
   free: number;
   firstWaitMs: number;
   mostWaitMs: number;
-  /** Without a further try, what was counted is forgotten after so long. */
+  /** Without a further try, what was counted is discarded after so long. */
   forgottenMs: number;
 }
 

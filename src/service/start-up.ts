@@ -13,7 +13,7 @@ import type { Store } from './store/store.ts';
 
 const START_WAIT_MS = 60_000;
 
-/** A database server that comes up after us is waited for. @throws {Fault} DATABASE_AWAY */
+/** A database server that comes up after us is waited for. @throws {Fault} DATABASE_UNAVAILABLE */
 export async function untilDatabase(database: Database, log: Logger): Promise<void> {
   let last: unknown;
   for await (const _ of looks({ withinMs: START_WAIT_MS, everyMs: 500 })) {
@@ -21,18 +21,18 @@ export async function untilDatabase(database: Database, log: Logger): Promise<vo
       return await database.ping();
     } catch (cause) {
       last = cause;
-      if (!(cause instanceof Fault && cause.code === 'DATABASE_AWAY')) break;
+      if (!(cause instanceof Fault && cause.code === 'DATABASE_UNAVAILABLE')) break;
       log.warn('waiting for the database');
     }
   }
-  throw new Fault('DATABASE_AWAY', {
+  throw new Fault('DATABASE_UNAVAILABLE', {
     cause: last,
     detail: `It was tried for ${START_WAIT_MS / 1000} s.`,
     remedy: 'Check RUSTY_KETTLE_DATABASE_URL: host, port, name and password; and that the server runs.',
   });
 }
 
-/** Made by itself only together with a private database, beside it and not inside its folder. */
+/** Generated automatically only together with a private database, beside it and not inside its folder. */
 export function chooseMasterKey(settings: Settings, folder: DataFolder, privateDatabase: boolean): MasterKey {
   if (settings.masterKey) return masterKey(Buffer.from(settings.masterKey.reveal(), 'base64'));
   if (!privateDatabase)
@@ -53,7 +53,7 @@ export function chooseMasterKey(settings: Settings, folder: DataFolder, privateD
   return masterKey(Buffer.from(readFileSync(path, 'utf8').trim(), 'base64'));
 }
 
-/** The database's public URL is everybody's; a setting that differs changes it, and the clients to mend are named. */
+/** The database's public URL is everybody's; a setting that differs changes it, and the clients to fix are named. */
 export async function agreeOnPublicUrl(settings: Settings, store: Pick<Store, 'installation' | 'clients'>, log: Logger): Promise<string> {
   const stored = (await store.installation.read())?.publicUrl ?? settings.publicUrl;
   if (settings.publicUrlIsDefault || stored === settings.publicUrl) return stored;

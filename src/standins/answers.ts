@@ -1,7 +1,7 @@
 import { randomBytes } from 'node:crypto';
 import type { ServerParts } from './server-parts.ts';
 
-/** What a token endpoint answers, and how this provider says it. */
+/** What a token endpoint answers, and how this provider reports it. */
 export interface Answer {
   status: number;
   body: Record<string, unknown>;
@@ -22,7 +22,7 @@ export function put(body: Record<string, unknown>, pointer: string, value: unkno
   at[steps.at(-1) ?? ''] = value;
 }
 
-/** An error as this provider says it: RFC 6749 §5.2, or in words and at a place of its own, with status 200. */
+/** An error as this provider reports it: RFC 6749 §5.2, or in words and at a place of its own, with status 200. */
 export function refusal(parts: Pick<ServerParts, 'definition'>, status: number, error: string, description: string): Answer {
   const { error_at: place, error_words: words } = parts.definition.dialect;
   if (!place) return { status, body: { error, error_description: description }, error };
@@ -32,4 +32,4 @@ export function refusal(parts: Pick<ServerParts, 'definition'>, status: number, 
 }
 
 export const scopesOf = (parts: Pick<ServerParts, 'definition'>, scope: string): string[] =>
-  scope.split(parts.definition.dialect.scope_delimiter).filter(Boolean);
+  scope.split(parts.definition.dialect.scope_separator).filter(Boolean);

@@ -15,7 +15,7 @@ export function openSession(parts: ServerParts, request: Request, response: Resp
   const access = findAccess(parts, request, parts.definition.apis[0]);
   parts.count(access ? 'session.opened' : 'session.refused');
   if (!step || !access) {
-    const answer = refusal(parts, 401, 'invalid_token', 'The access token is missing, unknown or has run out.');
+    const answer = refusal(parts, 401, 'invalid_token', 'The access token is missing, unknown or has expired.');
     return void response.status(401).json(answer.body);
   }
   const token = opaque('ses.');

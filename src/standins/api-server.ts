@@ -34,7 +34,7 @@ const guarded =
       parts.count(access ? 'api.ok' : 'api.unauthorized');
       if (access && overQuota(parts, request, response, access.client.id))
         return no(429, 'quota_used_up', 'Too many calls: the quota of this window is used up.', { plainly: 429 });
-      if (!access) return no(401, 'invalid_token', 'The access token is missing, unknown or has run out.', { challenge: 'Bearer error="invalid_token"' });
+      if (!access) return no(401, 'invalid_token', 'The access token is missing, unknown or has expired.', { challenge: 'Bearer error="invalid_token"' });
       const habits = habitsOf(parts.definition);
       if (habits.audience !== null && access.audience !== habits.audience)
         return no(401, 'invalid_token', 'The token was made for another audience.', { challenge: 'Bearer error="invalid_token"' });
@@ -171,7 +171,7 @@ function quaymaster(parts: ServerParts): Router {
   return below(parts, router);
 }
 
-/** Rosters, the next page as a whole address in the body; who agreed, by a query that names the members. */
+/** Rosters, the next page as a whole address in the body; who consented, by a query that names the members. */
 function bosunry(parts: ServerParts): Router {
   const needs = guarded(parts);
   const router = Router();

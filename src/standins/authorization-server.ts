@@ -5,7 +5,7 @@ import { opaque, scopesOf } from './answers.ts';
 import { developerConsole } from './console/router.ts';
 import { type DeviceRequest, deviceFlow } from './device.ts';
 import { habitsOf } from './habits.ts';
-import { consentPage, organisationPage, signInPage, stopPage } from './pages.ts';
+import { consentPage, organizationPage, signInPage, stopPage } from './pages.ts';
 import type { ServerParts } from './server-parts.ts';
 import { publishedKeys } from './signing.ts';
 import type { GivenGrant, RegisteredClient } from './state.ts';
@@ -32,7 +32,7 @@ const text = (value: unknown): string => (typeof value === 'string' ? value : ''
 /** A refresh token comes by the scope of OpenID Connect Core §11, or by a parameter of the provider's own. */
 const asksOffline = (definition: ProviderDefinition, query: Record<string, unknown>): boolean => {
   const own = definition.dialect.offline_parameter;
-  return own ? query[own.name] === own.value : text(query.scope).split(definition.dialect.scope_delimiter).includes('offline_access');
+  return own ? query[own.name] === own.value : text(query.scope).split(definition.dialect.scope_separator).includes('offline_access');
 };
 
 const form = express.urlencoded({ extended: false, limit: '64kb' });
@@ -55,20 +55,20 @@ export function authorizationServer(parts: ServerParts): Router {
   const jwks = pathOf(definition.server.jwks_uri);
   if (jwks) router.get(jwks, (_request, response) => void response.json(publishedKeys(store)));
 
-  // Where whoever may agree for the organisation does so.
-  const agreementPage = pathOf(definition.dialect.organisation_agreement?.page);
+  // Where whoever may agree for the organization does so.
+  const agreementPage = pathOf(definition.dialect.admin_consent?.page);
   if (agreementPage)
     router.all(agreementPage, form, (request, response) => {
       const client = store.state.clients[text(request.query.client_id)];
       if (!client) return html(response, stopPage(definition, 'Unknown client', 'No client is registered under this client_id.'), 400);
-      if (request.method === 'POST' && !store.state.organisationAgreed.includes(client.id)) {
-        store.state.organisationAgreed.push(client.id);
+      if (request.method === 'POST' && !store.state.adminConsented.includes(client.id)) {
+        store.state.adminConsented.push(client.id);
         store.touch();
       }
       const scopes = scopesOf(parts, text(request.query.scopes));
       return html(
         response,
-        organisationPage(definition, client, { scopes, agreed: store.state.organisationAgreed.includes(client.id), action: request.originalUrl }),
+        organizationPage(definition, client, { scopes, agreed: store.state.adminConsented.includes(client.id), action: request.originalUrl }),
       );
     });
 
@@ -85,8 +85,8 @@ export function authorizationServer(parts: ServerParts): Router {
         stopPage(definition, 'Redirect URI mismatch', `The redirect_uri of this request is not the one registered for ${client.name}.`),
         400,
       );
-    if (client.approval.state !== 'given')
-      return html(response, stopPage(definition, 'Not approved', `${client.name} has not been approved yet, and nobody can agree before.`), 403);
+    if (client.approval.state !== 'approved')
+      return html(response, stopPage(definition, 'Not approved', `${client.name} has not been approved yet, and nobody can consent before.`), 403);
     const back = (parameters: Record<string, string>) =>
       response.redirect(302, callbackUrl(definition, redirectUri, { ...parameters, state: text(query.state) }));
     if (query.response_type !== 'code') return back({ error: 'unsupported_response_type' });
@@ -100,9 +100,9 @@ export function authorizationServer(parts: ServerParts): Router {
     const { resource } = definition.dialect;
     if (resource && query.resource !== undefined && query.resource !== resource)
       return back({ error: 'invalid_target', error_description: 'There is no such resource.' });
-    const wide = scopes.filter((scope) => definition.scopes.some((one) => one.name === scope && one.organisation));
-    if (wide.length > 0 && definition.dialect.organisation_agreement && !store.state.organisationAgreed.includes(client.id))
-      return back({ error: 'consent_required', error_description: `The organisation has not agreed to ${wide.join(', ')}.` });
+    const wide = scopes.filter((scope) => definition.scopes.some((one) => one.name === scope && one.organization));
+    if (wide.length > 0 && definition.dialect.admin_consent && !store.state.adminConsented.includes(client.id))
+      return back({ error: 'consent_required', error_description: `The organization has not consented to ${wide.join(', ')}.` });
     const challenge = text(query.code_challenge) || null;
     if (definition.dialect.pkce === 'S256' && (!challenge || query.code_challenge_method !== 'S256'))
       return back({ error: 'invalid_request', error_description: 'PKCE with S256 is required.' });
@@ -144,7 +144,7 @@ export function authorizationServer(parts: ServerParts): Router {
     if (kindRefused !== null && account.is === kindRefused)
       return html(
         response,
-        stopPage(definition, 'This kind of account cannot be used', `${account.email} is a ${account.is}; only a person\u2019s own account can agree here.`),
+        stopPage(definition, 'This kind of account cannot be used', `${account.email} is a ${account.is}; only a person\u2019s own account can consent here.`),
         403,
       );
     waiting.sub = account.sub;
@@ -212,7 +212,7 @@ export function authorizationServer(parts: ServerParts): Router {
     const account = ACCOUNTS.find((one) => one.sub === grant?.sub);
     if (!grant || !account) return void response.status(401).set('www-authenticate', 'Bearer error="invalid_token"').json({ error: 'invalid_token' });
     if (!grant.scopes.includes('profile')) return void response.status(403).json({ error: 'insufficient_scope', scope: 'profile' });
-    response.json({ sub: account.sub, name: account.name, email: account.email, organisation: account.organisation });
+    response.json({ sub: account.sub, name: account.name, email: account.email, organization: account.organization });
   });
   return router;
 }

@@ -78,13 +78,13 @@ export function deviceFlow(parts: ServerParts, devices: Map<string, DeviceReques
   router.post(page, form, (request, response) => {
     const found = find(text(request.body?.user_code));
     if (!found)
-      return html(response, deviceCodePage(parts.definition, text(request.body?.user_code), page, 'No such code is waiting, or it has run out.'), 404);
+      return html(response, deviceCodePage(parts.definition, text(request.body?.user_code), page, 'No such code is waiting, or it has expired.'), 404);
     return html(response, signInPage(parts.definition, found.device.client, found.device.userCode, { action: `${page}/sign-in` }));
   });
   router.post(`${page}/sign-in`, form, (request, response) => {
     const found = find(text(request.body?.request));
     const account = ACCOUNTS.find((one) => one.sub === request.body?.account);
-    if (!found) return html(response, stopPage(parts.definition, 'Too late', 'This code has run out.'), 400);
+    if (!found) return html(response, stopPage(parts.definition, 'Too late', 'This code has expired.'), 400);
     const { device } = found;
     if (!account || request.body?.password !== STANDIN_PASSWORD)
       return html(
@@ -100,7 +100,7 @@ export function deviceFlow(parts: ServerParts, devices: Map<string, DeviceReques
   });
   router.post(`${page}/decide`, form, (request, response) => {
     const found = find(text(request.body?.request));
-    if (!found?.device.sub) return html(response, stopPage(parts.definition, 'Too late', 'This code has run out.'), 400);
+    if (!found?.device.sub) return html(response, stopPage(parts.definition, 'Too late', 'This code has expired.'), 400);
     const ticked = [request.body?.scope ?? []].flat().map(String);
     found.device.decided = request.body?.decision === 'agree' ? 'agreed' : 'refused';
     found.device.granted = found.device.scopes.filter((scope) => ticked.includes(scope));
@@ -109,10 +109,10 @@ export function deviceFlow(parts: ServerParts, devices: Map<string, DeviceReques
   return router;
 }
 
-/** RFC 8628 §3.5: what a poll gets before the decision, or the decision; null: it was agreed. */
+/** RFC 8628 §3.5: what a poll gets before the decision, or the decision; null: it was consented. */
 export function polled(parts: Pick<ServerParts, 'definition' | 'now'>, device: DeviceRequest | undefined, client: RegisteredClient): Answer | null {
   if (!device || device.client.id !== client.id) return refusal(parts, 400, 'invalid_grant', 'The device code is unknown or used up.');
-  if (device.endsAt <= parts.now()) return refusal(parts, 400, 'expired_token', 'The device code has run out.');
+  if (device.endsAt <= parts.now()) return refusal(parts, 400, 'expired_token', 'The device code has expired.');
   const tooSoon = parts.now() - device.polledAt < device.intervalMs - 50;
   device.polledAt = parts.now();
   if (tooSoon) {

@@ -40,7 +40,7 @@ export interface Faults {
 }
 
 const ENDLESS_MS = 60_000;
-/** An answer that never ends by itself; it is bounded here, so that a forgotten one does not run for ever. */
+/** An answer that never ends on its own; it is bounded here, so that a discarded one does not run for ever. */
 function sendWithoutEnd(response: Response): void {
   const endsAt = Date.now() + ENDLESS_MS;
   const part = `${'x'.repeat(16_383)}\n`;
@@ -77,7 +77,7 @@ export function faults(): Faults {
           if (order.retry_after_seconds !== undefined) response.setHeader('retry-after', String(order.retry_after_seconds));
           return void response.status(order.status).type('text/plain').send('The stand-in was told to fail.');
         case 'oauth_error':
-          return void response.status(order.status).json({ error: order.error, error_description: 'The stand-in was told to refuse.' });
+          return void response.status(order.status).json({ error: order.error, error_description: 'The stand-in was told to reject.' });
         case 'html':
           return void response.status(200).type('html').send('<!doctype html><title>Maintenance</title><h1>Back soon</h1>');
         case 'slow':

@@ -1,8 +1,8 @@
 import type { ProviderDefinition } from '../core/provider/definition.ts';
 
-/** What a provider does that its definition cannot say, because the definition says how we cope with it. */
+/** What a provider does that its definition cannot say, because the definition states how we cope with it. */
 export interface Habits {
-  /** Its token answers name no life: the token lives as long as the definition assumes. */
+  /** Its token answers name no lifetime: the token lives as long as the definition assumes. */
   namesNoLife: boolean;
   /** Its token answers name people by an id that they have for life, and by their name. */
   lastingIds: boolean;

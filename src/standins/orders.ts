@@ -10,7 +10,7 @@ import type { Lives } from './server-parts.ts';
 import type { StandinStore } from './state.ts';
 import { ACCOUNTS } from './world.ts';
 
-/** What a stand-in is told by whoever plays with it: faults, lives, withdrawals, the staff's decisions; and what it counted. */
+/** What a stand-in is set to by whoever plays with it: faults, lives, withdrawals, the staff's decisions; and what it counted. */
 const LivesOrder = z.strictObject({
   access_seconds: z.number().int().min(1).max(86_400).optional(),
   session_seconds: z.number().int().min(1).max(86_400).optional(),
@@ -23,9 +23,13 @@ const ClientOrder = z.strictObject({
   redirect_uri: z.url(),
   certificate: z.string().default(''),
   listed: z.string().default(''),
-  approval: z.enum(['given', 'asked']).default('given'),
+  approval: z.enum(['approved', 'requested']).default('approved'),
 });
-const ApprovalOrder = z.strictObject({ client_id: z.string(), state: z.enum(['given', 'refused', 'they_ask_back']), says: z.string().max(500).default('') });
+const ApprovalOrder = z.strictObject({
+  client_id: z.string(),
+  state: z.enum(['approved', 'rejected', 'info_requested']),
+  says: z.string().max(500).default(''),
+});
 const KeyOrder = z.strictObject({ account: z.string() });
 const CodeOrder = z.strictObject({ client_id: z.string(), account: z.string() });
 
@@ -55,7 +59,7 @@ export function standinOrders(parts: Orders): Router {
     parts.skew(ms);
     response.json({ skew_ms: ms });
   });
-  // A client in one go, as if somebody had gone through all of the console: with everything opened, and approved.
+  // A client in one go, as if someone had gone through all of the console: with everything opened, and approved.
   control.post('/clients', (request, response) => {
     const { name, redirect_uri: redirectUri, certificate, listed, approval } = ClientOrder.parse(request.body);
     if (certificate && !readCertificate(certificate)) return void response.status(400).json({ error: 'the certificate cannot be read' });
@@ -97,7 +101,7 @@ export function standinOrders(parts: Orders): Router {
     (_request, response) =>
       void response.json({
         waiting: Object.values(store.state.clients)
-          .filter((client) => client.approval.state === 'asked')
+          .filter((client) => client.approval.state === 'requested')
           .map((client) => ({ client_id: client.id, name: client.name, answers: client.approval.answers })),
       }),
   );
@@ -107,7 +111,7 @@ export function standinOrders(parts: Orders): Router {
     if (!client || !ACCOUNTS.some((one) => one.sub === account)) return void response.status(404).json({ error: 'unknown client or account' });
     return void response.json({ code: printCode({ definition: parts.placeOf(request).definition, client, store, now: parts.now() }, account).code });
   });
-  // A static key, as somebody copied it from the provider's page long ago.
+  // A static key, as someone copied it from the provider's page long ago.
   control.post('/keys', (request, response) => {
     const { account } = KeyOrder.parse(request.body);
     const key = opaque('key.');
@@ -115,7 +119,7 @@ export function standinOrders(parts: Orders): Router {
     store.touch();
     response.status(201).json({ key });
   });
-  // A refresh token, as an old script holds it: of a grant that somebody gave that script.
+  // A refresh token, as an old script holds it: of a grant that someone gave that script.
   control.post('/script-tokens', (request, response) => {
     const { client_id: id, account } = CodeOrder.parse(request.body);
     const client = store.state.clients[id];
@@ -133,9 +137,9 @@ export function standinOrders(parts: Orders): Router {
     store.touch();
     response.json({ ended: true });
   });
-  control.post('/organisation', (request, response) => {
+  control.post('/organization', (request, response) => {
     const { client_id: id } = SecretsOrder.parse(request.body);
-    if (!store.state.organisationAgreed.includes(id)) store.state.organisationAgreed.push(id);
+    if (!store.state.adminConsented.includes(id)) store.state.adminConsented.push(id);
     store.touch();
     response.json({ agreed: true });
   });

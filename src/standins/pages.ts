@@ -41,9 +41,9 @@ export const consentPage = (
   { who, scopes, action = '/decide' }: { who: string; scopes: string[]; action?: string },
 ): string =>
   page(
-    'Do you agree?',
+    'Do you consent?',
     definition,
-    `${client.reach === 'listed' ? `<p class="bad"><strong>This application is not published.</strong> Only listed accounts can agree, and its access ends soon.</p>` : ''}<p><strong>${escapeHtml(seenName(client))}</strong> would like to act for <strong>${escapeHtml(who)}</strong>:</p><form method="post" action="${action}"><input type="hidden" name="request" value="${escapeHtml(request)}">
+    `${client.reach === 'listed' ? `<p class="bad"><strong>This application is not published.</strong> Only listed accounts can consent, and its access ends soon.</p>` : ''}<p><strong>${escapeHtml(seenName(client))}</strong> would like to act for <strong>${escapeHtml(who)}</strong>:</p><form method="post" action="${action}"><input type="hidden" name="request" value="${escapeHtml(request)}">
 <fieldset><legend>Untick what you do not want</legend>${scopes.map((scope) => `<label><input type="checkbox" name="scope" value="${escapeHtml(scope)}" checked> ${escapeHtml(definition.scopes.find((one) => one.name === scope)?.says ?? scope)} <span class="small">${escapeHtml(scope)}</span></label>`).join('')}</fieldset>
 <button name="decision" value="agree">Agree</button><button class="plain" name="decision" value="refuse">Refuse</button></form>`,
   );
@@ -57,22 +57,22 @@ export const deviceCodePage = (definition: ProviderDefinition, userCode: string,
 
 export const deviceDonePage = (definition: ProviderDefinition, agreed: boolean): string =>
   page(
-    agreed ? 'Agreed' : 'Refused',
+    agreed ? 'Agreed' : 'Rejected',
     definition,
-    `<p class="${agreed ? 'good' : 'bad'}">${agreed ? 'The device goes on by itself.' : 'The device gets no access.'} You may close this page.</p>`,
+    `<p class="${agreed ? 'good' : 'bad'}">${agreed ? 'The device continues automatically.' : 'The device gets no access.'} You may close this page.</p>`,
   );
 
-export const organisationPage = (
+export const organizationPage = (
   definition: ProviderDefinition,
   client: RegisteredClient,
   { scopes, agreed, action }: { scopes: string[]; agreed: boolean; action: string },
 ): string =>
   page(
-    'For the whole organisation',
+    'For the whole organization',
     definition,
     agreed
-      ? `<p class="good">The organisation has agreed to what <strong>${escapeHtml(seenName(client))}</strong> asks for.</p>`
-      : `<p><strong>${escapeHtml(seenName(client))}</strong> asks for rights over all of the organisation:</p><ul>${scopes.map((scope) => `<li>${escapeHtml(definition.scopes.find((one) => one.name === scope)?.says ?? scope)} <span class="small">${escapeHtml(scope)}</span></li>`).join('')}</ul><form method="post" action="${escapeHtml(action)}"><p class="small">Only an administrator may agree; in this stand-in everybody is one.</p><button>Agree for the organisation</button></form>`,
+      ? `<p class="good">The organization has consented to what <strong>${escapeHtml(seenName(client))}</strong> asks for.</p>`
+      : `<p><strong>${escapeHtml(seenName(client))}</strong> asks for rights over all of the organization:</p><ul>${scopes.map((scope) => `<li>${escapeHtml(definition.scopes.find((one) => one.name === scope)?.says ?? scope)} <span class="small">${escapeHtml(scope)}</span></li>`).join('')}</ul><form method="post" action="${escapeHtml(action)}"><p class="small">Only an administrator may agree; in this stand-in everybody is one.</p><button>Agree for the organization</button></form>`,
   );
 
 export const stopPage = (definition: ProviderDefinition, says: string, detail: string): string =>

@@ -10,7 +10,7 @@ export interface KeptSecret {
   createdAt: number;
   endsAt: number | null;
 }
-type ApprovalState = 'not_asked' | 'asked' | 'they_ask_back' | 'given' | 'refused';
+type ApprovalState = 'not_requested' | 'requested' | 'info_requested' | 'approved' | 'rejected';
 /** A client as its developer console knows it. */
 export interface RegisteredClient {
   id: string;
@@ -59,7 +59,7 @@ export interface GivenGrant {
 }
 interface IssuedRefresh {
   grantId: string;
-  /** When it was replaced by a newer one; null: it is current. */
+  /** When it was replaced by a new one; null: it is current. */
   replacedAt: number | null;
 }
 interface IssuedAccess {
@@ -86,8 +86,8 @@ interface StandinState {
   used: Record<string, number>;
   /** Static keys, and the account to which each belongs. */
   apiKeys: Record<string, { sub: string; realm: string }>;
-  /** Clients for which the organisation has agreed. */
-  organisationAgreed: string[];
+  /** Clients for which the organization has consented. */
+  adminConsented: string[];
   signing: { kid: string; pem: string } | null;
 }
 
@@ -114,7 +114,7 @@ export function standinStore(file: string | null, now: () => number): StandinSto
     sessions: {},
     used: {},
     apiKeys: {},
-    organisationAgreed: [],
+    adminConsented: [],
     signing: null,
   };
   const state = file && existsSync(file) ? { ...empty, ...(JSON.parse(readFileSync(file, 'utf8')) as StandinState) } : empty;

@@ -67,16 +67,16 @@ export async function tokenAnswer(parts: ServerParts, waiting: Waiting, request:
   );
 }
 
-/** What the token endpoint says to a client that nobody has approved, in the words by which its definition tells. */
+/** What the token endpoint reports to a client that nobody has approved, in the words by which its definition tells. */
 function notApproved(parts: ServerParts, client: RegisteredClient): Answer | null {
   const { state } = client.approval;
-  if (state === 'given') return null;
+  if (state === 'approved') return null;
   const check = parts.definition.dialect.approval_check;
-  const word = state === 'not_asked' ? check?.asked[0] : check?.[state][0];
+  const word = state === 'not_requested' ? check?.requested[0] : check?.[state][0];
   return refusal(parts, 403, word ?? 'unauthorized_client', 'This client is not approved.');
 }
 
-/** How a token was asked for, as far as the token shows it. */
+/** How a token was requested, as far as the token shows it. */
 interface AskedHow {
   byKey: boolean;
   audience: string;
@@ -155,7 +155,7 @@ function refresh(parts: ServerParts, known: KnownClient, token: string, how: Ask
   if (!issued || !grant || grant.clientId !== known.client.id) return no('The refresh token is unknown.');
   if (grant.withdrawn) return no('The grant was withdrawn.');
   const life = parts.definition.reach.find((one) => one.reach === known.client.reach)?.refresh_token_life_seconds;
-  if (life !== undefined && grant.givenAt + life * 1000 <= parts.now()) return no('The refresh token of an unpublished client has run out.');
+  if (life !== undefined && grant.givenAt + life * 1000 <= parts.now()) return no('The refresh token of an unpublished client has expired.');
   if (issued.replacedAt !== null) {
     const inGrace = dialect.reuse === 'grace' && parts.now() <= issued.replacedAt + (dialect.reuse_grace_seconds ?? 0) * 1000;
     if (!inGrace) {
@@ -180,9 +180,9 @@ function ownToken(parts: ServerParts, known: KnownClient, { scope, sub }: { scop
   if (unknown !== undefined) return refusal(parts, 400, 'invalid_scope', `The scope ${unknown} does not exist.`);
   const unregistered = scopes.find((one) => !known.client.scopes.includes(one));
   if (unregistered !== undefined) return refusal(parts, 400, 'invalid_scope', `The scope ${unregistered} is not registered for this client.`);
-  const wide = scopes.filter((one) => parts.definition.scopes.some((listed) => listed.name === one && listed.organisation));
-  if (wide.length > 0 && parts.definition.dialect.organisation_agreement && !parts.store.state.organisationAgreed.includes(known.client.id))
-    return refusal(parts, 403, 'consent_required', `The organisation has not agreed to ${wide.join(', ')}.`);
+  const wide = scopes.filter((one) => parts.definition.scopes.some((listed) => listed.name === one && listed.organization));
+  if (wide.length > 0 && parts.definition.dialect.admin_consent && !parts.store.state.adminConsented.includes(known.client.id))
+    return refusal(parts, 403, 'consent_required', `The organization has not consented to ${wide.join(', ')}.`);
   const id = `own.${known.client.id}${sub && `.${sub}`}`;
   const grant = parts.store.state.grants[id] ?? { id, clientId: known.client.id, sub, scopes, withdrawn: false, refreshes: 0, givenAt: parts.now() };
   parts.store.state.grants[id] = grant;
@@ -224,7 +224,7 @@ async function issue(
   put(body, places.access_token ?? '/access_token', access);
   if (places.token_type === 'checked') body.token_type = 'Bearer';
   if (!namesNoLife) put(body, places.expires_in ?? '/expires_in', dialect.text_numbers ? String(seconds) : seconds);
-  put(body, places.scope ?? '/scope', grant.scopes.join(dialect.scope_delimiter));
+  put(body, places.scope ?? '/scope', grant.scopes.join(dialect.scope_separator));
   if (withRefresh) {
     const token = opaque('r.');
     parts.store.state.refreshTokens[token] = { grantId: grant.id, replacedAt: null };

@@ -4,14 +4,14 @@ export interface Account {
   name: string;
   email: string;
   is: string;
-  /** The organisation to which the account belongs. */
-  organisation: string;
+  /** The organization to which the account belongs. */
+  organization: string;
 }
 
 export const ACCOUNTS: readonly Account[] = [
-  { sub: 'eg-1042', name: 'Marit Holm', email: 'marit.holm@saltmarsh.example', is: 'timetable office', organisation: 'Saltmarsh Ferries' },
-  { sub: 'eg-1077', name: 'Joss Tarrant', email: 'joss.tarrant@saltmarsh.example', is: 'harbour desk', organisation: 'Saltmarsh Ferries' },
-  { sub: 'eg-2001', name: 'Deck Office', email: 'deck.office@saltmarsh.example', is: 'shared account', organisation: 'Saltmarsh Ferries' },
+  { sub: 'eg-1042', name: 'Marit Holm', email: 'marit.holm@saltmarsh.example', is: 'timetable office', organization: 'Saltmarsh Ferries' },
+  { sub: 'eg-1077', name: 'Joss Tarrant', email: 'joss.tarrant@saltmarsh.example', is: 'harbour desk', organization: 'Saltmarsh Ferries' },
+  { sub: 'eg-2001', name: 'Deck Office', email: 'deck.office@saltmarsh.example', is: 'shared account', organization: 'Saltmarsh Ferries' },
 ];
 
 /** The password of every account at every stand-in. It is no secret: it stands on the sign-in page. */

@@ -42,7 +42,7 @@ afterAll(async () => {
   for (const folder of folders) removeFolder(folder);
 });
 
-test('10,000 handouts at once for one expired connection, over three replicas, cause one request to the provider', { timeout: 120_000 }, async () => {
+test('10,000 issued tokens at once for one expired connection, over three replicas, cause one request to the provider', { timeout: 120_000 }, async () => {
   for (const folder of folders.slice(replicas.length))
     replicas.push(await startService({ databaseUrl, masterKey, publicUrl: first().url, folder, environment }));
   const { revision } = await show('one');
@@ -50,7 +50,7 @@ test('10,000 handouts at once for one expired connection, over three replicas, c
   await standin.order('lives', { access_seconds: 2 });
   await renew('one');
   await standin.order('lives', { access_seconds: 3600 });
-  // A token of an hour that ran out: a life of 2 s would allow its renewal no more than 5 s, which a crowd may use up.
+  // A token of an hour that expired: a lifetime of 2 s would allow its renewal no more than 5 s, which a crowd may use up.
   const database = openDatabase(databaseUrl, 1);
   await database.write('UPDATE renewals SET issued_at = issued_at - INTERVAL 1 HOUR WHERE expires_at < UTC_TIMESTAMP(3) + INTERVAL 1 MINUTE');
   await database.close();
@@ -89,7 +89,7 @@ test('a replica dies with its answer spilled: its folder is adopted, the answer 
     return tried.code === 0 ? tried : null;
   });
   expect(JSON.parse(adopted.out)).toMatchObject({ answers_saved: 1 });
-  // Within the grace another replica may have renewed already: then what was spilled is put by, and the current token proved.
+  // Within the grace another replica may have renewed already: then what was spilled is put by, and the current token verified.
   const kept = await eventually(async () => ((await show('two')).state === 'working' ? show('two') : null));
   expect(kept.renewals).toBeGreaterThan(renewals);
   expect((await renew('two')).renewals).toBeGreaterThan(kept.renewals); // what was kept is what the provider honours
@@ -98,7 +98,7 @@ test('a replica dies with its answer spilled: its folder is adopted, the answer 
   for (const folder of [dying, home]) removeFolder(folder);
 });
 
-test('three rotating grants refused for no known reason: everything spendable is held, on every replica, until an operator owns it', async () => {
+test('three rotating grants rejected for no known reason: everything spendable is held, on every replica, until an operator owns it', async () => {
   await eventually(async () => {
     const { items } = await call('listHistory', { query: { limit: 200, renewals: 'true' } });
     return items.some((entry) => entry.kind === 'renewed');
@@ -109,7 +109,7 @@ test('three rotating grants refused for no known reason: everything spendable is
   await standin.order('withdraw', {});
   for (const name of ['three', 'four', 'five']) {
     await renew(name);
-    await eventually(async () => (await show(name)).state === 'needs_person', 10_000, `${name} refused for good`);
+    await eventually(async () => (await show(name)).state === 'action_needed', 10_000, `${name} rejected for good`);
   }
   const held = await eventually(async () => {
     const { installation } = await call('showStatus');
@@ -122,7 +122,7 @@ test('three rotating grants refused for no known reason: everything spendable is
   expect((await show('three')).renewals).toBe(renewals);
   const { caller_id, key } = await call('addCaller', { body: { name: 'calm', connections: ['three'] } });
   const second = replicas[1] as ServiceUnderTest;
-  expect((await fetchToken(second.url, caller_id, key)).status).toBe(200); // a good token is still handed out
+  expect((await fetchToken(second.url, caller_id, key)).status).toBe(200); // a good token is still issued
   expect((await call('ownInstallation')).held).toBe(false);
   await eventually(async () => ((await renew('three')).renewals > renewals ? true : null), 40_000, 'a renewal after the hold');
 }, 90_000);

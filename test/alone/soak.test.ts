@@ -2,7 +2,7 @@ import { expect, test } from 'vitest';
 import { SHORT_LIMITS } from '../../testing/service.ts';
 import { inWords, soak } from '../soak/soak.ts';
 
-test('a short soak: replicas and database killed and frozen, providers failing; nothing expired is handed out, nothing recoverable is lost', async () => {
+test('a short soak: replicas and database killed and frozen, providers failing; nothing expired is issued, nothing recoverable is lost', async () => {
   const report = await soak({
     seconds: 25,
     connections: 300,

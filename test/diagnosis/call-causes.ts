@@ -22,7 +22,7 @@ export const CALL_CASES: Case[] = [
     cause: 'approval_pending',
     verdict: 'no_token',
     side: 'provider',
-    produce: async () => stopped(await make('oakum', ['/certificates/read'], { approval: 'asked' })),
+    produce: async () => stopped(await make('oakum', ['/certificates/read'], { approval: 'requested' })),
   },
   {
     name: 'approval that has not come, at the token endpoint',
@@ -36,7 +36,7 @@ export const CALL_CASES: Case[] = [
       const { Browser } = await import('../../testing/consent.ts');
       const browser = new Browser();
       const away = await playOpened(opened, async () => undefined, { stopBeforeCallback: true }, browser);
-      standinClient(made).approval.state = 'asked';
+      standinClient(made).approval.state = 'requested';
       await browser.fetch(away.endedAt);
       return problem(finished(opened.id));
     },
@@ -52,7 +52,7 @@ export const CALL_CASES: Case[] = [
       await open(made);
       for (const grant of Object.values(at.eelgrass.store.state.grants)) if (grant.clientId === made.id) grant.withdrawn = true;
       await call('renewConnection', { params: { connection: made.name } });
-      await eventually(async () => (await show(made)).state === 'needs_person', 20_000);
+      await eventually(async () => (await show(made)).state === 'action_needed', 20_000);
       return (await show(made)).diagnosis;
     },
   },

@@ -114,12 +114,12 @@ export const CLIENT_CASES: Case[] = [
   },
   {
     name: 'scopes joined by the wrong delimiter',
-    cause: 'scope_delimiter',
+    cause: 'scope_separator',
     verdict: 'no_token',
     side: 'ours',
     evidence: /read as one/,
     async produce() {
-      const provider = await edited('notchboard', 'notchboard-spaces', (text) => text.replace('scope_delimiter: ","', 'scope_delimiter: " "'));
+      const provider = await edited('notchboard', 'notchboard-spaces', (text) => text.replace('scope_separator: ","', 'scope_separator: " "'));
       return problem(open(await make(provider as Name, NOTCH, { registerAt: at.notchboard.origin })));
     },
   },

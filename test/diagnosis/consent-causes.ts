@@ -20,7 +20,7 @@ export const CONSENT_CASES: Case[] = [
     produce: async () => stopped(await make('bosunry', ROSTERS), { account: 'eg-2001' }),
   },
   {
-    name: 'the person refuses',
+    name: 'the person rejects',
     cause: 'consent_denied',
     verdict: 'no_token',
     side: 'person',
@@ -28,7 +28,7 @@ export const CONSENT_CASES: Case[] = [
     produce: async () => problem(open(await make('eelgrass', BASIC), { refuse: true })),
   },
   {
-    name: 'the person refuses on another device',
+    name: 'the person rejects on another device',
     cause: 'consent_denied',
     verdict: 'no_token',
     side: 'person',
@@ -41,20 +41,20 @@ export const CONSENT_CASES: Case[] = [
     },
   },
   {
-    name: 'the organisation has not agreed',
-    cause: 'organisation_not_agreed',
+    name: 'the organization has not consented',
+    cause: 'admin_consent_missing',
     verdict: 'right_missing',
-    half: 'organisation',
-    side: 'organisation',
+    half: 'organization',
+    side: 'organization',
     evidence: /consent_required/,
     produce: async () => problem(open(await make('eelgrass', ['tables.all', 'profile']))),
   },
   {
-    name: 'the organisation has not agreed to a client\u2019s own token',
-    cause: 'organisation_not_agreed',
+    name: 'the organization has not consented to a client\u2019s own token',
+    cause: 'admin_consent_missing',
     verdict: 'right_missing',
-    half: 'organisation',
-    side: 'organisation',
+    half: 'organization',
+    side: 'organization',
     produce: async () => problem(open(await make('quaymaster', ['staff.read', 'staff.phone'], { type: 'service_account', placeholders: QUAY }))),
   },
   {
@@ -73,7 +73,7 @@ export const CONSENT_CASES: Case[] = [
     },
   },
   {
-    name: 'a device code that ran out',
+    name: 'a device code that expired',
     cause: 'code_expired',
     verdict: 'no_token',
     side: 'person',
@@ -88,7 +88,7 @@ export const CONSENT_CASES: Case[] = [
     },
   },
   {
-    name: 'a code that somebody used before',
+    name: 'a code that someone used before',
     cause: 'code_used',
     verdict: 'no_token',
     side: 'person',
@@ -116,7 +116,7 @@ export const CONSENT_CASES: Case[] = [
       expect(await open(made)).toMatchObject({
         phase: 'done',
         refresh_token: false,
-        live: { verdict: 'ends', says: expect.stringContaining('No refresh token') },
+        lifetime: { verdict: 'ends', says: expect.stringContaining('No refresh token') },
       });
       return (await show(made)).diagnosis;
     },

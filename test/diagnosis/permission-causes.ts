@@ -21,7 +21,7 @@ export const PERMISSION_CASES: Case[] = [
     async produce() {
       const made = await make('ledgerfin', ['books.read', 'books.post'], { placeholders: TENANT });
       await open(made);
-      return (await call('probeConnection', { params: { connection: made.name }, body: { ability: 'writing', effects: true } })).diagnosis;
+      return (await call('probeConnection', { params: { connection: made.name }, body: { capability: 'writing', effects: true } })).diagnosis;
     },
   },
   {
@@ -39,7 +39,7 @@ export const PERMISSION_CASES: Case[] = [
     },
   },
   {
-    name: 'a certificate that has run out',
+    name: 'a certificate that has expired',
     cause: 'certificate_ended',
     verdict: 'no_token',
     side: 'client',
@@ -113,7 +113,7 @@ export const PERMISSION_CASES: Case[] = [
     produce: async () => ofFirstCall(open(await make('bosunry', ROSTERS), { untick: ['rosters:read'] })),
   },
   {
-    name: 'a scope that was never asked for',
+    name: 'a scope that was never requested',
     cause: 'scope_missing',
     verdict: 'right_missing',
     half: 'client',

@@ -37,7 +37,7 @@ export interface MakeOptions {
   /** Registered at another place than the client says. */
   registerAt?: string;
   certificate?: string;
-  approval?: 'asked';
+  approval?: 'requested';
   listed?: string;
 }
 

@@ -40,7 +40,7 @@ async function races(nodes: [number, number], label: string): Promise<void> {
     const held = await one.read(grantId);
     const winners = taken.filter((rows) => rows > 0).length;
     if (winners > 1) claimedTwice += 1;
-    if (winners === 0 && held?.row.epoch !== 1) unclaimed += 1; // a commit in doubt may have been ours: then the row says so
+    if (winners === 0 && held?.row.epoch !== 1) unclaimed += 1; // a commit in doubt may have been ours: then the row shows it
     const attempt = { me, claimId: held?.row.claimId ?? '', epoch: held?.row.epoch ?? 0, generation: 1 };
     await one.arm(grantId, arm(attempt, DEFAULT_LIMITS, 5_000));
     const saved = await Promise.all(
@@ -109,14 +109,14 @@ try {
   const known = await eventually(renewedBySecond, 30_000);
   await eventually(async () => (await renewedBySecond()) > known, 60_000, 'a renewal after a node was killed');
   line(true, `a node killed: renewals went on after ${((Date.now() - killedAt) / 1000).toFixed(1)} s`);
-  for (const replica of replicas) await eventually(async () => (await ask(replica, 'two')).status === 200, 30_000, 'handouts from every replica');
-  line(true, 'the replica whose node was killed writes to another one and hands out tokens');
+  for (const replica of replicas) await eventually(async () => (await ask(replica, 'two')).status === 200, 30_000, 'issued tokens from every replica');
+  line(true, 'the replica whose node was killed writes to another one and issues tokens');
   await races([1, 2], 'one node killed');
   const states = (await second('listConnections')).items.map((one) => `${one.name} ${one.state}`);
-  line(!states.some((one) => one.includes('needs_person')), `nothing was lost: ${states.join(', ')}`);
+  line(!states.some((one) => one.includes('action_needed')), `nothing was lost: ${states.join(', ')}`);
   await second('retireKey', { params: { caller: 'galera', key: (await second('showCaller', { params: { caller: 'galera' } })).keys[0]?.id ?? '' } });
   const retiredMs = await everywhere('two', 401);
-  line(retiredMs <= 1_000, `a retired key was refused by every replica within ${retiredMs} ms`);
+  line(retiredMs <= 1_000, `a retired key was rejected by every replica within ${retiredMs} ms`);
 } catch (error) {
   line(false, error instanceof Error ? error.message : String(error));
 } finally {

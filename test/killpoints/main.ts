@@ -31,5 +31,5 @@ try {
   removeFolder(folder);
 }
 const wrong = results.filter((one) => one.seen !== one.wanted).length;
-process.stdout.write(`${results.length - wrong} as the table says, ${wrong} not\n`);
+process.stdout.write(`${results.length - wrong} as the table shows, ${wrong} not\n`);
 process.exit(wrong === 0 ? 0 : 1);

@@ -17,8 +17,8 @@ const DIALECTS: Record<Kind, [from: string, to: string][]> = {
   none: [['  rotation: each_use\n  reuse: grace\n  reuse_grace_seconds: 30', '  rotation: never']],
 };
 
-/** What must be true after the restart: it works, or the answer was truly lost and that is said, or the person must agree again. */
-export type Outcome = 'works' | 'lost in flight' | 'agree again';
+/** What must be true after the restart: it works, or the answer was truly lost and that is said, or the person must reconnect. */
+export type Outcome = 'works' | 'lost in flight' | 'reconnect';
 const always = (outcome: Outcome): Record<Kind, Outcome> => ({ grace: outcome, strict: outcome, none: outcome });
 const lostIfStrict: Record<Kind, Outcome> = { grace: 'works', strict: 'lost in flight', none: 'works' };
 export const POINTS = {
@@ -30,7 +30,7 @@ export const POINTS = {
   spill_renamed: always('works'),
   save_committed: always('works'),
   saved_before_unlink: always('works'),
-  code_answer: always('agree again'),
+  code_answer: always('reconnect'),
   code_spilled: always('works'),
   thaw_with_answer: always('works'),
   spill_owner_down: always('works'),
@@ -60,7 +60,7 @@ const LIMITS = {
 export const happens = (kind: Kind, point: Point): boolean => !(kind === 'none' && point === 'after_arm');
 const pause = (ms: number) => new Promise((resolve) => setTimeout(resolve, ms));
 
-/** Plays one point: a connection is agreed to, a renewal (or a consent) meets the point, and a plain service comes up again. */
+/** Plays one point: a connection is consented to, a renewal (or a consent) meets the point, and a plain service comes up again. */
 export async function playKillPoint(kind: Kind, point: Point, databaseUrl: string): Promise<Played> {
   const [folder, port, masterKey] = [newFolder(), await freePort(), newMasterKey()];
   const standin = await startEelgrass(3600, (text) => DIALECTS[kind].reduce((changed, [from, to]) => changed.replace(from, to), text));
@@ -140,22 +140,23 @@ async function outcomeOf(call: ApiClient, before: number, point: Point): Promise
   const show = () => call('showConnection', { params: { connection: 'c' } });
   if (point === 'code_answer') {
     const { state } = await show();
-    return state === 'draft' ? 'agree again' : state;
+    return state === 'draft' ? 'reconnect' : state;
   }
   const seen = await eventually(
     async () => {
       const now = await show();
-      const settled = now.state === 'needs_person' || (now.consented_at !== null && now.failures === 0 && (now.renewals > before || point.startsWith('code_')));
+      const settled =
+        now.state === 'action_needed' || (now.consented_at !== null && now.failures === 0 && (now.renewals > before || point.startsWith('code_')));
       return settled ? now : null;
     },
     40_000,
     `an outcome after ${point}`,
   );
-  if (seen.state === 'needs_person') return seen.cause?.includes('lost in flight') ? 'lost in flight' : `needs a person: ${seen.cause}`;
-  // What was kept must be what the provider honours: one more renewal proves it.
-  const proved = await eventually(async () => {
+  if (seen.state === 'action_needed') return seen.cause?.includes('lost in flight') ? 'lost in flight' : `needs action: ${seen.cause}`;
+  // What was kept must be what the provider honours: one more renewal verifies it.
+  const verified = await eventually(async () => {
     const { renewals } = await show();
     return (await call('renewConnection', { params: { connection: 'c' } })).renewals > renewals;
   }, 20_000);
-  return proved ? 'works' : 'not proved';
+  return verified ? 'works' : 'not proved';
 }

@@ -53,7 +53,7 @@ export interface Provider {
   secret: string;
   /** Makes a grant with its first tokens. */
   give(): { grantId: string; access: string; refresh: string; issuedAt: number; expiresAt: number };
-  /** True for a refresh token that was not replaced by a newer one. */
+  /** True for a refresh token that was not replaced by a new one. */
   isCurrent(token: string): boolean;
   /** The last use of a grant's refresh token that the provider answered with new tokens. */
   lastUse(grantId: string): Use | undefined;

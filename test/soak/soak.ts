@@ -31,7 +31,7 @@ export interface SoakReport {
   handouts: number;
   checked: number;
   refusals: Record<string, number>;
-  /** From the first refusal of a connection to its next token, ms. */
+  /** From the first rejection of a connection to its next token, ms. */
   recoveries: { count: number; median: number; p99: number; most: number };
   faults: Record<string, number>;
   renewals: number;
@@ -225,7 +225,7 @@ async function order(port: number, method: string, path: string, body?: object):
     method,
     ...(body ? { body: JSON.stringify(body), headers: { 'content-type': 'application/json' } } : {}),
   });
-  if (!response.ok) throw new Error(`the stand-in refused an order: ${await response.text()}`);
+  if (!response.ok) throw new Error(`the stand-in rejected an order: ${await response.text()}`);
 }
 
 /** 500, 429, HTML, slow, cut before and after processing, answers held back: a few requests each. */
@@ -275,7 +275,7 @@ async function machinesGoWrong(stage: Stage, report: SoakReport, endsAt: number)
     },
     'database killed': async () => {
       process.kill(databasePid(), 'SIGKILL');
-      await sleep(Math.min(left(), 4_000)); // it is started again by itself
+      await sleep(Math.min(left(), 4_000)); // it is started again automatically
     },
   };
   // Each at least once, in a short run too; then at random.
@@ -293,7 +293,7 @@ async function tell(report: SoakReport, options: SoakOptions, endsAt: number): P
   for (let next = Date.now() + 30_000; next < endsAt; next += 30_000) {
     await sleep(next - Date.now());
     options.say(
-      `${Math.round((endsAt - Date.now()) / 1000)} s left: ${report.handouts} handouts, ${report.checked} checked, faults ${JSON.stringify(report.faults)}`,
+      `${Math.round((endsAt - Date.now()) / 1000)} s left: ${report.handouts} issued tokens, ${report.checked} checked, faults ${JSON.stringify(report.faults)}`,
     );
   }
   await sleep(Math.max(0, endsAt - Date.now()));
@@ -340,7 +340,7 @@ async function callApis(stage: Stage, report: SoakReport, stop: AbortSignal): Pr
               refusedSince.delete(one.name);
             }
             const { expiresAt = 0 } = provider.standin.store.state.accessTokens[token] ?? {};
-            if (expiresAt <= handedAt && !replica.frozen) report.expired.push(`${one.name}: handed out ${handedAt - expiresAt} ms after it ran out`);
+            if (expiresAt <= handedAt && !replica.frozen) report.expired.push(`${one.name}: issued ${handedAt - expiresAt} ms after it expired`);
             const check = await (apis.get(one.kind) as Pool).request({
               method: 'GET',
               path: PROVIDERS[one.kind].check,
@@ -369,7 +369,7 @@ async function callApis(stage: Stage, report: SoakReport, stop: AbortSignal): Pr
   report.recoveries = { count: recovered.length, median: at(0.5), p99: at(0.99), most: recovered.at(-1) ?? 0 };
 }
 
-/** Until no connection struggles any more: each works, or needs a person. */
+/** Until no connection is degraded any more: each works, or needs action. */
 async function settle({ options, replicas }: Stage, report: SoakReport): Promise<void> {
   const call = await eventually(() => signIn(replicas[0]?.running as ServiceUnderTest), 30_000, 'a sign-in after all came back');
   const startedAt = Date.now();
@@ -377,13 +377,13 @@ async function settle({ options, replicas }: Stage, report: SoakReport): Promise
     async () => {
       await sleep(500);
       const { connections } = await call('showStatus');
-      return connections.struggling === 0 && connections.working + connections.needs_person === connections.total;
+      return connections.degraded === 0 && connections.working + connections.action_needed === connections.total;
     },
     options.settleMs,
     'everything settled',
   ).catch(async () => {
     const { groups } = await call('showStatus');
-    report.unsettled = groups.filter((group) => group.state === 'struggling').map((group) => `${group.count}: ${group.says} (${group.example})`);
+    report.unsettled = groups.filter((group) => group.state === 'degraded').map((group) => `${group.count}: ${group.says} (${group.example})`);
   });
   options.say(`settled after ${((Date.now() - startedAt) / 1000).toFixed(1)} s`);
 }
@@ -399,7 +399,7 @@ interface Court {
   key: string;
 }
 
-/** Looks at every connection that needs a person: was its newest refresh token in our hands? */
+/** Looks at every connection that needs action: was its newest refresh token in our hands? */
 async function judge(report: SoakReport, { world, killed, seeder, providers, seeded, replicas, key }: Court): Promise<void> {
   for (const provider of providers.values()) {
     report.held.push(...provider.judged.held);
@@ -462,18 +462,18 @@ export function inWords(report: SoakReport): string {
   const seconds = (ms: number) => `${(ms / 1000).toFixed(1)} s`;
   const { recoveries } = report;
   return [
-    `handouts: ${report.handouts}, each used at the provider; good there: ${report.checked}`,
+    `issued tokens: ${report.handouts}, each used at the provider; good there: ${report.checked}`,
     `renewals saved: ${report.renewals}`,
     `faults:\n${list(report.faults)}`,
     `refusals:\n${list(report.refusals)}`,
-    `recovery of a refused connection: ${recoveries.count} times, median ${seconds(recoveries.median)}, p99 ${seconds(recoveries.p99)}, longest ${seconds(recoveries.most)}`,
-    `renewals lost in flight (a person is needed, and is told so):\n${list(report.lostInFlight)}`,
+    `recovery of a rejected connection: ${recoveries.count} times, median ${seconds(recoveries.median)}, p99 ${seconds(recoveries.p99)}, longest ${seconds(recoveries.most)}`,
+    `renewals lost in flight (a person is needed, and is informed so):\n${list(report.lostInFlight)}`,
     `second uses whose first answer nobody could bring any more: ${report.excused}; declared retries after the holder wait: ${report.declared}`,
     ...report.expired.slice(0, 10).map((line) => `EXPIRED ${line}`),
     ...report.held.slice(0, 10).map((line) => `HELD ${line}`),
     ...report.recoverableLost.slice(0, 10).map((line) => `LOST ${line}`),
     ...report.unsettled.map((line) => `UNSETTLED ${line}`),
-    `expired handed out: ${report.expired.length}, second uses while the answer was held: ${report.held.length}, recoverable lost: ${report.recoverableLost.length}`,
+    `expired issued: ${report.expired.length}, second uses while the answer was held: ${report.held.length}, recoverable lost: ${report.recoverableLost.length}`,
   ].join('\n');
 }
 

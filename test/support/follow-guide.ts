@@ -5,7 +5,7 @@ import type { Locator, Page } from 'playwright-core';
  * page under that very name. A guide that is wrong fails here.
  */
 export interface Followed {
-  /** What was copied over there, by the name that the step gives it. */
+  /** What was copied at the provider, by the name that the step gives it. */
   copied: Record<string, string>;
   presses: number;
 }
@@ -56,7 +56,7 @@ async function make(there: Page, move: (typeof MOVES)[number][0], found: RegExpE
       followed.presses += 1;
       await ((await link.count()) > 0 ? link : there.getByRole('button', { name, exact: true })).first().click();
       await there.waitForLoadState();
-      if ((await there.getByRole('alert').count()) > 0) throw new Error(`over there: ${await there.getByRole('alert').first().innerText()}`);
+      if ((await there.getByRole('alert').count()) > 0) throw new Error(`at the provider: ${await there.getByRole('alert').first().innerText()}`);
       return;
     }
     case 'copy': {

@@ -42,7 +42,7 @@ export async function startUnderTest(provider: string, accessSeconds = 4, change
   const at = `http://127.0.0.1:${standin.port}/standin`;
   const call = async (method: string, path: string, body?: object) => {
     const response = await fetch(`${at}/${path}`, { method, ...(body ? { body: JSON.stringify(body), headers: { 'content-type': 'application/json' } } : {}) });
-    if (!response.ok) throw new Error(`the stand-in refused the order: ${await response.text()}`);
+    if (!response.ok) throw new Error(`the stand-in rejected the order: ${await response.text()}`);
     return response.json();
   };
   return {

@@ -40,7 +40,7 @@ export function tool(options: ToolOptions) {
     ...options.ask,
   };
   const query = new URLSearchParams(Object.entries(parameters).flatMap(([name, value]) => (value === null ? [] : [[name, value] as [string, string]])));
-  const authorize = `/door/authorize?${query}`;
+  const authorize = `/oauth/authorize?${query}`;
   const post = async (path: string, form: Record<string, string>): Promise<TokenReply> => {
     const response = await fetch(`${url}${path}`, {
       method: 'POST',
@@ -54,8 +54,8 @@ export function tool(options: ToolOptions) {
     authorize,
     state,
     verifier,
-    /** Goes to the door in a browser and answers there; where the browser was sent back to. */
-    signIn: (browser: OperatorBrowser, connection: string | null): Promise<URL> => browser.answerAtDoor(authorize, connection),
+    /** Goes to sign-in for tools in a browser and answers there; where the browser was sent back to. */
+    signIn: (browser: OperatorBrowser, connection: string | null): Promise<URL> => browser.answerSignIn(authorize, connection),
     exchange: (code: string, more: Record<string, string> = {}) =>
       post('/oauth/token', {
         grant_type: 'authorization_code',

@@ -1,6 +1,6 @@
 import type { Command, OptionValues } from '@commander-js/extra-typings';
 import { namesInWords, usesUnder } from '../../api/caller-words.ts';
-import { RELAY_METHODS, SHEET_KINDS, USES } from '../../api/choices.ts';
+import { RELAY_METHODS, SETUP_KINDS, USES } from '../../api/choices.ts';
 import { EXIT, Outcome, UsageError } from '../exit.ts';
 import { date, oneOf, whole } from '../options.ts';
 import { relative } from '../print.ts';
@@ -52,7 +52,7 @@ export const caller = () =>
             CONNECTIONS: (one) => namesInWords(one.connections, one.connections_total) || '\u2013',
             KEYS: (one) => String(one.keys.filter(inUse).length),
             'LAST HOUR': (one) =>
-              `${one.handouts_last_hour} tokens, ${one.relayed_last_hour} relayed${one.refused_last_hour > 0 ? `, ${one.refused_last_hour} refused` : ''}`,
+              `${one.tokens_last_hour} tokens, ${one.relayed_last_hour} relayed${one.refused_last_hour > 0 ? `, ${one.refused_last_hour} rejected` : ''}`,
             'LAST USED': (one) => relative(one.last_used_at),
           },
           'No callers yet. Add one: rk caller add NAME --connection CONNECTION',
@@ -129,7 +129,7 @@ export const caller = () =>
       verb('setup', 'print the setup instructions for one kind of tool: what to paste into which field', 'rk caller setup timetable-board --kind token_url')
         .argument('<caller>')
         .option('--connection <name>', 'required if it may use several')
-        .addOption(oneOf('--kind <kind>', 'default: list the kinds, and how to recognize them', SHEET_KINDS)),
+        .addOption(oneOf('--kind <kind>', 'default: list the kinds, and how to recognize them', SETUP_KINDS)),
       async ({ args: [name], options, call }): Promise<Shown> => {
         const { connections, connections_total: total } = await call('showCaller', { params: { caller: name } });
         const connection = options.connection ?? (total === 1 ? connections[0] : undefined);
@@ -139,7 +139,7 @@ export const caller = () =>
               ? `${name} has no permissions yet: rk caller permit ${name} --connection NAME.`
               : `Name one: --connection ${connections.join(' or ')}.`,
           );
-        const { items } = await call('listSheets', { params: { caller: name }, query: { connection } });
+        const { items } = await call('listSetupInstructions', { params: { caller: name }, query: { connection } });
         const kinds = table(items, { KIND: (one) => one.kind, TOOL: (one) => one.fits, READY: (one) => (one.ready ? 'yes' : one.missing.join(' ')) }, '');
         if (options.kind === undefined) return { data: { items }, parts: [kinds] };
         const chosen = items.filter((sheet) => sheet.kind === options.kind);

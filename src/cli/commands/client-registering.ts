@@ -6,7 +6,7 @@ import { line, list, one, type Part, text } from '../show.ts';
 import { guideParts, shownClient, shownReady } from '../views/client.ts';
 
 /** Approval that was requested and not decided: the service can look for it. */
-const AWAITED = ['asked', 'they_ask_back'];
+const AWAITED = ['requested', 'info_requested'];
 
 /** `question=answer`; a question may have an equals sign of its own. @throws {UsageError} */
 function answered(pair: string, before: { question: string; answer: string }[] | undefined) {
@@ -46,7 +46,7 @@ export const registeringCommands = () => [
   ),
   task(
     verb('answers', 'show the answers that access request forms ask for; options change them', 'rk client answers --contact office@saltmarsh.example')
-      .option('--organisation <text>', 'your organization')
+      .option('--organization <text>', 'your organization')
       .option('--purpose <text>', 'what you use APIs for')
       .option('--contact <address>', 'whom the provider can write to')
       .option('--platform <text>', 'what it runs on')
@@ -55,7 +55,7 @@ export const registeringCommands = () => [
       .option('--terms-page <address>', 'your terms of service'),
     async ({ options, call }) => {
       const change: Partial<Answers> = {
-        organisation: options.organisation,
+        organization: options.organization,
         purpose: options.purpose,
         contact: options.contact,
         platform: options.platform,
@@ -92,7 +92,7 @@ export const registeringCommands = () => [
         if (open.length > 0)
           throw new UsageError(`Not answered: ${open.join(' ')} Add --answer "QUESTION=ANSWER", or answer it for all clients with \`rk client answers\`.`);
         const answers = [...offered, ...own];
-        return { params, body: { form: options.form, answers, asked_on: options.requestedOn, expected_on: options.expectedOn } };
+        return { params, body: { form: options.form, answers, requested_on: options.requestedOn, expected_on: options.expectedOn } };
       },
       shows: (shown) => shownClient(shown),
     },
@@ -138,7 +138,7 @@ export const registeringCommands = () => [
       .argument('<client>', 'PROVIDER/NAME', clientName)
       .option('--apply', 'save what was found'),
     {
-      calls: 'sortNotepad',
+      calls: 'sortNotes',
       input: async ({ args: [params], options }) => {
         const { standardInput } = await import('../ask.ts');
         return { params, body: { text: await standardInput(), apply: options.apply ?? false } };

@@ -146,7 +146,7 @@ export const secret = () =>
         });
         const shown = shownClient(client);
         const added = client.secrets.toSorted((each, other) => each.entered_at.localeCompare(other.entered_at)).at(-1);
-        if (added?.state !== 'unproved') return shown;
+        if (added?.state !== 'unverified') return shown;
         const next = `The new secret is on standby. It is verified before it replaces the current one, with the next renewal at the latest. Verify it now: rk client secret verify ${params.provider}/${params.client} ${added.id}`;
         return { ...shown, parts: [...shown.parts, text(next)] };
       },
@@ -195,7 +195,7 @@ export const secret = () =>
               STATE: (each) => each.state,
               ENTERED: (each) => relative(each.entered_at),
               EXPIRES: (each) => relative(each.ends_at),
-              VERIFIED: (each) => relative(each.proved_at),
+              VERIFIED: (each) => relative(each.verified_at),
               DETAILS: (each) => each.evidence ?? each.says,
             },
             `No secrets yet. Enter one: rk client secret add ${provider}/${name}`,
@@ -206,7 +206,7 @@ export const secret = () =>
       verb('verify', 'verify a secret by a request that uses up nothing, or with the next due renewal', 'rk client secret verify eelgrass/timetable SECRET_ID')
         .argument('<client>', 'PROVIDER/NAME', clientName)
         .argument('<secret>', 'its id'),
-      { calls: 'proveSecret', input: ({ args: [client, id] }) => ({ params: { ...client, secret: id } }), shows: (client) => shownClient(client) },
+      { calls: 'verifySecret', input: ({ args: [client, id] }) => ({ params: { ...client, secret: id } }), shows: (client) => shownClient(client) },
     ),
     operation(
       verb('retire', 'retire a secret and delete its value', 'rk client secret retire eelgrass/timetable SECRET_ID')

@@ -72,8 +72,8 @@ export const client = () =>
           const { revision } = await call('showClient', { params });
           const remembered = {
             domains_there: options.domains,
-            asked_on: options.requestedOn === '' ? null : options.requestedOn,
-            asked_by: options.requestForm,
+            requested_on: options.requestedOn === '' ? null : options.requestedOn,
+            request_form: options.requestForm,
             expected_on: options.expectedOn === '' ? null : options.expectedOn,
             own_page: options.page,
             registered_by: options.registeredBy,

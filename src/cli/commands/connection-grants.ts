@@ -21,7 +21,7 @@ export const grantCommands = () => [
       .option('--scope <scopes...>', 'the scopes it was granted, if known', listedMore),
     async ({ args: [name], options, call }) => {
       const body = { refresh_token: await secret('The refresh token'), scopes: options.scope };
-      const started = await call('takeOver', { params: { connection: name }, body });
+      const started = await call('importToken', { params: { connection: name }, body });
       process.stderr.write('Stored. Verifying it by one renewal\u2026\n');
       return shownOutcome(await untilFinished(() => call('showConsent', { params: { consent: started.id } })));
     },
@@ -31,7 +31,7 @@ export const grantCommands = () => [
       '<name>',
     ),
     {
-      calls: 'giveKey',
+      calls: 'setKey',
       input: async (given) => ({ ...named(given), body: { key: await secret('The key') } }),
       shows: (c, { args: [name] }) => shownConnection(c, c.standby ? `rk connection switch ${name}` : `rk connection open ${name} --prepare`),
     },
@@ -61,7 +61,7 @@ export const grantCommands = () => [
   operation(verb('discard', 'discard the standby tokens or key', 'rk connection discard berths').argument('<name>'), {
     calls: 'decideStandby',
     asks: async (given) => `${(await given.call('showConnection', named(given))).standby?.says ?? 'Nothing is on standby.'} Discard it?`,
-    input: (given) => ({ ...named(given), body: { decision: 'forget' as const } }),
+    input: (given) => ({ ...named(given), body: { decision: 'discard' as const } }),
     shows: ({ says }) => line(says),
   }),
   task(
@@ -70,10 +70,10 @@ export const grantCommands = () => [
       .option('--capability <name>', 'such as reading or writing; default: the first one without effects')
       .option('--yes', 'make the call even if it changes something at the provider'),
     async ({ args: [name], options, call }) => {
-      const { abilities } = await call('showConnection', { params: { connection: name } });
-      const wanted = abilities.find((each) => (options.capability === undefined ? !each.effects : each.name === options.capability));
-      if (wanted?.effects && !(await agreed(options, `${wanted.call} changes something at the provider, or somebody sees it. Make it?`))) return undefined;
-      const body = { ability: options.capability, effects: wanted?.effects ?? false };
+      const { capabilities } = await call('showConnection', { params: { connection: name } });
+      const wanted = capabilities.find((each) => (options.capability === undefined ? !each.effects : each.name === options.capability));
+      if (wanted?.effects && !(await agreed(options, `${wanted.call} changes something at the provider, or someone sees it. Make it?`))) return undefined;
+      const body = { capability: options.capability, effects: wanted?.effects ?? false };
       const answer = await call('probeConnection', { params: { connection: name }, body });
       const { diagnosis } = answer;
       const shown = one(answer, [
@@ -92,7 +92,7 @@ export const grantCommands = () => [
       'show expiration and renewal: what keeps it active, what expires first, which capabilities are verified',
       'rk connection lifetime sailings',
     ).argument('<name>'),
-    { calls: 'showConnection', input: named, shows: lifetime },
+    { calls: 'showConnection', input: named, shows: shownLifetime },
   ),
   task(
     verb('admin-consent', 'show the link and text to send for admin consent; --check looks whether it was given', 'rk connection admin-consent phones')
@@ -101,7 +101,7 @@ export const grantCommands = () => [
     async ({ args: [name], options, call }) => {
       const params = { connection: name };
       if (options.check) {
-        const checked = await call('checkAgreement', { params });
+        const checked = await call('checkAdminConsent', { params });
         const shown = one(checked, [
           ['Consented', checked.agreed === null ? 'not known' : checked.agreed ? 'yes' : 'no'],
           ['Details', checked.says],
@@ -109,8 +109,8 @@ export const grantCommands = () => [
         ]);
         return checked.agreed === true ? shown : failedWith(shown, checked.says, EXIT.person);
       }
-      const { organisation_agreement: needed } = await call('showConnection', { params });
-      if (!needed) return one({ organisation_agreement: null }, [['Admin consent', 'not needed for the scopes that this connection requests']]);
+      const { admin_consent: needed } = await call('showConnection', { params });
+      if (!needed) return one({ admin_consent: null }, [['Admin consent', 'not needed for the scopes that this connection requests']]);
       return one(needed, [
         ['For', needed.scopes.join(' ')],
         ['Link', needed.link],
@@ -170,27 +170,27 @@ export const grantCommands = () => [
 const callLine = (made: { status: number | null; reason?: string | null | undefined; took_ms: number } | null): string | null =>
   made && `${made.status ?? made.reason} in ${Math.round(made.took_ms)} ms`;
 
-function lifetime({ name, live, abilities }: Connection): Shown {
+function shownLifetime({ name, lifetime, capabilities }: Connection): Shown {
   const lines = [
-    ...live.lines,
-    ...abilities.map((each) => ({
+    ...lifetime.lines,
+    ...capabilities.map((each) => ({
       what: each.name,
-      verdict: each.state === 'proved' ? ('good' as const) : each.state === 'failed' ? ('bad' as const) : ('doubt' as const),
+      verdict: each.state === 'verified' ? ('good' as const) : each.state === 'failed' ? ('bad' as const) : ('doubt' as const),
       says: `${each.call}: ${CAPABILITY_STATES[each.state]}${each.effects ? ', changes something at the provider' : ''}${each.allowed ? '' : '; the granted scopes do not allow it'}`,
-      remedy: each.diagnosis?.remedy ?? (each.state === 'not_tried' ? `rk connection verify ${name} --capability ${each.name}` : null),
+      remedy: each.diagnosis?.remedy ?? (each.state === 'not_verified' ? `rk connection verify ${name} --capability ${each.name}` : null),
     })),
   ];
   return {
-    data: { live, abilities },
+    data: { lifetime, capabilities },
     parts: [
       table(
         lines,
         { '': (each) => lineMark(each.verdict), ITEM: (each) => each.what, DETAILS: (each) => each.says, 'WHAT TO DO': (each) => each.remedy ?? '' },
-        live.says,
+        lifetime.says,
       ),
-      text([...live.ends.map((end) => `${end.what} expires ${relative(end.at)} (${end.at}).`), live.says].join('\n')),
+      text([...lifetime.ends.map((end) => `${end.what} expires ${relative(end.at)} (${end.at}).`), lifetime.says].join('\n')),
     ],
   };
 }
 
-const CAPABILITY_STATES: Record<Connection['abilities'][number]['state'], string> = { proved: 'verified', failed: 'failed', not_tried: 'not verified' };
+const CAPABILITY_STATES: Record<Connection['capabilities'][number]['state'], string> = { verified: 'verified', failed: 'failed', not_verified: 'not verified' };

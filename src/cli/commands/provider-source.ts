@@ -83,7 +83,7 @@ export function sourceOf(options: Source, file: string | undefined): BodyOf<'dra
     api_call: options.apiCall ?? '',
     scopes: options.scopes ?? '',
     ...(options.method && { method: options.method }),
-    ...(options.scopeSeparator && { scope_delimiter: options.scopeSeparator }),
+    ...(options.scopeSeparator && { scope_separator: options.scopeSeparator }),
     ...shared,
   };
 }

@@ -8,10 +8,11 @@ export const serve = () =>
   task(
     verb('serve', 'run the service; without settings, with a private MariaDB in its data folder (docs/SETTINGS.md)', 'rk serve'),
     async () => {
-      const [{ readSettings }, { startService }] = await Promise.all([import('../../service/settings.ts'), import('../../service/main.ts')]);
+      const [{ formerSettings, readSettings }, { startService }] = await Promise.all([import('../../service/settings.ts'), import('../../service/main.ts')]);
+      for (const note of formerSettings(process.env)) process.stderr.write(`Note: ${note}\n`);
       const running = await startService(readSettings(process.env)).catch(async (error) => {
         await leave(error);
-        process.exit(); // at once: nothing of a half-started service may keep the process alive
+        process.exit(); // at once: nothing of a half-started service may keep the process active
       });
       process.stdout.write(`Rusty Kettle is at ${running.publicUrl}\n`);
       if (running.firstOperatorFile)

@@ -1,5 +1,5 @@
 import { namesInWords } from '../../api/caller-words.ts';
-import type { Caller, NewKey, Sheet } from '../../api/callers.ts';
+import type { Caller, NewKey, SetupInstructions } from '../../api/callers.ts';
 import { relative } from '../print.ts';
 import { one, type Part, type Shown, table, text } from '../show.ts';
 
@@ -34,7 +34,7 @@ export const shownCaller = (c: Caller): Shown =>
         .map((tool) => `${tool.connection}, by ${tool.operator} ${relative(tool.signed_in_at)}, last used ${relative(tool.last_used_at)} ${tool.id}`)
         .join('\n'),
     ],
-    ['Last hour', `${c.handouts_last_hour} tokens, ${c.relayed_last_hour} relayed, ${c.refused_last_hour} refused`],
+    ['Last hour', `${c.tokens_last_hour} tokens, ${c.relayed_last_hour} relayed, ${c.refused_last_hour} rejected`],
     ['Last day', c.uses.map(useLine).join('\n') || 'not used: nothing stops if you remove it'],
   ]);
 
@@ -47,7 +47,7 @@ const keyLine = (key: Caller['keys'][number]): string => {
 };
 
 const useLine = (use: Caller['uses'][number]): string =>
-  `${use.connection}: ${use.tokens} tokens, ${use.relayed} relayed, ${use.refused} refused, last ${relative(use.last_at)}${relayLines(use.relay)}`;
+  `${use.connection}: ${use.tokens} tokens, ${use.relayed} relayed, ${use.refused} rejected, last ${relative(use.last_at)}${relayLines(use.relay)}`;
 
 /** Counts by class of status, and the last call that failed with its verdict. */
 function relayLines(relay: Caller['uses'][number]['relay']): string {
@@ -61,7 +61,7 @@ function relayLines(relay: Caller['uses'][number]['relay']): string {
 }
 
 /** What to paste into one kind of tool. */
-export function setupParts(sheet: Sheet): Part[] {
+export function setupParts(sheet: SetupInstructions): Part[] {
   const head = [
     `${sheet.title}: ${sheet.fits}`,
     ...sheet.missing.map((missing) => `  first: ${missing}`),

@@ -37,7 +37,7 @@ export const shownClient = (c: Client, next?: string): Shown =>
     ['Notes', c.registering.notes],
     ['Who can sign in', `${c.reach}${c.listed_accounts.length > 0 ? ` (${c.listed_accounts.join(', ')})` : ''}${c.reach_says ? `: ${c.reach_says}` : ''}`],
     ['Registered', c.registered_scopes.join(' ')],
-    ['Privilege', c.strength.says],
+    ['Privilege', c.privilege.says],
     ['Register at', c.registration_page],
     ['Connections', String(c.connections)],
     ['Next', next],
@@ -50,8 +50,8 @@ const approvalLine = (c: Client): string =>
     c.approval_seen_at ? `, checked ${relative(c.approval_seen_at)}: ${c.approval_evidence ?? ''}` : '',
   ].join('');
 
-const requestLine = ({ registering: { asked_on, asked_by, expected_on } }: Client): string =>
-  [asked_on, asked_by, expected_on ? `expected ${expected_on}` : ''].filter(Boolean).join(', ');
+const requestLine = ({ registering: { requested_on, request_form, expected_on } }: Client): string =>
+  [requested_on, request_form, expected_on ? `expected ${expected_on}` : ''].filter(Boolean).join(', ');
 
 /** The checks before a consent as a table; what is missing sets the exit code. */
 export function shownReady(ready: Client['ready']): Shown {
@@ -74,7 +74,7 @@ const stepLines = (step: Client['guide'][number], at: number): string =>
         ['Where', step.where],
         ['Page', step.page],
         ['Do', step.does],
-        ['Not', step.look_alike],
+        ['Not', step.do_not_confuse],
         ['Empty', step.leave_empty],
         ['Instead', step.instead],
         ['Missing', step.missing.join(', ')],

@@ -10,7 +10,7 @@ const pairsOf = (values: Record<string, string>): string =>
     .map(([name, value]) => `${name} ${value}`)
     .join(', ');
 
-const STARTED: Record<string, string> = { static_key: 'Key set', taken_over: 'Imported' };
+const STARTED: Record<string, string> = { static_key: 'Key set', imported: 'Imported' };
 
 /** A connection, and what to do next. */
 export function shownConnection(c: Connection, next?: string): Shown {
@@ -32,7 +32,7 @@ export function shownConnection(c: Connection, next?: string): Shown {
     ['Account', c.account],
     ['Opened', c.opened],
     ['Standby', c.standby ? `${c.standby.says} (${words(c.standby.kind)}${c.standby.account ? `, ${c.standby.account}` : ''})` : null],
-    ['Expiration', c.live.verdict === 'not_agreed' ? null : c.live.says],
+    ['Expiration', c.lifetime.verdict === 'not_consented' ? null : c.lifetime.says],
     ['Unused scopes', c.scopes_unused.length > 0 ? `${c.scopes_unused.join(' ')}: granted, but no selected operation needs them` : null],
     ['Revocation', c.revocation?.says],
     [STARTED[c.grant_kind ?? ''] ?? 'Consented', c.consented_at ? `${relative(c.consented_at)}, started by ${c.consented_by}` : null],
@@ -41,9 +41,9 @@ export function shownConnection(c: Connection, next?: string): Shown {
     ['Token', c.life ? `expires ${relative(c.life.expires_at)}, renewal ${relative(c.next_renewal_at)}` : null],
     ['Renewed', c.life ? (c.renewals === 1 ? 'once' : `${c.renewals} times`) : null],
     ['Policy', c.policy === 'always' ? null : `renewed ${POLICY_LABELS[c.policy]}`],
-    ['Reconnect by', c.agree_again_by ? `${relative(c.agree_again_by)}: the grant expires then by the provider\u2019s rules` : null],
+    ['Reconnect by', c.reconnect_by ? `${relative(c.reconnect_by)}: the grant expires then by the provider\u2019s rules` : null],
     ['Probe', c.probe.state === 'not_defined' ? null : `GET ${c.probe.path}: ${words(c.probe.state)}`],
-    ['Ready', c.state === 'draft' || c.state === 'not_yet_agreed' ? c.ready.says : null],
+    ['Ready', c.state === 'draft' || c.state === 'not_yet_consented' ? c.ready.says : null],
     ['Labels', c.labels.join(', ')],
     ['Callers', c.callers_last_used.map(userLine).join('\n')],
     ['Resource', c.resource],

@@ -16,7 +16,7 @@ export function shownOutcome(outcome: ConsentOutcome): Shown {
     ['Granted', outcome.scopes?.granted.join(' ')],
     ['Not granted', outcome.scopes?.missing.join(' ')],
     ['Refresh token', outcome.by_itself || outcome.refresh_token === null ? null : outcome.refresh_token ? 'received' : 'not received'],
-    ['Expiration', outcome.live?.says],
+    ['Expiration', outcome.lifetime?.says],
     ['First call', call ? `${call.method} ${call.url}: ${call.status ?? call.reason} in ${call.took_ms} ms\n${call.body.slice(0, BODY_MOST)}` : null],
     ['Verdict', diagnosisLines(problem?.diagnosis ?? call?.diagnosis ?? null)],
     [

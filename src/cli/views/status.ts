@@ -5,14 +5,14 @@ import { fields, type Part, state, table, text } from '../show.ts';
 
 type Status = AnswerOf<'showStatus'>;
 
-/** What works, what is degraded, and where somebody must act. */
+/** What works, what is degraded, and where someone must act. */
 export function statusParts(now: Status): Part[] {
-  const { connections: c, renewals: r, handouts: h } = now;
+  const { connections: c, renewals: r, issued: h } = now;
   const states = [
     `${c.working} ${STATES.working.label}`,
     ...(c.idle > 0 ? [`${c.idle} ${STATES.idle.label}`] : []),
-    `${c.struggling} ${STATES.struggling.label}${c.at_risk > 0 ? ` (${c.at_risk} at risk)` : ''}`,
-    `${c.needs_person} ${STATES.needs_person.label}`,
+    `${c.degraded} ${STATES.degraded.label}${c.at_risk > 0 ? ` (${c.at_risk} at risk)` : ''}`,
+    `${c.action_needed} ${STATES.action_needed.label}`,
     `${c.other} other`,
   ];
   return [
@@ -25,11 +25,11 @@ export function statusParts(now: Status): Part[] {
         `${r.last_hour} in the last hour, ${r.last_minute} in the last minute, ${r.failed_last_hour} failed; due now ${r.due_now}${r.oldest_due_at ? `, the oldest ${relative(r.oldest_due_at)}` : ''}`,
       ],
       ['Not saved yet', r.unsaved > 0 ? `${r.unsaved} answers wait in memory for the database, ${r.spilled} of them in sealed files too` : null],
-      ['Paused', now.endpoints.flatMap((one) => (one.left_alone_until ? [`${one.origin}: next try ${relative(one.left_alone_until)}`] : [])).join('\n')],
+      ['Paused', now.endpoints.flatMap((one) => (one.paused_until ? [`${one.origin}: next try ${relative(one.paused_until)}`] : [])).join('\n')],
       ['Approvals', now.approvals.map(approvalLine).join('\n')],
       ['Decisions', now.decisions.map(decisionLine).join('\n')],
       ['Revocations', now.revocations > 0 ? `${now.revocations} did not reach their providers yet; they are retried` : null],
-      ['Issued', `${h.last_hour} tokens and ${h.relayed_last_hour} relayed calls in the last hour, ${h.refused_last_hour} refused`],
+      ['Issued', `${h.last_hour} tokens and ${h.relayed_last_hour} relayed calls in the last hour, ${h.refused_last_hour} rejected`],
       [
         'Replicas',
         now.replicas
@@ -42,7 +42,7 @@ export function statusParts(now: Status): Part[] {
 }
 
 const approvalLine = (one: Status['approvals'][number]): string =>
-  `${one.provider}/${one.client}: ${STATES[one.approval].label}${one.on ? `, ${one.approval === 'given' ? 'on' : 'requested on'} ${one.on}` : ''}`;
+  `${one.provider}/${one.client}: ${STATES[one.approval].label}${one.on ? `, ${one.approval === 'approved' ? 'on' : 'requested on'} ${one.on}` : ''}`;
 
 const decisionLine = (one: Status['decisions'][number]): string =>
   `${one.connection}: ${one.why === 'other_account' ? `another account consented${one.account ? `, ${one.account}` : ''}` : 'tokens that could not be verified'}, ${relative(one.since)}`;

@@ -23,8 +23,20 @@
 <Title title="The first operator" />
 <p class="max-w-xl mb-4">This link works once. The operator you make here can do everything in this installation.</p>
 <form class="max-w-sm" onsubmit={submit}>
-  <Field id="name" label="Name" help="Lower-case letters, digits and . _ @ -"><input id="name" class="input w-full" autocomplete="username" required bind:value={name} /></Field>
-  <Field id="password" label="Password" help="At least 10 characters"><input id="password" type="password" minlength="10" class="input w-full" autocomplete="new-password" required bind:value={password} /></Field>
+  <Field id="name" label="Name" help="Lower-case letters, digits and . _ @ -"
+    ><input id="name" class="input w-full" autocomplete="username" required bind:value={name} /></Field
+  >
+  <Field id="password" label="Password" help="At least 10 characters"
+    ><input
+      id="password"
+      type="password"
+      minlength="10"
+      class="input w-full"
+      autocomplete="new-password"
+      required
+      bind:value={password}
+    /></Field
+  >
   <ProblemNote problem={making.problem} />
   <button class="btn btn-primary" disabled={making.busy}>Make the operator and sign in</button>
 </form>

@@ -1,8 +1,8 @@
 <script lang="ts">
   import { onMount } from 'svelte';
   import { push, router } from 'svelte-spa-router';
-  import AgreeAgain from '../parts/AgreeAgain.svelte';
-  import AgreementNote from '../parts/AgreementNote.svelte';
+  import Reconnect from '../parts/Reconnect.svelte';
+  import AdminConsentNote from '../parts/AdminConsentNote.svelte';
   import OtherWays from '../parts/OtherWays.svelte';
   import ReadyNote from '../parts/ReadyNote.svelte';
   import type { Connection } from '../../api/connections.ts';
@@ -43,8 +43,12 @@
   const forItself = $derived(client?.type === 'service_account');
   const definition = $derived(provider.value?.definition ?? null);
   /** A service account may ask in the name of an account, where the provider knows signed assertions. */
-  const mayAsk = $derived(forItself && (definition?.server.grant_types_supported.includes('urn:ietf:params:oauth:grant-type:jwt-bearer') ?? false));
-  const way = $derived(added === null || added.ways.includes('redirect') ? undefined : added.ways.includes('pasted') ? ('pasted' as const) : added.ways[0]);
+  const mayAsk = $derived(
+    forItself && (definition?.server.grant_types_supported.includes('urn:ietf:params:oauth:grant-type:jwt-bearer') ?? false),
+  );
+  const way = $derived(
+    added === null || added.ways.includes('redirect') ? undefined : added.ways.includes('pasted') ? ('pasted' as const) : added.ways[0],
+  );
   const alone = $derived(new Set((definition?.identity?.needs ?? []).filter(() => !forItself)));
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
@@ -52,7 +56,19 @@
       if (!client) return;
       const scopes = [...ticked, ...more.split(/\s+/).filter(Boolean)];
       const grant = inName ? { grant_type: 'jwt_bearer' as const } : {};
-      added = await call('addConnection', { body: { ...grant, name: name.trim(), provider: client.provider, client: client.name, scopes, operations: $state.snapshot(operations), placeholders: $state.snapshot(values), expected_account: account.trim() || null, allow_unlisted_scopes: unlisted } });
+      added = await call('addConnection', {
+        body: {
+          ...grant,
+          name: name.trim(),
+          provider: client.provider,
+          client: client.name,
+          scopes,
+          operations: $state.snapshot(operations),
+          placeholders: $state.snapshot(values),
+          expected_account: account.trim() || null,
+          allow_unlisted_scopes: unlisted,
+        },
+      });
     });
   };
 </script>
@@ -60,36 +76,85 @@
 <Title title="Open a connection" up={{ href: '#/connections', name: 'Connections' }} />
 <ProblemNote problem={clients.problem} />
 {#if clients.value && items.length === 0}
-  <p>A connection goes through a client: our registration at a provider. <a class="link link-primary" href="#/providers">Start one there first</a>.</p>
+  <p>
+    A connection goes through a client: our registration at a provider. <a class="link link-primary" href="#/providers"
+      >Start one there first</a
+    >.
+  </p>
 {:else if added}
   <div class="panel px-4 py-3 max-w-2xl">
-    <p class="mb-2"><strong>{added.name}</strong> is added. {added.ways[0] === 'by_itself' ? 'The client asks for its token; nobody needs to consent.' : added.ways[0] === 'printed' ? `Now ${client?.provider_title}’s console prints a code, and it is pasted here.` : way === 'pasted' ? `Now somebody consents at ${client?.provider_title}, and the address at which the browser ends is pasted here; or rk on your machine catches it.` : way === 'device' ? 'Now somebody enters a code on another device.' : `Now somebody consents at ${client?.provider_title}; it opens in a tab of its own, and this one waits.`}</p>
-    <div class="flex flex-wrap gap-2"><AgreeAgain connection={added.name} {way} label={added.ways[0] === 'by_itself' ? `Ask ${client?.provider_title}` : `Go to ${client?.provider_title}`} /><button class="btn btn-sm" onclick={() => push(`/connections/${added?.name}`)}>Later</button></div>
+    <p class="mb-2">
+      <strong>{added.name}</strong> is added. {added.ways[0] === 'by_itself'
+        ? 'The client requests its token; nobody needs to consent.'
+        : added.ways[0] === 'printed'
+          ? `Now ${client?.provider_title}’s console prints a code, and it is pasted here.`
+          : way === 'pasted'
+            ? `Now someone consents at ${client?.provider_title}, and the address at which the browser ends is pasted here; or rk on your machine catches it.`
+            : way === 'device'
+              ? 'Now someone enters a code on another device.'
+              : `Now someone consents at ${client?.provider_title}; it opens in a tab of its own, and this one waits.`}
+    </p>
+    <div class="flex flex-wrap gap-2">
+      <Reconnect
+        connection={added.name}
+        {way}
+        label={added.ways[0] === 'by_itself' ? `Ask ${client?.provider_title}` : `Go to ${client?.provider_title}`}
+      /><button class="btn btn-sm" onclick={() => push(`/connections/${added?.name}`)}>Later</button>
+    </div>
   </div>
   <div class="mt-4"><ReadyNote ready={added.ready} /></div>
-  <AgreementNote connection={added} />
+  <AdminConsentNote connection={added} />
   <OtherWays connection={added} done={() => push(`/connections/${added?.name}`)} />
 {:else if clients.value}
   <form onsubmit={submit} class="max-w-2xl">
     <Field id="client" label="Client">
-      <select id="client" class="select w-full" bind:value={chosen}>{#each items as one (`${one.provider}/${one.name}`)}<option value={`${one.provider}/${one.name}`}>{one.provider_title} / {one.name} ({one.environment}{one.rehearsal_port === null ? '' : ', rehearsal'})</option>{/each}</select>
+      <select id="client" class="select w-full" bind:value={chosen}
+        >{#each items as one (`${one.provider}/${one.name}`)}<option value={`${one.provider}/${one.name}`}
+            >{one.provider_title} / {one.name} ({one.environment}{one.rehearsal_port === null ? '' : ', rehearsal'})</option
+          >{/each}</select
+      >
     </Field>
-    {#if client && client.missing.length > 0}<p class="mb-3"><StateMark state={client.state} /> {client.cause} <a class="link link-primary" href={`#/providers/${client.provider}/clients/${client.name}`}>Complete it</a> before somebody consents.</p>{/if}
-    <Field id="name" label="Name" help="Integrations use it; it can be the name of the job, such as sailings."><input id="name" class="input w-full mono" required pattern="[a-z0-9][a-z0-9._\-]*" maxlength="63" bind:value={name} /></Field>
+    {#if client && client.missing.length > 0}<p class="mb-3">
+        <StateMark state={client.state} />
+        {client.cause} <a class="link link-primary" href={`#/providers/${client.provider}/clients/${client.name}`}>Complete it</a> before someone
+        consents.
+      </p>{/if}
+    <Field id="name" label="Name" help="Integrations use it; it can be the name of the job, such as sailings."
+      ><input id="name" class="input w-full mono" required pattern="[a-z0-9][a-z0-9._\-]*" maxlength="63" bind:value={name} /></Field
+    >
     {#if definition && client}{#key chosen}
-      <Placeholders {definition} level="connection" environment={client.environment} others={client.placeholders} bind:values />
-      <OperationChoice {definition} client={client.name} bind:chosen={operations} scopes={(needed) => (ticked = needed)} />
-    {/key}{/if}
-    <fieldset class="mb-3"><legend class="font-semibold mb-1">Scopes to ask for</legend>
+        <Placeholders {definition} level="connection" environment={client.environment} others={client.placeholders} bind:values />
+        <OperationChoice {definition} client={client.name} bind:chosen={operations} scopes={(needed) => (ticked = needed)} />
+      {/key}{/if}
+    <fieldset class="mb-3">
+      <legend class="font-semibold mb-1">Scopes to ask for</legend>
       {#each provider.value?.definition.scopes ?? [] as scope (scope.name)}
-        <label class="flex items-baseline gap-2 py-0.5"><input type="checkbox" class="checkbox checkbox-sm self-center" value={scope.name} bind:group={ticked} /><code class="w-40 shrink-0">{scope.name}</code><span>{scope.says}{#if alone.has(scope.name) && !ticked.includes(scope.name)} <em class="text-base-content/70">asked for by itself, to read who agreed</em>{/if}</span><span class="ml-auto text-sm text-base-content/70">{scope.power}</span></label>
+        <label class="flex items-baseline gap-2 py-0.5"
+          ><input type="checkbox" class="checkbox checkbox-sm self-center" value={scope.name} bind:group={ticked} /><code
+            class="w-40 shrink-0">{scope.name}</code
+          ><span
+            >{scope.says}{#if alone.has(scope.name) && !ticked.includes(scope.name)}
+              <em class="text-base-content/70">requested automatically, to read who consented</em>{/if}</span
+          ><span class="ml-auto text-sm text-base-content/70">{scope.power}</span></label
+        >
       {/each}
     </fieldset>
-    <Field id="more" label="Other scopes" help="Only if the provider knows more than the definition lists; separated by spaces."><input id="more" class="input w-full mono" bind:value={more} /></Field>
-    {#if more.trim()}<label class="flex items-center gap-2 mb-3"><input type="checkbox" class="checkbox checkbox-sm" bind:checked={unlisted} />Send them as they are, though the definition does not list them</label>{/if}
-    {#if mayAsk}<label class="flex items-center gap-2 mb-2"><input type="checkbox" class="checkbox checkbox-sm" bind:checked={inName} />It asks in the name of an account (signed assertion)</label>{/if}
-    {#if inName}<Field id="account" label="In the name of" help="The account for which the service account acts, as the provider names it."><input id="account" class="input w-full" required bind:value={account} /></Field>{/if}
-    {#if !forItself}<Field id="account" label="Expected account" help="Optional. If another account agrees, its tokens are not used."><input id="account" class="input w-full" bind:value={account} /></Field>{/if}
+    <Field id="more" label="Other scopes" help="Only if the provider knows more than the definition lists; separated by spaces."
+      ><input id="more" class="input w-full mono" bind:value={more} /></Field
+    >
+    {#if more.trim()}<label class="flex items-center gap-2 mb-3"
+        ><input type="checkbox" class="checkbox checkbox-sm" bind:checked={unlisted} />Send them as they are, though the definition does not
+        list them</label
+      >{/if}
+    {#if mayAsk}<label class="flex items-center gap-2 mb-2"
+        ><input type="checkbox" class="checkbox checkbox-sm" bind:checked={inName} />It asks in the name of an account (signed assertion)</label
+      >{/if}
+    {#if inName}<Field id="account" label="In the name of" help="The account for which the service account acts, as the provider names it."
+        ><input id="account" class="input w-full" required bind:value={account} /></Field
+      >{/if}
+    {#if !forItself}<Field id="account" label="Expected account" help="Optional. If another account agrees, its tokens are not used."
+        ><input id="account" class="input w-full" bind:value={account} /></Field
+      >{/if}
     <ProblemNote problem={saving.problem} />
     <button class="btn btn-primary" disabled={saving.busy || !client}>Add the connection</button>
   </form>

@@ -28,15 +28,38 @@
     });
 </script>
 
-<Title title={p?.title ?? params.provider} up={{ href: '#/providers', name: 'Providers' }}><a class="btn btn-primary btn-sm" href={`#/providers/${params.provider}/clients/new`}>Start a client</a></Title>
+<Title title={p?.title ?? params.provider} up={{ href: '#/providers', name: 'Providers' }}
+  ><a class="btn btn-primary btn-sm" href={`#/providers/${params.provider}/clients/new`}>Start a client</a></Title
+>
 <ProblemNote problem={loaded.problem ?? doing.problem} />
 {#if p}
   <p class="mb-3">{p.about} It has {counted(p.clients, 'client')} and {counted(p.connections, 'connection')}.</p>
   {#if p.ready.length > 0}<p class="text-warning font-semibold mb-3">Missing: {p.ready.join(', ')}.</p>{/if}
   <DefinitionFacts definition={p.definition} />
-  <section class="mt-6" aria-labelledby="versions"><h2 id="versions" class="mb-1">Versions</h2>
-    <ul>{#each versions.value?.items ?? [] as one (one.digest + one.saved_at)}<li class="flex gap-3"><Moment at={one.saved_at} /><span>by {one.saved_by}</span><code>{one.digest.slice(0, 12)}</code>{#if one.current}<strong>in use</strong>{:else}<details><summary class="cursor-pointer">look</summary><pre class="bg-base-200 p-2 overflow-auto max-h-80">{one.document}</pre></details>{/if}</li>{/each}</ul>
-    {#if current}<details class="mt-3"><summary class="cursor-pointer font-semibold">Change the definition</summary><div class="mt-2">{#key current}<ChangeDefinition provider={params.provider} document={current} done={() => Promise.all([loaded.load(), versions.load()])} />{/key}</div></details>{/if}
+  <section class="mt-6" aria-labelledby="versions">
+    <h2 id="versions" class="mb-1">Versions</h2>
+    <ul>
+      {#each versions.value?.items ?? [] as one (one.digest + one.saved_at)}<li class="flex gap-3">
+          <Moment at={one.saved_at} /><span>by {one.saved_by}</span><code>{one.digest.slice(0, 12)}</code>{#if one.current}<strong
+              >in use</strong
+            >{:else}<details>
+              <summary class="cursor-pointer">look</summary>
+              <pre class="bg-base-200 p-2 overflow-auto max-h-80">{one.document}</pre>
+            </details>{/if}
+        </li>{/each}
+    </ul>
+    {#if current}<details class="mt-3">
+        <summary class="cursor-pointer font-semibold">Change the definition</summary>
+        <div class="mt-2">
+          {#key current}<ChangeDefinition
+              provider={params.provider}
+              document={current}
+              done={() => Promise.all([loaded.load(), versions.load()])}
+            />{/key}
+        </div>
+      </details>{/if}
   </section>
-  {#if p.clients === 0}<button class="btn btn-sm btn-outline btn-error mt-6" disabled={doing.busy} onclick={remove}>Remove this provider</button>{/if}
+  {#if p.clients === 0}<button class="btn btn-sm btn-outline btn-error mt-6" disabled={doing.busy} onclick={remove}
+      >Remove this provider</button
+    >{/if}
 {:else if !loaded.problem}<p aria-busy="true">Reading…</p>{/if}

@@ -15,19 +15,42 @@
   onMount(() => loaded.start());
 </script>
 
-<Title title="Providers"><a class="btn btn-primary btn-sm" href="#/providers/new"><Plus size={16} aria-hidden="true" />Add a provider</a></Title>
+<Title title="Providers"
+  ><a class="btn btn-primary btn-sm" href="#/providers/new"><Plus size={16} aria-hidden="true" />Add a provider</a></Title
+>
 <ProblemNote problem={loaded.problem} />
 {#if loaded.value?.length === 0}
-  <p>No providers yet. A provider is whoever issues the tokens, with the APIs they open; one definition file describes it. <a class="link link-primary" href="#/providers/new">Add the first one</a>.</p>
+  <p>
+    No providers yet. A provider is whoever issues the tokens, with the APIs they open; one definition file describes it. <a
+      class="link link-primary"
+      href="#/providers/new">Add the first one</a
+    >.
+  </p>
 {:else if loaded.value}
   {#each loaded.value as { provider, clients } (provider.name)}
     <section class="mb-6" aria-labelledby={`p-${provider.name}`}>
-      <div class="flex items-baseline gap-3 mb-1"><h2 id={`p-${provider.name}`}><a class="link" href={`#/providers/${provider.name}`}>{provider.title}</a></h2><span class="text-base-content/70">{provider.about}</span></div>
+      <div class="flex items-baseline gap-3 mb-1">
+        <h2 id={`p-${provider.name}`}><a class="link" href={`#/providers/${provider.name}`}>{provider.title}</a></h2>
+        <span class="text-base-content/70">{provider.about}</span>
+      </div>
       <table class="list-table">
-        <thead><tr><th class="w-48">Client</th><th class="w-40">State</th><th class="w-44">Environment</th><th>Client id</th><th class="text-right w-28">Connections</th></tr></thead>
+        <thead
+          ><tr
+            ><th class="w-48">Client</th><th class="w-40">State</th><th class="w-44">Environment</th><th>Client id</th><th
+              class="text-right w-28">Connections</th
+            ></tr
+          ></thead
+        >
         <tbody>
           {#each clients as client (client.name)}
-            <tr><td class="font-semibold"><a class="link" href={`#/providers/${provider.name}/clients/${client.name}`}>{client.name}</a> <span class="font-normal">{client.title}</span></td><td><StateMark state={client.state} /></td><td>{client.environment}{#if client.rehearsal_port !== null}{' '}<RehearsalMark />{/if}</td><td class="mono break-all">{client.client_id ?? '–'}</td><td class="text-right tabular-nums">{client.connections}</td></tr>
+            <tr
+              ><td class="font-semibold"
+                ><a class="link" href={`#/providers/${provider.name}/clients/${client.name}`}>{client.name}</a>
+                <span class="font-normal">{client.title}</span></td
+              ><td><StateMark state={client.state} /></td><td
+                >{client.environment}{#if client.rehearsal_port !== null}{' '}<RehearsalMark />{/if}</td
+              ><td class="mono break-all">{client.client_id ?? '–'}</td><td class="text-right tabular-nums">{client.connections}</td></tr
+            >
           {:else}<tr><td colspan="5">No client yet.</td></tr>{/each}
         </tbody>
       </table>

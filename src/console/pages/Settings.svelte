@@ -15,9 +15,9 @@
   let saved = $state('');
   const saving = new Doing();
   const FIELDS: [keyof Answers, string, string][] = [
-    ['organisation', 'Organisation', 'Who we are, as forms ask for it.'],
+    ['organization', 'Organization', 'Who we are, as forms ask for it.'],
     ['purpose', 'Purpose', 'What the integrations do with the data, in a sentence or two.'],
-    ['contact', 'Contact', 'An address that somebody reads.'],
+    ['contact', 'Contact', 'An address that someone reads.'],
     ['platform', 'Platform', 'On what it runs.'],
     ['home_page', 'Home page', ''],
     ['privacy_page', 'Privacy page', ''],
@@ -39,14 +39,32 @@
 <ProblemNote problem={loaded.problem} />
 {#if loaded.value}
   {@const answers = loaded.value}
-  <section class="max-w-2xl" aria-labelledby="answers"><h2 id="answers">Answers for forms</h2>
-    <p class="mb-3">Providers ask the same things again and again. What is answered here is offered in each guide and each access request form, to be copied; what was sent is kept with the client.</p>
+  <section class="max-w-2xl" aria-labelledby="answers">
+    <h2 id="answers">Answers for forms</h2>
+    <p class="mb-3">
+      Providers ask the same things again and again. What is answered here is offered in each guide and each access request form, to be
+      copied; what was sent is kept with the client.
+    </p>
     <form onsubmit={submit}>
       {#each FIELDS as [name, label, help] (name)}
-        <Field id={name} {label} {help}>{#if name === 'purpose'}<textarea id={name} class="textarea w-full h-20" maxlength="2000" value={edited[name] ?? answers[name]} oninput={(event) => (edited[name] = event.currentTarget.value)}></textarea>{:else}<input id={name} class="input w-full" maxlength="2000" value={edited[name] ?? answers[name]} oninput={(event) => (edited[name] = event.currentTarget.value)} />{/if}</Field>
+        <Field id={name} {label} {help}
+          >{#if name === 'purpose'}<textarea
+              id={name}
+              class="textarea w-full h-20"
+              maxlength="2000"
+              value={edited[name] ?? answers[name]}
+              oninput={(event) => (edited[name] = event.currentTarget.value)}></textarea>{:else}<input
+              id={name}
+              class="input w-full"
+              maxlength="2000"
+              value={edited[name] ?? answers[name]}
+              oninput={(event) => (edited[name] = event.currentTarget.value)}
+            />{/if}</Field
+        >
       {/each}
       <ProblemNote problem={saving.problem} />
-      <button class="btn btn-primary btn-sm" disabled={saving.busy || Object.keys(edited).length === 0}>Save</button> <span role="status" class="text-success font-semibold">{saved}</span>
+      <button class="btn btn-primary btn-sm" disabled={saving.busy || Object.keys(edited).length === 0}>Save</button>
+      <span role="status" class="text-success font-semibold">{saved}</span>
     </form>
   </section>
 {:else if !loaded.problem}<p aria-busy="true">Reading…</p>{/if}

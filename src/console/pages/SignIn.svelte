@@ -20,12 +20,20 @@
     <p class="flex items-center gap-2 font-semibold"><img src="/icon.svg" alt="" class="size-6" />Rusty Kettle</p>
     <h1 class="mt-3 mb-3">Sign in</h1>
     <form onsubmit={submit}>
-      <Field id="name" label="Operator name"><input id="name" class="input w-full" autocomplete="username" required bind:value={name} /></Field>
-      <Field id="password" label="Password"><input id="password" type="password" class="input w-full" autocomplete="current-password" required bind:value={password} /></Field>
+      <Field id="name" label="Operator name"
+        ><input id="name" class="input w-full" autocomplete="username" required bind:value={name} /></Field
+      >
+      <Field id="password" label="Password"
+        ><input id="password" type="password" class="input w-full" autocomplete="current-password" required bind:value={password} /></Field
+      >
       <ProblemNote problem={signing.problem} />
       <button class="btn btn-primary w-full" disabled={signing.busy}>Sign in</button>
     </form>
-    <p class="text-sm mt-4 text-base-content/70">No operator yet? On the machine where the service runs: <code>rk operator first --name NAME</code></p>
-    <button type="button" class="link text-sm mt-2" onclick={() => look.toggle()}>{look.theme === 'kettle-day' ? 'Dark' : 'Light'} colours</button>
+    <p class="text-sm mt-4 text-base-content/70">
+      No operator yet? On the machine where the service runs: <code>rk operator first --name NAME</code>
+    </p>
+    <button type="button" class="link text-sm mt-2" onclick={() => look.toggle()}
+      >{look.theme === 'kettle-day' ? 'Dark' : 'Light'} colours</button
+    >
   </main>
 </div>

@@ -69,36 +69,113 @@
 <Title title={`Try a call on ${params.connection}`} up={{ href: `#/connections/${params.connection}`, name: params.connection }} />
 <ProblemNote problem={offered.problem} />
 {#if o}
-  <p class={['px-4 py-2 mb-4 flex flex-wrap items-baseline gap-x-4 border-l-8', live ? 'border-error bg-error/10' : 'border-success bg-success/10']}><strong class={['text-2xl uppercase tracking-wide', live ? 'text-error' : 'text-success']}>{o.rehearsal ? 'rehearsal' : o.environment}</strong><span>{live ? 'What you change here is changed for real.' : o.rehearsal ? 'A simulated provider: nothing here is real.' : 'Not the live one.'} <code class="break-all">{o.base_url}</code></span></p>
+  <p
+    class={[
+      'px-4 py-2 mb-4 flex flex-wrap items-baseline gap-x-4 border-l-8',
+      live ? 'border-error bg-error/10' : 'border-success bg-success/10',
+    ]}
+  >
+    <strong class={['text-2xl uppercase tracking-wide', live ? 'text-error' : 'text-success']}
+      >{o.rehearsal ? 'rehearsal' : o.environment}</strong
+    ><span
+      >{live
+        ? 'What you change here is changed for real.'
+        : o.rehearsal
+          ? 'A simulated provider: nothing here is real.'
+          : 'Not the live one.'} <code class="break-all">{o.base_url}</code></span
+    >
+  </p>
   <div class="grid lg:grid-cols-[minmax(0,1fr)_22rem] gap-6">
     <div>
       <form onsubmit={submit} aria-label="The call">
-        <div class="flex gap-2 mb-3"><label class="sr-only" for="method">Method</label><select id="method" class="select w-32 mono" bind:value={x.method}>{#each METHODS as method (method)}<option>{method}</option>{/each}</select><label class="sr-only" for="path">Path</label><input id="path" class="input grow mono" required bind:value={x.path} /><button class="btn btn-primary" disabled={doing.busy || confirming || lacking.length > 0}><Play size={15} aria-hidden="true" />{doing.busy ? 'Asking…' : 'Send it'}</button></div>
+        <div class="flex gap-2 mb-3">
+          <label class="sr-only" for="method">Method</label><select id="method" class="select w-32 mono" bind:value={x.method}
+            >{#each METHODS as method (method)}<option>{method}</option>{/each}</select
+          ><label class="sr-only" for="path">Path</label><input id="path" class="input grow mono" required bind:value={x.path} /><button
+            class="btn btn-primary"
+            disabled={doing.busy || confirming || lacking.length > 0}
+            ><Play size={15} aria-hidden="true" />{doing.busy ? 'Asking…' : 'Send it'}</button
+          >
+        </div>
         {#if confirming}
-          <div class="border-8 border-error px-4 py-3 mb-3" role="alertdialog" aria-label="Send it to the live provider?"><p class="text-3xl font-semibold text-error uppercase">{o.environment}</p><p class="mb-2"><code>{x.method} {x.path}</code> may change something there, or somebody sees it.</p><button type="button" class="btn btn-error" onclick={() => send(true)}>Send it to {o.environment}</button> <button type="button" class="btn" onclick={() => (confirming = false)}>No</button></div>
+          <div class="border-8 border-error px-4 py-3 mb-3" role="alertdialog" aria-label="Send it to the live provider?">
+            <p class="text-3xl font-semibold text-error uppercase">{o.environment}</p>
+            <p class="mb-2"><code>{x.method} {x.path}</code> may change something there, or someone sees it.</p>
+            <button type="button" class="btn btn-error" onclick={() => send(true)}>Send it to {o.environment}</button>
+            <button type="button" class="btn" onclick={() => (confirming = false)}>No</button>
+          </div>
         {/if}
         {#if lacking.length > 0}<p class="text-sm text-warning mb-2">Fill in first: {lacking.join(', ')}.</p>{/if}
-        {#if x.names.length > 0}<fieldset class="mb-3"><legend class="font-semibold">Filled in</legend>{#each x.names as name (name)}<div class="flex items-center gap-2 mb-1"><label class="mono w-40" for={`value-${name}`}>{name}</label><input id={`value-${name}`} class="input input-sm mono grow" placeholder={o.placeholders[name] ?? ''} value={x.values[name] ?? ''} oninput={(event) => (x.values[name] = event.currentTarget.value)} /><span class="text-sm text-base-content/70 w-48 truncate">{x.says[name] ?? (o.placeholders[name] === undefined ? '' : 'from the connection')}</span></div>{/each}</fieldset>{/if}
+        {#if x.names.length > 0}<fieldset class="mb-3">
+            <legend class="font-semibold">Filled in</legend>{#each x.names as name (name)}<div class="flex items-center gap-2 mb-1">
+                <label class="mono w-40" for={`value-${name}`}>{name}</label><input
+                  id={`value-${name}`}
+                  class="input input-sm mono grow"
+                  placeholder={o.placeholders[name] ?? ''}
+                  value={x.values[name] ?? ''}
+                  oninput={(event) => (x.values[name] = event.currentTarget.value)}
+                /><span class="text-sm text-base-content/70 w-48 truncate"
+                  >{x.says[name] ?? (o.placeholders[name] === undefined ? '' : 'from the connection')}</span
+                >
+              </div>{/each}
+          </fieldset>{/if}
         <PairRows legend="Query" bind:pairs={x.query} />
-        <details class="mb-3" open={x.headers.length > 0}><summary class="cursor-pointer font-semibold">Headers</summary><p class="text-sm text-base-content/70">The token and the API’s own headers are put in by themselves.</p><PairRows legend="Header" bind:pairs={x.headers} /></details>
-        {#if x.writes || x.body !== ''}<Field id="body" label="Body"><textarea id="body" class="textarea w-full mono" rows="6" bind:value={x.body}></textarea></Field>{/if}
+        <details class="mb-3" open={x.headers.length > 0}>
+          <summary class="cursor-pointer font-semibold">Headers</summary>
+          <p class="text-sm text-base-content/70">The token and the API’s own headers are put in automatically.</p>
+          <PairRows legend="Header" bind:pairs={x.headers} />
+        </details>
+        {#if x.writes || x.body !== ''}<Field id="body" label="Body"
+            ><textarea id="body" class="textarea w-full mono" rows="6" bind:value={x.body}></textarea></Field
+          >{/if}
       </form>
       <ProblemNote problem={doing.problem} />
-      {#if answer}<h2 class="mb-1">The answer</h2><TriedAnswer {answer} />{/if}
+      {#if answer}<h2 class="mb-1">The answer</h2>
+        <TriedAnswer {answer} />{/if}
     </div>
     <div>
-      <OfferedList offered={o} take={(one) => x.take(one)} open={(one) => x.open(one)} remove={(one) => doing.run(async () => { await call('removeCall', { params: { ...key, call: one.name } }); await offered.load(); })} />
+      <OfferedList
+        offered={o}
+        take={(one) => x.take(one)}
+        open={(one) => x.open(one)}
+        remove={(one) =>
+          doing.run(async () => {
+            await call('removeCall', { params: { ...key, call: one.name } });
+            await offered.load();
+          })}
+      />
       <h2 class="mt-4 mb-1">Save this call</h2>
-      <div class="flex gap-2"><input class="input input-sm grow mono" aria-label="Name of the saved call" placeholder={x.saved ?? 'a name'} pattern="[a-z0-9][a-z0-9._\-]*" bind:value={saveAs} /><button class="btn btn-sm" disabled={doing.busy || saveAs.trim() === ''} onclick={save}>Save it</button></div>
-      <p class="text-sm text-base-content/70">A name in braces, such as <code>{'{table}'}</code>, is filled in at each call; where it has a value now, that one is kept.</p>
+      <div class="flex gap-2">
+        <input
+          class="input input-sm grow mono"
+          aria-label="Name of the saved call"
+          placeholder={x.saved ?? 'a name'}
+          pattern="[a-z0-9][a-z0-9._\-]*"
+          bind:value={saveAs}
+        /><button class="btn btn-sm" disabled={doing.busy || saveAs.trim() === ''} onclick={save}>Save it</button>
+      </div>
+      <p class="text-sm text-base-content/70">
+        A name in braces, such as <code>{'{table}'}</code>, is filled in at each call; where it has a value now, that one is kept.
+      </p>
       <h2 class="mt-4 mb-1">To and from elsewhere</h2>
       <button class="btn btn-sm" disabled={doing.busy} onclick={toCurl}>As a curl line</button>
       {#if line}<p class="mt-1"><Copy value={line} label="the curl line" /></p>{/if}
       <label class="block mt-2" for="pasted">Paste a curl line, or choose a HAR file</label>
       <textarea id="pasted" class="textarea w-full mono" rows="2" bind:value={pasted}></textarea>
-      <div class="flex gap-2 mt-1"><button class="btn btn-sm" disabled={doing.busy || pasted.trim() === ''} onclick={fromText}>Read it</button><input type="file" accept=".har,application/json" class="file-input file-input-sm grow" aria-label="HAR file" onchange={fromFile} /></div>
+      <div class="flex gap-2 mt-1">
+        <button class="btn btn-sm" disabled={doing.busy || pasted.trim() === ''} onclick={fromText}>Read it</button><input
+          type="file"
+          accept=".har,application/json"
+          class="file-input file-input-sm grow"
+          aria-label="HAR file"
+          onchange={fromFile}
+        />
+      </div>
       {#if read}
-        {#each read.items as one, at (at)}<div class="py-0.5"><button type="button" class="link mono text-left" onclick={() => x.load(one.call)}>{one.call.method} {one.call.path}</button>{#if one.left_out.length > 0}<span class="block text-sm text-base-content/70">left out: {one.left_out.join(', ')}</span>{/if}</div>{/each}
+        {#each read.items as one, at (at)}<div class="py-0.5">
+            <button type="button" class="link mono text-left" onclick={() => x.load(one.call)}>{one.call.method} {one.call.path}</button
+            >{#if one.left_out.length > 0}<span class="block text-sm text-base-content/70">left out: {one.left_out.join(', ')}</span>{/if}
+          </div>{/each}
         {#each read.refused as one, at (at)}<p class="text-sm text-warning">{one}</p>{/each}
       {/if}
     </div>

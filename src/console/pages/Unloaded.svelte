@@ -5,4 +5,6 @@
 
 <Title title="This page could not be loaded" />
 <p>The service does not answer, or it was upgraded while this tab was open.</p>
-<button type="button" class="btn btn-sm btn-primary mt-3" onclick={() => location.reload()}><RotateCw size={15} aria-hidden="true" />Load again</button>
+<button type="button" class="btn btn-sm btn-primary mt-3" onclick={() => location.reload()}
+  ><RotateCw size={15} aria-hidden="true" />Load again</button
+>

@@ -12,7 +12,9 @@
       .join('\n');
   const whole = (one: Attempt) =>
     `${one.request.method} ${one.request.url}\n${lines(one.request.headers)}\n\n${lines(one.request.form)}\n\n${
-      one.answer ? `HTTP ${one.answer.status}\n${lines(one.answer.headers)}\n\n${typeof one.answer.body === 'string' ? one.answer.body : JSON.stringify(one.answer.body, null, 2)}` : `no answer: ${one.reason}`
+      one.answer
+        ? `HTTP ${one.answer.status}\n${lines(one.answer.headers)}\n\n${typeof one.answer.body === 'string' ? one.answer.body : JSON.stringify(one.answer.body, null, 2)}`
+        : `no answer: ${one.reason}`
     }`;
 </script>
 
@@ -20,15 +22,27 @@
   <p class="text-base-content/70">None on record yet. The last 20 are kept, masked; of a flood of successes only some.</p>
 {:else}
   <table class="list-table">
-    <thead><tr><th class="w-28">When</th><th class="w-32">Class</th><th>On the wire, masked</th><th class="w-20 text-right">Took</th></tr></thead>
+    <thead
+      ><tr><th class="w-28">When</th><th class="w-32">Class</th><th>On the wire, masked</th><th class="w-20 text-right">Took</th></tr
+      ></thead
+    >
     <tbody>
       {#each items as one (one.at)}
         <tr>
           <td><Moment at={one.at} /></td>
           <td class={one.class === 'tokens' ? 'text-success font-semibold' : 'text-warning font-semibold'}>{name(one.class)}</td>
-          <td><details><summary class="cursor-pointer">{one.answer ? `HTTP ${one.answer.status}` : `no answer: ${one.reason}`} from <code class="break-all">{one.request.url}</code></summary>
-            <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
-            <pre class="panel mt-1 px-3 py-2 overflow-auto max-h-80 text-[0.82rem]" tabindex="0" aria-label="Request and answer">{whole(one)}</pre></details></td>
+          <td
+            ><details>
+              <summary class="cursor-pointer"
+                >{one.answer ? `HTTP ${one.answer.status}` : `no answer: ${one.reason}`} from
+                <code class="break-all">{one.request.url}</code></summary
+              >
+              <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
+              <pre class="panel mt-1 px-3 py-2 overflow-auto max-h-80 text-[0.82rem]" tabindex="0" aria-label="Request and answer">{whole(
+                  one,
+                )}</pre>
+            </details></td
+          >
           <td class="text-right tabular-nums">{Math.round(one.took_ms)} ms</td>
         </tr>
       {/each}

@@ -18,7 +18,11 @@
         <tr>
           <td class="text-right tabular-nums font-semibold">{group.count}</td>
           <td><StateMark state={group.state} /></td>
-          <td><a class="link" href={where(group)}>{group.says}</a>{#if group.evidence}<div class="text-sm"><code>{group.evidence}</code></div>{/if}</td>
+          <td
+            ><a class="link" href={where(group)}>{group.says}</a>{#if group.evidence}<div class="text-sm">
+                <code>{group.evidence}</code>
+              </div>{/if}</td
+          >
           <td>{group.remedy}</td>
         </tr>
       {/each}

@@ -8,7 +8,15 @@
 
   /** How a client stands at the provider: approval, reach, what is registered, how it authenticates, how strong it is. */
   const { client: c, done }: { client: Client; done: () => unknown } = $props();
-  const start = () => ({ approval: c.approval, reach: c.reach, method: c.method, accounts: c.listed_accounts.join('\n'), scopes: c.registered_scopes.join('\n'), domains: (c.registering.domains_there ?? []).join(' '), facts: { ...c.registering } });
+  const start = () => ({
+    approval: c.approval,
+    reach: c.reach,
+    method: c.method,
+    accounts: c.listed_accounts.join('\n'),
+    scopes: c.registered_scopes.join('\n'),
+    domains: (c.registering.domains_there ?? []).join(' '),
+    facts: { ...c.registering },
+  });
   let form = $state(start());
   let editing = $state(false);
   const saving = new Doing();
@@ -17,7 +25,23 @@
     event.preventDefault();
     void saving
       .run(async () => {
-        const body = { revision: c.revision, approval: form.approval, reach: form.reach, method: form.method, listed_accounts: lines(form.accounts), registered_scopes: lines(form.scopes), registering: { asked_on: form.facts.asked_on || null, expected_on: form.facts.expected_on || null, asked_by: form.facts.asked_by, notes: form.facts.notes, own_page: form.facts.own_page, domains_there: form.domains.trim() ? lines(form.domains) : null, registered_by: form.facts.registered_by } };
+        const body = {
+          revision: c.revision,
+          approval: form.approval,
+          reach: form.reach,
+          method: form.method,
+          listed_accounts: lines(form.accounts),
+          registered_scopes: lines(form.scopes),
+          registering: {
+            requested_on: form.facts.requested_on || null,
+            expected_on: form.facts.expected_on || null,
+            request_form: form.facts.request_form,
+            notes: form.facts.notes,
+            own_page: form.facts.own_page,
+            domains_there: form.domains.trim() ? lines(form.domains) : null,
+            registered_by: form.facts.registered_by,
+          },
+        };
         await call('changeClient', { params: { provider: c.provider, client: c.name }, body });
         await done();
       })
@@ -30,41 +54,111 @@
 {#if editing}
   <form onsubmit={submit} class="max-w-2xl">
     <div class="grid md:grid-cols-3 gap-x-4">
-      <Field id="approval" label="Approval"><select id="approval" class="select w-full" bind:value={form.approval}>{#each APPROVALS as one (one)}<option value={one}>{one.replaceAll('_', ' ')}</option>{/each}</select></Field>
-      <Field id="reach" label="Reach"><select id="reach" class="select w-full" bind:value={form.reach}><option value="listed">listed accounts</option><option value="organisation">the own organisation</option><option value="anyone">anyone</option></select></Field>
-      <Field id="method" label="Authenticates by"><select id="method" class="select w-full" bind:value={form.method}>{#each c.methods as one (one)}<option value={one}>{one}</option>{/each}</select></Field>
+      <Field id="approval" label="Approval"
+        ><select id="approval" class="select w-full" bind:value={form.approval}
+          >{#each APPROVALS as one (one)}<option value={one}>{one.replaceAll('_', ' ')}</option>{/each}</select
+        ></Field
+      >
+      <Field id="reach" label="Reach"
+        ><select id="reach" class="select w-full" bind:value={form.reach}
+          ><option value="listed">listed accounts</option><option value="organization">the own organization</option><option value="anyone"
+            >anyone</option
+          ></select
+        ></Field
+      >
+      <Field id="method" label="Authenticates by"
+        ><select id="method" class="select w-full" bind:value={form.method}
+          >{#each c.methods as one (one)}<option value={one}>{one}</option>{/each}</select
+        ></Field
+      >
     </div>
     <div class="grid md:grid-cols-2 gap-x-4">
-      <Field id="registered" label="Scopes registered there" help="Pasted in any form."><textarea id="registered" class="textarea w-full mono h-24" spellcheck="false" bind:value={form.scopes}></textarea></Field>
-      <Field id="listed" label="Listed accounts" help="Who may sign in while it is open to listed accounts only."><textarea id="listed" class="textarea w-full h-24" bind:value={form.accounts}></textarea></Field>
+      <Field id="registered" label="Scopes registered there" help="Pasted in any form."
+        ><textarea id="registered" class="textarea w-full mono h-24" spellcheck="false" bind:value={form.scopes}></textarea></Field
+      >
+      <Field id="listed" label="Listed accounts" help="Who may sign in while it is open to listed accounts only."
+        ><textarea id="listed" class="textarea w-full h-24" bind:value={form.accounts}></textarea></Field
+      >
     </div>
     <div class="grid md:grid-cols-3 gap-x-4">
-      <Field id="asked-on" label="Approval asked on"><input id="asked-on" type="date" class="input w-full" bind:value={form.facts.asked_on} /></Field>
-      <Field id="expected-on" label="Expected by"><input id="expected-on" type="date" class="input w-full" bind:value={form.facts.expected_on} /></Field>
-      <Field id="asked-by" label="By which form"><input id="asked-by" class="input w-full" maxlength="120" bind:value={form.facts.asked_by} /></Field>
-      <Field id="own-page" label="Its own page over there"><input id="own-page" class="input w-full mono" bind:value={form.facts.own_page} /></Field>
-      <Field id="registered-by" label="Registered by"><input id="registered-by" class="input w-full" maxlength="120" bind:value={form.facts.registered_by} /></Field>
+      <Field id="asked-on" label="Approval asked on"
+        ><input id="asked-on" type="date" class="input w-full" bind:value={form.facts.requested_on} /></Field
+      >
+      <Field id="expected-on" label="Expected by"
+        ><input id="expected-on" type="date" class="input w-full" bind:value={form.facts.expected_on} /></Field
+      >
+      <Field id="asked-by" label="By which form"
+        ><input id="asked-by" class="input w-full" maxlength="120" bind:value={form.facts.request_form} /></Field
+      >
+      <Field id="own-page" label="Its own page at the provider"
+        ><input id="own-page" class="input w-full mono" bind:value={form.facts.own_page} /></Field
+      >
+      <Field id="registered-by" label="Registered by"
+        ><input id="registered-by" class="input w-full" maxlength="120" bind:value={form.facts.registered_by} /></Field
+      >
     </div>
-    <Field id="domains" label="Domains listed there" help="For redirect URIs, where the provider wants them listed."><input id="domains" class="input w-full mono" bind:value={form.domains} /></Field>
-    <Field id="notes" label="Notes"><textarea id="notes" class="textarea w-full h-20" maxlength="2000" bind:value={form.facts.notes}></textarea></Field>
+    <Field id="domains" label="Domains listed there" help="For redirect URIs, where the provider wants them listed."
+      ><input id="domains" class="input w-full mono" bind:value={form.domains} /></Field
+    >
+    <Field id="notes" label="Notes"
+      ><textarea id="notes" class="textarea w-full h-20" maxlength="2000" bind:value={form.facts.notes}></textarea></Field
+    >
     <ProblemNote problem={saving.problem} />
-    <button class="btn btn-primary btn-sm" disabled={saving.busy}>Save</button> <button type="button" class="btn btn-sm" onclick={() => (editing = false)}>Leave it</button>
+    <button class="btn btn-primary btn-sm" disabled={saving.busy}>Save</button>
+    <button type="button" class="btn btn-sm" onclick={() => (editing = false)}>Leave it</button>
   </form>
 {:else}
   <dl class="facts">
-    <dt>Type</dt><dd>{c.type.replaceAll('_', ' ')}, {c.environment}{c.variant ? `, ${c.variant}` : ''}</dd>
-    <dt>Approval</dt><dd>{c.approval.replaceAll('_', ' ')}{#if c.registering.approved_on}, on {c.registering.approved_on}{/if}{#if c.approval === 'given'}. <strong>Costly to touch:</strong> a change there may need approval again{/if}</dd>
-    {#if c.registering.asked_on || c.registering.expected_on || c.registering.asked_by}<dt>Asked for</dt><dd>{[c.registering.asked_on ? `on ${c.registering.asked_on}` : '', c.registering.asked_by ? `by ${c.registering.asked_by}` : '', c.registering.expected_on ? `expected by ${c.registering.expected_on}` : ''].filter(Boolean).join(', ')}</dd>{/if}
-    {#if c.client_page}<dt>Over there</dt><dd><a class="link" href={c.client_page} target="_blank" rel="noopener">this very client’s page</a></dd>{/if}
-    {#if c.registering.registered_by}<dt>Registered by</dt><dd>{c.registering.registered_by}</dd>{/if}
-    {#if c.registering.notes}<dt>Notes</dt><dd class="whitespace-pre-line">{c.registering.notes}</dd>{/if}
-    <dt>Reach</dt><dd>{c.reach === 'listed' ? `listed accounts${c.listed_accounts.length > 0 ? `: ${c.listed_accounts.join(', ')}` : ''}` : c.reach}{#if c.reach_says}. {c.reach_says}{/if}</dd>
-    {#if c.registering.redirect_uris_there}<dt>Redirect URI there</dt><dd class="mono break-all">{c.registering.redirect_uris_there.join(' ') || 'none'}</dd>{/if}
-    {#if c.registering.domains_there}<dt>Domains there</dt><dd class="mono">{c.registering.domains_there.join(' ')}</dd>{/if}
-    <dt>Authenticates by</dt><dd>{c.method}</dd>
-    <dt>Registered scopes</dt><dd>{#each c.registered_scopes as scope (scope)}<code class="mr-2">{scope}</code>{:else}not entered{/each}</dd>
-    <dt>Strength</dt><dd class={c.strength.power === 'admin' || c.strength.acts_for_itself ? 'text-warning font-semibold' : ''}>{c.strength.says}</dd>
-    {#each c.addresses as one (one.what)}<dt>{one.what}</dt><dd class="mono break-all">{one.address}</dd>{/each}
+    <dt>Type</dt>
+    <dd>{c.type.replaceAll('_', ' ')}, {c.environment}{c.variant ? `, ${c.variant}` : ''}</dd>
+    <dt>Approval</dt>
+    <dd>
+      {c.approval.replaceAll('_', ' ')}{#if c.registering.approved_on}, on {c.registering.approved_on}{/if}{#if c.approval === 'approved'}. <strong
+          >Costly to touch:</strong
+        > a change there may need approval again{/if}
+    </dd>
+    {#if c.registering.requested_on || c.registering.expected_on || c.registering.request_form}<dt>Asked for</dt>
+      <dd>
+        {[
+          c.registering.requested_on ? `on ${c.registering.requested_on}` : '',
+          c.registering.request_form ? `by ${c.registering.request_form}` : '',
+          c.registering.expected_on ? `expected by ${c.registering.expected_on}` : '',
+        ]
+          .filter(Boolean)
+          .join(', ')}
+      </dd>{/if}
+    {#if c.client_page}<dt>At the provider</dt>
+      <dd><a class="link" href={c.client_page} target="_blank" rel="noopener">this client’s page</a></dd>{/if}
+    {#if c.registering.registered_by}<dt>Registered by</dt>
+      <dd>{c.registering.registered_by}</dd>{/if}
+    {#if c.registering.notes}<dt>Notes</dt>
+      <dd class="whitespace-pre-line">{c.registering.notes}</dd>{/if}
+    <dt>Reach</dt>
+    <dd>
+      {c.reach === 'listed'
+        ? `listed accounts${c.listed_accounts.length > 0 ? `: ${c.listed_accounts.join(', ')}` : ''}`
+        : c.reach}{#if c.reach_says}. {c.reach_says}{/if}
+    </dd>
+    {#if c.registering.redirect_uris_there}<dt>Redirect URI there</dt>
+      <dd class="mono break-all">{c.registering.redirect_uris_there.join(' ') || 'none'}</dd>{/if}
+    {#if c.registering.domains_there}<dt>Domains there</dt>
+      <dd class="mono">{c.registering.domains_there.join(' ')}</dd>{/if}
+    <dt>Authenticates by</dt>
+    <dd>{c.method}</dd>
+    <dt>Registered scopes</dt>
+    <dd>
+      {#each c.registered_scopes as scope (scope)}<code class="mr-2">{scope}</code>{:else}not entered{/each}
+    </dd>
+    <dt>Privilege</dt>
+    <dd class={c.privilege.power === 'admin' || c.privilege.acts_for_itself ? 'text-warning font-semibold' : ''}>{c.privilege.says}</dd>
+    {#each c.addresses as one (one.what)}<dt>{one.what}</dt>
+      <dd class="mono break-all">{one.address}</dd>{/each}
   </dl>
-  <button class="btn btn-xs mt-2" onclick={() => { form = start(); editing = true; }}>Change</button>
+  <button
+    class="btn btn-xs mt-2"
+    onclick={() => {
+      form = start();
+      editing = true;
+    }}>Change</button
+  >
 {/if}

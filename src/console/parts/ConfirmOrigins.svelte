@@ -21,8 +21,23 @@
 
 <section class="border-l-4 border-error bg-base-200 px-4 py-3 mb-4" aria-label="New addresses">
   <p class="font-semibold">The definition now sends this client’s secret and tokens to:</p>
-  <ul class="list-disc ml-5 my-1">{#each c.unconfirmed_origins as origin (origin)}<li class="mono break-all">{origin}</li>{/each}</ul>
-  <p class="mb-2">Nothing goes there yet. Whoever can make you confirm a wrong address gets the secret: compare it with the provider’s own pages.</p>
-  <form onsubmit={confirm} class="max-w-sm"><Field id="own-password" label="Your own password"><input id="own-password" type="password" class="input w-full" required autocomplete="current-password" bind:value={password} /></Field>
-    <ProblemNote problem={doing.problem} /><button class="btn btn-sm btn-error" disabled={doing.busy}>These are the provider’s</button></form>
+  <ul class="list-disc ml-5 my-1">
+    {#each c.unconfirmed_origins as origin (origin)}<li class="mono break-all">{origin}</li>{/each}
+  </ul>
+  <p class="mb-2">
+    Nothing goes there yet. Whoever can make you confirm a wrong address gets the secret: compare it with the provider’s own pages.
+  </p>
+  <form onsubmit={confirm} class="max-w-sm">
+    <Field id="own-password" label="Your own password"
+      ><input
+        id="own-password"
+        type="password"
+        class="input w-full"
+        required
+        autocomplete="current-password"
+        bind:value={password}
+      /></Field
+    >
+    <ProblemNote problem={doing.problem} /><button class="btn btn-sm btn-error" disabled={doing.busy}>These are the provider’s</button>
+  </form>
 </section>

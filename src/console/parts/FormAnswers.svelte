@@ -22,8 +22,13 @@
     event.preventDefault();
     void doing
       .run(async () => {
-        const answers = questions.map((one) => ({ question: one.question, answer: answerTo(one.question, one.answer) })).filter((one) => one.answer.trim() !== '');
-        await call('recordRequest', { params: key, body: { form: form.trim() || 'access request form', answers, expected_on: expected || null } });
+        const answers = questions
+          .map((one) => ({ question: one.question, answer: answerTo(one.question, one.answer) }))
+          .filter((one) => one.answer.trim() !== '');
+        await call('recordRequest', {
+          params: key,
+          body: { form: form.trim() || 'access request form', answers, expected_on: expected || null },
+        });
         await done();
       })
       .then((good) => {
@@ -38,27 +43,70 @@
     });
 </script>
 
-<p class="mb-2">{c.approval_told ? 'This service asks the token endpoint by itself whether approval has come, and says so in the history.' : 'Nobody tells when approval comes: look over there, then say so under “How it stands”.'}
-  {#if c.approval_told && c.missing.length === 0}<button type="button" class="btn btn-xs ml-1" disabled={doing.busy} onclick={look}>Ask now</button>{/if}</p>
-<p class="mb-3"><span class="font-semibold">Approval:</span> {c.approval.replaceAll('_', ' ')}{#if c.registering.approved_on}, on {c.registering.approved_on}{/if}{#if c.approval_seen_at}. Last asked <Moment at={c.approval_seen_at} />: <code>{c.approval_evidence ?? 'no answer yet'}</code>{/if}</p>
+<p class="mb-2">
+  {c.approval_told
+    ? 'This service asks the token endpoint automatically whether approval has come, and shows it in the history.'
+    : 'Nobody tells when approval comes: look at the provider, then enter it under “Details”.'}
+  {#if c.approval_told && c.missing.length === 0}<button type="button" class="btn btn-xs ml-1" disabled={doing.busy} onclick={look}
+      >Ask now</button
+    >{/if}
+</p>
+<p class="mb-3">
+  <span class="font-semibold">Approval:</span>
+  {c.approval.replaceAll('_', ' ')}{#if c.registering.approved_on}, on {c.registering.approved_on}{/if}{#if c.approval_seen_at}. Last asked <Moment
+      at={c.approval_seen_at}
+    />: <code>{c.approval_evidence ?? 'no answer yet'}</code>{/if}
+</p>
 {#if !sending}
   {#if c.form.length > 0}
-    <table class="list-table mb-2"><thead><tr><th class="w-1/3">Their question</th><th>Our answer</th></tr></thead><tbody>
-      {#each c.form as one (one.question)}<tr><td>{one.question}</td><td>{#if one.answer}<Copy value={one.answer} label={`the answer to “${one.question}”`} />{:else if one.from}<span class="text-warning">not answered yet: <a class="link" href="#/settings">answer it once for every form</a></span>{:else}<span class="text-base-content/70">for this client alone</span>{/if}</td></tr>{/each}
-    </tbody></table>
+    <table class="list-table mb-2">
+      <thead><tr><th class="w-1/3">Their question</th><th>Our answer</th></tr></thead><tbody>
+        {#each c.form as one (one.question)}<tr
+            ><td>{one.question}</td><td
+              >{#if one.answer}<Copy value={one.answer} label={`the answer to “${one.question}”`} />{:else if one.from}<span
+                  class="text-warning">not answered yet: <a class="link" href="#/settings">answer it once for every form</a></span
+                >{:else}<span class="text-base-content/70">for this client alone</span>{/if}</td
+            ></tr
+          >{/each}
+      </tbody>
+    </table>
   {/if}
-  <button type="button" class="btn btn-sm" onclick={() => { sending = true; kept = ''; }}>It was sent: keep what was sent</button> <span role="status" class="text-success font-semibold">{kept}</span>
+  <button
+    type="button"
+    class="btn btn-sm"
+    onclick={() => {
+      sending = true;
+      kept = '';
+    }}>It was sent: keep what was sent</button
+  > <span role="status" class="text-success font-semibold">{kept}</span>
 {:else}
   <form onsubmit={send} class="max-w-2xl">
-    {#each questions as one, at (one.question)}<Field id={`question-${at}`} label={one.question}><textarea id={`question-${at}`} class="textarea w-full min-h-9 h-9" rows="1" maxlength="2000" value={answerTo(one.question, one.answer)} oninput={(event) => (own[one.question] = event.currentTarget.value)}></textarea></Field>{/each}
+    {#each questions as one, at (one.question)}<Field id={`question-${at}`} label={one.question}
+        ><textarea
+          id={`question-${at}`}
+          class="textarea w-full min-h-9 h-9"
+          rows="1"
+          maxlength="2000"
+          value={answerTo(one.question, one.answer)}
+          oninput={(event) => (own[one.question] = event.currentTarget.value)}></textarea></Field
+      >{/each}
     <div class="grid md:grid-cols-2 gap-x-4">
-      <Field id="which-form" label="By which form"><input id="which-form" class="input w-full" maxlength="120" placeholder="access request form" bind:value={form} /></Field>
+      <Field id="which-form" label="By which form"
+        ><input id="which-form" class="input w-full" maxlength="120" placeholder="access request form" bind:value={form} /></Field
+      >
       <Field id="expected" label="Expected by"><input id="expected" type="date" class="input w-full" bind:value={expected} /></Field>
     </div>
-    <button class="btn btn-primary btn-sm" disabled={doing.busy}>Keep it as sent</button> <button type="button" class="btn btn-sm" onclick={() => (sending = false)}>Not sent yet</button>
+    <button class="btn btn-primary btn-sm" disabled={doing.busy}>Keep it as sent</button>
+    <button type="button" class="btn btn-sm" onclick={() => (sending = false)}>Not sent yet</button>
   </form>
 {/if}
 <ProblemNote problem={doing.problem} />
 {#each c.requests as sent, at (at)}
-  <details class="mt-2"><summary class="cursor-pointer">Sent on {sent.sent_on} by {sent.sent_by}: {sent.form}</summary><dl class="facts mt-1">{#each sent.answers as one (one.question)}<dt>{one.question}</dt><dd class="whitespace-pre-line">{one.answer}</dd>{/each}</dl></details>
+  <details class="mt-2">
+    <summary class="cursor-pointer">Sent on {sent.sent_on} by {sent.sent_by}: {sent.form}</summary>
+    <dl class="facts mt-1">
+      {#each sent.answers as one (one.question)}<dt>{one.question}</dt>
+        <dd class="whitespace-pre-line">{one.answer}</dd>{/each}
+    </dl>
+  </details>
 {/each}

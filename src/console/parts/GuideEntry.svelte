@@ -4,7 +4,7 @@
   import { call } from '../state/session.svelte.ts';
   import ProblemNote from './ProblemNote.svelte';
 
-  /** Takes what a step of the guide brings, at that step: the id, the secret, or what was ticked over there. */
+  /** Takes what a step of the guide brings, at that step: the id, the secret, or what was ticked at the provider. */
   const { client: c, step, done }: { client: Client; step: Client['guide'][number]; done: () => unknown } = $props();
   const key = $derived({ provider: c.provider, client: c.name });
   let id = $state('');
@@ -41,22 +41,61 @@
 
 {#if step.brings.includes('client_id')}
   {#if c.client_id}<p class="text-sm">Entered: <code>{c.client_id}</code></p>
-  {:else}<form onsubmit={saveId} class="flex flex-wrap items-end gap-2 max-w-xl my-1"><label class="grow text-sm">From their page: {c.words.client_id ?? 'the id'}<input class="input input-sm w-full mono" required autocomplete="off" bind:value={id} /></label><button class="btn btn-sm" disabled={doing.busy}>Keep it</button></form>{/if}
+  {:else}<form onsubmit={saveId} class="flex flex-wrap items-end gap-2 max-w-xl my-1">
+      <label class="grow text-sm"
+        >From their page: {c.words.client_id ?? 'the id'}<input
+          class="input input-sm w-full mono"
+          required
+          autocomplete="off"
+          bind:value={id}
+        /></label
+      ><button class="btn btn-sm" disabled={doing.busy}>Keep it</button>
+    </form>{/if}
 {/if}
 {#if step.brings.includes('client_secret') && takesSecret}
   {#if c.secret}<p class="text-sm">Entered and sealed.</p>
-  {:else}<form onsubmit={saveSecret} class="flex flex-wrap items-end gap-2 max-w-xl my-1" autocomplete="off"><label class="grow text-sm">From their page: {c.words.client_secret ?? 'the secret'}<input type="password" class="input input-sm w-full mono" required autocomplete="new-password" bind:value={secret} /></label><label class="text-sm flex flex-col">Its last day<input type="date" class="input input-sm w-40" bind:value={ends} /></label><button class="btn btn-sm" disabled={doing.busy}>Seal it</button></form>{/if}
+  {:else}<form onsubmit={saveSecret} class="flex flex-wrap items-end gap-2 max-w-xl my-1" autocomplete="off">
+      <label class="grow text-sm"
+        >From their page: {c.words.client_secret ?? 'the secret'}<input
+          type="password"
+          class="input input-sm w-full mono"
+          required
+          autocomplete="new-password"
+          bind:value={secret}
+        /></label
+      ><label class="text-sm flex flex-col">Its last day<input type="date" class="input input-sm w-40" bind:value={ends} /></label><button
+        class="btn btn-sm"
+        disabled={doing.busy}>Seal it</button
+      >
+    </form>{/if}
 {/if}
 {#if step.missing.includes('listed_accounts')}
-  <form onsubmit={saveAccounts} class="flex flex-wrap items-end gap-2 max-w-xl my-1"><label class="grow text-sm">Who will agree: the account to list<input class="input input-sm w-full" required bind:value={accounts} /></label><button class="btn btn-sm" disabled={doing.busy}>Keep it</button></form>
+  <form onsubmit={saveAccounts} class="flex flex-wrap items-end gap-2 max-w-xl my-1">
+    <label class="grow text-sm"
+      >Who will agree: the account to list<input class="input input-sm w-full" required bind:value={accounts} /></label
+    ><button class="btn btn-sm" disabled={doing.busy}>Keep it</button>
+  </form>
 {/if}
 {#if scopes.length > 0}
   {#if scopes.every((scope) => c.registered_scopes.includes(scope))}<p class="text-sm">Kept as registered there.</p>
-  {:else}<button type="button" class="btn btn-sm my-1" disabled={doing.busy} onclick={() => change({ registered_scopes: [...new Set([...c.registered_scopes, ...scopes])] })}>They are registered there now</button>{/if}
+  {:else}<button
+      type="button"
+      class="btn btn-sm my-1"
+      disabled={doing.busy}
+      onclick={() => change({ registered_scopes: [...new Set([...c.registered_scopes, ...scopes])] })}>They are registered there now</button
+    >{/if}
 {/if}
 {#if host}
   {#if c.registering.domains_there?.includes(host)}<p class="text-sm">Kept as listed there.</p>
-  {:else}<button type="button" class="btn btn-sm my-1" disabled={doing.busy} onclick={() => change({ registering: { domains_there: [...(c.registering.domains_there ?? []), host] } })}>It is listed there now</button>{/if}
+  {:else}<button
+      type="button"
+      class="btn btn-sm my-1"
+      disabled={doing.busy}
+      onclick={() => change({ registering: { domains_there: [...(c.registering.domains_there ?? []), host] } })}
+      >It is listed there now</button
+    >{/if}
 {/if}
 <ProblemNote problem={doing.problem} />
-{#if doing.problem?.places?.some((place) => /look/.test(place.why))}<label class="flex items-center gap-2 mb-2"><input type="checkbox" class="checkbox checkbox-sm" bind:checked={asIs} />It is right: take it as it is</label>{/if}
+{#if doing.problem?.places?.some((place) => /look/.test(place.why))}<label class="flex items-center gap-2 mb-2"
+    ><input type="checkbox" class="checkbox checkbox-sm" bind:checked={asIs} />It is right: take it as it is</label
+  >{/if}

@@ -19,7 +19,7 @@
 <section class="border-l-4 border-error bg-error/10 px-4 py-3 mb-6" role="alert" aria-labelledby="held">
   <h2 id="held">Renewals are held, since <Moment at={installation.held_at} /></h2>
   <p>{installation.why}</p>
-  <p class="mb-2">Tokens that are good are still handed out. Nothing that could spend a refresh token is sent.</p>
+  <p class="mb-2">Tokens that are good are still issued. Nothing that could spend a refresh token is sent.</p>
   {#if asking}
     <p>Is it certain that no other installation renews these grants? Two of them end each other’s refresh tokens.</p>
     <button class="btn btn-error btn-sm mt-1" disabled={doing.busy} onclick={own}>Yes, this one owns them: go on</button>

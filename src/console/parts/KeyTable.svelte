@@ -18,7 +18,12 @@
   const add = (event: SubmitEvent) => {
     event.preventDefault();
     void doing.run(async () => {
-      made(await call('addKey', { params: { caller: c.name }, body: { label: label.trim(), ends_at: until === '' ? null : new Date(`${until}T00:00:00`).toISOString() } }));
+      made(
+        await call('addKey', {
+          params: { caller: c.name },
+          body: { label: label.trim(), ends_at: until === '' ? null : new Date(`${until}T00:00:00`).toISOString() },
+        }),
+      );
       [adding, label, until] = [false, '', ''];
       await done();
     });
@@ -32,13 +37,31 @@
 </script>
 
 <table class="list-table max-w-5xl mb-2">
-  <thead><tr><th>Starts with</th><th>Label</th><th>Made</th><th>Last used</th><th>State</th><th><span class="sr-only">Retire</span></th></tr></thead>
+  <thead
+    ><tr><th>Starts with</th><th>Label</th><th>Made</th><th>Last used</th><th>State</th><th><span class="sr-only">Retire</span></th></tr
+    ></thead
+  >
   <tbody>
     {#each c.keys as one (one.id)}
       <tr>
-        <td class="mono">{one.starts}…</td><td>{one.label}</td><td><Moment at={one.added_at} /></td><td><Moment at={one.last_used_at} none="never" /></td>
-        <td>{#if over(one)}retired <Moment at={one.retired_at} />{:else}in use{#if one.retired_at}, ends <Moment at={one.retired_at} />{/if}{/if}</td>
-        <td class="text-right">{#if !over(one)}{#if asking === one.id}It stops working at once. <button class="btn btn-xs btn-error" disabled={doing.busy} onclick={() => retire(one.id)}>Retire it</button> <button class="btn btn-xs" onclick={() => (asking = null)}>Keep it</button>{:else}<button class="btn btn-xs" onclick={() => (asking = one.id)}>Retire…</button>{/if}{/if}</td>
+        <td class="mono">{one.starts}…</td><td>{one.label}</td><td><Moment at={one.added_at} /></td><td
+          ><Moment at={one.last_used_at} none="never" /></td
+        >
+        <td
+          >{#if over(one)}retired <Moment at={one.retired_at} />{:else}in use{#if one.retired_at}, ends <Moment
+                at={one.retired_at}
+              />{/if}{/if}</td
+        >
+        <td class="text-right"
+          >{#if !over(one)}{#if asking === one.id}It stops working at once. <button
+                class="btn btn-xs btn-error"
+                disabled={doing.busy}
+                onclick={() => retire(one.id)}>Retire it</button
+              > <button class="btn btn-xs" onclick={() => (asking = null)}>Keep it</button>{:else}<button
+                class="btn btn-xs"
+                onclick={() => (asking = one.id)}>Retire…</button
+              >{/if}{/if}</td
+        >
       </tr>
     {/each}
   </tbody>
@@ -46,8 +69,13 @@
 <ProblemNote problem={doing.problem} />
 {#if adding}
   <form class="panel px-4 py-3 max-w-md" onsubmit={add} aria-label="Add a key">
-    <Field id="key-label" label="Label" help="To tell it apart, such as where it is pasted."><input id="key-label" class="input w-full" maxlength="60" bind:value={label} /></Field>
-    <Field id="key-until" label="Stops working on" help="Empty: when you retire it."><input id="key-until" class="input" type="date" bind:value={until} /></Field>
-    <button class="btn btn-primary btn-sm" disabled={doing.busy}>Make the key</button> <button type="button" class="btn btn-sm" onclick={() => (adding = false)}>Leave it</button>
+    <Field id="key-label" label="Label" help="To tell it apart, such as where it is pasted."
+      ><input id="key-label" class="input w-full" maxlength="60" bind:value={label} /></Field
+    >
+    <Field id="key-until" label="Stops working on" help="Empty: when you retire it."
+      ><input id="key-until" class="input" type="date" bind:value={until} /></Field
+    >
+    <button class="btn btn-primary btn-sm" disabled={doing.busy}>Make the key</button>
+    <button type="button" class="btn btn-sm" onclick={() => (adding = false)}>Leave it</button>
   </form>
 {:else}<button class="btn btn-sm" onclick={() => (adding = true)}>Add a key…</button>{/if}

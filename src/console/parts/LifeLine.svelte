@@ -4,7 +4,7 @@
   import { relativeTime } from '../../api/relative-time.ts';
   import { readLife } from '../state/life.ts';
 
-  /** One thin strip: the token's life from issue over due to expiry with now on it; below it, the last day's renewals as ticks. */
+  /** One thin strip: the token's lifetime from issue over due to expiry with now on it; below it, the last day's renewals as ticks. */
   const { life, tall = false }: { life: LifeLine | null; tall?: boolean } = $props();
   const seen = $derived(life && readLife(life, clock.now));
   const FILLS = { fresh: 'bg-success', due: 'bg-warning', over: 'bg-error' };
@@ -30,6 +30,12 @@
 </div>
 
 <style>
-  .passing { transition: width 1s linear, left 1s linear; }
-  .due-zone { background: repeating-linear-gradient(-45deg, transparent 0 3px, color-mix(in oklab, var(--color-warning) 55%, transparent) 3px 5px); }
+  .passing {
+    transition:
+      width 1s linear,
+      left 1s linear;
+  }
+  .due-zone {
+    background: repeating-linear-gradient(-45deg, transparent 0 3px, color-mix(in oklab, var(--color-warning) 55%, transparent) 3px 5px);
+  }
 </style>

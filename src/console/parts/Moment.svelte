@@ -8,4 +8,6 @@
   const instant = $derived(at === null ? null : Date.parse(at));
 </script>
 
-{#if instant === null}{none}{:else}<time datetime={at} title={exact(instant)} class="whitespace-nowrap tabular-nums">{relativeTime(instant, clock.now)}</time>{/if}
+{#if instant === null}{none}{:else}<time datetime={at} title={exact(instant)} class="whitespace-nowrap tabular-nums"
+    >{relativeTime(instant, clock.now)}</time
+  >{/if}

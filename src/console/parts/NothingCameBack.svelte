@@ -22,11 +22,22 @@
 
 <section class="panel px-4 py-3 max-w-3xl" aria-labelledby="stuck">
   <h2 id="stuck">Did {o.provider_title} stop on a page of its own?</h2>
-  <form onsubmit={explain} class="flex flex-wrap items-end gap-2 my-1"><label class="grow">Paste what that page says, or its address<textarea class="textarea w-full" rows="2" maxlength="8000" required bind:value={page}></textarea></label><button class="btn btn-sm" disabled={reading.busy || !page.trim()}>What does it mean?</button></form>
+  <form onsubmit={explain} class="flex flex-wrap items-end gap-2 my-1">
+    <label class="grow"
+      >Paste what that page shows, or its address<textarea class="textarea w-full" rows="2" maxlength="8000" required bind:value={page}
+      ></textarea></label
+    ><button class="btn btn-sm" disabled={reading.busy || !page.trim()}>What does it mean?</button>
+  </form>
   <ProblemNote problem={reading.problem} />
   {#if o.page_diagnosis}<DiagnosisNote diagnosis={o.page_diagnosis} />{/if}
-  <p>By far the most common reasons: the client id is another one, or the redirect URI registered there differs from ours, be it by one slash.</p>
+  <p>
+    By far the most common reasons: the client id is another one, or the redirect URI registered there differs from ours, be it by one
+    slash.
+  </p>
   <p class="my-2">Ours: <Copy value={o.redirect_uri} label="our redirect URI" /></p>
   <RedirectCheck provider={o.provider} client={o.client} label="Paste the one that is registered there" />
-  <p class="mt-2 text-sm">If they differ, mend it at {o.provider_title}, save there, and open the connection again. If they are the same, compare the client id on <a class="link" href={`#/providers/${o.provider}/clients/${o.client}`}>the page of the client</a>.</p>
+  <p class="mt-2 text-sm">
+    If they differ, fix it at {o.provider_title}, save there, and open the connection again. If they are the same, compare the client id on
+    <a class="link" href={`#/providers/${o.provider}/clients/${o.client}`}>the page of the client</a>.
+  </p>
 </section>

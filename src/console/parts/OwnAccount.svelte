@@ -27,15 +27,31 @@
     });
 </script>
 
-<section class="max-w-2xl mt-8" aria-labelledby="own-account"><h2 id="own-account">Your account</h2>
+<section class="max-w-2xl mt-8" aria-labelledby="own-account">
+  <h2 id="own-account">Your account</h2>
   <form onsubmit={change}>
     <Field id="current-password" label="Current password">
-      <input id="current-password" type="password" class="input w-full" autocomplete="current-password"
-        required maxlength="200" bind:value={current} />
+      <input
+        id="current-password"
+        type="password"
+        class="input w-full"
+        autocomplete="current-password"
+        required
+        maxlength="200"
+        bind:value={current}
+      />
     </Field>
     <Field id="new-password" label="New password" help="At least 10 characters. Your other sessions are signed out.">
-      <input id="new-password" type="password" class="input w-full" autocomplete="new-password"
-        required minlength="10" maxlength="200" bind:value={password} />
+      <input
+        id="new-password"
+        type="password"
+        class="input w-full"
+        autocomplete="new-password"
+        required
+        minlength="10"
+        maxlength="200"
+        bind:value={password}
+      />
     </Field>
     <ProblemNote problem={changing.problem ?? ending.problem} />
     <button class="btn btn-primary btn-sm" disabled={changing.busy}>Change password</button>

@@ -7,8 +7,21 @@
   };
 </script>
 
-<fieldset class="mb-3"><legend class="font-semibold">{legend}</legend>
+<fieldset class="mb-3">
+  <legend class="font-semibold">{legend}</legend>
   {#each [...pairs, { name: '', value: '' }] as row, at (at)}
-    <div class="flex gap-1 mb-1"><input class="input input-sm mono w-56" aria-label={`${legend}: name ${at + 1}`} value={row.name} oninput={(event) => change(at, 'name', event.currentTarget.value)} /><input class="input input-sm mono grow" aria-label={`${legend}: value ${at + 1}`} value={row.value} oninput={(event) => change(at, 'value', event.currentTarget.value)} /></div>
+    <div class="flex gap-1 mb-1">
+      <input
+        class="input input-sm mono w-56"
+        aria-label={`${legend}: name ${at + 1}`}
+        value={row.name}
+        oninput={(event) => change(at, 'name', event.currentTarget.value)}
+      /><input
+        class="input input-sm mono grow"
+        aria-label={`${legend}: value ${at + 1}`}
+        value={row.value}
+        oninput={(event) => change(at, 'value', event.currentTarget.value)}
+      />
+    </div>
   {/each}
 </fieldset>

@@ -20,8 +20,21 @@
 </script>
 
 <ol class="list-decimal ml-5 max-w-3xl">
-  <li class="mb-2">Consent at {o.provider_title}.{#if o.authorization_url} <a class="btn btn-sm ml-1" href={o.authorization_url} target="_blank" rel="noopener noreferrer">Open their page<ExternalLink size={14} aria-hidden="true" /></a>{/if}</li>
-  <li>At its end the browser shows an address that begins with <code class="break-all">{o.redirect_uri}</code>; it may say that the page cannot be reached. Copy the whole address and paste it here.
-    <form onsubmit={give} class="flex flex-wrap items-end gap-2 mt-1"><label class="grow">The whole address<textarea class="textarea w-full mono" rows="2" autocomplete="off" spellcheck="false" required bind:value={pasted}></textarea></label><button class="btn btn-primary" disabled={giving.busy || !pasted.trim()}>Go on with it</button></form></li>
+  <li class="mb-2">
+    Consent at {o.provider_title}.{#if o.authorization_url}
+      <a class="btn btn-sm ml-1" href={o.authorization_url} target="_blank" rel="noopener noreferrer"
+        >Open their page<ExternalLink size={14} aria-hidden="true" /></a
+      >{/if}
+  </li>
+  <li>
+    At its end the browser shows an address that begins with <code class="break-all">{o.redirect_uri}</code>; it may say that the page
+    cannot be reached. Copy the whole address and paste it here.
+    <form onsubmit={give} class="flex flex-wrap items-end gap-2 mt-1">
+      <label class="grow"
+        >The whole address<textarea class="textarea w-full mono" rows="2" autocomplete="off" spellcheck="false" required bind:value={pasted}
+        ></textarea></label
+      ><button class="btn btn-primary" disabled={giving.busy || !pasted.trim()}>Go on with it</button>
+    </form>
+  </li>
 </ol>
 <ProblemNote problem={giving.problem} />

@@ -25,7 +25,13 @@
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
     void doing.run(async () => {
-      const body = { ...(by === 'connection' ? { connection: what } : { label: what }), use, methods, paths: paths.split(/\s+/).filter(Boolean), share: share === '' ? null : Number(share) };
+      const body = {
+        ...(by === 'connection' ? { connection: what } : { label: what }),
+        use,
+        methods,
+        paths: paths.split(/\s+/).filter(Boolean),
+        share: share === '' ? null : Number(share),
+      };
       await call('permitCaller', { params: { caller }, body });
       await done();
     });
@@ -33,18 +39,60 @@
 </script>
 
 <form class="panel px-4 py-3 max-w-2xl" onsubmit={submit} aria-label="Permit">
-  <fieldset class="mb-3 flex flex-wrap gap-x-5"><legend class="font-semibold">Permit</legend>
-    <label class="flex items-center gap-2"><input type="radio" class="radio radio-sm" value="connection" bind:group={by} onchange={() => (what = '')} />one connection</label>
-    <label class="flex items-center gap-2"><input type="radio" class="radio radio-sm" value="label" bind:group={by} onchange={() => (what = '')} />all that carry a label, also later ones</label>
+  <fieldset class="mb-3 flex flex-wrap gap-x-5">
+    <legend class="font-semibold">Permit</legend>
+    <label class="flex items-center gap-2"
+      ><input type="radio" class="radio radio-sm" value="connection" bind:group={by} onchange={() => (what = '')} />one connection</label
+    >
+    <label class="flex items-center gap-2"
+      ><input type="radio" class="radio radio-sm" value="label" bind:group={by} onchange={() => (what = '')} />all that carry a label, also
+      later ones</label
+    >
   </fieldset>
-  {#if by === 'connection'}<Field id="permit-what" label="Connection"><input id="permit-what" class="input w-full mono" required list="connections" autocomplete="off" bind:value={what} /><datalist id="connections">{#each connections as one (one.name)}<option value={one.name}>{one.provider_title}</option>{/each}</datalist></Field>
-  {:else}<Field id="permit-what" label="Label" help="Labels are given to connections on their own pages."><input id="permit-what" class="input w-full mono" required pattern="[a-z0-9][a-z0-9._\-]*" list="labels" bind:value={what} /><datalist id="labels">{#each labels as label (label)}<option value={label}></option>{/each}</datalist></Field>{/if}
-  <Field id="permit-use" label="For"><select id="permit-use" class="select w-full" bind:value={use}>{#each Object.entries(USES) as [value, says] (value)}<option {value}>{says}</option>{/each}</select></Field>
+  {#if by === 'connection'}<Field id="permit-what" label="Connection"
+      ><input id="permit-what" class="input w-full mono" required list="connections" autocomplete="off" bind:value={what} /><datalist
+        id="connections"
+        >{#each connections as one (one.name)}<option value={one.name}>{one.provider_title}</option>{/each}</datalist
+      ></Field
+    >
+  {:else}<Field id="permit-what" label="Label" help="Labels are given to connections on their own pages."
+      ><input
+        id="permit-what"
+        class="input w-full mono"
+        required
+        pattern="[a-z0-9][a-z0-9._\-]*"
+        list="labels"
+        bind:value={what}
+      /><datalist id="labels"
+        >{#each labels as label (label)}<option value={label}></option>{/each}</datalist
+      ></Field
+    >{/if}
+  <Field id="permit-use" label="For"
+    ><select id="permit-use" class="select w-full" bind:value={use}
+      >{#each Object.entries(USES) as [value, says] (value)}<option {value}>{says}</option>{/each}</select
+    ></Field
+  >
   {#if use !== 'token'}
-    <fieldset class="mb-3"><legend class="font-semibold">Methods through the relay</legend><div class="flex flex-wrap gap-x-4">{#each METHODS as method (method)}<label class="flex items-center gap-1.5"><input type="checkbox" class="checkbox checkbox-sm" value={method} bind:group={methods} /><code>{method}</code></label>{/each}</div><p class="text-sm text-base-content/70">None ticked: all.</p></fieldset>
-    <Field id="permit-paths" label="Paths through the relay" help="One a line, such as /parcels/* (one segment) or /parcels/** (everything below). Empty: all."><textarea id="permit-paths" class="textarea w-full mono" rows="2" bind:value={paths}></textarea></Field>
-    <Field id="permit-share" label="Share of each quota window, in percent" help="Empty: no cap of its own."><input id="permit-share" class="input w-28" type="number" min="1" max="100" bind:value={share} /></Field>
+    <fieldset class="mb-3">
+      <legend class="font-semibold">Methods through the relay</legend>
+      <div class="flex flex-wrap gap-x-4">
+        {#each METHODS as method (method)}<label class="flex items-center gap-1.5"
+            ><input type="checkbox" class="checkbox checkbox-sm" value={method} bind:group={methods} /><code>{method}</code></label
+          >{/each}
+      </div>
+      <p class="text-sm text-base-content/70">None ticked: all.</p>
+    </fieldset>
+    <Field
+      id="permit-paths"
+      label="Paths through the relay"
+      help="One a line, such as /parcels/* (one segment) or /parcels/** (everything below). Empty: all."
+      ><textarea id="permit-paths" class="textarea w-full mono" rows="2" bind:value={paths}></textarea></Field
+    >
+    <Field id="permit-share" label="Share of each quota window, in percent" help="Empty: no cap of its own."
+      ><input id="permit-share" class="input w-28" type="number" min="1" max="100" bind:value={share} /></Field
+    >
   {/if}
   <ProblemNote problem={doing.problem} />
-  <button class="btn btn-primary btn-sm" disabled={doing.busy}>Permit it</button> <button type="button" class="btn btn-sm" onclick={cancel}>Leave it</button>
+  <button class="btn btn-primary btn-sm" disabled={doing.busy}>Permit it</button>
+  <button type="button" class="btn btn-sm" onclick={cancel}>Leave it</button>
 </form>

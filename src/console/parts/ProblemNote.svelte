@@ -8,10 +8,16 @@
 
 {#if problem}
   <div role="alert" class="border-l-4 border-error bg-base-200 px-4 py-2 my-3">
-    <p class="font-semibold flex gap-2 items-center text-error"><TriangleAlert size={17} aria-hidden="true" class="shrink-0" />{problem.title}</p>
+    <p class="font-semibold flex gap-2 items-center text-error">
+      <TriangleAlert size={17} aria-hidden="true" class="shrink-0" />{problem.title}
+    </p>
     {#if problem.detail}<p>{problem.detail}</p>{/if}
     {#if problem.places?.length}
-      <ul class="list-disc ml-5">{#each problem.places as place, at (at)}<li>{place.line ? `Line ${place.line}, ` : ''}<code>{place.path}</code>: {place.why}</li>{/each}</ul>
+      <ul class="list-disc ml-5">
+        {#each problem.places as place, at (at)}<li>
+            {place.line ? `Line ${place.line}, ` : ''}<code>{place.path}</code>: {place.why}
+          </li>{/each}
+      </ul>
     {/if}
     <p>{problem.remedy}</p>
   </div>

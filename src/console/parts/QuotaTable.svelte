@@ -7,13 +7,24 @@
 </script>
 
 <table class="list-table max-w-4xl">
-  <thead><tr><th>Window</th><th>Counted together</th><th class="w-64">Left</th><th class="w-32">Begins anew</th></tr></thead>
+  <thead><tr><th>Window</th><th>Counted together</th><th class="w-64">Left</th><th class="w-32">Resets</th></tr></thead>
   <tbody>
     {#each quota.items as one, at (at)}
       <tr>
         <td>{one.says} <span class="text-base-content/70">{one.api}</span></td>
         <td>{one.caller ? `${one.caller}’s share` : one.of === 'client' ? 'all calls of this client' : 'all calls of this connection'}</td>
-        <td><span class="inline-flex items-center gap-2"><span class="tabular-nums w-14 text-right">{one.left}</span><span class="inline-block h-2 w-32 bg-base-300"><span class={['block h-2', one.left * 5 < one.most ? 'bg-warning' : 'bg-success']} style={`width:${(100 * one.left) / one.most}%`}></span></span></span>{#if one.held_until}<div class="text-sm text-warning">the provider asked for patience until <Moment at={one.held_until} /></div>{/if}</td>
+        <td
+          ><span class="inline-flex items-center gap-2"
+            ><span class="tabular-nums w-14 text-right">{one.left}</span><span class="inline-block h-2 w-32 bg-base-300"
+              ><span
+                class={['block h-2', one.left * 5 < one.most ? 'bg-warning' : 'bg-success']}
+                style={`width:${(100 * one.left) / one.most}%`}
+              ></span></span
+            ></span
+          >{#if one.held_until}<div class="text-sm text-warning">
+              the provider asked us to wait until <Moment at={one.held_until} />
+            </div>{/if}</td
+        >
         <td><Moment at={one.resets_at} /></td>
       </tr>
     {/each}

@@ -8,14 +8,27 @@
   const odd = $derived(ready.lines.filter((line) => line.verdict !== 'good'));
 </script>
 
-<div class={['border-l-4 pl-3 py-1 mb-4 max-w-5xl', !ready.ready ? 'border-error' : odd.length > 0 ? 'border-warning' : 'border-success']} role="status" aria-label="Ready line">
-  <p class="font-semibold">{ready.ready ? ready.says : `Not ready: ${ready.lines.filter((line) => line.verdict === 'missing').length === 1 ? 'one thing is' : `${ready.lines.filter((line) => line.verdict === 'missing').length} things are`} missing.`}</p>
+<div
+  class={['border-l-4 pl-3 py-1 mb-4 max-w-5xl', !ready.ready ? 'border-error' : odd.length > 0 ? 'border-warning' : 'border-success']}
+  role="status"
+  aria-label="Ready line"
+>
+  <p class="font-semibold">
+    {ready.ready
+      ? ready.says
+      : `Not ready: ${ready.lines.filter((line) => line.verdict === 'missing').length === 1 ? 'one thing is' : `${ready.lines.filter((line) => line.verdict === 'missing').length} things are`} missing.`}
+  </p>
   <details open={open || !ready.ready}>
     <summary class="cursor-pointer text-sm">What was compared</summary>
     <table class="list-table mt-1">
       <tbody>
         {#each ready.lines as line, at (at)}
-          <tr><td class="w-28"><VocabularyMark word={LINE_VERDICTS[line.verdict]} /></td><td class="w-32">{line.what}</td><td class="break-words">{line.says}{#if line.remedy}<div class="text-sm"><strong>What to do:</strong> {line.remedy}</div>{/if}</td></tr>
+          <tr
+            ><td class="w-28"><VocabularyMark word={LINE_VERDICTS[line.verdict]} /></td><td class="w-32">{line.what}</td><td
+              class="break-words"
+              >{line.says}{#if line.remedy}<div class="text-sm"><strong>What to do:</strong> {line.remedy}</div>{/if}</td
+            ></tr
+          >
         {/each}
       </tbody>
     </table>

@@ -19,13 +19,25 @@
 </script>
 
 <form onsubmit={check} class="flex flex-wrap items-end gap-2 max-w-3xl">
-  <label class="grow">{label}<textarea class="textarea textarea-sm w-full mono min-h-8 h-9" rows="1" required spellcheck="false" bind:value={registered} oninput={() => (verdict = null)}></textarea></label>
+  <label class="grow"
+    >{label}<textarea
+      class="textarea textarea-sm w-full mono min-h-8 h-9"
+      rows="1"
+      required
+      spellcheck="false"
+      bind:value={registered}
+      oninput={() => (verdict = null)}></textarea></label
+  >
   <button class="btn btn-sm" disabled={checking.busy}>Compare</button>
 </form>
 <ProblemNote problem={checking.problem} />
 {#if verdict}
   <div class="mt-2" role="status">
     <p class={['font-semibold', verdict.same ? 'text-success' : 'text-error']}>{verdict.says}</p>
-    {#if verdict.at !== null}<p class="mono break-all">{verdict.shown.slice(0, verdict.at)}<mark class="bg-error text-error-content px-0.5">{verdict.shown.slice(verdict.at, verdict.at + 1) || '⌫'}</mark>{verdict.shown.slice(verdict.at + 1)}</p>{/if}
+    {#if verdict.at !== null}<p class="mono break-all">
+        {verdict.shown.slice(0, verdict.at)}<mark class="bg-error text-error-content px-0.5"
+          >{verdict.shown.slice(verdict.at, verdict.at + 1) || '⌫'}</mark
+        >{verdict.shown.slice(verdict.at + 1)}
+      </p>{/if}
   </div>
 {/if}

@@ -12,7 +12,7 @@
     { name: 'Needed', scopes: c.scopes_needed, known: c.operations.length > 0 },
   ]);
   const all = $derived([...new Set(columns.flatMap((column) => column.scopes))]);
-  /** Odd: needed and not held, or asked for and neither registered nor granted. */
+  /** Odd: needed and not held, or requested and neither registered nor granted. */
   const odd = (scope: string) => {
     const [registered, requested, granted, needed] = columns.map((column) => column.scopes.includes(scope));
     const held = c.scopes_granted === null ? requested : granted;
@@ -20,7 +20,31 @@
   };
 </script>
 
-<div class="overflow-x-auto"><table class="list-table">
-  <thead><tr><th>Scope</th>{#each columns as column (column.name)}<th class="w-36">{column.name}{#if !column.known}<span class="block font-normal text-sm">{column.name === 'Needed' ? 'no operation ticked' : column.name === 'Granted' ? 'nobody agreed yet' : 'not entered'}</span>{/if}</th>{/each}</tr></thead>
-  <tbody>{#each all as scope (scope)}<tr class={odd(scope) ? 'text-warning font-semibold' : ''}><td><code>{scope}</code></td>{#each columns as column (column.name)}<td>{#if column.scopes.includes(scope)}<Check size={16} aria-label="yes" />{:else}<Minus size={16} class="opacity-40" aria-label={column.known ? 'no' : 'not known'} />{/if}</td>{/each}</tr>{:else}<tr><td colspan="5">No scopes are asked for.</td></tr>{/each}</tbody>
-</table></div>
+<div class="overflow-x-auto">
+  <table class="list-table">
+    <thead
+      ><tr
+        ><th>Scope</th>{#each columns as column (column.name)}<th class="w-36"
+            >{column.name}{#if !column.known}<span class="block font-normal text-sm"
+                >{column.name === 'Needed'
+                  ? 'no operation ticked'
+                  : column.name === 'Granted'
+                    ? 'nobody consented yet'
+                    : 'not entered'}</span
+              >{/if}</th
+          >{/each}</tr
+      ></thead
+    >
+    <tbody
+      >{#each all as scope (scope)}<tr class={odd(scope) ? 'text-warning font-semibold' : ''}
+          ><td><code>{scope}</code></td>{#each columns as column (column.name)}<td
+              >{#if column.scopes.includes(scope)}<Check size={16} aria-label="yes" />{:else}<Minus
+                  size={16}
+                  class="opacity-40"
+                  aria-label={column.known ? 'no' : 'not known'}
+                />{/if}</td
+            >{/each}</tr
+        >{:else}<tr><td colspan="5">No scopes are requested.</td></tr>{/each}</tbody
+    >
+  </table>
+</div>

@@ -25,10 +25,19 @@
   let pasted = $state('');
   let verdict = $state.raw<{ same: boolean; says: string } | null>(null);
   const keyOf = (secret: string) => ({ provider: c.provider, client: c.name, secret });
-  const show = (id: string) => doing.run(async () => { shown = { id, certificate: await call('showCertificate', { params: keyOf(id) }) }; verdict = null; pasted = ''; });
-  const compare = (id: string) => doing.run(async () => { verdict = await call('compareThumbprint', { params: keyOf(id), body: { pasted } }); });
-  const file = (text: string, base64 = false) => `data:application/octet-stream${base64 ? ';base64,' : ','}${base64 ? text : encodeURIComponent(`${text}\n`)}`;
-  const act = (name: 'proveSecret' | 'retireSecret', secret: string) =>
+  const show = (id: string) =>
+    doing.run(async () => {
+      shown = { id, certificate: await call('showCertificate', { params: keyOf(id) }) };
+      verdict = null;
+      pasted = '';
+    });
+  const compare = (id: string) =>
+    doing.run(async () => {
+      verdict = await call('compareThumbprint', { params: keyOf(id), body: { pasted } });
+    });
+  const file = (text: string, base64 = false) =>
+    `data:application/octet-stream${base64 ? ';base64,' : ','}${base64 ? text : encodeURIComponent(`${text}\n`)}`;
+  const act = (name: 'verifySecret' | 'retireSecret', secret: string) =>
     doing.run(async () => {
       await call(name, { params: { provider: c.provider, client: c.name, secret } });
       retiring = null;
@@ -38,35 +47,95 @@
 
 <ProblemNote problem={doing.problem} />
 {#if c.secrets.length > 0}
-  <table class="list-table"><caption class="sr-only">Secrets</caption>
+  <table class="list-table">
+    <caption class="sr-only">Secrets</caption>
     <thead><tr><th>Secret</th><th>State</th><th>Entered</th><th>Ends</th><th>Proved</th><th></th></tr></thead>
     <tbody>
       {#each c.secrets as one (one.id)}
         <tr>
-          <td><span class="font-semibold">{one.label || one.kind}</span>{#if one.label} <span class="text-base-content/70">{one.kind}</span>{/if}{#if one.key}<div class="text-sm text-base-content/70 break-all">{one.key.type}{one.key.subject ? `, ${one.key.subject}` : ''}<br />{#if one.key.x5t_s256}SHA-256 <code>{one.key.x5t_s256}</code>{:else if one.key.kid}key id <code>{one.key.kid}</code>{:else}no key ID sent{/if}{#if one.key.algorithm}, {one.key.algorithm}{/if}</div>{/if}</td>
-          <td><StateMark state={one.state} />{#if one.evidence ?? (one.says !== 'In use.' && one.says)}<div class="text-sm text-base-content/70">{one.evidence ?? one.says}</div>{/if}</td>
-          <td><Moment at={one.entered_at} /></td><td><Moment at={one.ends_at} none="not known" /></td><td><Moment at={one.proved_at} none="not yet" /></td>
+          <td
+            ><span class="font-semibold">{one.label || one.kind}</span>{#if one.label}
+              <span class="text-base-content/70">{one.kind}</span>{/if}{#if one.key}<div class="text-sm text-base-content/70 break-all">
+                {one.key.type}{one.key.subject ? `, ${one.key.subject}` : ''}<br />{#if one.key.x5t_s256}SHA-256 <code
+                    >{one.key.x5t_s256}</code
+                  >{:else if one.key.kid}key id <code>{one.key.kid}</code>{:else}no key ID sent{/if}{#if one.key.algorithm}, {one.key
+                    .algorithm}{/if}
+              </div>{/if}</td
+          >
+          <td
+            ><StateMark state={one.state} />{#if one.evidence ?? (one.says !== 'In use.' && one.says)}<div
+                class="text-sm text-base-content/70"
+              >
+                {one.evidence ?? one.says}
+              </div>{/if}</td
+          >
+          <td><Moment at={one.entered_at} /></td><td><Moment at={one.ends_at} none="not known" /></td><td
+            ><Moment at={one.verified_at} none="not yet" /></td
+          >
           <td class="text-right whitespace-nowrap">
-            {#if one.key && one.state !== 'retired'}<button class="btn btn-xs" disabled={doing.busy} onclick={() => (shown?.id === one.id ? (shown = null) : show(one.id))}>Public part</button>{/if}
+            {#if one.key && one.state !== 'retired'}<button
+                class="btn btn-xs"
+                disabled={doing.busy}
+                onclick={() => (shown?.id === one.id ? (shown = null) : show(one.id))}>Public part</button
+              >{/if}
             {#if one.state !== 'retired'}
               <button class="btn btn-xs" aria-expanded={editing === one.id} onclick={() => toggle(one.id)}>Edit</button>
             {/if}
-            {#if one.state === 'unproved' || one.state === 'refused'}<button class="btn btn-xs" disabled={doing.busy} onclick={() => act('proveSecret', one.id)}>Prove</button>{/if}
-            {#if retiring === one.id}<button class="btn btn-xs btn-error" disabled={doing.busy} onclick={() => act('retireSecret', one.id)}>Forget its value</button> <button class="btn btn-xs" onclick={() => (retiring = null)}>Keep</button>
+            {#if one.state === 'unverified' || one.state === 'rejected'}<button
+                class="btn btn-xs"
+                disabled={doing.busy}
+                onclick={() => act('verifySecret', one.id)}>Prove</button
+              >{/if}
+            {#if retiring === one.id}<button class="btn btn-xs btn-error" disabled={doing.busy} onclick={() => act('retireSecret', one.id)}
+                >Discard its value</button
+              > <button class="btn btn-xs" onclick={() => (retiring = null)}>Keep</button>
             {:else if one.state !== 'retired'}<button class="btn btn-xs btn-ghost" onclick={() => (retiring = one.id)}>Retire…</button>{/if}
           </td>
         </tr>
         {#if editing === one.id}<tr><td colspan="6"><SecretEdit client={c} secret={one} done={edited} /></td></tr>{/if}
         {#if shown?.id === one.id}
           {@const cert = shown.certificate}
-          <tr><td colspan="6">
-            <p class="flex flex-wrap gap-2 mb-2"><a class="btn btn-xs btn-primary" download={`${c.name}.pem`} href={file(cert.pem)}>Download PEM</a>{#if cert.der}<a class="btn btn-xs" download={`${c.name}.cer`} href={file(cert.der, true)}>Download DER</a>{/if}</p>
-            <dl class="facts">
-              {#if cert.thumbprints}{#each [['SHA-1', cert.thumbprints.sha1], ['SHA-256', cert.thumbprints.sha256]] as const as [name, digest] (name)}<dt>{name}</dt><dd class="break-all"><div class="mono">{digest.hex}</div><div class="mono">{digest.base64}</div><div class="mono">{digest.base64url}</div></dd>{/each}{/if}
-              <dt>Public keys at</dt><dd><Copy value={cert.keys_url} label="the address of the public keys" /></dd>
-            </dl>
-            {#if cert.thumbprints}<form class="max-w-2xl mt-2" onsubmit={(event) => { event.preventDefault(); void compare(one.id); }}><Field id={`thumb-${one.id}`} label="The thumbprint that the provider shows" help="In any form: hex with colons or spaces, base64."><input id={`thumb-${one.id}`} class="input w-full mono" bind:value={pasted} oninput={() => (verdict = null)} /></Field><button class="btn btn-xs" disabled={doing.busy || !pasted.trim()}>Compare</button> {#if verdict}<span role="status" class={['font-semibold', verdict.same ? 'text-success' : 'text-error']}>{verdict.says}</span>{/if}</form>{/if}
-          </td></tr>
+          <tr
+            ><td colspan="6">
+              <p class="flex flex-wrap gap-2 mb-2">
+                <a class="btn btn-xs btn-primary" download={`${c.name}.pem`} href={file(cert.pem)}>Download PEM</a>{#if cert.der}<a
+                    class="btn btn-xs"
+                    download={`${c.name}.cer`}
+                    href={file(cert.der, true)}>Download DER</a
+                  >{/if}
+              </p>
+              <dl class="facts">
+                {#if cert.thumbprints}{#each [['SHA-1', cert.thumbprints.sha1], ['SHA-256', cert.thumbprints.sha256]] as const as [name, digest] (name)}<dt
+                    >
+                      {name}
+                    </dt>
+                    <dd class="break-all">
+                      <div class="mono">{digest.hex}</div>
+                      <div class="mono">{digest.base64}</div>
+                      <div class="mono">{digest.base64url}</div>
+                    </dd>{/each}{/if}
+                <dt>Public keys at</dt>
+                <dd><Copy value={cert.keys_url} label="the address of the public keys" /></dd>
+              </dl>
+              {#if cert.thumbprints}<form
+                  class="max-w-2xl mt-2"
+                  onsubmit={(event) => {
+                    event.preventDefault();
+                    void compare(one.id);
+                  }}
+                >
+                  <Field
+                    id={`thumb-${one.id}`}
+                    label="The thumbprint that the provider shows"
+                    help="In any form: hex with colons or spaces, base64."
+                    ><input id={`thumb-${one.id}`} class="input w-full mono" bind:value={pasted} oninput={() => (verdict = null)} /></Field
+                  ><button class="btn btn-xs" disabled={doing.busy || !pasted.trim()}>Compare</button>
+                  {#if verdict}<span role="status" class={['font-semibold', verdict.same ? 'text-success' : 'text-error']}
+                      >{verdict.says}</span
+                    >{/if}
+                </form>{/if}
+            </td></tr
+          >
         {/if}
       {/each}
     </tbody>

@@ -37,8 +37,14 @@
     {#if !bare}
       <nav aria-label="Main" class="flex md:flex-col flex-wrap grow">
         {#each places as place (place.path)}
-          <a href={`#${place.path}`} aria-current={isHere(place.path) ? 'page' : undefined}
-            class={['flex items-center gap-2 px-4 py-1.5 border-l-4 hover:bg-white/5', isHere(place.path) ? 'border-[#d9763f] bg-white/10 font-semibold' : 'border-transparent']}>
+          <a
+            href={`#${place.path}`}
+            aria-current={isHere(place.path) ? 'page' : undefined}
+            class={[
+              'flex items-center gap-2 px-4 py-1.5 border-l-4 hover:bg-white/5',
+              isHere(place.path) ? 'border-[#d9763f] bg-white/10 font-semibold' : 'border-transparent',
+            ]}
+          >
             <place.icon size={17} aria-hidden="true" />{place.name}
           </a>
         {/each}
@@ -50,7 +56,9 @@
         {#if look.theme === 'kettle-day'}<Moon size={15} aria-hidden="true" />Dark{:else}<Sun size={15} aria-hidden="true" />Light{/if}
       </button>
       {#if who}
-        <button type="button" class="flex items-center gap-2 px-2 py-1 hover:underline cursor-pointer" onclick={() => session.signOut()}><LogOut size={15} aria-hidden="true" />Sign out</button>
+        <button type="button" class="flex items-center gap-2 px-2 py-1 hover:underline cursor-pointer" onclick={() => session.signOut()}
+          ><LogOut size={15} aria-hidden="true" />Sign out</button
+        >
       {/if}
     </div>
   </header>

@@ -8,16 +8,19 @@
   import Moment from './Moment.svelte';
   import ProblemNote from './ProblemNote.svelte';
 
-  /** Tokens or a key that wait beside those in use: used by a stated act, with a call before and after, or forgotten. */
+  /** Tokens or a key that wait beside those in use: used by a stated act, with a call before and after, or discarded. */
   const { connection: c, done }: { connection: Connection; done: () => unknown } = $props();
   let path = $state('');
-  let asking = $state<'use' | 'forget' | null>(null);
+  let asking = $state<'use' | 'discard' | null>(null);
   let decided = $state.raw<AnswerOf<'decideStandby'> | null>(null);
   const deciding = new Doing();
-  const decide = (decision: 'use' | 'forget') =>
+  const decide = (decision: 'use' | 'discard') =>
     deciding.run(async () => {
       asking = null;
-      decided = await call('decideStandby', { params: { connection: c.name }, body: { decision, ...(decision === 'use' && path.trim() ? { path: path.trim() } : {}) } });
+      decided = await call('decideStandby', {
+        params: { connection: c.name },
+        body: { decision, ...(decision === 'use' && path.trim() ? { path: path.trim() } : {}) },
+      });
       await done();
     });
 </script>
@@ -26,16 +29,34 @@
   {@const w = c.standby}
   <section class="border-l-4 border-warning pl-4 py-2 mb-5 max-w-5xl" aria-label="What waits beside it">
     <p class="font-semibold">{w.says}</p>
-    <p>{[GRANT_KIND_LABELS[w.kind], w.account ? `of ${w.account}` : ''].filter(Boolean).join(' ')}{w.opened ? `, for ${w.opened}` : ''}{w.client === c.client ? '' : `, through the client ${w.client}`}; <Moment at={w.consented_at} />; {PROOF_LABELS[w.proof]}{#if !w.alive}{'; '}<span class="text-error">it has run out</span>{/if}.</p>
+    <p>
+      {[GRANT_KIND_LABELS[w.kind], w.account ? `of ${w.account}` : ''].filter(Boolean).join(' ')}{w.opened
+        ? `, for ${w.opened}`
+        : ''}{w.client === c.client ? '' : `, through the client ${w.client}`}; <Moment at={w.consented_at} />; {PROOF_LABELS[
+        w.proof
+      ]}{#if !w.alive}{'; '}<span class="text-error">it has expired</span>{/if}.
+    </p>
     {#if asking === 'use'}
-      <p class="mt-1">{c.callers.length > 0 ? `${c.callers.join(', ')} will get it from then on.` : 'No caller uses this connection yet.'} The reference call is made before and after; if it fails afterwards, what is in use now comes back.</p>
-      <label class="flex flex-wrap items-center gap-2 my-1">Reference call: GET <input class="input input-sm w-72 mono" placeholder={c.probe.path} bind:value={path} /></label>
-      <button class="btn btn-sm btn-primary" disabled={deciding.busy} onclick={() => decide('use')}>{w.kind === 'static_key' || c.grant_kind === 'static_key' ? 'Switch now' : 'Use it now'}</button> <button class="btn btn-sm" onclick={() => (asking = null)}>Not now</button>
-    {:else if asking === 'forget'}
-      <p class="mt-1">It is forgotten here; at the provider it stays until it is withdrawn there.</p>
-      <button class="btn btn-sm btn-error" disabled={deciding.busy} onclick={() => decide('forget')}>Forget it</button> <button class="btn btn-sm" onclick={() => (asking = null)}>Keep it</button>
+      <p class="mt-1">
+        {c.callers.length > 0 ? `${c.callers.join(', ')} will get it from then on.` : 'No caller uses this connection yet.'} The reference call
+        is made before and after; if it fails afterwards, what is in use now comes back.
+      </p>
+      <label class="flex flex-wrap items-center gap-2 my-1"
+        >Reference call: GET <input class="input input-sm w-72 mono" placeholder={c.probe.path} bind:value={path} /></label
+      >
+      <button class="btn btn-sm btn-primary" disabled={deciding.busy} onclick={() => decide('use')}
+        >{w.kind === 'static_key' || c.grant_kind === 'static_key' ? 'Switch now' : 'Use it now'}</button
+      > <button class="btn btn-sm" onclick={() => (asking = null)}>Not now</button>
+    {:else if asking === 'discard'}
+      <p class="mt-1">It is discarded here; at the provider it stays until it is withdrawn there.</p>
+      <button class="btn btn-sm btn-error" disabled={deciding.busy} onclick={() => decide('discard')}>Discard it</button>
+      <button class="btn btn-sm" onclick={() => (asking = null)}>Keep it</button>
     {:else}
-      <p class="mt-1"><button class="btn btn-sm btn-primary" disabled={deciding.busy || !w.alive} onclick={() => (asking = 'use')}>{w.why === 'former' ? 'Go back to it…' : 'Use it…'}</button> <button class="btn btn-sm" disabled={deciding.busy} onclick={() => (asking = 'forget')}>Forget it…</button></p>
+      <p class="mt-1">
+        <button class="btn btn-sm btn-primary" disabled={deciding.busy || !w.alive} onclick={() => (asking = 'use')}
+          >{w.why === 'former' ? 'Go back to it…' : 'Use it…'}</button
+        > <button class="btn btn-sm" disabled={deciding.busy} onclick={() => (asking = 'discard')}>Discard it…</button>
+      </p>
     {/if}
     <ProblemNote problem={deciding.problem} />
   </section>
@@ -43,7 +64,18 @@
 {#if decided}
   <section class="mb-5 max-w-5xl" aria-label="What came of it">
     <p role="status" class={['font-semibold', decided.went_back ? 'text-error' : 'text-success']}>{decided.says}</p>
-    {#if decided.compared && !decided.compared.same}<ul class="list-disc ml-5">{#each decided.compared.differences as line (line)}<li>{line}</li>{/each}</ul>{/if}
-    {#if decided.before && decided.after}<div class="grid lg:grid-cols-2 gap-4 mt-2"><div><h3 class="font-semibold">Before</h3><Answer answer={decided.before} /></div><div><h3 class="font-semibold">After</h3><Answer answer={decided.after} /></div></div>{/if}
+    {#if decided.compared && !decided.compared.same}<ul class="list-disc ml-5">
+        {#each decided.compared.differences as line (line)}<li>{line}</li>{/each}
+      </ul>{/if}
+    {#if decided.before && decided.after}<div class="grid lg:grid-cols-2 gap-4 mt-2">
+        <div>
+          <h3 class="font-semibold">Before</h3>
+          <Answer answer={decided.before} />
+        </div>
+        <div>
+          <h3 class="font-semibold">After</h3>
+          <Answer answer={decided.after} />
+        </div>
+      </div>{/if}
   </section>
 {/if}

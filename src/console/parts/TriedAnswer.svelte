@@ -14,15 +14,30 @@
 {#if answer.diagnosis}<DiagnosisNote diagnosis={answer.diagnosis} />{/if}
 <div class="panel overflow-hidden mb-3">
   <p class="flex flex-wrap gap-x-3 px-3 py-1.5 bg-base-200 border-b border-base-300">
-    <span class={['font-semibold', good ? 'text-success' : 'text-error']}>{answer.status === null ? `No answer: ${answer.reason}` : `${answer.status} ${good ? 'it works' : 'not as wished'}`}</span>
-    <code class="break-all">{answer.method} {answer.url}</code><span class="ml-auto text-base-content/70">{answer.bytes ?? 0} bytes, {Math.round(answer.took_ms)} ms, <Moment at={answer.at} /></span>
+    <span class={['font-semibold', good ? 'text-success' : 'text-error']}
+      >{answer.status === null ? `No answer: ${answer.reason}` : `${answer.status} ${good ? 'it works' : 'not as wished'}`}</span
+    >
+    <code class="break-all">{answer.method} {answer.url}</code><span class="ml-auto text-base-content/70"
+      >{answer.bytes ?? 0} bytes, {Math.round(answer.took_ms)} ms, <Moment at={answer.at} /></span
+    >
   </p>
   <JsonView body={answer.body} />
   {#if answer.cut}<p class="px-3 py-1 text-warning">Cut at 64 kB.</p>{/if}
   {#if answer.page}<p class="px-3 py-1 font-semibold" role="status">{answer.page}</p>{/if}
 </div>
-<details class="mb-2"><summary class="cursor-pointer">Headers of the answer ({answer.headers?.length ?? 0}), and what was sent</summary>
-  <div class="grid lg:grid-cols-2 gap-4 mt-1"><dl class="facts">{#each answer.headers ?? [] as one, at (at)}<dt><code>{one.name}</code></dt><dd class="break-all mono">{one.value}</dd>{/each}</dl><dl class="facts">{#each answer.request.headers as one, at (at)}<dt><code>{one.name}</code></dt><dd class="break-all mono">{one.value}</dd>{/each}{#if answer.request.body}<dt>body</dt><dd><pre class="whitespace-pre-wrap">{answer.request.body}</pre></dd>{/if}</dl></div>
+<details class="mb-2">
+  <summary class="cursor-pointer">Headers of the answer ({answer.headers?.length ?? 0}), and what was sent</summary>
+  <div class="grid lg:grid-cols-2 gap-4 mt-1">
+    <dl class="facts">
+      {#each answer.headers ?? [] as one, at (at)}<dt><code>{one.name}</code></dt>
+        <dd class="break-all mono">{one.value}</dd>{/each}
+    </dl>
+    <dl class="facts">
+      {#each answer.request.headers as one, at (at)}<dt><code>{one.name}</code></dt>
+        <dd class="break-all mono">{one.value}</dd>{/each}{#if answer.request.body}<dt>body</dt>
+        <dd><pre class="whitespace-pre-wrap">{answer.request.body}</pre></dd>{/if}
+    </dl>
+  </div>
 </details>
 <p class="mb-1">As a curl line, through the relay: <Copy value={answer.curl} label="the curl line" /></p>
 <p><a class="link" href={har} download={`${answer.method.toLowerCase()}-call.har`}>Save call and answer as a HAR file</a>, masked.</p>

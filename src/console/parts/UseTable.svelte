@@ -11,8 +11,24 @@
 {#if uses.length === 0}<p>It used nothing in the last day: nothing that ran since then stops when it ends.</p>
 {:else}
   <table class="list-table max-w-5xl">
-    <thead><tr><th>Connection</th><th class="w-24 text-right">Tokens</th><th class="w-24 text-right">Relayed</th><th class="w-24 text-right">Refused</th><th class="w-52">Last hour</th><th class="w-28">Last</th></tr></thead>
-    <tbody>{#each uses as one (one.connection)}<tr><td><a class="link" href={`#/connections/${one.connection}`}>{one.connection}</a><RelayedNote relay={one.relay} /></td><td class="text-right tabular-nums">{one.tokens}</td><td class="text-right tabular-nums">{one.relayed}</td><td class={['text-right tabular-nums', one.refused > 0 && 'text-warning font-semibold']}>{one.refused}</td><td><MinuteBars minutes={one.minutes} /></td><td><Moment at={one.last_at} /></td></tr>{/each}</tbody>
+    <thead
+      ><tr
+        ><th>Connection</th><th class="w-24 text-right">Tokens</th><th class="w-24 text-right">Relayed</th><th class="w-24 text-right"
+          >Rejected</th
+        ><th class="w-52">Last hour</th><th class="w-28">Last</th></tr
+      ></thead
+    >
+    <tbody
+      >{#each uses as one (one.connection)}<tr
+          ><td><a class="link" href={`#/connections/${one.connection}`}>{one.connection}</a><RelayedNote relay={one.relay} /></td><td
+            class="text-right tabular-nums">{one.tokens}</td
+          ><td class="text-right tabular-nums">{one.relayed}</td><td
+            class={['text-right tabular-nums', one.refused > 0 && 'text-warning font-semibold']}>{one.refused}</td
+          ><td><MinuteBars minutes={one.minutes} /></td><td><Moment at={one.last_at} /></td></tr
+        >{/each}</tbody
+    >
   </table>
-  {#if total > uses.length}<p class="text-sm text-base-content/70 mt-1">The {uses.length} connections that it used last, of {total.toLocaleString('en')}.</p>{/if}
+  {#if total > uses.length}<p class="text-sm text-base-content/70 mt-1">
+      The {uses.length} connections that it used last, of {total.toLocaleString('en')}.
+    </p>{/if}
 {/if}

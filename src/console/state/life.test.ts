@@ -13,7 +13,7 @@ test.each([
   { name: 'over', change: { expires_at: at(-1) }, seen: { now: 100, phase: 'over' } },
   { name: 'no renewal planned', change: { due_at: null }, seen: { due: null, phase: 'fresh' } },
   { name: 'issued a moment ahead of this clock', change: { issued_at: at(400) }, seen: { now: 0, phase: 'fresh' } },
-])('a life line, $name', ({ change, seen }) => expect(readLife({ ...life, ...change }, NOW)).toMatchObject(seen));
+])('a lifetime line, $name', ({ change, seen }) => expect(readLife({ ...life, ...change }, NOW)).toMatchObject(seen));
 
 test('the ticks are the last day, and no more', () => {
   expect(readLife(life, NOW).ticks.map(Math.round)).toEqual([100, 50]);

@@ -1,10 +1,10 @@
 import fc from 'fast-check';
 import { expect, test } from 'vitest';
-import { isRegisteredRedirect, whyNoDoorRedirect } from './door-redirect.ts';
-import { doorLocation, readDoorRequest } from './door-request.ts';
 import { whyNoTokenPath } from './own-path.ts';
 import { overrides, PATH_PATTERN, type Permission, pathFits, permissionInWords, relayPermission } from './permissions.ts';
-import { type SheetCaller, type SheetConnection, sheetsFor } from './sheets.ts';
+import { type SetupCaller, type SetupConnection, setupInstructionsFor } from './setup-instructions.ts';
+import { readSignInRequest, signInLocation } from './sign-in-request.ts';
+import { isRegisteredRedirect, whyNoToolRedirect } from './tool-redirect.ts';
 
 const may = (more: Partial<Permission> = {}): Permission => ({ use: 'any', methods: [], paths: [], share: null, ...more });
 
@@ -91,7 +91,7 @@ test.each([
   { uri: 'javascript:alert(1)', good: false },
   { uri: 'data:text/html,x', good: false },
   { uri: 'not an address', good: false },
-])('a redirect URI of $uri: $good', ({ uri, good }) => expect(whyNoDoorRedirect(uri) === null).toBe(good));
+])('a redirect URI of $uri: $good', ({ uri, good }) => expect(whyNoToolRedirect(uri) === null).toBe(good));
 
 test('a redirect URI is compared character by character; on a loopback address the port alone may differ', () => {
   const registered = ['https://tool.example/done', 'http://127.0.0.1:9/done', 'http://[::1]/x?y=1'];
@@ -117,19 +117,19 @@ test('whatever a tool asks, the browser is sent to a registered redirect URI or 
   fc.assert(
     fc.property(fc.array(fc.tuple(fc.constantFrom(...names), value), { maxLength: 8 }), (pairs) => {
       const query = new URLSearchParams(pairs);
-      const read = readDoorRequest(query, caller, 'https://kettle.example');
+      const read = readSignInRequest(query, caller, 'https://kettle.example');
       const to = 'wish' in read ? read.wish.redirectUri : read.problem.to === 'redirect' ? read.problem.redirectUri : null;
       if (to !== null) expect(caller.redirectUris).toContain(to);
       if (to === null) return;
       const state = 'wish' in read ? read.wish.state : 'state' in read.problem ? read.problem.state : null;
-      const back = new URL(doorLocation(to, 'https://kettle.example', { code: 'c', state }));
+      const back = new URL(signInLocation(to, 'https://kettle.example', { code: 'c', state }));
       expect([back.origin, back.searchParams.get('a'), back.searchParams.get('state')]).toEqual(['https://tool.example', 'b', state]);
     }),
   );
 });
 
-const CALLER: SheetCaller = { callerId: 'rkc_1', tokenPath: null, redirectUris: [], keepsNoSecret: false, hasOne: true };
-const CONNECTION: SheetConnection = {
+const CALLER: SetupCaller = { callerId: 'rkc_1', tokenPath: null, redirectUris: [], keepsNoSecret: false, hasOne: true };
+const CONNECTION: SetupConnection = {
   name: 'forum',
   permissions: [may()],
   baseUrl: 'https://api.example/2',
@@ -141,19 +141,19 @@ const CONNECTION: SheetConnection = {
   hasSession: false,
 };
 test('each sheet says what is missing, what is weaker, and what to paste; no sheet holds a key', () => {
-  const all = sheetsFor('https://kettle.example', CALLER, CONNECTION);
+  const all = setupInstructionsFor('https://kettle.example', CALLER, CONNECTION);
   expect(all.map((sheet) => [sheet.kind, sheet.ready])).toEqual([
     ['sign_in', false],
     ['token_url', true],
     ['refresh_token', true],
-    ['fixed_boxes', false],
+    ['fixed_fields', false],
     ['header', true],
     ['own_code', true],
   ]);
   const token = all.find((sheet) => sheet.kind === 'token_url');
   expect(token?.boxes.map((box) => box.value)).toContain('authorization: Notch TOKEN'); // the tool must know
   expect(token?.weaker).toContain('ends the token');
-  const relayOnly = sheetsFor(
+  const relayOnly = setupInstructionsFor(
     'https://kettle.example',
     { ...CALLER, redirectUris: ['https://tool.example/'], tokenPath: '/x/token' },
     { ...CONNECTION, permissions: [may({ use: 'relay' })] },

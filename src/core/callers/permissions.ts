@@ -82,7 +82,7 @@ const decodedTwice = (text: string): string => {
 
 /**
  * The permission under which this call may pass, or null. Several may be given, by name and by label: any one is enough. `overriding`:
- * what the request line says is not all; then only a permission without limits of method and path will do.
+ * what the request line shows is not all; then only a permission without limits of method and path will do.
  */
 export const relayPermission = (permissions: readonly Permission[], method: string, path: string, overriding = false): Permission | null =>
   permissions.find(

@@ -13,7 +13,7 @@ export interface Pair {
   name: string;
   value: string;
 }
-/** What is filled in when a saved call is made; `value` null: asked for each time. */
+/** What is filled in when a saved call is made; `value` null: requested each time. */
 export interface CallParameter {
   name: string;
   says: string;
@@ -88,6 +88,6 @@ export function whyNoHeader(name: string, value: string, carrier: string): strin
   if (!/^[A-Za-z0-9!#$%&'*+.^_`|~-]+$/.test(name)) return 'This is no name of a header.';
   if (/[^\x20-\x7e\x80-\xff\t]/.test(value)) return 'Its value holds a line break or another character that no header may hold.';
   const lower = name.toLowerCase();
-  if (lower === carrier.toLowerCase()) return 'The token is put in there by itself.';
+  if (lower === carrier.toLowerCase()) return 'The token is added automatically.';
   return NOT_COMPOSED.has(lower) ? 'This header is made by whoever sends the request.' : null;
 }

@@ -27,7 +27,7 @@ const VALUED = new Set([
 ]);
 const LETTERS_WITH_VALUE = 'XHduAeboFmwxc';
 
-/** Headers that carry somebody's sign-in, and those that a program makes by itself. */
+/** Headers that carry someone's sign-in, and those that a program adds. */
 const DROPPED = /^(authorization|cookie|proxy-authorization|host|content-length|connection|accept-encoding|user-agent)$/i;
 export const isDroppedHeader = (name: string): boolean => DROPPED.test(name) || name.startsWith(':') || /^sec-/i.test(name);
 

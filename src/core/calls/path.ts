@@ -1,4 +1,4 @@
-/** Ways of writing a path that different programs read differently, and control characters: refused, never tidied. */
+/** Ways of writing a path that different programs read differently, and control characters: rejected, never tidied. */
 const AMBIGUOUS_PATH = /(^|\/)\.{1,2}(\/|;|$)|%(25)*(2e|2f|5c|3b)|%(25)*[01][0-9a-f]|%(25)*7f|\\|\/\/|#/i;
 /** Longer than any path that an API documents. */
 const PATH_MOST = 4_096;

@@ -25,7 +25,7 @@ export function readPkcs12(base64: string, password: string): { pem: Secret; lef
     const asn1 = forge.asn1.fromDer(bytes.toString('binary'));
     if (roundsIn(asn1) > ROUNDS_MOST)
       throw wrong(
-        `The file asks for more than ${ROUNDS_MOST.toLocaleString('en')} rounds of key derivation.`,
+        `The file requests more than ${ROUNDS_MOST.toLocaleString('en')} rounds of key derivation.`,
         'Export it again with the usual settings, or paste it as PEM.',
       );
     file = forge.pkcs12.pkcs12FromAsn1(asn1, false, password);

@@ -3,7 +3,7 @@ import { expect, test } from 'vitest';
 import type { Operation } from '../provider/api.ts';
 import type { Scope } from '../provider/definition.ts';
 import { type KnownSecret, SECRET_STATES, secretInWords, usableSecrets } from './choose-secret.ts';
-import { allows, scopesFor, strengthOf, weakerClient } from './strength.ts';
+import { allows, privilegeOf, scopesFor, weakerClient } from './privilege.ts';
 
 const NOW = 1_000_000;
 const secret = (id: string, more: Partial<KnownSecret> = {}): KnownSecret => ({
@@ -17,29 +17,29 @@ const secret = (id: string, more: Partial<KnownSecret> = {}): KnownSecret => ({
   ...more,
 });
 test.each([
-  { name: 'the one in use before the one in reserve', all: [secret('old', { state: 'former' }), secret('new')], order: ['new', 'old'] },
-  { name: 'a refused one after one in reserve', all: [secret('new', { refusedAt: 5 }), secret('old', { state: 'former' })], order: ['old', 'new'] },
+  { name: 'the current one before the one in reserve', all: [secret('old', { state: 'former' }), secret('new')], order: ['new', 'old'] },
+  { name: 'a rejected one after one in reserve', all: [secret('new', { refusedAt: 5 }), secret('old', { state: 'former' })], order: ['old', 'new'] },
   {
-    name: 'of refused ones, the one refused longest ago',
-    all: [secret('a', { refusedAt: 9 }), secret('b', { state: 'refused', refusedAt: 5 })],
+    name: 'of rejected ones, the one rejected longest ago',
+    all: [secret('a', { refusedAt: 9 }), secret('b', { state: 'rejected', refusedAt: 5 })],
     order: ['b', 'a'],
   },
   { name: 'past its end is better than nothing', all: [secret('a', { endsAt: 5 })], order: ['a'] },
-  { name: 'past its end after one not proved', all: [secret('a', { endsAt: 5 }), secret('b', { state: 'unproved' })], order: ['b', 'a'] },
+  { name: 'past its end after one not proved', all: [secret('a', { endsAt: 5 }), secret('b', { state: 'unverified' })], order: ['b', 'a'] },
   { name: 'not begun yet: not at all', all: [secret('a', { startsAt: NOW + 1 }), secret('b', { state: 'former' })], order: ['b'] },
   { name: 'retired: not at all', all: [secret('a', { state: 'retired' })], order: [] },
-  { name: 'a key is none where secrets are asked for', all: [secret('a', { kind: 'key' })], order: [] },
+  { name: 'a key is none where secrets are requested', all: [secret('a', { kind: 'key' })], order: [] },
 ])('$name', ({ all, order }) => expect(usableSecrets(all, ['secret', 'password'], NOW).map((one) => one.id)).toEqual(order));
 
 test.each([
   [secret('a'), 'In use for 400 days, and no end is known'],
   [secret('a', { endsAt: 5 }), 'though its end has passed'],
   [secret('a', { enteredAt: 399 * 86_400_000 }), 'In use.'],
-  [secret('a', { state: 'unproved', startsAt: 1e12 }), 'Waits for its beginning'],
-  [secret('a', { state: 'unproved', waits: true }), 'upload its public part'],
+  [secret('a', { state: 'unverified', startsAt: 1e12 }), 'Waits for its beginning'],
+  [secret('a', { state: 'unverified', waits: true }), 'upload its public part'],
 ])('a secret says what comes next', (one, says) => expect(secretInWords(one, 400 * 86_400_000)).toContain(says));
 
-test('the order never depends on how they were listed, and the first is never a refused one while another is not', () => {
+test('the order never depends on how they were listed, and the first is never a rejected one while another is not', () => {
   const any = fc.record({
     state: fc.constantFrom(...SECRET_STATES),
     startsAt: fc.nat(2 * NOW),
@@ -63,13 +63,13 @@ const scope = (name: string, power: Scope['power'], more: Partial<Scope> = {}): 
   says: name,
   power,
   acts_for: 'person',
-  organisation: false,
+  organization: false,
   preset: false,
   ...more,
 });
 const CATALOGUE = [
   scope('r', 'read'),
-  scope('r.org', 'read', { organisation: true }),
+  scope('r.org', 'read', { organization: true }),
   scope('w', 'write'),
   scope('all', 'admin'),
   scope('me', 'identity'),
@@ -85,13 +85,13 @@ test.each([
   { registered: ['r', 'own.thing'], type: 'web', power: 'read', says: '1 of its own making' },
   { registered: [], type: 'web', power: null, says: 'Not known' },
 ])('a $type client with $registered: $says', ({ registered, type, power, says }) =>
-  expect(strengthOf(CATALOGUE, registered, type)).toMatchObject({ power, says: expect.stringContaining(says) }),
+  expect(privilegeOf(CATALOGUE, registered, type)).toMatchObject({ power, says: expect.stringContaining(says) }),
 );
 
 test.each([
   { name: 'the weakest of several', operations: [operation('a', ['all'], ['w'], ['r'])], scopes: ['r'] },
   { name: 'what another needs anyway costs nothing', operations: [operation('a', ['r'], ['w']), operation('b', ['w'])], scopes: ['w'] },
-  { name: 'without the organisation where one can choose', operations: [operation('a', ['r.org'], ['r'])], scopes: ['r'] },
+  { name: 'without the organization where one can choose', operations: [operation('a', ['r.org'], ['r'])], scopes: ['r'] },
   { name: 'all of a list', operations: [operation('a', ['r', 'me'])], scopes: ['me', 'r'] },
   { name: 'nothing for what needs nothing', operations: [operation('a')], scopes: [] },
 ])('scopes for operations: $name', ({ operations, scopes }) => expect(scopesFor(CATALOGUE, operations).scopes).toEqual(scopes));

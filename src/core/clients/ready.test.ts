@@ -28,7 +28,7 @@ const wants = (change: Partial<NonNullable<Standing['wants']>>): Partial<Standin
   wants: { ...(GOOD.wants as NonNullable<Standing['wants']>), ...change },
 });
 
-test('where everything is in order, every line is good, and the one line says so', () => {
+test('where everything is in order, every line is good, and the one line shows it', () => {
   const lines = readyLines(bosunry, GOOD);
   expect(lines.map((line) => [line.what, line.verdict])).toEqual([
     ['entered', 'good'],
@@ -42,19 +42,19 @@ test('where everything is in order, every line is good, and the one line says so
 test.each<[string, Partial<Standing>, 'missing' | 'doubt', string]>([
   ['a value is missing', { missing: ['the client id'] }, 'missing', 'the client id'],
   ['an address is not confirmed', { unconfirmed: ['https://new.example'] }, 'missing', 'https://new.example'],
-  ['a slash too many over there', { redirectUrisThere: [`${OURS}/`] }, 'missing', 'slash too many'],
-  ['none is saved over there', { redirectUrisThere: [] }, 'missing', 'ends too early'],
+  ['a slash too many at the provider', { redirectUrisThere: [`${OURS}/`] }, 'missing', 'slash too many'],
+  ['none is saved at the provider', { redirectUrisThere: [] }, 'missing', 'ends too early'],
   ['nobody pasted it back', { redirectUrisThere: null }, 'doubt', 'Nobody has compared'],
   ['http in public', { redirectUri: OURS.replace('https', 'http'), redirectUrisThere: [OURS.replace('https', 'http')] }, 'missing', 'takes https only'],
   ['its domain is not listed', { domainsThere: ['berry.example'] }, 'missing', 'not among the listed domains'],
   ['domains were not entered', { domainsThere: null }, 'doubt', 'must be listed'],
-  ['approval was not asked for', { approval: 'not_asked' }, 'missing', 'nobody has asked'],
-  ['approval is awaited', { approval: 'asked' }, 'doubt', 'has not come'],
-  ['they have asked back', { approval: 'they_ask_back' }, 'missing', 'asked back'],
-  ['approval was refused', { approval: 'refused' }, 'missing', 'refused'],
+  ['approval was not requested', { approval: 'not_requested' }, 'missing', 'nobody has asked'],
+  ['approval is awaited', { approval: 'requested' }, 'doubt', 'has not come'],
+  ['they have asked back', { approval: 'info_requested' }, 'missing', 'asked back'],
+  ['approval was rejected', { approval: 'rejected' }, 'missing', 'rejected'],
   ['nobody is listed', { listedAccounts: [] }, 'missing', 'none is entered'],
   ['another account is listed', { listedAccounts: ['ane@ferry.example'] }, 'missing', 'not among the listed'],
-  ['no account is expected', wants({ expectedAccount: null }), 'doubt', 'Only these can agree'],
+  ['no account is expected', wants({ expectedAccount: null }), 'doubt', 'Only these can consent'],
   ['a scope is not registered', wants({ scopes: ['rosters:read', 'offline_access'] }), 'missing', 'not registered there: offline_access'],
   ['a scope is registered misspelt', { registeredScopes: ['roster:read'] }, 'missing', 'may be \u201croster:read\u201d there'],
   ['what is registered is not known', { registeredScopes: [] }, 'doubt', 'cannot be compared'],
@@ -67,7 +67,7 @@ test.each<[string, Partial<Standing>, 'missing' | 'doubt', string]>([
   expect(readyInOne(lines)).toMatch(verdict === 'missing' ? /^Not ready: / : /^Ready, but look at: [a-zA-Z ]+\.$/);
 });
 
-test('a client that acts for itself has no redirect URI and no accounts to compare; scopes that the organisation must agree to are said', () => {
+test('a client that acts for itself has no redirect URI and no accounts to compare; scopes that the organization must consent to are said', () => {
   const lines = readyLines(ledgerfin, {
     ...GOOD,
     redirectUrisThere: null,

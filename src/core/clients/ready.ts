@@ -4,7 +4,7 @@ import type { Operation } from '../provider/api.ts';
 import type { ProviderDefinition } from '../provider/definition.ts';
 import { requirementsOf } from '../provider/requirements.ts';
 import { reviewScopes } from '../scopes/compare.ts';
-import { allows } from './strength.ts';
+import { allows } from './privilege.ts';
 
 /** What is known of a client before a consent, and of the connection for which it is asked. */
 export interface Standing {
@@ -69,23 +69,28 @@ export function readyLines(definition: ProviderDefinition, standing: Standing): 
   if (redirects) lines.push(...redirectLines(definition, standing));
   if (wants) lines.push(...scopeLines(definition, standing.registeredScopes, wants));
 
-  if (['asked', 'not_asked', 'they_ask_back', 'refused'].includes(standing.approval))
-    add('approval', standing.approval === 'asked' ? 'doubt' : 'missing', APPROVAL_SAYS[standing.approval] ?? '', APPROVAL_REMEDY[standing.approval] ?? null);
+  if (['requested', 'not_requested', 'info_requested', 'rejected'].includes(standing.approval))
+    add(
+      'approval',
+      standing.approval === 'requested' ? 'doubt' : 'missing',
+      APPROVAL_SAYS[standing.approval] ?? '',
+      APPROVAL_REMEDY[standing.approval] ?? null,
+    );
   if (standing.reach === 'listed' && redirects) lines.push(listedLine(standing.listedAccounts, wants?.expectedAccount ?? null, standing.works === true));
   return lines;
 }
 
 const APPROVAL_SAYS: Record<string, string> = {
-  not_asked: 'The provider wants to approve the client, and nobody has asked.',
-  asked: 'Approval was asked for and has not come: the provider may refuse until then.',
-  they_ask_back: 'The provider has asked back and waits for an answer.',
-  refused: 'The provider refused the client.',
+  not_requested: 'The provider wants to approve the client, and nobody has asked.',
+  requested: 'Approval was requested and has not come: the provider may reject until then.',
+  info_requested: 'The provider has asked back and waits for an answer.',
+  rejected: 'The provider rejected the client.',
 };
 const APPROVAL_REMEDY: Record<string, string> = {
-  not_asked: 'Send their form, with the answers offered on the page of the client.',
-  asked: 'Build against a rehearsal of this provider meanwhile.',
-  they_ask_back: 'Answer them, then say so here.',
-  refused: 'Ask again there, or use another client.',
+  not_requested: 'Send their form, with the answers offered on the page of the client.',
+  requested: 'Build against a rehearsal of this provider meanwhile.',
+  info_requested: 'Answer them, then say so here.',
+  rejected: 'Ask again there, or use another client.',
 };
 
 function redirectLines(definition: ProviderDefinition, standing: Standing): ReadyLine[] {
@@ -112,7 +117,7 @@ function redirectLines(definition: ProviderDefinition, standing: Standing): Read
       what: 'redirect URI',
       verdict: 'missing',
       says: verdict.kind === 'same' ? '' : verdict.says,
-      remedy: 'Mend it there, save it there, then paste it back here.',
+      remedy: 'Fix it at the provider, save it, then paste it back here.',
     });
   }
   return lines;
@@ -129,7 +134,7 @@ function scopeLines(definition: ProviderDefinition, registered: readonly string[
       what: 'scopes',
       verdict: 'doubt',
       says: 'Which scopes are registered there is not entered, so they cannot be compared.',
-      remedy: 'Enter them under \u201cHow it stands\u201d on the page of the client.',
+      remedy: 'Enter them under \u201cDetails\u201d on the page of the client.',
     });
   else if (unregistered.length > 0)
     lines.push({
@@ -146,13 +151,13 @@ function scopeLines(definition: ProviderDefinition, registered: readonly string[
         says: `The operation ${operation.id} needs ${operation.needs.map((set) => list(set)).join(' or ')}, which is not requested.`,
         remedy: 'Tick these scopes at the connection.',
       });
-  const agreement = definition.scopes.filter((scope) => scope.organisation && wants.scopes.includes(scope.name)).map((scope) => scope.name);
+  const agreement = definition.scopes.filter((scope) => scope.organization && wants.scopes.includes(scope.name)).map((scope) => scope.name);
   if (agreement.length > 0)
     lines.push({
       what: 'scopes',
       verdict: 'doubt',
-      says: `The whole organisation must agree to ${list(agreement)}.`,
-      remedy: 'Make sure that whoever may do so has agreed.',
+      says: `The whole organization needs admin consent to ${list(agreement)}.`,
+      remedy: 'Make sure that whoever may do so has consented.',
     });
   if (lines.every((line) => line.verdict === 'doubt') && registered.length > 0)
     lines.push({ what: 'scopes', verdict: 'good', says: 'Every scope requested is registered there.', remedy: null });
@@ -168,7 +173,7 @@ function listedLine(listed: readonly string[], expected: string | null, works: b
       'List the account at the provider, then enter it here.',
     );
   if (expected === null)
-    return line('doubt', `Only these can agree: ${list(listed)}.`, 'Name the expected account at the connection, so that it can be compared.');
+    return line('doubt', `Only these can consent: ${list(listed)}.`, 'Name the expected account at the connection, so that it can be compared.');
   if (listed.some((one) => one.toLowerCase() === expected.toLowerCase())) return line('good', `${expected} is listed there.`, null);
   return line(
     'missing',

@@ -28,7 +28,7 @@ export interface CallSeen {
   now: number;
 }
 
-/** Verdict first: is the token refused, does it lack a right and whose half, or is the call wrong? */
+/** Verdict first: is the token rejected, does it lack a right and whose half, or is the call wrong? */
 export function diagnoseCall(call: CallSeen): Diagnosis | null {
   const { status, definition, api } = call;
   if (status === null)
@@ -87,7 +87,7 @@ function refusedToken(call: CallSeen, seen: string, words: string): Diagnosis {
   });
 }
 
-/** RFC 6750 §3.1, `insufficient_scope`: whose half is missing depends on what was asked for and granted. */
+/** RFC 6750 §3.1, `insufficient_scope`: whose half is missing depends on what was requested and granted. */
 function lackingScope(call: CallSeen, seen: string, words: string): Diagnosis {
   const told = /scope="?([^",]+)"?/.exec(call.challenge ?? '')?.[1]?.split(' ') ?? [];
   const needed =
@@ -96,7 +96,7 @@ function lackingScope(call: CallSeen, seen: string, words: string): Diagnosis {
   const unticked = lacking.filter((scope) => call.scopesRequested.includes(scope));
   if (unticked.length > 0) return diagnosis('scope_unticked', { evidence: [seen, `Asked for and not granted: ${unticked.join(', ')}.`] });
   return diagnosis('scope_missing', {
-    evidence: [seen, lacking.length > 0 && `${lacking.length > 1 ? 'One of these is needed' : 'Needed'}: ${lacking.join(', ')}; it was not asked for.`],
+    evidence: [seen, lacking.length > 0 && `${lacking.length > 1 ? 'One of these is needed' : 'Needed'}: ${lacking.join(', ')}; it was not requested.`],
   });
 }
 
@@ -107,7 +107,7 @@ function lackingRight(call: CallSeen, seen: string, words: string): Diagnosis {
   if (/(api|service|interface).*(not (been )?(opened|enabled|activated)|disabled)/i.test(words))
     return diagnosis('api_not_opened', { evidence: [seen, `The API: ${call.api.title}.`], certain: false });
   if (/quota|rate limit|too many/i.test(words)) return diagnosis('quota_used_up', { evidence: [seen, wait(call)], certain: false });
-  if (/admin|organi[sz]ation/i.test(words)) return diagnosis('organisation_not_agreed', { evidence: [seen], certain: false });
+  if (/admin|organi[sz]ation/i.test(words)) return diagnosis('admin_consent_missing', { evidence: [seen], certain: false });
   if (call.needs.length > 0 && !call.needs.some((scope) => call.scopesGranted.includes(scope))) return lackingScope(call, seen, words);
   if (call.ofClient)
     return diagnosis('role_missing', {

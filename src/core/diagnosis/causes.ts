@@ -1,11 +1,11 @@
 /**
  * What can be wrong with a consent, a token request or a call: the closed table of causes. The verdict comes first: whether there is a
- * token at all, whether it is good, and whose half of the rights is missing; then who mends it, and how.
+ * token at all, whether it is good, and whose half of the rights is missing; then who fixes it, and how.
  */
 export const VERDICTS = {
   works: 'It works',
   no_token: 'No token was given',
-  token_refused: 'The token is refused',
+  token_refused: 'The token is rejected',
   right_missing: 'The token is good; a right is missing',
   call_wrong: 'The token is good; the call is wrong',
   thing_missing: 'The token is good; the thing does not exist',
@@ -16,11 +16,11 @@ export const VERDICTS = {
 export type Verdict = keyof typeof VERDICTS;
 
 /** Whose half of the rights is missing. */
-export const HALVES = ['client', 'person', 'service_user', 'organisation'] as const;
+export const HALVES = ['client', 'person', 'service_user', 'organization'] as const;
 export type Half = (typeof HALVES)[number];
 
-/** Who has to mend it. */
-export const SIDES = ['person', 'client', 'organisation', 'provider', 'caller', 'ours'] as const;
+/** Who has to fix it. */
+export const SIDES = ['person', 'client', 'organization', 'provider', 'caller', 'ours'] as const;
 export type Side = (typeof SIDES)[number];
 
 interface CauseFacts {
@@ -37,20 +37,20 @@ const TABLE = {
   secret_wrong: {
     verdict: 'no_token',
     side: 'client',
-    title: 'The provider refuses the client\u2019s id or secret.',
+    title: 'The provider rejects the client\u2019s id or secret.',
     remedy: `Enter the secret again, as the provider shows it (its value, not its name). ${AGAIN}`,
   },
   secret_retired: {
     verdict: 'no_token',
     side: 'client',
-    title: 'The provider refuses a client secret that it took before: it was retired there, or has run out.',
+    title: 'The provider rejects a client secret that it took before: it was retired there, or has expired.',
     remedy: `Make a new secret at the provider and enter it. ${AGAIN}`,
   },
   client_elsewhere: {
     verdict: 'no_token',
     side: 'client',
     title: 'The provider does not know this client at this address: it is probably registered in another region or tenant.',
-    remedy: `Compare the value with the address of the page on which the client stands over there, and change it at the client. ${AGAIN}`,
+    remedy: `Compare the value with the address of the page on which the client stands at the provider, and change it at the client. ${AGAIN}`,
   },
   basic_encoding: {
     verdict: 'no_token',
@@ -68,14 +68,14 @@ const TABLE = {
   certificate_ended: {
     verdict: 'no_token',
     side: 'client',
-    title: 'The client\u2019s certificate has run out, or does not begin yet.',
+    title: 'The client\u2019s certificate has expired, or does not begin yet.',
     remedy: `Make a new certificate, upload its public part, and enter it. ${AGAIN}`,
   },
   certificate_unknown: {
     verdict: 'no_token',
     side: 'client',
     title: 'The provider does not take the client\u2019s certificate or key: it probably does not know it.',
-    remedy: `Upload the public part over there, and compare the thumbprint it shows with ours. ${AGAIN}`,
+    remedy: `Upload the public part at the provider, and compare the thumbprint it shows with ours. ${AGAIN}`,
   },
   clock_wrong: {
     verdict: 'ours',
@@ -98,7 +98,7 @@ const TABLE = {
   approval_refused: {
     verdict: 'no_token',
     side: 'client',
-    title: 'The provider refused to approve the client.',
+    title: 'The provider rejected to approve the client.',
     remedy: 'Ask there again, or use another client.',
   },
   // The request was not what the provider expects.
@@ -108,7 +108,7 @@ const TABLE = {
     title: 'The redirect URI differs from the one registered at the provider.',
     remedy: `Copy ours from the page of the client, register it there character by character, and save. ${AGAIN}`,
   },
-  scope_delimiter: {
+  scope_separator: {
     verdict: 'no_token',
     side: 'ours',
     title: 'The provider separates scopes otherwise than they were sent.',
@@ -117,13 +117,13 @@ const TABLE = {
   scope_misspelt: {
     verdict: 'no_token',
     side: 'ours',
-    title: 'The provider does not know a scope that was asked for.',
+    title: 'The provider does not know a scope that was requested.',
     remedy: 'Change the scopes of the connection, then open it again.',
   },
   scope_unregistered: {
     verdict: 'no_token',
     side: 'client',
-    title: 'A scope was asked for that is not registered for the client at the provider.',
+    title: 'A scope was requested that is not registered for the client at the provider.',
     remedy: `Register the scope there, or ask for less. ${AGAIN}`,
   },
   request_odd: {
@@ -168,14 +168,14 @@ const TABLE = {
     half: 'person',
     side: 'person',
     title: 'The account is of a kind that the provider does not take here.',
-    remedy: `Agree with an account of the kind it names: usually a person\u2019s own, or one of the organisation. ${AGAIN}`,
+    remedy: `Agree with an account of the kind it names: usually a person\u2019s own, or one of the organization. ${AGAIN}`,
   },
-  organisation_not_agreed: {
+  admin_consent_missing: {
     verdict: 'right_missing',
-    half: 'organisation',
-    side: 'organisation',
-    title: 'The whole organisation must agree first, and has not.',
-    remedy: 'Send the link and the text below to whoever may agree for the organisation; then check for the yes.',
+    half: 'organization',
+    side: 'organization',
+    title: 'The whole organization needs admin consent first, and has not.',
+    remedy: 'Send the link and the text below to whoever may agree for the organization; then check for the consent.',
   },
   subject_refused: {
     verdict: 'no_token',
@@ -199,7 +199,7 @@ const TABLE = {
   code_refused: {
     verdict: 'no_token',
     side: 'provider',
-    title: 'The provider refuses the code.',
+    title: 'The provider rejects the code.',
     remedy: 'A code is good once and for a short time, and only with the redirect URI it was made for. Open the connection again.',
   },
   // Tokens, and what comes of them.
@@ -212,8 +212,8 @@ const TABLE = {
   grant_withdrawn: {
     verdict: 'token_refused',
     side: 'person',
-    title: 'The provider refuses the refresh token: the grant was withdrawn, or has run out.',
-    remedy: 'Agree again: open the connection and consent at the provider.',
+    title: 'The provider rejects the refresh token: the grant was withdrawn, or has expired.',
+    remedy: 'Reconnect: open the connection and consent at the provider.',
   },
   answer_lost: {
     verdict: 'provider_trouble',
@@ -231,7 +231,7 @@ const TABLE = {
   provider_busy: {
     verdict: 'provider_trouble',
     side: 'provider',
-    title: 'The provider asked for patience, and a code does not wait.',
+    title: 'The provider asked us to wait, and the code expires meanwhile.',
     remedy: 'Wait a little, then open the connection again.',
   },
   provider_unreachable: {
@@ -247,39 +247,39 @@ const TABLE = {
     remedy: 'If it stays so, compare the issuer in the definition with the provider\u2019s metadata. Open the connection again.',
   },
   // Calls with a token.
-  token_ended: { verdict: 'token_refused', side: 'ours', title: 'The access token has run out.', remedy: 'Renew the connection, then try the call again.' },
+  token_ended: { verdict: 'token_refused', side: 'ours', title: 'The access token has expired.', remedy: 'Renew the connection, then try the call again.' },
   token_unknown: {
     verdict: 'token_refused',
     side: 'provider',
-    title: 'The API refuses the access token.',
+    title: 'The API rejects the access token.',
     remedy: 'Renew the connection and try again. If it stays so, the grant was withdrawn, or the definition names another API than the token is for.',
   },
   audience_wrong: {
     verdict: 'token_refused',
     side: 'client',
     title: 'The access token was made for another API than the one that was called.',
-    remedy: 'Mend the audience or resource: at the client, where it is a placeholder, else in the definition. Then open the connection again.',
+    remedy: 'Fix the audience or resource: at the client, where it is a placeholder, else in the definition. Then open the connection again.',
   },
   scope_missing: {
     verdict: 'right_missing',
     half: 'client',
     side: 'client',
     title: 'The token lacks a scope that this call needs.',
-    remedy: 'Add the scope to the connection, and agree again.',
+    remedy: 'Add the scope to the connection, and reconnect.',
   },
   scope_unticked: {
     verdict: 'right_missing',
     half: 'person',
     side: 'person',
-    title: 'The token lacks a scope that was asked for and that the person did not grant.',
-    remedy: 'Agree again, and leave that scope ticked.',
+    title: 'The token lacks a scope that was requested and that the person did not grant.',
+    remedy: 'Reconnect, and leave that scope ticked.',
   },
   api_not_opened: {
     verdict: 'right_missing',
     half: 'client',
     side: 'client',
     title: 'The API is not opened to this client.',
-    remedy: 'Open the API to the client in the provider\u2019s console. Nobody needs to agree again.',
+    remedy: 'Open the API to the client in the provider\u2019s console. No reconnect is needed.',
   },
   role_missing: {
     verdict: 'right_missing',
@@ -295,14 +295,14 @@ const TABLE = {
     title: 'The token allows it, but the account itself has no right to it.',
     remedy: 'Let whoever administers that system give the account the right, or agree with another account.',
   },
-  quota_used_up: { verdict: 'provider_trouble', side: 'caller', title: 'The quota is used up.', remedy: 'Wait as the provider says, and call less often.' },
+  quota_used_up: { verdict: 'provider_trouble', side: 'caller', title: 'The quota is used up.', remedy: 'Wait as the provider reports, and call less often.' },
   thing_missing: {
     verdict: 'thing_missing',
     side: 'caller',
     title: 'What was called does not exist, or not for this account.',
     remedy: 'Check the path and the ids in it.',
   },
-  call_wrong: { verdict: 'call_wrong', side: 'caller', title: 'The API does not understand the call.', remedy: 'Read its answer, and mend the call.' },
+  call_wrong: { verdict: 'call_wrong', side: 'caller', title: 'The API does not understand the call.', remedy: 'Read its answer, and fix the call.' },
   error_inside: {
     verdict: 'unknown',
     side: 'caller',
@@ -325,7 +325,7 @@ export const causeFacts = (cause: Cause): CauseFacts => TABLE[cause];
 export const CALL_CAUSES = [
   'api_not_opened',
   'account_kind_wrong',
-  'organisation_not_agreed',
+  'admin_consent_missing',
   'audience_wrong',
   'role_missing',
   'person_lacks_right',

@@ -51,7 +51,7 @@ test('every cause has a verdict, a side, a title and a remedy; those of calls ar
   for (const cause of CALL_CAUSES) expect(CAUSES).toContain(cause);
 });
 
-/** Where the provider says little, what we know decides; where nothing decides, it says so. */
+/** Where the provider reports little, what we know decides; where nothing decides, it shows it. */
 test.each([
   {
     name: 'a secret past its end',
@@ -67,7 +67,7 @@ test.each([
     cause: 'certificate_needed',
     certain: true,
   },
-  { name: 'a code refused without a reason', asked: {}, outcome: refused('refused_grant', 'invalid_grant'), cause: 'code_refused', certain: false },
+  { name: 'a code rejected without a reason', asked: {}, outcome: refused('refused_grant', 'invalid_grant'), cause: 'code_refused', certain: false },
   {
     name: 'a code older than it lives',
     asked: { codeAgeMs: 400_000, codeLifeMs: 240_000 },
@@ -135,7 +135,7 @@ test.each([
   { name: '403 with a scope that allows it: the person\u2019s half', call: {}, cause: 'person_lacks_right' },
   { name: '403 for a client\u2019s own token: the service user', call: { ofClient: true }, cause: 'role_missing' },
   { name: 'unticked, by the challenge', call: { needs: [], challenge: 'Bearer error="insufficient_scope", scope="nests.write"' }, cause: 'scope_unticked' },
-  { name: 'never asked for', call: { needs: ['nests.all'], challenge: 'Bearer error="insufficient_scope"' }, cause: 'scope_missing' },
+  { name: 'never requested', call: { needs: ['nests.all'], challenge: 'Bearer error="insufficient_scope"' }, cause: 'scope_missing' },
   { name: 'its own claims say that it ended', call: { status: 401, claims: { exp: '2026-11-23T11:00:00.000Z' } }, cause: 'token_ended' },
   { name: 'words about the audience', call: { status: 401, body: '{"message":"wrong audience"}' }, cause: 'audience_wrong' },
   { name: 'not found', call: { status: 404 }, cause: 'thing_missing' },
@@ -154,13 +154,13 @@ const SENT = {
   scopes: ['nests.read'],
   scopesRegistered: [],
   placeholders: {},
-  approval: 'given',
+  approval: 'approved',
   reach: 'anyone',
 };
 test.each([
   { page: 'Sorry, you are NOT A MEMBER of this flock.', cause: 'account_not_listed', certain: true },
   { page: 'Error 400: redirect_uri_mismatch', cause: 'redirect_uri_differs', certain: false },
-  { page: 'Need administrator approval', cause: 'organisation_not_agreed', certain: false },
+  { page: 'Need administrator approval', cause: 'admin_consent_missing', certain: false },
   { page: 'https://id.gull.example/stop?error=access_denied&error_description=no', cause: 'consent_denied', certain: true },
   { page: 'https://id.gull.example/stop#error=invalid_scope&error_description=nests.read', cause: 'scope_unregistered', certain: true },
   { page: 'This app was not found', cause: 'unknown', certain: false },

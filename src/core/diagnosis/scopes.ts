@@ -13,7 +13,7 @@ export function diagnoseScopes({ definition, scopes, scopesRegistered }: ScopesA
   const catalogue = definition.scopes.map((scope) => scope.name);
   const remarks = reviewScopes(scopes, catalogue);
   const delimiter = remarks.find((remark) => remark.kind === 'delimiter');
-  if (delimiter) return diagnosis('scope_delimiter', { evidence: [seen, delimiter.says] });
+  if (delimiter) return diagnosis('scope_separator', { evidence: [seen, delimiter.says] });
   const misspelt = remarks.find((remark) => remark.kind === 'misspelt');
   if (misspelt)
     return diagnosis('scope_misspelt', {
@@ -21,10 +21,10 @@ export function diagnoseScopes({ definition, scopes, scopesRegistered }: ScopesA
       remedy: `${misspelt.says} Change the scopes of the connection, then open it again.`,
     });
   // The provider read several as one: it quotes them as they were joined.
-  const joined = scopes.length > 1 && seen.includes(scopes.slice(0, 2).join(definition.dialect.scope_delimiter));
+  const joined = scopes.length > 1 && seen.includes(scopes.slice(0, 2).join(definition.dialect.scope_separator));
   if (joined)
-    return diagnosis('scope_delimiter', {
-      evidence: [seen, `They were sent with \u201c${definition.dialect.scope_delimiter}\u201d between them, and read as one.`],
+    return diagnosis('scope_separator', {
+      evidence: [seen, `They were sent with \u201c${definition.dialect.scope_separator}\u201d between them, and read as one.`],
     });
   const unregistered = scopesRegistered.length === 0 ? [] : scopes.filter((scope) => !scopesRegistered.includes(scope));
   if (unregistered.length > 0)
@@ -35,6 +35,6 @@ export function diagnoseScopes({ definition, scopes, scopesRegistered }: ScopesA
   return diagnosis('scope_unregistered', {
     evidence: [seen, named.length > 0 && `The answer names ${named.join(', ')}.`],
     certain: named.length > 0,
-    also: ['scope_delimiter', 'scope_misspelt'],
+    also: ['scope_separator', 'scope_misspelt'],
   });
 }

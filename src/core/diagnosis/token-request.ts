@@ -8,7 +8,7 @@ import { requirementIn, requirementName } from '../provider/requirements.ts';
 import { type Diagnosis, diagnosis } from './diagnosis.ts';
 import { diagnoseScopes } from './scopes.ts';
 
-/** What we know of a client and of what it asked for, beside the answer. Instants are epoch ms. */
+/** What we know of a client and of what it requested, beside the answer. Instants are epoch ms. */
 export interface Asked {
   definition: ProviderDefinition;
   /** As the definition was before the values were filled in: which values stand in the token endpoint's address. */
@@ -33,15 +33,14 @@ export interface Asked {
 const CLOCK_MATTERS_MS = 30_000;
 const day = (instant: number): string => new Date(instant).toISOString().slice(0, 10);
 
-/** What a refused token request means. `seen`: what came back in one line, masked. */
+/** What a rejected token request means. `seen`: what came back in one line, masked. */
 export function diagnoseTokenRequest(asked: Asked, outcome: Exclude<TokenOutcome, { kind: 'tokens' }>, seen: string): Diagnosis {
   const { error, description, reason } = outcome.evidence;
   const words = `${error ?? ''} ${description ?? ''}`.toLowerCase();
   const approval = approvalSeen(asked.definition, outcome);
-  if (approval === 'asked' || approval === 'they_ask_back') return diagnosis('approval_pending', { evidence: [seen] });
-  if (approval === 'refused') return diagnosis('approval_refused', { evidence: [seen] });
-  if (error !== null && asked.definition.dialect.organisation_agreement?.refused.includes(error))
-    return diagnosis('organisation_not_agreed', { evidence: [seen] });
+  if (approval === 'requested' || approval === 'info_requested') return diagnosis('approval_pending', { evidence: [seen] });
+  if (approval === 'rejected') return diagnosis('approval_refused', { evidence: [seen] });
+  if (error !== null && asked.definition.dialect.admin_consent?.rejected.includes(error)) return diagnosis('admin_consent_missing', { evidence: [seen] });
   if (error === 'access_denied') return diagnosis('consent_denied', { evidence: [seen] });
   if (error === 'expired_token') return diagnosis('code_expired', { evidence: [seen] });
   const required = reason === 'token_type_dpop' ? 'dpop' : error === null ? null : requirementIn(asked.definition, error, words);
@@ -129,7 +128,7 @@ const clockSays = (asked: Asked): string =>
 
 /** `invalid_grant`: a code, an assertion, a device code or a refresh token that is not taken. */
 function diagnoseGrant(asked: Asked, words: string, seen: string): Diagnosis {
-  if (asked.grantType === 'refresh_token' || asked.grantType === 'taken_over') return diagnosis('grant_withdrawn', { evidence: [seen] });
+  if (asked.grantType === 'refresh_token' || asked.grantType === 'imported') return diagnosis('grant_withdrawn', { evidence: [seen] });
   if (asked.grantType === 'jwt_bearer' || asked.grantType === 'client_credentials') {
     if (isClockOff(asked)) return diagnosis('clock_wrong', { evidence: [clockSays(asked), seen] });
     if (asked.secret?.endsAt && asked.secret.endsAt <= asked.now)

@@ -34,7 +34,7 @@ export function diagnoseCallback(answer: Exclude<CallbackOutcome, { kind: 'code'
 }
 
 function byError(error: string, seen: string, sent: SentAway): Diagnosis | null {
-  if (sent.definition.dialect.organisation_agreement?.refused.includes(error)) return diagnosis('organisation_not_agreed', { evidence: [seen] });
+  if (sent.definition.dialect.admin_consent?.rejected.includes(error)) return diagnosis('admin_consent_missing', { evidence: [seen] });
   const required = error.startsWith('invalid_request') ? requirementIn(sent.definition, error, seen) : null;
   if (required) return diagnosis('requirement_unsupported', { evidence: [`Required: ${requirementName(required)}.`, seen] });
   switch (error) {
@@ -47,7 +47,7 @@ function byError(error: string, seen: string, sent: SentAway): Diagnosis | null 
     case 'invalid_target':
       return diagnosis('resource_refused', { evidence: [seen] });
     case 'unauthorized_client':
-      return sent.approval === 'asked' || sent.approval === 'not_asked'
+      return sent.approval === 'requested' || sent.approval === 'not_requested'
         ? diagnosis('approval_pending', { evidence: [seen] })
         : diagnosis('client_not_allowed', { evidence: [seen] });
     case 'temporarily_unavailable':
@@ -70,7 +70,7 @@ const USUAL_WORDS: readonly [RegExp, Cause][] = [
     /(personal|work|school|business|shared|guest) accounts? (is|are|can ?not|may not)|account type|kind of account|not available for this account/i,
     'account_kind_wrong',
   ],
-  [/admin(istrator)?('s)? (approval|consent)|approval (is )?required|organi[sz]ation (must|has not|has to)/i, 'organisation_not_agreed'],
+  [/admin(istrator)?('s)? (approval|consent)|approval (is )?required|organi[sz]ation (must|has not|has to)/i, 'admin_consent_missing'],
   [/invalid[_ ]scope|unknown (scope|permission)/i, 'scope_misspelt'],
   [/unknown (client|app)|client[_ ]id|application (was )?not found|invalid[_ ]client/i, 'client_elsewhere'],
   [/access[_ ]denied|declined|refused by/i, 'consent_denied'],
@@ -91,7 +91,7 @@ function byWords(text: string, sent: SentAway): Diagnosis | null {
     return diagnosis('client_elsewhere', {
       evidence: [...evidence, ...placeSays(sent.definition, sent.placeholders)],
       title: 'The provider does not know the client id at this address.',
-      remedy: 'Compare the client id and the region or tenant with the page of the client over there. Then open the connection again.',
+      remedy: 'Compare the client id and the region or tenant with the page of the client at the provider. Then open the connection again.',
       certain: own !== undefined,
     });
   if (cause === 'scope_misspelt') return diagnoseScopes(sent, text);
@@ -101,7 +101,7 @@ function byWords(text: string, sent: SentAway): Diagnosis | null {
 const TEXT_MOST = 2_000;
 
 /**
- * Nothing came back, because the provider stopped on a page of its own: what somebody pasted of that page, its words or its address, is
+ * Nothing came back, because the provider stopped on a page of its own: what someone pasted of that page, its words or its address, is
  * the evidence.
  */
 export function diagnoseStopPage(pasted: string, sent: SentAway): Diagnosis {

@@ -9,21 +9,25 @@ import type { Evidence, TokenOutcome } from './token-answer.ts';
 
 const check = {
   grant_type: 'authorization_code' as const,
-  given: ['invalid_grant'],
-  asked: ['client_pending'],
-  they_ask_back: ['client_question'],
-  refused: ['no_way'],
+  approved: ['invalid_grant'],
+  requested: ['client_pending'],
+  info_requested: ['client_question'],
+  rejected: ['no_way'],
 };
 const definition = { dialect: { ...PLAIN_DIALECT, approval_check: check } } as ProviderDefinition;
 const evidence = (error: string | null): Evidence => ({ status: error ? 400 : null, error, description: null, reason: error ? null : 'timeout', tookMs: 1 });
 
 test.each<[string, TokenOutcome, string | null]>([
-  ['a code that never existed is refused as a code: the client is known and approved', { kind: 'refused_grant', evidence: evidence('invalid_grant') }, 'given'],
-  ['nobody has decided', { kind: 'set_up_wrong', evidence: evidence('client_pending') }, 'asked'],
-  ['they wait for an answer', { kind: 'set_up_wrong', evidence: evidence('client_question') }, 'they_ask_back'],
-  ['refused', { kind: 'set_up_wrong', evidence: evidence('no_way') }, 'refused'],
-  ['another error says nothing of approval', { kind: 'client_refused', evidence: evidence('invalid_client') }, null],
-  ['no answer says nothing', { kind: 'unclear', evidence: evidence(null) }, null],
+  [
+    'a code that never existed is rejected as a code: the client is known and approved',
+    { kind: 'refused_grant', evidence: evidence('invalid_grant') },
+    'approved',
+  ],
+  ['nobody has decided', { kind: 'set_up_wrong', evidence: evidence('client_pending') }, 'requested'],
+  ['they wait for an answer', { kind: 'set_up_wrong', evidence: evidence('client_question') }, 'info_requested'],
+  ['rejected', { kind: 'set_up_wrong', evidence: evidence('no_way') }, 'rejected'],
+  ['another error shows nothing of approval', { kind: 'client_refused', evidence: evidence('invalid_client') }, null],
+  ['no answer shows nothing', { kind: 'unclear', evidence: evidence(null) }, null],
 ])('approval: %s', (_name, answer, wanted) => {
   expect(approvalSeen(definition, answer)).toBe(wanted);
   expect(approvalSeen({ dialect: PLAIN_DIALECT } as ProviderDefinition, answer)).toBeNull();

@@ -3,7 +3,7 @@ import { Secret } from '../secret.ts';
 import type { TokenOutcome } from './token-answer.ts';
 import type { TokenRequest } from './token-request.ts';
 
-export type SeenApproval = 'asked' | 'they_ask_back' | 'given' | 'refused';
+export type SeenApproval = 'requested' | 'info_requested' | 'approved' | 'rejected';
 
 /** The token request by which a provider tells whether a client is approved; null where its definition knows none. It spends nothing. */
 export function approvalQuestion(definition: ProviderDefinition, unused: string): TokenRequest | null {
@@ -13,13 +13,13 @@ export function approvalQuestion(definition: ProviderDefinition, unused: string)
   return { grantType: 'authorization_code', code: new Secret(unused), redirectUri: null, verifier: null };
 }
 
-/** What the answer says of the approval; null: nothing, such as a provider that is down. */
+/** What the answer shows of the approval; null: nothing, such as a provider that is down. */
 export function approvalSeen(definition: ProviderDefinition, answer: TokenOutcome): SeenApproval | null {
   const check = definition.dialect.approval_check;
   if (!check) return null;
-  if (answer.kind === 'tokens') return 'given';
+  if (answer.kind === 'tokens') return 'approved';
   const { error } = answer.evidence;
   if (error === null) return null;
-  for (const one of ['refused', 'they_ask_back', 'asked', 'given'] as const) if (check[one].includes(error)) return one;
+  for (const one of ['rejected', 'info_requested', 'requested', 'approved'] as const) if (check[one].includes(error)) return one;
   return null;
 }

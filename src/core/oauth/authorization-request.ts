@@ -9,11 +9,11 @@ export interface AuthorizationRequest {
   redirectUri: string;
   scopes: readonly string[];
   state: string;
-  /** Null where the dialect says `pkce: none`. */
+  /** Null where the dialect states `pkce: none`. */
   verifier: string | null;
-  /** Sent where `openid` is asked for. */
+  /** Sent where `openid` is requested. */
   nonce?: string;
-  /** The account that is expected to agree. */
+  /** The account that is expected to consent. */
   expectedAccount?: string | null;
   /** The person must see the consent page again, though the provider remembers an answer. */
   reconsent?: boolean;

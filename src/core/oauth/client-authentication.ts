@@ -14,7 +14,7 @@ export interface ClientCredentials {
   secret: Secret | null;
   /** Which record of the client's secrets this is. */
   secretId: string | null;
-  /** Of a key: with what it signs, and the key id that is sent (null: none). Left out: as the definition says, with its thumbprint. */
+  /** Of a key: with what it signs, and the key id that is sent (null: none). Left out: as the definition states, with its thumbprint. */
   signing?: { algorithm: ClientAssertionAlgorithm | null; keyId: string | null } | undefined;
 }
 
@@ -26,7 +26,7 @@ const ASSERTION_TYPE = 'urn:ietf:params:oauth:client-assertion-type:jwt-bearer';
 
 /**
  * Puts the client's authentication into a token request: RFC 6749 §2.3.1, or an assertion of RFC 7523 §2.2.
- * Basic form-encodes id and secret before joining them, unless the dialect says `raw`.
+ * Basic form-encodes id and secret before joining them, unless the dialect states `raw`.
  * @param once when the assertion is made (epoch ms), and its own id, never used before.
  */
 export async function authenticateClient(
@@ -61,7 +61,7 @@ export async function authenticateClient(
 }
 
 /**
- * An assertion signed with the client's key (RFC 7523 §3): by itself it authenticates the client (§2.2); with another subject it asks
+ * An assertion signed with the client's key (RFC 7523 §3): alone it authenticates the client (§2.2); with another subject it asks
  * for a token in that account's name (§2.1).
  */
 export async function signedAssertion(

@@ -98,7 +98,7 @@ function algorithmsOf(type: string): ClientAssertionAlgorithm[] {
 
 /**
  * With what a key signs: what was chosen for it; else what the provider lists and the definition prefers; else what the key can.
- * @param listed `token_endpoint_auth_signing_alg_values_supported` (RFC 8414 §2), where the provider says it
+ * @param listed `token_endpoint_auth_signing_alg_values_supported` (RFC 8414 §2), where the provider reports it
  * @returns the algorithm, or why there is none: the provider lists none of those that the key can, or the choice is not the key's
  */
 export function chooseAlgorithm(

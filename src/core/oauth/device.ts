@@ -63,7 +63,7 @@ const Answer = z.object({
   interval: seconds.nullish(),
 });
 
-/** What came back: a code to show, or the refusal as any token request would have it. */
+/** What came back: a code to show, or the rejection as any token request would have it. */
 export function readDeviceAuthorization(
   outcome: WireOutcome,
   definition: Pick<ProviderDefinition, 'dialect'>,

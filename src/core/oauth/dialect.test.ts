@@ -33,7 +33,7 @@ const own = { grantType: 'client_credentials' as const, scopes: ['x', 'y'] };
 
 test.each([
   { name: 'as the RFCs say', dialect: {}, type: 'application/x-www-form-urlencoded', has: ['scope=x+y', 'grant_type=client_credentials'] },
-  { name: 'commas', dialect: { scope_delimiter: ',' }, type: 'application/x-www-form-urlencoded', has: ['scope=x%2Cy'] },
+  { name: 'commas', dialect: { scope_separator: ',' }, type: 'application/x-www-form-urlencoded', has: ['scope=x%2Cy'] },
   { name: 'further parameters', dialect: { token_parameters: { audience: 'qm' } }, type: 'application/x-www-form-urlencoded', has: ['audience=qm'] },
   { name: 'JSON', dialect: { token_request: 'json', token_headers: { 'x-version': '2' } }, type: 'application/json', has: ['"scope":"x y"'] },
 ])('a token request, $name', async ({ dialect, type, has }) => {
@@ -51,7 +51,7 @@ test('Basic raw joins id and secret as they are; by default both are encoded fir
 
 test('parameters of the authorization request are added, ours cannot be replaced, and those of the endpoint stay', () => {
   const url = new URL(
-    authorizationUrl(provider({ authorization_parameters: { display: 'board' }, pkce: 'none', scope_delimiter: ';' }), {
+    authorizationUrl(provider({ authorization_parameters: { display: 'board' }, pkce: 'none', scope_separator: ';' }), {
       clientId: 'c',
       redirectUri: 'https://us.example/cb',
       scopes: ['a', 'b'],
@@ -171,9 +171,15 @@ test.each([
     status: 200,
     sees: { kind: 'tokens', tokens: { lifeMs: 9000, scopes: ['a', 'b'], apiBaseUrl: 'https://x.example', account: { id: '7', label: '7' } } },
   },
-  { name: 'a life as text is odd', dialect: {}, body: { access_token: 't', token_type: 'bearer', expires_in: '60' }, status: 200, sees: { kind: 'unclear' } },
   {
-    name: 'unless the dialect says so',
+    name: 'a lifetime as text is odd',
+    dialect: {},
+    body: { access_token: 't', token_type: 'bearer', expires_in: '60' },
+    status: 200,
+    sees: { kind: 'unclear' },
+  },
+  {
+    name: 'unless the dialect shows it',
     dialect: { text_numbers: true },
     body: { access_token: 't', token_type: 'bearer', expires_in: ' 60 ' },
     status: 200,
@@ -181,7 +187,7 @@ test.each([
   },
   {
     name: 'scopes joined by commas',
-    dialect: { scope_delimiter: ',' },
+    dialect: { scope_separator: ',' },
     body: { access_token: 't', token_type: 'bearer', scope: 'a, b' },
     status: 200,
     sees: { kind: 'tokens', tokens: { scopes: ['a', 'b'] } },

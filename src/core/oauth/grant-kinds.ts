@@ -3,7 +3,7 @@ export const GRANT_TYPES = ['authorization_code', 'client_credentials', 'jwt_bea
 export type GrantType = (typeof GRANT_TYPES)[number];
 
 /** What a grant came from; a static key counts as one. */
-export const GRANT_KINDS = [...GRANT_TYPES, 'device_code', 'taken_over', 'static_key'] as const;
+export const GRANT_KINDS = [...GRANT_TYPES, 'device_code', 'imported', 'static_key'] as const;
 export type GrantKind = (typeof GRANT_KINDS)[number];
 
 /**
@@ -23,13 +23,13 @@ export const WIRE_GRANT_TYPES = {
   device_code: 'urn:ietf:params:oauth:grant-type:device_code',
 } as const;
 
-/** True where nobody consents and no refresh token is needed: the client asks anew. */
+/** True where nobody consents and no refresh token is needed: the client requests a new token. */
 export const isClientsOwn = (kind: string): kind is 'client_credentials' | 'jwt_bearer' => kind === 'client_credentials' || kind === 'jwt_bearer';
 
 export const isKey = (kind: string): kind is 'static_key' => kind === 'static_key';
 
-/** A static key ends by somebody's hand alone; this is written where an expiry has to stand. 100 years, in ms. */
+/** A static key ends by someone's hand alone; this is written where an expiry has to stand. 100 years, in ms. */
 export const KEY_LIFE_MS = 100 * 365 * 86_400_000;
 
-/** What a caller is told of a key's life, so that it asks again within the hour and meets a switch to OAuth. */
+/** What a caller learns of a key's lifetime, so that it asks again within the hour and meets a switch to OAuth. */
 export const KEY_LIFE_SHOWN_SECONDS = 3_600;

@@ -35,7 +35,7 @@ const answer = (status: number, body: unknown, headers: Record<string, string> =
   tookMs: 5,
 });
 
-test('a service account asks with an assertion in the name of an account; by itself it needs no other authentication (RFC 7523 §2.1)', async () => {
+test('a service account asks with an assertion in the name of an account; automatically it needs no other authentication (RFC 7523 §2.1)', async () => {
   const pem = generateKeyPairSync('rsa', { modulusLength: 2048 }).privateKey.export({ type: 'pkcs8', format: 'pem' }).toString();
   const credentials = { clientId: 'gull-1', method: 'private_key_jwt' as const, secret: new Secret(pem), secretId: null };
   const asks = { grantType: 'jwt_bearer' as const, subject: 'desk@gull.example', scopes: ['a', 'b'] };
@@ -81,7 +81,7 @@ test.each([
     want: { lifeMs: 60_000, intervalMs: 2_000 },
   },
   { name: 'a page that is no address', body: { device_code: 'd', user_code: 'AB', verification_uri: 'javascript:alert(1)', expires_in: 60 }, want: null },
-  { name: 'no life', body: { device_code: 'd', user_code: 'AB', verification_uri: 'https://gull.example/d' }, want: null },
+  { name: 'no lifetime', body: { device_code: 'd', user_code: 'AB', verification_uri: 'https://gull.example/d' }, want: null },
   { name: 'a page of HTML', body: '<html>', want: null },
 ])('a device authorization answer: $name', ({ body, want }) => {
   const read = readDeviceAuthorization(answer(200, body), DEFINITION);
@@ -102,10 +102,10 @@ test.each([
   { name: 'nobody has decided', outcome: answer(400, { error: 'authorization_pending' }), want: { kind: 'wait', intervalMs: 5_000 } },
   { name: 'slower, by five seconds', outcome: answer(400, { error: 'slow_down' }), want: { kind: 'wait', intervalMs: 10_000 } },
   { name: 'refused', outcome: answer(400, { error: 'access_denied' }), want: { kind: 'ended' } },
-  { name: 'run out', outcome: answer(400, { error: 'expired_token' }), want: { kind: 'ended' } },
+  { name: 'expire', outcome: answer(400, { error: 'expired_token' }), want: { kind: 'ended' } },
   { name: 'tokens', outcome: answer(200, { access_token: 'a', token_type: 'Bearer' }), want: { kind: 'ended' } },
   { name: 'nothing came: twice as slowly', outcome: { kind: 'unclear' as const, reason: 'timeout', tookMs: 1 }, want: { kind: 'wait', intervalMs: 10_000 } },
-  { name: 'asked for patience', outcome: answer(429, {}, { 'retry-after': '30' }), want: { kind: 'wait', intervalMs: 30_000 } },
+  { name: 'asked us to wait', outcome: answer(429, {}, { 'retry-after': '30' }), want: { kind: 'wait', intervalMs: 30_000 } },
 ])('polling: $name (RFC 8628 §3.5)', ({ outcome, want }) => {
   expect(pollingStep(readTokenOutcome(outcome as WireOutcome, DEFINITION.dialect), 5_000)).toEqual(want);
 });
@@ -118,7 +118,7 @@ test('the ways open to a connection, the usual one first', () => {
   expect(waysOf(DEFINITION, desktop, 'authorization_code', ours)).toEqual(['loopback', 'pasted', 'device']);
   expect(waysOf(DEFINITION, { type: 'printed_code', redirectUri: '' }, 'authorization_code', ours)).toEqual(['printed']);
   expect(waysOf(DEFINITION, web, 'jwt_bearer', ours)).toEqual(['by_itself']);
-  // A public address that was changed: the browser cannot come back by itself any more, and the address is pasted.
+  // A public address that was changed: the browser cannot come back automatically any more, and the address is pasted.
   expect(waysOf(DEFINITION, { type: 'web', redirectUri: 'https://old.example/cb' }, 'authorization_code', ours)).toEqual(['pasted', 'device']);
 });
 

@@ -34,7 +34,7 @@ export async function checkIdToken(token: Secret, definition: Pick<ProviderDefin
   if (claims.azp !== undefined && claims.azp !== expected.clientId) return odd('It was issued to another client (azp).');
   if (audience.length > 1 && claims.azp === undefined) return odd('It is meant for several clients and does not say to which it was issued (azp).');
   const seconds = expected.now / 1000;
-  if (typeof claims.exp !== 'number' || claims.exp + SKEW_SECONDS < seconds) return odd('It has run out, or this machine\u2019s clock is wrong.');
+  if (typeof claims.exp !== 'number' || claims.exp + SKEW_SECONDS < seconds) return odd('It has expired, or this machine\u2019s clock is wrong.');
   if (typeof claims.iat !== 'number' || claims.iat - SKEW_SECONDS > seconds) return odd('It was issued in the future: one of the two clocks is wrong.');
   if (typeof claims.sub !== 'string' || claims.sub === '') return odd('It names nobody (sub).');
   if (expected.nonce !== null && claims.nonce !== expected.nonce) return odd('Its nonce is not the one that was sent: it belongs to another sign-in.');

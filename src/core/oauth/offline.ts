@@ -5,11 +5,11 @@ type Server = Pick<ProviderDefinition, 'server' | 'dialect'>;
 /** True for a request of OpenID Connect (Core §3.1.2.1). */
 export const asksOpenid = (scopes: readonly string[]): boolean => scopes.includes('openid');
 
-/** True where a refresh token is asked for: by the scope of OpenID Connect Core §11, or by the provider's own parameter. */
+/** True where a refresh token is requested: by the scope of OpenID Connect Core §11, or by the provider's own parameter. */
 const asksOffline = ({ dialect }: Pick<ProviderDefinition, 'dialect'>, scopes: readonly string[]): boolean =>
   scopes.includes('offline_access') || dialect.offline_parameter !== undefined;
 
-/** True where the provider knows `prompt=consent`: an OpenID provider, unless its metadata lists other values alone; or the dialect says so. */
+/** True where the provider knows `prompt=consent`: an OpenID provider, unless its metadata lists other values alone; or the dialect shows it. */
 function knowsConsentPrompt({ server, dialect }: Server, scopes: readonly string[]): boolean {
   if (dialect.consent_prompt !== 'automatic') return dialect.consent_prompt !== 'never';
   if (server.prompt_values_supported && !server.prompt_values_supported.includes('consent')) return false;

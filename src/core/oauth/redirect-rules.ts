@@ -33,7 +33,7 @@ export function redirectRemarks(redirectUri: string, rules: RedirectRules, domai
       broken(
         'https',
         `The provider takes https only${rules.https === 'always' ? ', also for this machine' : ''}; it starts with ${url.protocol}//.`,
-        'Give this service a public address with https, then start the client anew.',
+        'Give this service a public address with https, then start the client again.',
       ),
     );
   if (BARE_IP.test(url.hostname) && (rules.ip === 'refused' || (rules.ip === 'loopback_only' && !loopback)))
@@ -41,7 +41,7 @@ export function redirectRemarks(redirectUri: string, rules: RedirectRules, domai
       broken(
         'ip',
         `The provider takes no bare IP address; the host is ${url.hostname}.`,
-        'Give this service a public address with a name, then start the client anew.',
+        'Give this service a public address with a name, then start the client again.',
       ),
     );
   if (rules.listed_domain && domains === null)

@@ -34,7 +34,7 @@ test.each([
   { name: 'a reconnect', scopes: ['openid'], reconsent: true, prompt: 'consent' },
   { name: 'a first consent', scopes: ['openid'], prompt: null },
   { name: 'a provider without OpenID', scopes: ['tables.read'], reconsent: true, prompt: null },
-  { name: 'one that knows it all the same', scopes: ['tables.read'], reconsent: true, dialect: { consent_prompt: 'when_needed' }, prompt: 'consent' },
+  { name: 'one that knows it anyway', scopes: ['tables.read'], reconsent: true, dialect: { consent_prompt: 'when_needed' }, prompt: 'consent' },
   { name: 'a dialect that says never', scopes: ['openid', 'offline_access'], dialect: { consent_prompt: 'never' }, prompt: null },
   { name: 'a dialect that says always', scopes: ['tables.read'], dialect: { consent_prompt: 'always' }, prompt: 'consent' },
   {
@@ -85,8 +85,8 @@ test.each([
   { name: 'a code with the right issuer', query: { code: 'c', iss: eelgrass.server.issuer }, kind: 'code' },
   { name: 'a code without the promised issuer (RFC 9207)', query: { code: 'c' }, kind: 'odd' },
   { name: 'a code with another issuer', query: { code: 'c', iss: 'https://id.other.example' }, kind: 'odd' },
-  { name: 'a refusal', query: { error: 'access_denied', iss: eelgrass.server.issuer }, kind: 'refused' },
-  { name: 'a refusal without the issuer', query: { error: 'access_denied' }, kind: 'odd' },
+  { name: 'a rejection', query: { error: 'access_denied', iss: eelgrass.server.issuer }, kind: 'refused' },
+  { name: 'a rejection without the issuer', query: { error: 'access_denied' }, kind: 'odd' },
   { name: 'neither code nor error', query: { iss: eelgrass.server.issuer }, kind: 'odd' },
   { name: 'a repeated code', query: { code: ['a', 'b'], iss: eelgrass.server.issuer }, kind: 'odd' },
 ])('a callback with $name is $kind', ({ query, kind }) => expect(readCallback(eelgrass, query).kind).toBe(kind));

@@ -10,13 +10,13 @@ export interface FreshTokens {
   access: Secret;
   /** Null when the answer brought none: the old one, where there is one, stays good (RFC 6749 §6). */
   refresh: Secret | null;
-  /** Milliseconds, counted from the instant at which the request was sent; null when no life was named. */
+  /** Milliseconds, counted from the instant at which the request was sent; null when no lifetime was named. */
   lifeMs: number | null;
   /** Null when the answer does not name them: then they are the ones requested (§5.1). */
   scopes: string[] | null;
-  /** Where the dialect says that the answer names the API's address. */
+  /** Where the dialect states that the answer names the API's address. */
   apiBaseUrl?: string;
-  /** Who agreed, where the dialect says that the answer tells. */
+  /** Who agreed, where the dialect states that the answer tells. */
   account?: { id: string; label: string };
   /** OpenID Connect Core §3.1.3.3. */
   idToken?: Secret;
@@ -121,7 +121,7 @@ function readSuccess(body: unknown, text: string, evidence: Evidence, dialect: D
           : Array.isArray(scope)
             ? scope
             : scope
-                .split(dialect.scope_delimiter)
+                .split(dialect.scope_separator)
                 .map((one) => one.trim())
                 .filter(Boolean),
       ...(api_base_url == null ? {} : { apiBaseUrl: api_base_url }),

@@ -22,8 +22,8 @@ export interface RequestOnce {
 }
 
 /** Scopes as this provider separates them (RFC 6749 §3.3 says: by a space). */
-export const joinScopes = (dialect: Pick<ProviderDefinition['dialect'], 'scope_delimiter'>, scopes: readonly string[]): string =>
-  scopes.join(dialect.scope_delimiter);
+export const joinScopes = (dialect: Pick<ProviderDefinition['dialect'], 'scope_separator'>, scopes: readonly string[]): string =>
+  scopes.join(dialect.scope_separator);
 
 /**
  * Builds a token request: RFC 6749 §4.1.3 for a code (with RFC 7636 §4.5), §6 for a refresh token, §4.4.2 for a client's own token,

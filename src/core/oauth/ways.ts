@@ -42,7 +42,7 @@ export function sameButPort(registered: string, used: string): boolean {
   );
 }
 
-/** What somebody pasted: the whole address at which the browser stopped, or a bare code. White space is taken out and said. */
+/** What someone pasted: the whole address at which the browser stopped, or a bare code. White space is taken out and said. */
 export function readPasted(text: string): { query: Record<string, string>; whole: boolean; spaced: boolean } | null {
   const trimmed = text.trim();
   const bare = trimmed.replace(/\s+/g, '');

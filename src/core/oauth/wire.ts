@@ -11,7 +11,7 @@ export interface WireRequest {
   deadlineMs: number;
   /** The most bytes of body that are read. */
   limitBytes: number;
-  /** Ask for a socket of its own: a request that a proxy or pool repeats could spend a refresh token twice. */
+  /** Request a socket of its own: a request that a proxy or pool repeats could spend a refresh token twice. */
   freshSocket?: boolean;
   /** What of this request nobody may read: masked wherever the answer repeats it. */
   hides?: readonly Secret[];
@@ -33,7 +33,7 @@ export interface WireAnswer {
 /** `unsent`: nothing of the request can have reached the provider. `unclear`: the bytes went, the answer did not come. */
 export interface WireFailure {
   kind: 'unsent' | 'unclear';
-  /** A short word of ours: dns, refused, tls, timeout, reset, too_large, address_forbidden, other. */
+  /** A short word of ours: dns, rejected, tls, timeout, reset, too_large, address_forbidden, other. */
   reason: string;
   tookMs: number;
 }
@@ -44,10 +44,10 @@ export type Send = (request: WireRequest) => Promise<WireOutcome>;
 const REASONS: Record<string, string> = {
   not_an_address: 'it is no address',
   dns: 'the name of its host does not resolve',
-  refused: 'its host refuses the connection',
+  refused: 'its host rejects the connection',
   connect_timeout: 'its host does not take the connection in time',
   tls: 'its TLS certificate is not good',
-  address_forbidden: 'its address is a private one, which this service does not call unless it is told to',
+  address_forbidden: 'its address is a private one, which this service does not call unless a setting allows it',
   timeout: 'the answer did not come in time',
   reset: 'the connection broke before the answer came',
   token_type_dpop: 'the token is bound to a DPoP key',

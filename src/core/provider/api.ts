@@ -26,13 +26,13 @@ const isJson = (text: string): boolean => {
   }
 };
 
-/** The call that proves one ability. One with effects is made only when somebody asks for it. */
+/** The call that proves one capability. One with effects is made only when someone asks for it. */
 const Probe = z
   .strictObject({
-    ability: z.enum(['reading', 'writing']).default('reading'),
+    capability: z.enum(['reading', 'writing']).default('reading'),
     method: z.enum(['GET', 'HEAD', 'POST', 'PUT']).default('GET'),
     path,
-    effects: z.boolean().default(false).describe('It changes something there, or somebody sees it'),
+    effects: z.boolean().default(false).describe('It changes something there, or someone sees it'),
     needs: z.array(ScopeName).default([]).describe('One of these scopes is needed'),
     body: z.string().max(4000).refine(isJson, { error: 'It is no JSON.' }).optional().describe('What is sent, as JSON text; with POST and PUT'),
   })
@@ -98,7 +98,7 @@ const SessionStep = z.strictObject({
   body: z.string().max(4000).refine(isJson, { error: 'It is no JSON.' }).optional().describe('What is sent, as JSON text'),
   token_at: jsonPointer.describe('Where the session token stands in the answer'),
   base_url_at: jsonPointer.optional().describe('Where the address stands at which the session is good; its host is one of api_hosts'),
-  life_at: jsonPointer.optional().describe('Where the life stands, in seconds'),
+  life_at: jsonPointer.optional().describe('Where the lifetime stands, in seconds'),
   life_seconds: z.number().int().min(10).max(604_800).default(900).describe('The life where none is named'),
   token_header: carrier.default('authorization').describe('The header that carries the session token'),
   token_word: word.default('Bearer').describe('The word before it; empty: the session token alone'),
@@ -133,7 +133,7 @@ export const Api = z.strictObject({
   rate_headers: z
     .strictObject({
       left: headerName.optional().describe('How much of the quota is left'),
-      resets_after: headerName.optional().describe('In how many seconds it begins anew'),
+      resets_after: headerName.optional().describe('In how many seconds it resets'),
     })
     .optional()
     .describe('Headers of its answers that tell how much of the quota is left'),
@@ -166,11 +166,11 @@ export const withStaticKey = <D extends { apis: Api[] }>(definition: D): D => ({
   apis: definition.apis.map((api) => (api.static_key ? { ...api, token_header: api.static_key.header, token_word: api.static_key.word } : api)),
 });
 
-/** Every ability that a probe proves, by the name under which its proof is kept. */
-export const abilitiesOf = ({ apis }: { apis: readonly Api[] }): { name: string; api: Api; probe: Probe }[] =>
-  apis.flatMap((api, at) => api.probes.map((probe) => ({ name: at === 0 ? probe.ability : `${api.name}-${probe.ability}`, api, probe })));
+/** Every capability that a probe proves, by the name under which its proof is kept. */
+export const capabilitiesOf = ({ apis }: { apis: readonly Api[] }): { name: string; api: Api; probe: Probe }[] =>
+  apis.flatMap((api, at) => api.probes.map((probe) => ({ name: at === 0 ? probe.capability : `${api.name}-${probe.capability}`, api, probe })));
 
-/** The call that proves a connection by itself: the first without effects, of the first API that has one. */
+/** The call that verifies a connection: the first without effects, of the first API that has one. */
 export const probeOf = ({ apis }: { apis: readonly Api[] }): Probe | undefined => apis.flatMap((api) => api.probes).find((probe) => !probe.effects);
 
 /** A probe without effects reads. */

@@ -3,6 +3,7 @@ import { CLIENT_AUTHENTICATION_METHODS } from '../oauth/methods.ts';
 import { addressesOf } from './addresses.ts';
 import { Api } from './api.ts';
 import { Dialect, PLAIN_DIALECT } from './dialect.ts';
+import { withPresentNames } from './formerly.ts';
 import { ENVIRONMENTS, type Environment, REACHES } from './kinds.ts';
 import { patternProblem } from './pattern.ts';
 import { isHostSafe, placeholdersIn } from './placeholder-text.ts';
@@ -12,7 +13,7 @@ import { jsonPointer, ScopeName, webAddress } from './web-address.ts';
 
 /**
  * A provider definition: everything this service knows of a provider, as data. Members of `server` carry the names of
- * RFC 8414 (authorization server metadata). Unknown members are refused: a misspelt word must not pass in silence.
+ * RFC 8414 (authorization server metadata). Unknown members are rejected: a misspelt word must not pass in silence.
  */
 export const POWERS = ['identity', 'read', 'write', 'admin'] as const;
 export type Power = (typeof POWERS)[number];
@@ -49,7 +50,7 @@ const Scope = z.strictObject({
   says: text(200).min(1),
   power: z.enum(POWERS).default('read'),
   acts_for: z.enum(['person', 'itself', 'either']).default('person').describe('Whether the client then acts for a signed-in person or for itself'),
-  organisation: z.boolean().default(false).describe('The whole organisation must agree'),
+  organization: z.boolean().default(false).describe('The whole organization needs admin consent'),
   preset: z.boolean().default(false).describe('Ticked beforehand when a connection is opened'),
 });
 export type Scope = z.output<typeof Scope>;
@@ -59,7 +60,7 @@ const Placeholder = z.strictObject({
   name: placeholderName,
   title: text(60).min(1),
   says: text(300).default(''),
-  level: z.enum(['client', 'connection']).default('client').describe('Where it is asked for'),
+  level: z.enum(['client', 'connection']).default('client').describe('Where it is requested'),
   choices: z
     .array(z.strictObject({ value: z.string().regex(/^[a-z0-9-]{1,40}$/, { error: 'Lower-case letters, digits and hyphens.' }), title: text(60).min(1) }))
     .max(50)
@@ -77,8 +78,8 @@ const Identity = z.strictObject({
   endpoint: webAddress('identity.endpoint').optional().describe('Left out: the userinfo_endpoint of the server'),
   id: jsonPointer,
   label: jsonPointer,
-  opened: jsonPointer.optional().describe('Where the organisation, site or sub-account stands that was opened'),
-  needs: z.array(ScopeName).max(10).default([]).describe('Scopes that only this needs: they are asked for by themselves'),
+  opened: jsonPointer.optional().describe('Where the organization, site or sub-account stands that was opened'),
+  needs: z.array(ScopeName).max(10).default([]).describe('Scopes that only this needs: they are requested automatically'),
 });
 
 const ReachFacts = z.strictObject({
@@ -100,7 +101,7 @@ const Variant = z.strictObject({
   name: z.string().regex(/^[a-z][a-z0-9-]{0,30}$/),
   title: text(80).min(1),
   says: text(300).default(''),
-  environments: z.array(z.enum(ENVIRONMENTS)).default([]).describe('Clients of these environments use it by themselves'),
+  environments: z.array(z.enum(ENVIRONMENTS)).default([]).describe('Clients of these environments use it automatically'),
   server: z.strictObject({ ...ServerMembers, token_endpoint: webAddress('token_endpoint').optional() }).default({}),
   apis: z.record(z.string(), z.strictObject({ base_url: webAddress('base_url') })).default({}),
   identity_endpoint: webAddress('identity_endpoint').optional(),
@@ -115,7 +116,7 @@ const Step = z.strictObject({
   page: webAddress('guide.page').optional(),
   where: text(300).default('').describe('Where you are then, in the provider\u2019s words'),
   does: text(600).min(1).describe('The exact choice'),
-  look_alike: text(300).optional().describe('What is easily taken for it'),
+  do_not_confuse: text(300).optional().describe('What is easily taken for it'),
   leave_empty: text(300).optional(),
   instead: text(300).optional().describe('What you may see instead'),
   brings: z
@@ -123,7 +124,7 @@ const Step = z.strictObject({
     .default([])
     .describe('What the step brings, to be entered here'),
   purpose: text(60).optional().describe('Only for this purpose'),
-  found_right_on: z.iso.date().optional(),
+  last_verified: z.iso.date().optional(),
 });
 
 export type GuideStep = z.output<typeof Step>;
@@ -210,7 +211,7 @@ export const ProviderDefinition = z
       for (const [key, value] of Object.entries(dialect[field]))
         for (const name of placeholdersIn(value)) if (!named.has(name)) issue(['dialect', field, key], `{${name}} is not among the placeholders.`);
     definition.guide.forEach((step, at) => {
-      for (const name of [step.where, step.does, step.look_alike, step.leave_empty, step.instead, step.page].flatMap((text) => placeholdersIn(text ?? '')))
+      for (const name of [step.where, step.does, step.do_not_confuse, step.leave_empty, step.instead, step.page].flatMap((text) => placeholdersIn(text ?? '')))
         if (!named.has(name) && !(GUIDE_NAMES as readonly string[]).includes(name))
           issue(['guide', at], `{${name}} is neither a placeholder nor one of ${GUIDE_NAMES.join(', ')}.`);
     });
@@ -218,7 +219,7 @@ export const ProviderDefinition = z
     const known = new Set(scopes.map((scope) => scope.name));
     if (known.size !== scopes.length) issue(['scopes'], 'A scope is listed twice.');
     scopes.forEach((scope, at) => {
-      if (dialect.scope_delimiter !== ' ' && scope.name.includes(dialect.scope_delimiter))
+      if (dialect.scope_separator !== ' ' && scope.name.includes(dialect.scope_separator))
         issue(['scopes', at, 'name'], 'It holds the delimiter of the scopes.');
     });
     const unlisted = (path: (string | number)[], names: readonly string[]) => {
@@ -249,12 +250,13 @@ export { isSpendable } from './dialect.ts';
 
 /** A definition as it was stored: earlier versions named one probe for each API. */
 export function storedDefinition(document: unknown): ProviderDefinition {
-  const stored = document as { apis?: { probe?: unknown; probes?: unknown }[] };
+  const stored = structuredClone(document) as { apis?: { probe?: unknown; probes?: unknown }[] };
+  withPresentNames(stored);
   const apis = stored.apis?.map(({ probe, ...api }) => (probe === undefined ? api : { ...api, probes: [probe] }));
   return ProviderDefinition.parse({ ...stored, ...(apis ? { apis } : {}) });
 }
 
-/** The definition as a client of this environment meets it; `name` chooses a variant that no environment chooses by itself. */
+/** The definition as a client of this environment meets it; `name` chooses a variant that no environment chooses. */
 export function withVariant(definition: ProviderDefinition, environment: Environment, name: string | null): ProviderDefinition {
   const variant = definition.variants.find((one) => (name === null ? one.environments.includes(environment) : one.name === name));
   if (!variant) return definition;

@@ -66,23 +66,23 @@ const Revocation = z.strictObject({
 });
 
 const ErrorCodes = z.array(printable(100)).max(10);
-/** A token request that spends nothing, and what its answer says about the approval of the client. */
+/** A token request that spends nothing, and what its answer shows about the approval of the client. */
 const ApprovalCheck = z.strictObject({
   grant_type: z
     .enum(['authorization_code', 'client_credentials'])
     .default('authorization_code')
-    .describe('`authorization_code`: asked with a code that never existed, so that only a refusal can come'),
-  given: ErrorCodes.default(['invalid_grant']).describe('Error codes that a client gets only once it is approved; tokens say so too'),
-  asked: ErrorCodes.default([]).describe('Error codes while nobody has decided'),
-  they_ask_back: ErrorCodes.default([]).describe('Error codes while the provider waits for an answer'),
-  refused: ErrorCodes.default([]).describe('Error codes of a client that was refused'),
+    .describe('`authorization_code`: asked with a code that never existed, so that only a rejection can come'),
+  approved: ErrorCodes.default(['invalid_grant']).describe('Error codes that a client gets only once it is approved; tokens say so too'),
+  requested: ErrorCodes.default([]).describe('Error codes while nobody has decided'),
+  info_requested: ErrorCodes.default([]).describe('Error codes while the provider waits for an answer'),
+  rejected: ErrorCodes.default([]).describe('Error codes of a client that was rejected'),
 });
 
-/** Where whoever may agree for the whole organisation does so, and how a refusal tells that nobody has. */
-const OrganisationAgreement = z.strictObject({
-  page: webAddress('organisation_agreement.page').describe('May hold {client_id}, {scopes} and {redirect_uri}'),
+/** Where whoever may agree for the whole organization does so, and how a rejection tells that nobody has. */
+const AdminConsent = z.strictObject({
+  page: webAddress('admin_consent.page').describe('May hold {client_id}, {scopes} and {redirect_uri}'),
   says: z.string().max(300).default('').describe('Who may agree there, in the provider\u2019s words'),
-  refused: ErrorCodes.default(['consent_required']).describe('Error codes while the organisation has not agreed'),
+  rejected: ErrorCodes.default(['consent_required']).describe('Error codes while the organization has not consented'),
 });
 
 /** How a provider departs from the standards. Every field has a default that means "as the RFCs say". */
@@ -90,8 +90,8 @@ export const Dialect = z.strictObject({
   rotation: z.enum(['never', 'each_use', 'unknown']).default('unknown').describe('Whether a renewal brings a new refresh token that replaces the old one'),
   reuse: z.enum(['kills_grant', 'refused', 'grace']).default('kills_grant').describe('What happens to a refresh token that is used a second time'),
   reuse_grace_seconds: z.number().int().min(1).max(3600).optional().describe('With `reuse: grace`: for how long the old one is still taken'),
-  renewal_ends_access_token: z.boolean().default(false).describe('A renewal ends the access token handed out before'),
-  assumed_life_seconds: z.number().int().min(10).max(86_400).default(1800).describe('The life of an access token where the answer names none'),
+  renewal_ends_access_token: z.boolean().default(false).describe('A renewal ends the access token issued before'),
+  assumed_life_seconds: z.number().int().min(10).max(86_400).default(1800).describe('The lifetime of an access token where the answer names none'),
   offline_parameter: z
     .strictObject({ name: printable(40), value: printable(80) })
     .optional()
@@ -118,7 +118,7 @@ export const Dialect = z.strictObject({
     .optional()
     .describe('So many refresh tokens for each person and client; one more pushes the oldest out'),
   pkce: z.enum(['S256', 'none']).default('S256'),
-  scope_delimiter: z.enum([' ', ',', ';', '+']).default(' '),
+  scope_separator: z.enum([' ', ',', ';', '+']).default(' '),
   authorization_parameters: without(RESERVED_AUTHORIZATION).default({}).describe('Sent with every authorization request; values may hold {placeholders}'),
   token_parameters: without(RESERVED_TOKEN).default({}).describe('Sent with every token request, such as an audience; values may hold {placeholders}'),
   token_request: z.enum(['form', 'json']).default('form'),
@@ -148,7 +148,7 @@ export const Dialect = z.strictObject({
   login_hint: printable(40)
     .optional()
     .describe(
-      'The authorization parameter that names the expected account; left out: `login_hint` where `openid` is asked for (OpenID Connect Core \u00a73.1.2.1)',
+      'The authorization parameter that names the expected account; left out: `login_hint` where `openid` is requested (OpenID Connect Core \u00a73.1.2.1)',
     ),
   assertion_grant: z
     .strictObject({
@@ -157,7 +157,7 @@ export const Dialect = z.strictObject({
     })
     .default({ scope_in: 'parameter', client_authentication: false })
     .describe('Where a service account asks with a signed assertion (RFC 7523 \u00a72.1)'),
-  organisation_agreement: OrganisationAgreement.optional().describe('Where the whole organisation agrees in advance'),
+  admin_consent: AdminConsent.optional().describe('Where the whole organization agrees in advance'),
   page_words: z
     .record(printable(120), z.enum(CAUSES))
     .default({})

@@ -83,5 +83,5 @@ export function readyLine(draft: Draft): Draft {
   };
 }
 
-/** Only what is an address is taken from a document that somebody else wrote. */
+/** Only what is an address is taken from a document that someone else wrote. */
 export const addressOrNothing = (value: unknown): string | undefined => (typeof value === 'string' && isWebAddress(value) ? value : undefined);

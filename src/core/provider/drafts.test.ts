@@ -29,7 +29,7 @@ test('both well-known addresses, with and without a path (RFC 8414 §3.1, OpenID
   expect(issuerOf('https://id.tern.example/metadata.json')).toBeNull();
 });
 
-test('metadata becomes a draft with sources, lacks only an API, and another issuer inside is refused', () => {
+test('metadata becomes a draft with sources, lacks only an API, and another issuer inside is rejected', () => {
   const draft = fromMetadata(METADATA, 'https://id.tern.example/t1', 'the metadata', NAMED);
   expect(draft.missing).toEqual(['the address of an API']);
   expect(draft.sources['server.token_endpoint']).toBe('the metadata');
@@ -151,7 +151,7 @@ test('operations bring their parameters and a body to begin with: references fol
   expect([post?.body_example, patch?.body_example, remove?.body_example?.length ?? 0]).toEqual([undefined, undefined, expect.any(Number)]);
 });
 
-test('documents that are huge, unfold without bound, or are neither YAML nor JSON are refused', () => {
+test('documents that are huge, unfold without bound, or are neither YAML nor JSON are rejected', () => {
   const bomb = `openapi: 3.0.0\na: &a [x,x]\n${'bcdefghi'
     .split('')
     .map((name, at) => `${name}: &${name} [*${'abcdefgh'[at]},*${'abcdefgh'[at]}]`)

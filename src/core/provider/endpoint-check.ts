@@ -13,7 +13,7 @@ export interface EndpointVerdict {
 const DEADLINE_MS = 10_000;
 const LIMIT_BYTES = 16 * 1024;
 
-/** A GET without parameters, and an empty POST: neither can change anything over there. */
+/** A GET without parameters, and an empty POST: neither can change anything at the provider. */
 export const endpointRequests = {
   authorization_endpoint: (url: string): WireRequest => ({
     method: 'GET',

@@ -55,7 +55,7 @@ export const guessedScope = (name: string, says?: string): Record<string, unknow
 
 /**
  * A draft from authorization server metadata (RFC 8414 §2) or an OpenID provider's configuration.
- * @param expected the issuer that was asked for; it must be the one inside, character by character (§3.3).
+ * @param expected the issuer that was requested; it must be the one inside, character by character (§3.3).
  * @throws {Fault} METADATA_WRONG
  */
 export function fromMetadata(metadata: unknown, expected: string | null, source: string, named: Named): Draft {
@@ -65,8 +65,8 @@ export function fromMetadata(metadata: unknown, expected: string | null, source:
   if (typeof given.issuer !== 'string') throw new Fault('METADATA_WRONG', { detail: `${source} names no issuer.` });
   if (expected !== null && given.issuer.replace(/\/$/, '') !== expected.replace(/\/$/, ''))
     throw new Fault('METADATA_WRONG', {
-      detail: `It names the issuer ${given.issuer.slice(0, 200)}, and was asked for as ${expected}.`,
-      remedy: 'Ask for the issuer that it names, if that is the provider; otherwise somebody answers in its place (RFC 8414 §3.3).',
+      detail: `It names the issuer ${given.issuer.slice(0, 200)}, and was requested as ${expected}.`,
+      remedy: 'Request the issuer that it names, if that is the provider; otherwise someone answers in its place (RFC 8414 §3.3).',
     });
   const draft = emptyDraft(named.name, named.title, named.typed);
   for (const member of [

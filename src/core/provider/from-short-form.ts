@@ -12,7 +12,7 @@ export interface ShortForm {
   scopes: string;
   /** The rest is folded away: what most providers do not need. */
   method?: string | undefined;
-  scope_delimiter?: string | undefined;
+  scope_separator?: string | undefined;
   authorization_parameters?: Record<string, string>;
   token_parameters?: Record<string, string>;
 }
@@ -23,7 +23,7 @@ export function putParameters(draft: Draft, given: Pick<ShortForm, 'authorizatio
     if (Object.keys(given[field] ?? {}).length > 0) put(draft, `dialect.${field}`, given[field], 'you');
 }
 
-/** {names} in what was typed become placeholders, each asked for once at the client. */
+/** {names} in what was typed become placeholders, each requested once at the client. */
 function putPlaceholders(draft: Draft): void {
   const names = [...new Set(placeholdersIn(JSON.stringify(draft.document)))];
   put(
@@ -65,7 +65,7 @@ export function fromShortForm(form: ShortForm, named: Named): Draft {
       draft,
       'apis',
       [{ name: 'api', title: `API of ${named.title}`.slice(0, 80), base_url: base, probes: [{ path: `${pathname.slice(cut)}${search}` }] }],
-      'you: the call that proves it',
+      'you: the call that verifies it',
     );
   }
   const scopes = tidyScopes(form.scopes);
@@ -82,7 +82,7 @@ export function fromShortForm(form: ShortForm, named: Named): Draft {
     form.method ? [form.method] : ['client_secret_basic'],
     form.method ? 'you' : 'assumed, as RFC 8414 says where it is not known',
   );
-  put(draft, 'dialect.scope_delimiter', form.scope_delimiter === ' ' ? undefined : form.scope_delimiter, 'you');
+  put(draft, 'dialect.scope_separator', form.scope_separator === ' ' ? undefined : form.scope_separator, 'you');
   putParameters(draft, form);
   putPlaceholders(draft);
   for (const [path, says] of [

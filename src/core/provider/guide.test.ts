@@ -19,7 +19,7 @@ test.each(shipped)('%s: every step can be followed once the values are there, an
       if (step.page?.includes('the-client_id')) expect(parts).toContain(step.where);
       // What the words say is to be entered here can be entered at the step.
       expect([step.title, step.brings.length > 0]).toEqual([step.title, /enter it here/.test(step.does)]);
-      expect(step.found_right_on).toMatch(/^\d{4}-\d\d-\d\d$/);
+      expect(step.last_verified).toMatch(/^\d{4}-\d\d-\d\d$/);
     }
     const bare = guideFor(definition, {}, { done: [], purpose });
     expect(bare.flatMap((step) => step.missing).length).toBeGreaterThan(0);
@@ -41,7 +41,7 @@ test('steps of another purpose are left out, and ticks are by title, so that the
   ]);
 });
 
-test('a step that holds an unknown name, or two steps of one title, are refused', () => {
+test('a step that holds an unknown name, or two steps of one title, are rejected', () => {
   const text = readFileSync(new URL('eelgrass.yaml', FOLDER), 'utf8');
   expect(() => readDefinition(text)).not.toThrow();
   expect(() => readDefinition(text.replace('Put {redirect_uri} into', 'Put {redirect_url} into'))).toThrow();

@@ -10,7 +10,7 @@ export interface ShownStep extends GuideStep {
   missing: string[];
 }
 
-const TEXTS = ['where', 'does', 'look_alike', 'leave_empty', 'instead'] as const;
+const TEXTS = ['where', 'does', 'do_not_confuse', 'leave_empty', 'instead'] as const;
 
 /** The names in braces that a step uses. */
 const namesIn = (step: GuideStep): string[] => [...new Set([...TEXTS.map((field) => step[field] ?? ''), step.page ?? ''].flatMap(placeholdersIn))];

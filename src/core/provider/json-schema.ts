@@ -5,5 +5,5 @@ import { ProviderDefinition } from './definition.ts';
 export const definitionSchema = (): Record<string, unknown> => ({
   ...(z.toJSONSchema(ProviderDefinition, { io: 'input', unrepresentable: 'any' }) as Record<string, unknown>),
   title: 'Rusty Kettle provider definition',
-  description: 'Members of `server` carry the names of RFC 8414. Unknown members are refused.',
+  description: 'Members of `server` carry the names of RFC 8414. Unknown members are rejected.',
 });

@@ -6,8 +6,8 @@ export type ClientType = (typeof CLIENT_TYPES)[number];
 export const ENVIRONMENTS = ['development', 'sandbox', 'live'] as const;
 export type Environment = (typeof ENVIRONMENTS)[number];
 /** Who can sign in through a client. */
-export const REACHES = ['listed', 'organisation', 'anyone'] as const;
+export const REACHES = ['listed', 'organization', 'anyone'] as const;
 export type Reach = (typeof REACHES)[number];
 /** Where a client stands in the provider's approval. */
-export const APPROVALS = ['not_needed', 'not_asked', 'asked', 'they_ask_back', 'given', 'refused'] as const;
+export const APPROVALS = ['not_needed', 'not_requested', 'requested', 'info_requested', 'approved', 'rejected'] as const;
 export type Approval = (typeof APPROVALS)[number];

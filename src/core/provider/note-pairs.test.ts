@@ -1,7 +1,7 @@
 import { expect, test } from 'vitest';
 import { ProviderDefinition } from './definition.ts';
 import { readDay } from './note-pairs.ts';
-import { sortNotepad } from './shapes.ts';
+import { sortNotes } from './shapes.ts';
 
 const plain = ProviderDefinition.parse({
   name: 'desk',
@@ -33,12 +33,12 @@ test.each<[form: string, notes: string]>([
   ['an address after a space', `Client ID: ${id}\nClient secret: ${secret}\nExpires: ${ends}\nRedirect URI ${back}`],
   ['Windows line ends', `Client ID: ${id}\r\nClient secret: ${secret}\r\nExpires: ${ends}\r\nRedirect URI: ${back}\r\n`],
 ])('notes as %s are sorted', (_form, notes) => {
-  const { items } = sortNotepad(plain, notes);
+  const { items } = sortNotes(plain, notes);
   expect(Object.fromEntries(items.map((item) => [item.field, item.value]))).toEqual(WANTED);
 });
 
 test('long labels, and labels that say what a value is for, are not taken for others', () => {
-  const { items, unsorted } = sortNotepad(
+  const { items, unsorted } = sortNotes(
     plain,
     ['Directory (tenant) ID: harbour-7', 'Secret ID: 11-22', 'Scopes\ttables.read tables.write', 'Notes from Tuesday', 'https://desk.example/t/quay/apps'].join(
       '\n',

@@ -1,5 +1,5 @@
 export const PLACEHOLDER = /\{([a-z][a-z0-9_]*)\}/g;
-/** At which level a value is asked for. */
+/** At which level a value is requested. */
 export type PlaceholderLevel = 'client' | 'connection';
 export type PlaceholderValues = Record<string, string>;
 

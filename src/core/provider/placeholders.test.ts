@@ -6,7 +6,7 @@ import { ProviderDefinition, trustedOrigins, unconfirmedOrigins, withVariant } f
 import { fitsPattern, patternProblem } from './pattern.ts';
 import { isHostSafe } from './placeholder-text.ts';
 import { composeDefinition, placeholdersFrom } from './placeholders.ts';
-import { misplaced, sortNotepad } from './shapes.ts';
+import { misplaced, sortNotes } from './shapes.ts';
 import { fitsPath } from './template.ts';
 
 const base = {
@@ -57,7 +57,7 @@ test('whatever a placeholder is filled with, secret and token go to a host of th
       try {
         composed = composeDefinition(definition, { tenant, region });
       } catch {
-        return; // refused: nothing goes anywhere
+        return; // rejected: nothing goes anywhere
       }
       const [authorize, token, api] = [composed.server.authorization_endpoint ?? '', composed.server.token_endpoint, composed.apis[0]?.base_url ?? ''].map(
         (address) => new URL(address),
@@ -165,7 +165,7 @@ test.each([
   else expect(said).toContain(says);
 });
 
-test('a whole notepad is sorted by shape, by label, and by addresses; what fits nothing is counted by its line', () => {
+test('a page of notes is sorted by shape, by label, and by addresses; what fits nothing is counted by its line', () => {
   const notes = [
     'Desk, registered by Marit',
     'Application number: cl-204816',
@@ -176,7 +176,7 @@ test('a whole notepad is sorted by shape, by label, and by addresses; what fits 
     '',
     'call Joss about it',
   ].join('\n');
-  const { items, unsorted } = sortNotepad(shaped, notes);
+  const { items, unsorted } = sortNotes(shaped, notes);
   expect(items.map((item) => [item.line, item.field, item.value])).toEqual([
     [2, 'client_id', 'cl-204816'],
     [3, 'client_secret', 'q7Wb~2mZ0pLk9sXc4vTn8yRd'],
@@ -187,10 +187,10 @@ test('a whole notepad is sorted by shape, by label, and by addresses; what fits 
   expect(unsorted).toEqual([1, 8]);
   // The provider's word for a client itself takes no line from the words of its fields.
   const worded = { ...shaped, shapes: [], placeholders: [], words: { client: 'Key', client_id: 'Key id', client_secret: 'Key word' } };
-  expect(sortNotepad(worded, 'Key id: *7\nKey word: *8').items.map((item) => item.field)).toEqual(['client_id', 'client_secret']);
+  expect(sortNotes(worded, 'Key id: *7\nKey word: *8').items.map((item) => item.field)).toEqual(['client_id', 'client_secret']);
 });
 
-test('a pattern of the RE2 syntax is accepted, runs in linear time whatever it says, and describes the whole value', () => {
+test('a pattern of the RE2 syntax is accepted, runs in linear time whatever it shows, and describes the whole value', () => {
   for (const bad of ['(x)\\1', '[a-z', '(?=a)b', '(?<!a)b']) expect(patternProblem(bad), bad).not.toBeNull();
   for (const good of ['[a-z]{1,40}', 'a+b*', '(sand|live)-[0-9]{4}', '[A-Za-z0-9+/=]{20,}']) expect(patternProblem(good), good).toBeNull();
   // A backtracking matcher would not come back from these.
@@ -198,7 +198,7 @@ test('a pattern of the RE2 syntax is accepted, runs in linear time whatever it s
   expect(fitsPattern('a|b', 'ab')).toBe(false);
 });
 
-test('five placeholders side by side are refused; with something between them a long address is read in linear time', () => {
+test('five placeholders side by side are rejected; with something between them a long address is read in linear time', () => {
   const PLAIN = {
     ...base,
     server: { authorization_endpoint: 'https://id.desk.example/authorize', token_endpoint: 'https://id.desk.example/token' },

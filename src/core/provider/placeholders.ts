@@ -32,7 +32,7 @@ function whyWrong(definition: ProviderDefinition, name: string, value: string | 
 }
 
 /**
- * Checks the values asked for at these levels: all of them there, none unknown, each of its shape.
+ * Checks the values requested at these levels: all of them there, none unknown, each of its shape.
  * @throws {Fault} INPUT_INVALID with each place.
  */
 export function checkPlaceholders(definition: ProviderDefinition, values: PlaceholderValues, levels: readonly PlaceholderLevel[]): void {
@@ -47,7 +47,7 @@ export function checkPlaceholders(definition: ProviderDefinition, values: Placeh
 
 const elsewhere = (definition: ProviderDefinition, name: string): string => {
   const one = definition.placeholders.find((placeholder) => placeholder.name === name);
-  return one ? `The ${one.title} is asked for at the ${one.level}.` : 'The definition has no such placeholder.';
+  return one ? `The ${one.title} is requested at the ${one.level}.` : 'The definition has no such placeholder.';
 };
 
 /** Fills what is known; what is not stays as {name}. The values were checked before they were stored. */
@@ -72,7 +72,7 @@ export function fillKnown(definition: ProviderDefinition, values: PlaceholderVal
       token_headers: dialect.token_headers,
       revocation: dialect.revocation,
       resource: dialect.resource,
-      organisation_agreement: dialect.organisation_agreement,
+      admin_consent: dialect.admin_consent,
     },
   }) as Pick<ProviderDefinition, 'server' | 'identity' | 'registration'> & {
     apis: { base_url: string; headers: Record<string, string> }[];

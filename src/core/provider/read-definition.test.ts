@@ -52,7 +52,7 @@ const cases = [
   { name: 'an alias', from: 'about: Shared', to: 'about: *x Shared', code: 'DEFINITION_INVALID', place: null },
   { name: 'no word about S256', from: '[S256]', to: '[plain]', code: 'DEFINITION_UNSUPPORTED', place: null },
 ];
-test.each(cases)('$name is refused with its place', ({ from, to, code, place }) => {
+test.each(cases)('$name is rejected with its place', ({ from, to, code, place }) => {
   expect(EELGRASS).toContain(from);
   const read = () => readDefinition(EELGRASS.replace(from, to));
   expect(read).toThrow(Fault);

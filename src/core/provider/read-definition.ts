@@ -2,6 +2,7 @@ import { isAlias, isScalar, LineCounter, parseDocument, stringify, visit } from 
 import type { z } from 'zod';
 import { Fault, type FaultPlace } from '../fault.ts';
 import { ProviderDefinition, whyUnsupported } from './definition.ts';
+import { withPresentNames } from './formerly.ts';
 
 /** The longest definition file taken, in characters. */
 export const DEFINITION_LIMIT = 200_000;
@@ -25,7 +26,9 @@ export function readDefinition(text: string): ProviderDefinition {
       if (isAlias(node)) throw new Fault('DEFINITION_INVALID', { detail: 'YAML aliases are not taken: write the value out.' });
     },
   });
-  const read = ProviderDefinition.safeParse(document.toJS());
+  const plain: unknown = document.toJS();
+  withPresentNames(plain);
+  const read = ProviderDefinition.safeParse(plain);
   if (!read.success) {
     const places = read.error.issues.map((issue) => place(issue, (path) => lineOf(document, lines, path)));
     throw new Fault('DEFINITION_INVALID', { places });
@@ -34,6 +37,9 @@ export function readDefinition(text: string): ProviderDefinition {
   if (unsupported) throw new Fault('DEFINITION_UNSUPPORTED', { detail: unsupported });
   return read.data;
 }
+
+/** The names of 0.6 that a definition file still uses, each with its present one; of a file that was read. */
+export const formerNamesIn = (text: string): string[] => withPresentNames(parseDocument(text, { uniqueKeys: false }).toJS());
 
 /** A definition as YAML, for people to read and change; empty lists and objects are left out. */
 export const definitionText = (document: unknown): string =>

@@ -2,11 +2,11 @@ import { z } from 'zod';
 import { CLIENT_TYPES } from './kinds.ts';
 import { webAddress } from './web-address.ts';
 
-/** What a definition says of registering a client at the provider: pages, parts, rules and the questions of its forms. */
+/** What a definition states of registering a client at the provider: pages, parts, rules and the questions of its forms. */
 const text = (most: number) => z.string().max(most);
 
 /** Answers that forms ask for again and again. They are given once for the installation. */
-export const ANSWERS = ['organisation', 'purpose', 'contact', 'platform', 'home_page', 'privacy_page', 'terms_page'] as const;
+export const ANSWERS = ['organization', 'purpose', 'contact', 'platform', 'home_page', 'privacy_page', 'terms_page'] as const;
 
 /** What the developer console of a provider may ask for, in our words. */
 const REGISTRATION_PARTS = [
@@ -51,7 +51,7 @@ const Question = z.strictObject({
 
 export const Registration = z.strictObject({
   page: webAddress('registration.page').optional(),
-  client_page: webAddress('registration.client_page').optional().describe('The page of one client over there; holds {client_id}'),
+  client_page: webAddress('registration.client_page').optional().describe('The page of one client at the provider; holds {client_id}'),
   note: text(400).optional(),
   client_types: z.array(z.enum(CLIENT_TYPES)).min(1).default(['web']),
   parts: z.array(Part).max(REGISTRATION_PARTS.length).default([]).describe('What its console asks for, in the order of its pages'),

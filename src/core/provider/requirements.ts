@@ -19,7 +19,7 @@ export const requirementName = (what: Requirement['what']): string => NAMES[what
 const TLS_METHODS = ['tls_client_auth', 'self_signed_tls_client_auth'];
 
 /**
- * What a provider requires, or may require, that cannot be done here: said when it is drafted and before a consent.
+ * What a provider requires, or may require, that failed here: said when it is drafted and before a consent.
  * @param methods every client authentication method that the metadata lists, ours or not
  */
 export function requirementsOf({ server }: Pick<ProviderDefinition, 'server'>, methods: readonly string[] = []): Requirement[] {

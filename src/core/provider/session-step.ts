@@ -4,7 +4,7 @@ import type { Api, SessionStep } from './api.ts';
 import { apiBaseAllowed } from './api-base.ts';
 import type { ProviderDefinition } from './definition.ts';
 
-/** What the second step brings: a token and an address with a life of their own. */
+/** What the second step brings: a token and an address with a lifetime of their own. */
 export interface OpenedSession {
   token: string;
   /** Null: the API's own base URL. */

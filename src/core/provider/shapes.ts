@@ -5,7 +5,7 @@ import { placeholdersFrom } from './placeholders.ts';
 
 /**
  * What an id, a secret, a tenant look like, told by a definition. A value pasted into the wrong box is named at once, and a whole
- * notepad is sorted into the fields.
+ * notes is sorted into the fields.
  */
 
 interface Known {
@@ -34,7 +34,7 @@ export function fieldName(definition: ProviderDefinition, of: string): string {
   return theirs && theirs.toLowerCase() !== name.toLowerCase() ? `${name} (there: ${theirs})` : name;
 }
 
-/** Says what is odd about a value in this field, or null: it fits another field's shape and not its own. */
+/** Shows what is odd about a value in this field, or null: it fits another field's shape and not its own. */
 export function misplaced(definition: ProviderDefinition, field: string, value: string): string | null {
   const shapes = shapesOf(definition);
   const own = shapes.filter((shape) => shape.of === field);
@@ -45,7 +45,7 @@ export function misplaced(definition: ProviderDefinition, field: string, value: 
   return own[0] ? `This does not look like a ${fieldName(definition, field)}.${expected}` : null;
 }
 
-/** One thing found in a notepad. The value of a secret stays in here; it is for saving, never for showing. */
+/** One thing found in pasted notes. The value of a secret stays in here; it is for saving, never for showing. */
 export interface SortedItem {
   field: string;
   line: number;
@@ -69,7 +69,7 @@ const hasWords = (label: string, words: string): boolean => words !== '' && ` ${
  * Sorts pasted notes into the fields: by shape first, then by the label. Addresses give placeholder values. What fits nothing is listed
  * by its line, not by its text.
  */
-export function sortNotepad(definition: ProviderDefinition, notepad: string): { items: SortedItem[]; unsorted: number[] } {
+export function sortNotes(definition: ProviderDefinition, notes: string): { items: SortedItem[]; unsorted: number[] } {
   const items: SortedItem[] = [];
   const unsorted: number[] = [];
   const shapes = shapesOf(definition);
@@ -89,7 +89,7 @@ export function sortNotepad(definition: ProviderDefinition, notepad: string): { 
   };
   const isLabel = (text: string) =>
     text.length <= 60 && !/[,;.!?]/.test(text) && fieldOf(text) !== undefined && !shapes.some((shape) => fitsPattern(shape.pattern, text));
-  for (const { label, value, line } of notePairs(notepad, isLabel)) {
+  for (const { label, value, line } of notePairs(notes, isLabel)) {
     const byLabel = fieldOf(label);
     if (/^https?:\/\//i.test(value)) {
       if (byLabel === 'redirect_uri') {

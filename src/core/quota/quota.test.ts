@@ -89,10 +89,10 @@ test.each([
     body: { session: 't', at: 'https://books.api.example/1/', for: 60 },
     want: { token: 't', baseUrl: 'https://books.api.example/1', lifeMs: 60_000 },
   },
-  { name: 'a life in text', body: { session: 't', at: 'https://books.api.example/1', for: '60' }, want: { lifeMs: 60_000 } },
-  { name: 'no life', body: { session: 't', at: 'https://books.api.example/1' }, want: { lifeMs: 900_000 } },
-  { name: 'a life that is odd', body: { session: 't', at: 'https://books.api.example/1', for: -5 }, want: { lifeMs: 900_000 } },
-  { name: 'a life without end', body: { session: 't', at: 'https://books.api.example/1', for: 1e12 }, want: { lifeMs: 604_800_000 } },
+  { name: 'a lifetime in text', body: { session: 't', at: 'https://books.api.example/1', for: '60' }, want: { lifeMs: 60_000 } },
+  { name: 'no lifetime', body: { session: 't', at: 'https://books.api.example/1' }, want: { lifeMs: 900_000 } },
+  { name: 'a lifetime that is odd', body: { session: 't', at: 'https://books.api.example/1', for: -5 }, want: { lifeMs: 900_000 } },
+  { name: 'a lifetime without end', body: { session: 't', at: 'https://books.api.example/1', for: 1e12 }, want: { lifeMs: 604_800_000 } },
   { name: 'no token', body: { at: 'https://books.api.example/1' }, want: 'holds no session token' },
   { name: 'a token that would end the header', body: { session: 'a\r\nb', at: 'https://books.api.example/1' }, want: 'holds no session token' },
   { name: 'an address elsewhere', body: { session: 't', at: 'https://evil.example/1' }, want: 'does not list' },
@@ -102,7 +102,7 @@ test.each([
   if (typeof want === 'string') expect(read).toContain(want);
   else expect(read).toMatchObject(want);
 });
-test('a session that was refused, or is no JSON, is said; in a session the API is called with its token at its address', () => {
+test('a session that was rejected, or is no JSON, is said; in a session the API is called with its token at its address', () => {
   expect(readSession({ api_hosts: [] }, STEP, answered({}, 500))).toBe('It answered 500.');
   expect(readSession({ api_hosts: [] }, STEP, { ...answered({}), body: '<html>' })).toBe('Its answer is not JSON.');
   const api = { base_url: 'https://a.example', token_header: 'authorization', token_word: 'Bearer', session: STEP } as never;

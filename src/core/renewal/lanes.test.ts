@@ -39,7 +39,7 @@ test('whatever comes and goes, no more run than the limits say, and a closed cli
   );
 });
 
-test('an endpoint that fails is left alone, then tried once, and one answer lets all in again', () => {
+test('an endpoint that fails is paused by the circuit breaker, then tried once, and one answer lets all in again', () => {
   const kept = lanes(LIMITS);
   const fail = (now: number) => {
     expect(kept.enter(lane('a'), now).kind).toBe('go');
@@ -65,7 +65,7 @@ test('an endpoint that fails is left alone, then tried once, and one answer lets
   expect([kept.enter(lane('a'), later).kind, kept.enter(lane('b'), later).kind]).toEqual(['go', 'go']);
 });
 
-test('a client that was told to wait waits, its neighbours at the same endpoint do not, and a handout may squeeze in', () => {
+test('a client that was told to wait waits, its neighbours at the same endpoint do not, and a token issuance may squeeze in', () => {
   const kept = lanes(LIMITS);
   kept.hold('a', 500);
   kept.hold('a', 100);

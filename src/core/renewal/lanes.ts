@@ -1,5 +1,5 @@
 /**
- * How many renewals may run at one token endpoint and for one client, and when an endpoint that fails is left alone. Each process
+ * How many renewals may run at one token endpoint and for one client, and when an endpoint that fails is paused by the circuit breaker. Each process
  * keeps its own; nothing here is stored. Instants in epoch ms.
  */
 export interface LaneLimits {
@@ -24,11 +24,11 @@ interface LaneView {
 }
 
 export interface Lanes {
-  /** Takes a slot. `urgent` (a handout waits): half as many again may run. */
+  /** Takes a slot. `urgent` (a token issuance waits): half as many again may run. */
   enter(lane: { clientId: string; origin: string }, now: number, urgent?: boolean): Entry;
   /** Gives the slot back. `answered`: the token endpoint spoke; `lost`: nothing, or nothing readable, came back; `unused`: nothing was sent. */
   leave(lane: { clientId: string; origin: string }, how: 'answered' | 'lost' | 'unused', now: number, spread: number): void;
-  /** The provider asked this client for patience. */
+  /** The provider asked this client to wait. */
   hold(clientId: string, untilAt: number): void;
   /** Clients whose due rows need not be claimed now. */
   closedClients(now: number): string[];

@@ -10,7 +10,7 @@ export interface RenewalLimits {
   silentMs: number;
   /** How long to wait for one who may hold an answer. */
   holderWaitMs: number;
-  /** After a first refusal of a refresh token: when it is asked once more. */
+  /** After a first rejection of a refresh token: when it is asked once more. */
   confirmMs: number;
   /** The worker looks for due rows this often. */
   pollMs: number;

@@ -35,7 +35,7 @@ interface Flight {
   attempt: t.Attempt;
   spent: number;
   sentAt: number;
-  /** `gone`: nothing will come any more; the sender's socket says so, if it still listens. */
+  /** `gone`: nothing will come any more; the sender's socket shows it, if it still listens. */
   phase: 'to_provider' | 'answered' | 'gone';
   answer: Answer | 'refused' | null;
 }
@@ -149,7 +149,7 @@ class World {
         : null;
     const taken =
       this.update(t.claim(this.life(r), claimId, LIMITS)) ||
-      (this.kind === 'grace' && silent !== null && this.update(t.takeOver(this.life(r), claimId, LIMITS, silent)));
+      (this.kind === 'grace' && silent !== null && this.update(t.importToken(this.life(r), claimId, LIMITS, silent)));
     if (taken) {
       r.attempt = { me: this.life(r), claimId, epoch: this.row.epoch, generation: this.row.generation };
       r.openedAt = this.now;
@@ -175,7 +175,7 @@ class World {
     this.flights.push(r.flight);
   }
 
-  /** The rule that must hold: no second use while somebody holds the answer, unless the holder wait is over. */
+  /** The rule that must hold: no second use while someone holds the answer, unless the holder wait is over. */
   checkSecondUse(r: Replica, token: number): void {
     if (this.kind !== 'strict') return;
     const held = [
@@ -202,7 +202,7 @@ class World {
           this.refresh = spare.refresh ?? this.refresh;
         };
         if (this.update(promote, use)) this.spares.pop();
-      } else this.update(this.row.refusedAt === null ? t.askOnceMore(attempt, LIMITS) : t.needsPerson(attempt));
+      } else this.update(this.row.refusedAt === null ? t.askOnceMore(attempt, LIMITS) : t.actionNeeded(attempt));
       return this.done(r);
     }
     if (flight.phase === 'answered') {
@@ -387,17 +387,17 @@ test.each(['strict', 'grace', 'none'] as const)(
         settle(world);
         expect(world.violations).toEqual([]);
         const state = rowState(world.row, world.now);
-        expect(['idle', 'claimed', 'sent', 'needs_person']).toContain(state);
+        expect(['idle', 'claimed', 'sent', 'action_needed']).toContain(state);
         const ours = [world.refresh, ...world.spares.map((one) => one.refresh)];
         const recoverable = !world.grantDead && (kind === 'none' || ours.some((token) => token !== null && world.valid.has(token)));
-        if (state === 'needs_person' && kind === 'strict' && !world.declared) expect(world.received.has(world.tokens)).toBe(false); // the newest one never reached us
-        if (state === 'needs_person') expect([recoverable, world.row.cause]).toEqual([false, expect.stringMatching(/^(lost_in_flight|refused)$/)]);
+        if (state === 'action_needed' && kind === 'strict' && !world.declared) expect(world.received.has(world.tokens)).toBe(false); // the newest one never reached us
+        if (state === 'action_needed') expect([recoverable, world.row.cause]).toEqual([false, expect.stringMatching(/^(lost_in_flight|refused)$/)]);
         else {
           const before = world.renewals;
           settle(world);
           expect(world.renewals).toBeGreaterThan(before); // it goes on renewing
         }
-        if (kind === 'none') expect(state).not.toBe('needs_person');
+        if (kind === 'none') expect(state).not.toBe('action_needed');
       }),
       { numRuns: Number(process.env.MODEL_RUNS ?? 1_500) },
     );

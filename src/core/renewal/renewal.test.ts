@@ -6,13 +6,13 @@ import { applyUpdate } from './conditional-update.ts';
 import { DEFAULT_LIMITS } from './limits.ts';
 import { backoffMs, handoutFloorMs, nextRenewalAt, POLICIES, planRenewal, requestDeadlineMs } from './plan.ts';
 import { firstRow, type RenewalRow, rowState } from './row.ts';
-import { type Attempt, arm, askOnceMore, bringForward, claim, end, needsPerson, recover, release, save, uncertain } from './transitions.ts';
+import { type Attempt, actionNeeded, arm, askOnceMore, bringForward, claim, end, recover, release, save, uncertain } from './transitions.ts';
 import { uncertainWaitMs } from './uncertain-wait.ts';
 
 const DAY = 86_400_000;
 const spread = fc.double({ min: 0, max: 0.999, noNaN: true });
 
-test('a renewal is due between 70 and 80 % of the life, well before the handout floor', () => {
+test('a renewal is due between 70 and 80 % of the lifetime, well before the token issuance floor', () => {
   fc.assert(
     fc.property(fc.integer({ min: 1_000, max: 1e10 }), fc.integer({ min: 0, max: 1e12 }), spread, (lifeMs, issuedAt, u) => {
       const life = { issuedAt, expiresAt: issuedAt + lifeMs };
@@ -69,7 +69,7 @@ test.each([
   { name: 'an answer would come after the grace: one lease after sending', dialect: grace, ago: 25_000, wait: 35_000 },
   { name: 'long ago: at once', dialect: grace, ago: 100_000, wait: 0 },
   { name: 'not rotating: at once', dialect: { ...grace, rotation: 'never' as const }, ago: 1, wait: 0 },
-  { name: 'second use only refused: at once', dialect: { ...grace, reuse: 'refused' as const }, ago: 1, wait: 0 },
+  { name: 'second use only rejected: at once', dialect: { ...grace, reuse: 'refused' as const }, ago: 1, wait: 0 },
   { name: 'second use kills the grant: one lease after sending', dialect: { ...grace, reuse: 'kills_grant' as const }, ago: 1_000, wait: 59_000 },
 ])('uncertain, $name', ({ dialect, ago, wait }) =>
   expect(
@@ -80,7 +80,7 @@ test.each([
   ).toBe(wait),
 );
 
-/** A few seconds of the life of one row, by random transitions of two replicas in random order. */
+/** A few seconds of the lifetime of one row, by random transitions of two replicas in random order. */
 const START = firstRow({ issuedAt: 0, expiresAt: 3_600_000 }, 0);
 const limits = { ...DEFAULT_LIMITS, leaseMs: 60, marginMs: 5, confirmMs: 20 };
 const step = fc.record({
@@ -104,7 +104,7 @@ test('two replicas in any order: one attempt holds the lease, answers count once
           save: () => mine && save(mine, { issuedAt: now, expiresAt: now + 1000 }, now + 700),
           release: () => mine && release(mine, 30, 'unsent'),
           refused: () => mine && askOnceMore(mine, limits),
-          needs: () => mine && needsPerson(mine),
+          needs: () => mine && actionNeeded(mine),
           uncertain: () => mine && uncertain(mine, 10, true),
           recover: () => recover(0),
           forward: () => bringForward(),
@@ -125,21 +125,21 @@ test('two replicas in any order: one attempt holds the lease, answers count once
         if (before.uncertainSince !== null && act !== 'save') expect(row.uncertainSince).toBe(before.uncertainSince);
         expect(row.epoch).toBe(before.epoch + (act === 'claim' ? 1 : 0));
         if (before.ended) expect(row).toEqual(before);
-        expect(rowState(row, now)).toMatch(/^(ended|needs_person|sent|claimed|uncertain|idle)$/);
+        expect(rowState(row, now)).toMatch(/^(ended|action_needed|sent|claimed|uncertain|idle)$/);
       }
     }),
     { numRuns: 2_000 },
   );
 });
 
-test('a person is needed only after the refusal was confirmed, and the cause tells lost from refused', () => {
+test('a person is needed only after the rejection was confirmed, and the cause tells lost from rejected', () => {
   const attempt: Attempt = { me: 'r1', claimId: 'c', epoch: 0, generation: 1 };
-  expect(applyUpdate(needsPerson(attempt), START, 1)).toBeNull();
-  expect(applyUpdate(needsPerson(attempt), { ...START, refusedAt: 1 }, 1)).toMatchObject({ nextAt: null, cause: 'refused', ended: false });
-  expect(applyUpdate(needsPerson(attempt), { ...START, refusedAt: 1, uncertainSince: 1 }, 1)).toMatchObject({ cause: 'lost_in_flight' });
+  expect(applyUpdate(actionNeeded(attempt), START, 1)).toBeNull();
+  expect(applyUpdate(actionNeeded(attempt), { ...START, refusedAt: 1 }, 1)).toMatchObject({ nextAt: null, cause: 'refused', ended: false });
+  expect(applyUpdate(actionNeeded(attempt), { ...START, refusedAt: 1, uncertainSince: 1 }, 1)).toMatchObject({ cause: 'lost_in_flight' });
 });
 
-test('a late answer after needs_person still comes in, if nothing newer was saved', () => {
+test('a late answer after action_needed still comes in, if nothing newer was saved', () => {
   const late: Attempt = { me: 'r1', claimId: 'c', epoch: 3, generation: 1 };
   const waiting: RenewalRow = { ...START, epoch: 4, nextAt: null, refusedAt: 1, cause: 'lost_in_flight' };
   expect(applyUpdate(save(late, { issuedAt: 0, expiresAt: 9 }, 5), waiting, 7)).toMatchObject({ generation: 2, nextAt: 7, cause: null });

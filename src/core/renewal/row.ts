@@ -40,13 +40,13 @@ export interface RenewalRow {
 }
 
 export type RenewalColumn = keyof RenewalRow;
-export type RenewalRowState = 'ended' | 'needs_person' | 'sent' | 'claimed' | 'uncertain' | 'idle';
+export type RenewalRowState = 'ended' | 'action_needed' | 'sent' | 'claimed' | 'uncertain' | 'idle';
 
 /** Reads the state from the row: the first match counts. */
 export function rowState(row: RenewalRow, now: number): RenewalRowState {
   const leaseLive = row.leaseUntil !== null && row.leaseUntil > now;
   if (row.ended) return 'ended';
-  if (row.nextAt === null) return 'needs_person';
+  if (row.nextAt === null) return 'action_needed';
   if (leaseLive && row.sentEpoch === row.epoch) return 'sent';
   if (leaseLive) return 'claimed';
   if (row.uncertainSince !== null || row.sentEpoch !== null) return 'uncertain';

@@ -17,7 +17,7 @@ const notEnded: ConditionalUpdate['where'][number] = { equal: ['ended', false] }
 const leaseOver: ConditionalUpdate['where'][number] = { anyOf: [[{ isNull: 'leaseUntil' }], [{ notAfterNow: ['leaseUntil', 0] }]] };
 
 /**
- * T1: takes a due row. A handout may come before `next_at` only if nothing failed, nothing is uncertain, and the token that it found
+ * T1: takes a due row. A token issuance may come before `next_at` only if nothing failed, nothing is uncertain, and the token that it found
  * too old (of generation `early`) is still the current one: another may have renewed it meanwhile.
  */
 export function claim(me: string, claimId: string, limits: Pick<RenewalLimits, 'leaseMs'>, early: number | null = null): ConditionalUpdate {
@@ -58,7 +58,7 @@ export function arm(a: Attempt, limits: Pick<RenewalLimits, 'marginMs'>, deadlin
   };
 }
 
-/** The client was refused, so that nothing was spent and nobody holds an answer: the mark of T2 goes, and another secret may be tried. */
+/** The client was rejected, so that nothing was spent and nobody holds an answer: the mark of T2 goes, and another secret may be tried. */
 export const disarm = (a: Attempt): ConditionalUpdate => ({
   name: 'disarm',
   where: [...sameAttempt(a), { equal: ['claimId', a.claimId] }, { equal: ['sentEpoch', a.epoch] }, notEnded],
@@ -69,9 +69,9 @@ export const disarm = (a: Attempt): ConditionalUpdate => ({
  * A T1 of its own: takes a row whose lease still lives from an owner that has gone silent, so that a retry comes within the
  * provider's grace although the lease outlasts it.
  */
-export const takeOver = (me: string, claimId: string, limits: Pick<RenewalLimits, 'leaseMs'>, silent: string): ConditionalUpdate => ({
+export const importToken = (me: string, claimId: string, limits: Pick<RenewalLimits, 'leaseMs'>, silent: string): ConditionalUpdate => ({
   ...claim(me, claimId, limits),
-  name: 'take over',
+  name: 'import',
   where: [{ equal: ['owner', silent] }, { notNull: 'sentEpoch' }, { laterThanNow: ['leaseUntil', 0] }, { notNull: 'nextAt' }, notEnded],
 });
 
@@ -105,15 +105,15 @@ export function save(a: Pick<Attempt, 'epoch' | 'generation'>, life: TokenLife, 
 }
 
 /**
- * T8: the current token was refused and a spare is left. It becomes current, as if it were the answer to our own attempt, and is
- * proved at once.
+ * T8: the current token was rejected and a spare is left. It becomes current, as if it were the answer to our own attempt, and is
+ * verified at once.
  */
 export function promote(a: Attempt, life: TokenLife, spareGeneration: number): ConditionalUpdate {
   const saved = save(a, life, null);
   return { ...saved, name: 'promote', set: { ...saved.set, parentGeneration: { value: spareGeneration }, leaseUntil: NULL, nextAt: { now: 0 } } };
 }
 
-/** T6: a spare was put by; the current token is to be proved now, also when a person was already needed. */
+/** T6: a spare was put by; the current token is to be verified now, also when a person was already needed. */
 export const proveNow = (): ConditionalUpdate => ({ name: 'prove now', where: [notEnded, leaseOver], set: { nextAt: { now: 0 } } });
 
 /** T7: nothing was spent; try again after `backoffMs`. What was uncertain stays so: a failed retry settles nothing. */
@@ -130,7 +130,7 @@ export const giveBack = (a: Attempt, waitMs: number, cause: RenewalCause | null)
   set: { leaseUntil: NULL, nextAt: { now: waitMs }, cause: cause === null ? { column: 'cause' } : { value: cause } },
 });
 
-/** T8, first refusal of a refresh token: it is asked once more before a person is troubled. */
+/** T8, first rejection of a refresh token: it is asked once more before a person is troubled. */
 export const askOnceMore = (a: Attempt, limits: Pick<RenewalLimits, 'confirmMs'>): ConditionalUpdate => ({
   name: 'ask once more',
   where: [...sameAttempt(a), notEnded, { isNull: 'refusedAt' }],
@@ -146,7 +146,7 @@ export const askOnceMore = (a: Attempt, limits: Pick<RenewalLimits, 'confirmMs'>
 });
 
 /** T8, confirmed: a person is needed. The grant is not ended: a late answer may still bring it back. */
-export const needsPerson = (a: Attempt): ConditionalUpdate => ({
+export const actionNeeded = (a: Attempt): ConditionalUpdate => ({
   name: 'needs person',
   where: [...sameAttempt(a), notEnded, { notNull: 'refusedAt' }],
   set: {
@@ -160,7 +160,7 @@ export const needsPerson = (a: Attempt): ConditionalUpdate => ({
 });
 
 /**
- * T9: the request went, the answer did not come. `waitMs` counts from now. `sent_by` stays while somebody may hold the answer.
+ * T9: the request went, the answer did not come. `waitMs` counts from now. `sent_by` stays while someone may hold the answer.
  */
 export const uncertain = (a: Attempt, waitMs: number, nobodyHolds: boolean): ConditionalUpdate => ({
   name: 'uncertain',
@@ -202,10 +202,10 @@ export const bringForward = (waitMs = 0): ConditionalUpdate => ({
   set: { nextAt: { now: waitMs } },
 });
 
-/** The policy changed, or it was paused: plans the next renewal anew, where nothing else decides when that is. */
+/** The policy changed, or it was paused: plans the next renewal again, where nothing else decides when that is. */
 export const planAnew = (nextAt: number): ConditionalUpdate => ({
   ...bringForward(),
-  name: 'plan anew',
+  name: 'plan again',
   where: [...bringForward().where, { equal: ['failures', 0] }],
   set: { nextAt: { instant: nextAt } },
 });

@@ -11,7 +11,7 @@ export interface UncertainUse {
   nobodyHolds: boolean;
   /** Since when this replica has had unbroken contact with the database, through which a holder would show itself. */
   contactSince: number;
-  /** The end of the access token that is held now, and the least rest of life with which it is handed out (ms). */
+  /** The end of the access token that is held now, and the least remaining lifetime with which it is issued (ms). */
   expiresAt: number;
   floorMs: number;
 }
@@ -19,7 +19,7 @@ export interface UncertainUse {
 /**
  * T9: how long to wait, in ms from `now`, before the token is used once more. Within a grace: not at all, while an answer would
  * still come inside it. Where a second use may end the grant, and nobody holds the answer: until a request that was given up can no
- * longer be processed, one lease after it was sent. Where somebody may hold it: as long as a holder may need to come back.
+ * longer be processed, one lease after it was sent. Where someone may hold it: as long as a holder may need to come back.
  */
 export function uncertainWaitMs(
   dialect: Dialect,
@@ -44,6 +44,6 @@ export interface HolderSign {
   succeeded: boolean;
 }
 
-/** True when a life that sent a request at `sentAt` can no longer bring its answer. */
+/** True when a lifetime that sent a request at `sentAt` can no longer bring its answer. */
 export const cannotHold = (sign: HolderSign | null, sentAt: number, limits: Pick<RenewalLimits, 'leaseMs'>): boolean =>
   sign === null || sign.succeeded || (sign.seenAt > sentAt + limits.leaseMs && (sign.openSince === null || sign.openSince > sentAt));

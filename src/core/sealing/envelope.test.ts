@@ -46,7 +46,7 @@ test('places are not joined text: shifting a letter from one part to the next is
   broken(() => open(k, at('a', 'bc'), seal(k, new Uint8Array(12), at('ab', 'c'), Buffer.from('x'))));
 });
 
-test('a wrong master key is refused and both ids are named', () => {
+test('a wrong master key is rejected and both ids are named', () => {
   fc.assert(
     fc.property(bytes(32), bytes(32), bytes(12), (mine, other, nonce) => {
       fc.pre(!Buffer.from(mine).equals(Buffer.from(other)));

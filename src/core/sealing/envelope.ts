@@ -57,7 +57,7 @@ export function open(key: SealKey, place: SealPlace, sealed: Uint8Array): Buffer
   try {
     return Buffer.concat([decipher.update(sealed.subarray(HEAD_BYTES)), decipher.final()]);
   } catch {
-    // The library's error is dropped on purpose: it says nothing more, and a cause might carry a buffer.
+    // The library's error is dropped on purpose: it shows nothing more, and a cause might carry a buffer.
     throw new Fault('SEAL_BROKEN', { detail: `At ${place.table}.${place.column}.` });
   }
 }

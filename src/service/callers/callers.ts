@@ -43,7 +43,7 @@ async function summary(s: CallerParts, record: CallerRow): Promise<CallerSummary
       last_used_at: isoOrNull(key.lastUsedAt),
       retired_at: isoOrNull(key.endsAt),
     })),
-    handouts_last_hour: n('token'),
+    tokens_last_hour: n('token'),
     relayed_last_hour: n('relayed'),
     refused_last_hour: n('refused') + n('limited'),
     last_used_at: used.length > 0 ? iso(Math.max(...used)) : null,

@@ -13,4 +13,4 @@ export {
 } from './callers.ts';
 export { listOwnCalls, listOwnConnections } from './own.ts';
 export type { CallerParts } from './parts.ts';
-export { listSheets } from './sheets.ts';
+export { listSetupInstructions } from './setup-instructions.ts';

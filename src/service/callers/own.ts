@@ -24,7 +24,7 @@ const view = (s: Pick<CallerParts, 'settings'>, one: PermittedConnection): OwnCo
   apis: one.setUp.apis.map((api) => api.name),
 });
 
-/** Calls that somebody saved with a connection of this caller. @throws {Fault} NOT_PERMITTED, for a connection of others and an unknown one alike */
+/** Calls that someone saved with a connection of this caller. @throws {Fault} NOT_PERMITTED, for a connection of others and an unknown one alike */
 export async function listOwnCalls(s: Pick<CallerParts, 'settings' | 'store'>, caller: KnownCaller, name: string): Promise<{ items: OwnCall[] }> {
   const own = caller.connections.get(name);
   if (!own) throw new Fault('NOT_PERMITTED', { detail: `${caller.name} has no connection called ${name.slice(0, 63)}.` });

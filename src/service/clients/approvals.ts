@@ -18,20 +18,20 @@ const REQUESTS_MOST = 50;
 const AT_ONCE = 20;
 const day = (instant: number): string => new Date(instant).toISOString().slice(0, 10);
 
-/** Keeps what was sent by a form, word by word, and that approval is asked for. */
+/** Keeps what was sent by a form, word by word, and that approval is requested. */
 export async function recordRequest(s: ClientParts, { params, body: sent, actor }: Command<'recordRequest'>): Promise<void> {
   const { provider, client: name } = params;
   const operator = actor.operator.name;
   const { record } = await findClient(s, provider, name);
   const registering = registeringOf(record);
-  const sentOn = sent.asked_on ?? day(s.ports.clock.now());
+  const sentOn = sent.requested_on ?? day(s.ports.clock.now());
   const requests = [...registering.requests, { form: sent.form, sent_on: sentOn, sent_by: operator, answers: sent.answers }].slice(-REQUESTS_MOST);
-  const asks = record.approval !== 'given' && record.approval !== 'not_needed';
+  const asks = record.approval !== 'approved' && record.approval !== 'not_needed';
   const changed = await s.store.clients.revise(record, {
-    ...(asks ? { approval: 'asked' } : {}),
-    registering: { ...registering, requests, asked_on: sentOn, asked_by: sent.form, expected_on: sent.expected_on ?? registering.expected_on },
+    ...(asks ? { approval: 'requested' } : {}),
+    registering: { ...registering, requests, requested_on: sentOn, request_form: sent.form, expected_on: sent.expected_on ?? registering.expected_on },
   });
-  if (!changed) throw new Fault('REVISION_OLD');
+  if (!changed) throw new Fault('REVISION_CONFLICT');
   s.history.add({
     actor: operator,
     kind: 'request_sent',
@@ -40,19 +40,19 @@ export async function recordRequest(s: ClientParts, { params, body: sent, actor 
   });
 }
 
-/** Asks now. @throws {Fault} APPROVAL_UNTOLD where the provider has no way to tell, or did not. */
+/** Asks now. @throws {Fault} APPROVAL_NOT_REPORTED where the provider has no way to tell, or did not. */
 export async function checkApproval(s: ClientParts, { params, actor }: Command<'checkApproval'>): Promise<void> {
   const { provider, client: name } = params;
   const operator = actor.operator.name;
   const { record, definition } = await findClient(s, provider, name);
   if (!definition.dialect.approval_check)
-    throw new Fault('APPROVAL_UNTOLD', {
+    throw new Fault('APPROVAL_NOT_REPORTED', {
       detail: `The token endpoint of ${definition.title} does not tell whether a client is approved.`,
-      remedy: 'Look on the page of the client over there, then say here how it stands.',
+      remedy: 'Look at the page of the client at the provider, then enter the result here.',
     });
   refuseUnconfirmed(unconfirmedOf(record, definition));
   const { seen, evidence } = await ask(s, record, definition);
-  if (seen === null) throw new Fault('APPROVAL_UNTOLD', { detail: `The answer was: ${evidence}.`, remedy: 'Ask again later; nothing was changed.' });
+  if (seen === null) throw new Fault('APPROVAL_NOT_REPORTED', { detail: `The answer was: ${evidence}.`, remedy: 'Ask again later; nothing was changed.' });
   await keep(s, record, definition, { seen, evidence, actor: operator });
 }
 
@@ -79,7 +79,7 @@ async function keep(
     approval: seen,
     approvalSeenAt: now,
     approvalEvidence: evidence.slice(0, 500),
-    ...(seen === 'given' && registering.approved_on === null ? { registering: { ...registering, approved_on: day(now) } } : {}),
+    ...(seen === 'approved' && registering.approved_on === null ? { registering: { ...registering, approved_on: day(now) } } : {}),
   });
   if (!changed || seen === record.approval) return;
   s.history.add({

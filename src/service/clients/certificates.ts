@@ -23,7 +23,7 @@ async function newKey(kind: KeyKind): Promise<KeyObject> {
 }
 
 /**
- * Makes a key and a self-signed certificate for it; the private key is sealed and never leaves. It is proved like any other secret,
+ * Makes a key and a self-signed certificate for it; the private key is sealed and never leaves. It is verified like any other secret,
  * once its public part was uploaded at the provider.
  * @throws {Fault} INPUT_INVALID
  */
@@ -75,11 +75,11 @@ export async function checkThumbprint(s: ClientParts, { params, body: input }: C
   return compareThumbprint(input.pasted, thumbprintsOf(derOf(facts.certificate)));
 }
 
-/** A client's public keys as a JWK set (RFC 7517 §5): those in use, in reserve or being proved, and nothing else. */
+/** A client's public keys as a JWK set (RFC 7517 §5): those in use, in reserve or being verified, and nothing else. */
 export async function publicKeys(s: ClientParts, provider: string, name: string): Promise<{ keys: Record<string, unknown>[] }> {
   const { record, definition } = await findClient(s, provider, name);
   const rows = (await s.store.secrets.ofClient(record.id)).filter(
-    (row) => (row.kind === 'certificate' || row.kind === 'key') && ['active', 'former', 'unproved'].includes(row.state),
+    (row) => (row.kind === 'certificate' || row.kind === 'key') && ['active', 'former', 'unverified'].includes(row.state),
   );
   const keys = await Promise.all(
     rows.map(async (row) => {

@@ -1,6 +1,6 @@
 import type { z } from 'zod';
 import type { ChooseScopes, ChosenScopes } from '../../api/providers.ts';
-import { alongside, operationsOf, scopesFor, weakerClient } from '../../core/clients/strength.ts';
+import { alongside, operationsOf, scopesFor, weakerClient } from '../../core/clients/privilege.ts';
 import type { Operation } from '../../core/provider/api.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { findProvider } from '../providers/index.ts';

@@ -52,7 +52,7 @@ export async function showClient(s: ClientParts, provider: string, name: string)
   return clientView(s, record, definition, await showAnswers(s));
 }
 
-/** Starts a draft. Its redirect URI is fixed here and never changes by itself. */
+/** Starts a draft. Its redirect URI is fixed here and never changes. */
 export async function addClient(s: ClientParts, { body: input, actor }: Command<'addClient'>): Promise<void> {
   const operator = actor.operator.name;
   const { record: provider, definition: whole } = await findProvider(s, input.provider);
@@ -76,7 +76,7 @@ export async function addClient(s: ClientParts, { body: input, actor }: Command<
     placeholders: input.placeholders,
     redirectUri: `${type === 'desktop' ? `http://127.0.0.1:${loopbackPort(whole.name, input.name)}` : s.settings.publicUrl}/oauth/callback/${whole.name}/${input.name}`,
     stage: 'draft',
-    approval: whole.registration.approval === 'needed' ? 'not_asked' : 'not_needed',
+    approval: whole.registration.approval === 'needed' ? 'not_requested' : 'not_needed',
     reach: whole.reach[0]?.reach ?? 'anyone',
     health: 'working',
     nextTryAt: null,
@@ -102,7 +102,7 @@ export async function addClient(s: ClientParts, { body: input, actor }: Command<
   s.history.add({ actor: operator, kind: 'client_added', subject: `client:${label}`, says: `Started the client ${label} as a draft.` });
 }
 
-/** Changes what is named, and nothing else: no secret is asked for again. @throws {Fault} REVISION_OLD, INPUT_INVALID */
+/** Changes what is named, and nothing else: no secret is requested again. @throws {Fault} REVISION_CONFLICT, INPUT_INVALID */
 export async function changeClient(s: ClientParts, { params, body: input, actor }: Command<'changeClient'>): Promise<void> {
   const { provider, client: name } = params;
   const operator = actor.operator.name;
@@ -129,7 +129,7 @@ export async function changeClient(s: ClientParts, { params, body: input, actor 
     const page = input.registering.own_page;
     if (page && !isWebAddress(page)) throw new Fault('INPUT_INVALID', { places: [{ path: 'registering.own_page', why: 'It is no https address.' }] });
   }
-  const comes = input.approval === 'given' && record.approval !== 'given';
+  const comes = input.approval === 'approved' && record.approval !== 'approved';
   if (input.registering !== undefined || comes) {
     const remembered = { ...registeringOf(record), ...input.registering };
     const today = new Date(s.ports.clock.now()).toISOString().slice(0, 10);
@@ -147,11 +147,11 @@ export async function changeClient(s: ClientParts, { params, body: input, actor 
       throw new Fault('INPUT_INVALID', {
         detail: near[0]?.says ?? '',
         places: near.map((remark) => ({ path: 'registered_scopes', why: remark.says })),
-        remedy: 'Mend it; or, if the client has such a scope of its own making, send it with take_as_is.',
+        remedy: 'Fix it; or, if the client has such a scope of its own making, send it with take_as_is.',
       });
     set.registeredScopes = [...new Set(input.registered_scopes)];
   }
-  if (!(await s.store.clients.revise({ id: record.id, revision: input.revision }, set))) throw new Fault('REVISION_OLD');
+  if (!(await s.store.clients.revise({ id: record.id, revision: input.revision }, set))) throw new Fault('REVISION_CONFLICT');
   const names = Object.keys(input).filter((key) => key !== 'revision' && key !== 'take_as_is');
   s.history.add({ actor: operator, kind: 'client_changed', subject: `client:${clientLabel(provider, name)}`, says: `Changed ${names.join(', ')}.` });
   if (input.approval !== undefined && input.approval !== record.approval)
@@ -216,7 +216,7 @@ export async function removeClient(s: ClientParts, { params, actor }: Command<'r
   if (dependent)
     throw new Fault('IN_USE', {
       detail: `Tokens that came through ${label} wait at the connection ${dependent.name}.`,
-      remedy: 'Use them or forget them first.',
+      remedy: 'Use them or discard them first.',
     });
   await s.store.clients.remove(record.id);
   s.history.add({ actor: operator, kind: 'client_removed', subject: `client:${label}`, says: 'Removed the client and its secrets.' });
@@ -242,7 +242,7 @@ export async function checkRedirectUri(s: ClientParts, { params, body, actor }: 
     actor: operator,
     kind: 'redirect_uri_compared',
     subject: `client:${clientLabel(provider, name)}`,
-    says: same ? 'The redirect URI is the same over there.' : `The redirect URI differs over there. ${verdict.says}`,
+    says: same ? 'The redirect URI matches at the provider.' : `The redirect URI differs at the provider. ${verdict.says}`,
   });
   return { same, ours, shown, says: same ? 'They are the same, character by character.' : verdict.says, at: same ? null : verdict.at };
 }

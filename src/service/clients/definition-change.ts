@@ -31,7 +31,7 @@ export async function previewProvider(s: Needs, name: string, document: string):
   return { changes, effects, refused, revision: record.revision };
 }
 
-/** Saves a changed definition as a new version; the old one is kept. @throws {Fault} REVISION_OLD, DEFINITION_IN_USE */
+/** Saves a changed definition as a new version; the old one is kept. @throws {Fault} REVISION_CONFLICT, DEFINITION_IN_USE */
 export async function changeProvider(s: Needs, { params, body: input, actor }: Command<'changeProvider'>): Promise<void> {
   const { provider: name } = params;
   const operator = actor.operator.name;
@@ -50,7 +50,7 @@ export async function changeProvider(s: Needs, { params, body: input, actor }: C
     { id: versionId, providerId: record.id, document: definition, digest: digestOf(definition), createdAt: now, createdBy: operator },
     new Map(untrusting.map((client) => [client.id, trustedOrigins(definitionFor(before, client))])),
   );
-  if (!revised) throw new Fault('REVISION_OLD');
+  if (!revised) throw new Fault('REVISION_CONFLICT');
   for (const client of clients) s.connectionStates.touchClient(client.id);
   await s.changes.announce('provider', name);
   s.history.add({

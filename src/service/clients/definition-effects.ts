@@ -6,7 +6,7 @@ import { definitionFor, methodOf } from '../records/index.ts';
 import type { ClientRow } from '../store/clients.ts';
 import type { ConnectionRow } from '../store/connections.ts';
 
-/** What a changed definition does to one client and its connections; `refused`: why it must not be saved. */
+/** What a changed definition does to one client and its connections; `rejected`: why it must not be saved. */
 export function effectOn(
   before: ProviderDefinition,
   after: ProviderDefinition,
@@ -44,7 +44,7 @@ export function effectOn(
     const gone = [...new Set(connections.flatMap((connection) => connection.scopes))].filter(
       (scope) => catalogue.size > 0 && !catalogue.has(scope) && old.scopes.some((one) => one.name === scope),
     );
-    if (gone.length > 0) says.push(`Its connections ask for scopes that are no longer listed: ${gone.join(', ')}. Their tokens are not touched.`);
+    if (gone.length > 0) says.push(`Its connections request scopes that are no longer listed: ${gone.join(', ')}. Their tokens are not touched.`);
     for (const field of ['rotation', 'reuse', 'assumed_life_seconds', 'idle_life_seconds'] as const)
       if (old.dialect[field] !== now.dialect[field])
         says.push(`From the next renewal on: ${field.replaceAll('_', ' ')} is ${String(now.dialect[field] ?? 'not known').replaceAll('_', ' ')}.`);

@@ -43,7 +43,7 @@ export const guideOf = (
 export const formOf = (definition: ProviderDefinition, answers: Answers): Client['form'] =>
   definition.registration.form.map(({ question, answer }) => ({ question, answer: answer === undefined ? '' : answers[answer], from: answer ?? null }));
 
-/** This very client's page over there: as somebody entered it, else as the definition builds it. */
+/** This client's page at the provider: as someone entered it, else as the definition builds it. */
 export function clientPage(record: ClientRow, definition: ProviderDefinition, registering: Registering): string | null {
   if (registering.own_page) return registering.own_page;
   const template = definition.registration.client_page;

@@ -1,7 +1,7 @@
 import type { z } from 'zod';
 import type { ReadyLines } from '../../api/clients.ts';
+import { operationsOf } from '../../core/clients/privilege.ts';
 import { readyInOne, readyLines, type Standing } from '../../core/clients/ready.ts';
-import { operationsOf } from '../../core/clients/strength.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { missingOf, registeringOf, unconfirmedOf, WAITS_UNTIL } from '../records/index.ts';
 import type { ClientRow } from '../store/clients.ts';

@@ -19,13 +19,13 @@ import type { SecretRow } from '../store/secrets.ts';
 import { clientLabel, entered, findClient, refuseMisplaced } from './clients.ts';
 import type { ClientParts } from './parts.ts';
 
-/** A secret is proved by a renewal of one of so many grants. */
+/** A secret is verified by a renewal of one of so many grants. */
 const PROVED_BY_MOST = 5;
 
 /**
- * Seals a new secret beside those that are there. Where one is in use, the new one is proved first and the old one stays until then;
+ * Seals a new secret beside those that are there. Where one is in use, the new one is verified first and the old one stays until then;
  * where none is, or with `at_once`, it is used from now on. Nothing else of the client needs to be said again.
- * `waits`: it was made here and is not known over there yet, so that it is not tried before somebody says so.
+ * `waits`: it was made here and is not known at the provider yet, so that it is not tried before someone shows it.
  * @throws {Fault} INPUT_INVALID
  */
 export async function addSecret(s: ClientParts, { params, body: input, actor }: Command<'addSecret'>, more: { waits?: boolean } = {}): Promise<void> {
@@ -55,20 +55,20 @@ export async function addSecret(s: ClientParts, { params, body: input, actor }: 
     refusedWhy: null,
     tryingUntil: more.waits && inUse ? WAITS_UNTIL : null,
     facts,
-    state: inUse && !input.at_once ? 'unproved' : 'active',
+    state: inUse && !input.at_once ? 'unverified' : 'active',
   };
   await s.store.secrets.add(row, input.at_once ? 'all' : inUse ? 'none' : 'active');
   s.history.add({
     actor: operator,
     kind: 'secret_entered',
     subject: `client:${clientLabel(provider, name)}`,
-    says: row.state === 'unproved' ? `Entered a new ${input.kind}; it is proved before it replaces the one in use.` : `Entered a new ${input.kind}.`,
+    says: row.state === 'unverified' ? `Entered a new ${input.kind}; it is verified before it replaces the current one.` : `Entered a new ${input.kind}.`,
   });
   const stopped = record.health === 'stopped';
   if (row.state === 'active' || stopped) await entered(s, record);
   else await s.changes.announce('client', record.name);
   const confirmed = unconfirmedOf(record, definition).length === 0;
-  if (row.state === 'unproved' && !more.waits && startsAt <= now && confirmed && canAskForItself(record, definition))
+  if (row.state === 'unverified' && !more.waits && startsAt <= now && confirmed && canAskForItself(record, definition))
     await proveByOwnToken(s, record, definition, row);
 }
 
@@ -82,7 +82,7 @@ function checkDates(startsAt: number, endsAt: number | null, now: number): void 
       : endsAt !== null && endsAt <= startsAt
         ? 'It would end before it begins.'
         : null;
-  if (why) throw new Fault('INPUT_INVALID', { detail: why, places: [{ path: 'ends_at', why }], remedy: 'Make a new one at the provider, or mend the date.' });
+  if (why) throw new Fault('INPUT_INVALID', { detail: why, places: [{ path: 'ends_at', why }], remedy: 'Make a new one at the provider, or fix the date.' });
 }
 
 async function readSecret(
@@ -171,7 +171,7 @@ const canAskForItself = (record: Pick<ClientRow, 'clientId' | 'type'>, definitio
   definition.server.grant_types_supported.includes('client_credentials') &&
   !definition.server.token_endpoint.includes('{');
 
-/** One client-credentials request with this very secret. True: the provider takes it; false: it refuses it; null: it did not say. */
+/** One client-credentials request with this secret. True: the provider takes it; false: it rejects it; null: it did not say. */
 async function proveByOwnToken(s: ClientParts, record: ClientRow, definition: ProviderDefinition, row: SecretRow): Promise<boolean | null> {
   const client = { id: record.id, name: clientLabel(definition.name, record.name) };
   const secret = await s.sealer.open({ table: 'client_secrets', row: row.id, column: 'sealed' }, row.sealed);
@@ -208,35 +208,35 @@ export async function findSecret(s: ClientParts, provider: string, name: string,
 /**
  * Proves a secret now where that can spend nothing: by a client-credentials request, or by a renewal whose refresh token is not spent
  * by its use. Otherwise the next due renewal does it: then that is said.
- * @throws {Fault} SECRET_NOT_PROVED
+ * @throws {Fault} SECRET_NOT_VERIFIED
  */
-export async function proveSecret(s: ClientParts, { params, actor }: Command<'proveSecret'>): Promise<void> {
+export async function verifySecret(s: ClientParts, { params, actor }: Command<'verifySecret'>): Promise<void> {
   const { provider, client: name, secret: id } = params;
   const operator = actor.operator.name;
   const { record, definition, row } = await findSecret(s, provider, name, id);
   refuseUnconfirmed(unconfirmedOf(record, definition));
-  if (row.startsAt > s.ports.clock.now()) throw new Fault('SECRET_NOT_PROVED', { detail: `It begins on ${new Date(row.startsAt).toISOString()}.` });
+  if (row.startsAt > s.ports.clock.now()) throw new Fault('SECRET_NOT_VERIFIED', { detail: `It begins on ${new Date(row.startsAt).toISOString()}.` });
   await s.store.secrets.changeIn(id, row.state, { tryingUntil: null });
   s.history.add({ actor: operator, kind: 'secret_asked', subject: `client:${clientLabel(provider, name)}`, says: 'Asked for proof of a secret.' });
   if (canAskForItself(record, definition)) {
     const taken = await proveByOwnToken(s, record, definition, row);
     if (taken === null)
-      throw new Fault('SECRET_NOT_PROVED', {
-        detail: 'The provider answered a client-credentials request neither with a token nor with a refusal of the client.',
+      throw new Fault('SECRET_NOT_VERIFIED', {
+        detail: 'The provider answered a client-credentials request neither with a token nor with a rejection of the client.',
       });
     return;
   }
   const grants = await s.store.connections.activeGrantsOf(record.id, PROVED_BY_MOST);
   if (grants.length === 0)
-    throw new Fault('SECRET_NOT_PROVED', {
+    throw new Fault('SECRET_NOT_VERIFIED', {
       detail: 'There is no connection yet whose renewal could prove it.',
       remedy: 'Open a connection: the exchange of its code proves the secret.',
     });
-  if (row.state === 'refused') await s.store.secrets.changeIn(id, 'refused', { state: 'unproved', refusedAt: null, refusedWhy: null });
+  if (row.state === 'rejected') await s.store.secrets.changeIn(id, 'rejected', { state: 'unverified', refusedAt: null, refusedWhy: null });
   if (isSpendable(definition.dialect))
-    throw new Fault('SECRET_NOT_PROVED', {
+    throw new Fault('SECRET_NOT_VERIFIED', {
       detail: 'At this provider every renewal spends a refresh token, so none is made only for a proof.',
-      remedy: 'Nothing to do: the next renewal that is due proves it, and the one in use stays until then.',
+      remedy: 'Nothing to do: the next renewal that is due verifies it, and the current one stays until then.',
     });
   for (const grantId of grants) {
     if ((await s.store.renewals.update([grantId], bringForward())) === 0) continue;
@@ -254,7 +254,7 @@ export async function retireSecret(s: ClientParts, { params, actor }: Command<'r
     (one) => one.id !== id && one.state !== 'retired' && one.refusedAt === null && one.provedAt !== null,
   );
   if (row.state === 'active' && others.length === 0 && (await s.store.connections.hasAny(record.id)))
-    throw new Fault('IN_USE', { detail: 'It is the one in use, and no other one is proved.', remedy: 'Add a new secret and let it be proved first.' });
+    throw new Fault('IN_USE', { detail: 'It is the current one, and no other one is verified.', remedy: 'Add a new secret and let it be verified first.' });
   await s.store.secrets.retire(id);
   const [next] = others;
   if (row.state === 'active' && next) await s.store.secrets.change(next.id, { state: 'active' });
@@ -262,7 +262,7 @@ export async function retireSecret(s: ClientParts, { params, actor }: Command<'r
     actor: operator,
     kind: 'secret_retired',
     subject: `client:${clientLabel(provider, name)}`,
-    says: `Retired a ${row.kind}: its value is forgotten.`,
+    says: `Retired a ${row.kind}: its value is discarded.`,
   });
   await s.changes.announce('client', record.name);
 }

@@ -1,6 +1,6 @@
 import type { Answers, Client, ClientSecret } from '../../api/clients.ts';
 import { secretInWords } from '../../core/clients/choose-secret.ts';
-import { strengthOf } from '../../core/clients/strength.ts';
+import { privilegeOf } from '../../core/clients/privilege.ts';
 import { redirectRemarks } from '../../core/oauth/redirect-rules.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { purposesOf } from '../../core/provider/guide.ts';
@@ -31,7 +31,7 @@ function secretView(row: SecretRow, now: number): ClientSecret {
     entered_at: iso(known.enteredAt),
     starts_at: iso(row.startsAt),
     ends_at: isoOrNull(row.endsAt),
-    proved_at: isoOrNull(row.provedAt),
+    verified_at: isoOrNull(row.provedAt),
     refused_at: isoOrNull(row.refusedAt),
     evidence: row.refusedWhy,
     key: facts
@@ -67,18 +67,18 @@ function stateOf(record: ClientRow, missing: string[], unconfirmed: string[], ve
   if (record.health === 'stopped')
     return says(
       'stopped',
-      `The provider refuses this client: ${record.evidence ?? 'no evidence kept'}.`,
+      `The provider rejects this client: ${record.evidence ?? 'no evidence kept'}.`,
       'Compare the client id, and enter the secret again as the provider shows it now.',
     );
   switch (record.approval) {
-    case 'refused':
-      return says('refused', 'The provider refused its approval.', 'Ask again there, or use another client.');
-    case 'they_ask_back':
-      return says('they_ask_back', 'The provider has asked back.', 'Answer them; then say so here.');
-    case 'asked':
-      return says('asked', 'Its approval was asked for and has not come.', 'Wait; connections may be refused until then.');
-    case 'not_asked':
-      return says('not_asked', 'The provider wants to approve clients, and nobody has asked yet.', 'Ask for approval on the provider\u2019s page.');
+    case 'rejected':
+      return says('rejected', 'The provider rejected its approval.', 'Ask again there, or use another client.');
+    case 'info_requested':
+      return says('info_requested', 'The provider has asked back.', 'Answer them; then say so here.');
+    case 'requested':
+      return says('requested', 'Its approval was requested and has not come.', 'Wait; connections may be rejected until then.');
+    case 'not_requested':
+      return says('not_requested', 'The provider wants to approve clients, and nobody has asked yet.', 'Ask for approval on the provider\u2019s page.');
     default:
       return verified
         ? says('working', null, null)
@@ -104,10 +104,10 @@ export async function clientView(
   const missing = missingOf(record, definition, secrets, now);
   const unconfirmed = unconfirmedOf(record, definition);
   const registered = record.registeredScopes;
-  // A request that went well: it proved a secret; without any, it brought tokens.
+  // A request that went well: it verified a secret; without any, it brought tokens.
   const verified = secrets.some((one) => one.provedAt !== null) || hasTokens;
   const { requests, ...registering } = registeringOf(record);
-  const strength = strengthOf(definition.scopes, registered, record.type);
+  const privilege = privilegeOf(definition.scopes, registered, record.type);
   return {
     provider: definition.name,
     provider_title: definition.title,
@@ -147,7 +147,7 @@ export async function clientView(
     registering,
     unconfirmed_origins: unconfirmed,
     registered_scopes: registered,
-    strength: { power: strength.power, acts_for_itself: strength.actsForItself, unlisted: strength.unlisted, says: strength.says },
+    privilege: { power: privilege.power, acts_for_itself: privilege.actsForItself, unlisted: privilege.unlisted, says: privilege.says },
     secret: newest
       ? { entered_at: iso(newest.enteredAt ?? newest.startsAt), ends_at: isoOrNull(newest.endsAt), in_use: kept.filter((one) => one.state === 'active').length }
       : null,

@@ -2,7 +2,7 @@ import type { z } from 'zod';
 import type { Attempt, ConnectionSummary, ListConnections } from '../../api/connections.ts';
 import { looks } from '../../api/looks.ts';
 import { POLICY_LABELS } from '../../api/vocabulary.ts';
-import { operationsOf } from '../../core/clients/strength.ts';
+import { operationsOf } from '../../core/clients/privilege.ts';
 import { Fault } from '../../core/fault.ts';
 import { connectionHealth } from '../../core/health.ts';
 import { type GrantType, WIRE_GRANT_TYPES } from '../../core/oauth/grant-kinds.ts';
@@ -39,7 +39,7 @@ function checkScopes(definition: ProviderDefinition, scopes: string[], allowUnli
   throw new Fault('INPUT_INVALID', {
     detail: remarks[0]?.says ?? '',
     places: remarks.map((remark) => ({ path: 'scopes', why: remark.says })),
-    remedy: 'Mend the scope, or send it as it is with allow_unlisted_scopes.',
+    remedy: 'Fix the scope, or send it as it is with allow_unlisted_scopes.',
   });
 }
 
@@ -98,7 +98,7 @@ export async function addConnection(s: ConnectionParts, { body: input, actor }: 
   });
 }
 
-/** What the next consent asks for; the tokens held now are not touched. @throws {Fault} REVISION_OLD */
+/** What the next consent asks for; the tokens held now are not touched. @throws {Fault} REVISION_CONFLICT */
 export async function changeConnection(s: ConnectionParts, { params, body: input, actor }: Command<'changeConnection'>): Promise<void> {
   const { connection: name } = params;
   const operator = actor.operator.name;
@@ -115,7 +115,7 @@ export async function changeConnection(s: ConnectionParts, { params, body: input
   }
   if (input.expected_account !== undefined) set.expectedAccount = input.expected_account || null;
   if (input.policy) set.policy = input.policy;
-  if (!(await s.store.connections.revise(one.id, input.revision, set))) throw new Fault('REVISION_OLD');
+  if (!(await s.store.connections.revise(one.id, input.revision, set))) throw new Fault('REVISION_CONFLICT');
   if (input.labels) {
     await s.store.connections.setLabels(one.id, input.labels);
     await s.changes.announce('connection', name); // who may use it can be another now
@@ -146,7 +146,7 @@ export async function listAttempts(s: ConnectionParts, name: string): Promise<{ 
   return { items: kept.map(attemptView) };
 }
 
-/** Forgets the connection and all its tokens here. What the provider still honours is not touched: the answer of the page says so. */
+/** Forgets the connection and all its tokens here. What the provider still honours is not touched: the answer of the page shows it. */
 export async function removeConnection(s: ConnectionParts, { params, actor }: Command<'removeConnection'>): Promise<{ done: true }> {
   const { connection: name } = params;
   const operator = actor.operator.name;
@@ -193,15 +193,15 @@ export async function renewConnection(s: ConnectionParts, { params, actor }: Com
 }
 
 /**
- * No handout and no call any more, on any replica that sees the database, within a second. Answers in flight are still saved, and it
- * is kept alive. Tokens already handed out live on at the provider.
+ * No token issuance and no call any more, on any replica that sees the database, within a second. Answers in flight are still saved, and it
+ * is kept active. Tokens already issued stay valid at the provider.
  */
 export async function pauseConnection(s: ConnectionParts, { params, actor }: Command<'pauseConnection'>): Promise<void> {
   const { connection: name } = params;
   const operator = actor.operator.name;
   const one = await findKnown(s, name);
   if (one.facts.intent === 'paused') return;
-  if (!(await s.store.connections.turn(one.id, 'active', 'paused'))) throw new Fault('CONNECTION_NOT_AGREED');
+  if (!(await s.store.connections.turn(one.id, 'active', 'paused'))) throw new Fault('CONNECTION_NOT_CONSENTED');
   if (one.grantId) s.cache.drop(one.grantId);
   await s.changes.announce('connection', name);
   const { definition } = await findClient(s, one.provider, one.client);
@@ -209,7 +209,7 @@ export async function pauseConnection(s: ConnectionParts, { params, actor }: Com
   s.history.add({ actor: operator, kind: 'paused', subject: `connection:${name}`, says: 'Paused it.' });
 }
 
-/** Renews first, so that what is handed out afterwards was good a moment ago; then hands out again. */
+/** Renews first, so that what is issued afterwards was good a moment ago; then issues tokens again. */
 export async function resumeConnection(s: ConnectionParts, { params, actor }: Command<'resumeConnection'>): Promise<void> {
   const { connection: name } = params;
   const operator = actor.operator.name;
@@ -219,7 +219,7 @@ export async function resumeConnection(s: ConnectionParts, { params, actor }: Co
   await s.store.connections.turn(one.id, 'paused', 'active');
   await s.changes.announce('connection', name);
   const { definition } = await findClient(s, one.provider, one.client);
-  // The renewal just made was planned for a paused connection: only to be kept alive.
+  // The renewal just made was planned for a paused connection: only to be kept active.
   if (one.grantId) await planAgain(s, one.grantId, definition, { policy: one.policy, paused: false });
   s.history.add({ actor: operator, kind: 'resumed', subject: `connection:${name}`, says: 'Resumed it.' });
 }

@@ -32,7 +32,7 @@ async function diagnoseRenewal(
     return diagnosis('answer_lost', {
       evidence: [evidence],
       title: 'The answer to a renewal was lost in flight, and the provider no longer takes the refresh token that is held.',
-      remedy: 'Agree again: open the connection and consent at the provider.',
+      remedy: 'Reconnect: open the connection and consent at the provider.',
     });
   if (one.facts.cause === 'no_refresh_token') return diagnosis('no_refresh_token', { evidence: [] });
   const failed = (await s.wireLog.list(grant.id)).find((attempt) => attempt.kind !== 'tokens');

@@ -10,10 +10,10 @@ export async function findKnown(s: Pick<ConnectionParts, 'store'>, name: string)
   return found;
 }
 
-/** @throws {Fault} CONNECTION_NOT_AGREED */
+/** @throws {Fault} CONNECTION_NOT_CONSENTED */
 export async function current(s: ConnectionParts, name: string): Promise<DefinedConnection & { one: ListedConnection; grantId: string }> {
   const one = await findKnown(s, name);
-  if (!one.grantId) throw new Fault('CONNECTION_NOT_AGREED');
+  if (!one.grantId) throw new Fault('CONNECTION_NOT_CONSENTED');
   return { one, grantId: one.grantId, ...(await connectionDefinition(s, one)) };
 }
 

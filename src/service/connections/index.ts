@@ -1,5 +1,5 @@
 /** The face of this room: connections. */
-export { checkAgreement } from './agreement.ts';
+export { checkAdminConsent } from './admin-consent.ts';
 export {
   addConnection,
   changeConnection,
@@ -17,6 +17,6 @@ export { showQuota } from './quota-view.ts';
 export { belowBase, relayBase, relayLine } from './relay-line.ts';
 export { retryRevocation, revokeConnection } from './revoke.ts';
 export { removeCall, saveCall, savedCalls } from './saved-calls.ts';
-export { decideStandby, giveKey } from './standby.ts';
+export { decideStandby, setKey } from './standby.ts';
 export { callConnection, offeredCalls, readCalls, writeCurl } from './test-calls.ts';
 export { showConnection } from './view.ts';

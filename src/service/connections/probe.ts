@@ -2,32 +2,32 @@ import type { CallAnswer } from '../../api/common.ts';
 import type { Connection } from '../../api/connections.ts';
 import { Fault } from '../../core/fault.ts';
 import { isClientsOwn, isKey } from '../../core/oauth/grant-kinds.ts';
-import { abilitiesOf, probeOf } from '../../core/provider/api.ts';
+import { capabilitiesOf, probeOf } from '../../core/provider/api.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import type { Command } from '../asked.ts';
 import { type Callable, callableWith, callGrant, isGood, keepProof, readIdentity } from '../grants/index.ts';
 import { iso } from '../iso.ts';
-import type { GrantRow, KeptAbility } from '../store/grants.ts';
+import type { GrantRow, KeptCapability } from '../store/grants.ts';
 import { current, refusePaused } from './find.ts';
 import type { ConnectionParts } from './parts.ts';
 
-/** The grant in use. @throws {Fault} CONNECTION_NOT_AGREED, CONNECTION_PAUSED, ORIGIN_UNCONFIRMED */
+/** The grant in use. @throws {Fault} CONNECTION_NOT_CONSENTED, CONNECTION_PAUSED, ORIGIN_UNCONFIRMED */
 export async function callableNow(s: ConnectionParts, name: string): Promise<Callable & { connectionId: string }> {
   const { one, grantId } = await current(s, name);
   refusePaused(one);
   const [grant, connection] = await Promise.all([s.store.grants.byId(grantId), s.store.connections.byId(one.id)]);
-  if (!grant || !connection) throw new Fault('CONNECTION_NOT_AGREED');
+  if (!grant || !connection) throw new Fault('CONNECTION_NOT_CONSENTED');
   return { ...(await callableWith(s, grant, connection)), connectionId: connection.id };
 }
 
-/** The call that proves the connection, or one of its abilities; its answer is kept on the grant. */
+/** The call that proves the connection, or one of its capabilities; its answer is kept on the grant. */
 export async function probeConnection(s: ConnectionParts, { params, body: input, actor }: Command<'probeConnection'>): Promise<CallAnswer> {
   const { connection: name } = params;
   const operator = actor.operator.name;
   const { definition, about, grant } = await callableNow(s, name);
   const grantId = grant.id;
-  const all = abilitiesOf(definition);
-  const chosen = input.ability === undefined ? all.find(({ probe }) => !probe.effects) : all.find((one) => one.name === input.ability);
+  const all = capabilitiesOf(definition);
+  const chosen = input.capability === undefined ? all.find(({ probe }) => !probe.effects) : all.find((one) => one.name === input.capability);
   if (!chosen)
     throw new Fault('NOT_FOUND', {
       detail: all.length === 0 ? `The definition of ${definition.title} names no probe.` : `It proves: ${all.map((one) => one.name).join(', ')}.`,
@@ -36,7 +36,7 @@ export async function probeConnection(s: ConnectionParts, { params, body: input,
   const { probe } = chosen;
   if (probe.effects && !input.effects)
     throw new Fault('INPUT_INVALID', {
-      detail: `${probe.method} ${probe.path} changes something at ${definition.title}, or somebody sees it.`,
+      detail: `${probe.method} ${probe.path} changes something at ${definition.title}, or someone sees it.`,
       places: [{ path: 'effects', why: 'was not said' }],
       remedy: 'Send `effects: true` if that is meant.',
     });
@@ -45,7 +45,7 @@ export async function probeConnection(s: ConnectionParts, { params, body: input,
   const answer = await callGrant(s, { grant, address, what: { method: probe.method, body }, about: { ...about, needs: probe.needs } });
   if (isGood(answer, definition)) await readAccountAgain(s, grant, definition, name);
   if (probe === probeOf(definition)) await keepProof(s, grantId, answer, definition);
-  else await keepAbility(s, grantId, { ability: chosen.name, answer }, definition);
+  else await keepCapability(s, grantId, { capability: chosen.name, answer }, definition);
   if (probe.effects)
     s.history.add({
       actor: operator,
@@ -63,37 +63,37 @@ async function readAccountAgain(s: ConnectionParts, grant: GrantRow, definition:
   const { account, opened } = await readIdentity(s.ports, definition, { access }, { scopes: [], clientId: '', nonce: null });
   if (!account) return;
   await s.store.grants.change(grant.id, { accountId: account.id, accountLabel: account.label, opened: opened ?? grant.opened });
-  s.history.add({ actor: 'service', kind: 'account_read', subject: `connection:${name}`, says: `Read who agreed: ${account.label}.` });
+  s.history.add({ actor: 'service', kind: 'account_read', subject: `connection:${name}`, says: `Read who consented: ${account.label}.` });
   await s.changes.announce('connection', name);
 }
 
-async function keepAbility(
+async function keepCapability(
   s: Pick<ConnectionParts, 'store'>,
   grantId: string,
-  { ability, answer }: { ability: string; answer: CallAnswer },
+  { capability, answer }: { capability: string; answer: CallAnswer },
   definition: ProviderDefinition,
 ): Promise<void> {
   const grant = await s.store.grants.byId(grantId);
-  const kept: KeptAbility = { state: isGood(answer, definition) ? 'proved' : 'failed', at: answer.at, diagnosis: answer.diagnosis ?? null };
-  await s.store.grants.change(grantId, { abilities: { ...grant?.abilities, [ability]: kept } });
+  const kept: KeptCapability = { state: isGood(answer, definition) ? 'verified' : 'failed', at: answer.at, diagnosis: answer.diagnosis ?? null };
+  await s.store.grants.change(grantId, { abilities: { ...grant?.abilities, [capability]: kept } });
 }
 
-/** Every ability that a probe proves, with what is known of it on this grant. */
-export function abilitiesView(definition: ProviderDefinition, grant: GrantRow | null): Connection['abilities'] {
+/** Every capability that a probe proves, with what is known of it on this grant. */
+export function capabilitiesView(definition: ProviderDefinition, grant: GrantRow | null): Connection['capabilities'] {
   const kept = grant?.abilities ?? {};
   const usual = probeOf(definition);
   const granted = grant?.scopes ?? [];
-  return abilitiesOf(definition).map(({ name, api, probe }) => {
+  return capabilitiesOf(definition).map(({ name, api, probe }) => {
     const proof = grant?.proofAnswer;
-    const own: KeptAbility | undefined =
-      probe === usual && proof ? { state: grant?.proof === 'proved' ? 'proved' : 'failed', at: proof.at, diagnosis: proof.diagnosis ?? null } : kept[name];
+    const own: KeptCapability | undefined =
+      probe === usual && proof ? { state: grant?.proof === 'verified' ? 'verified' : 'failed', at: proof.at, diagnosis: proof.diagnosis ?? null } : kept[name];
     return {
       name,
       api: api.title,
       call: `${probe.method} ${probe.path}`,
       effects: probe.effects,
       allowed: grant === null || probe.needs.length === 0 || probe.needs.some((scope) => granted.includes(scope)),
-      state: own?.state ?? 'not_tried',
+      state: own?.state ?? 'not_verified',
       at: own ? iso(Date.parse(own.at)) : null,
       diagnosis: own?.diagnosis ?? null,
     };

@@ -8,15 +8,15 @@ import { findKnown } from './find.ts';
 import type { ConnectionParts } from './parts.ts';
 
 /**
- * Ends a connection's grants: no handout any more, then the provider is told (RFC 7009, or its dialect's way), then the tokens are
- * forgotten here. Name, callers and history stay. Where the provider could not be told, the tokens are kept sealed for that alone, and
- * it is told again and again. @throws {Fault} CONNECTION_NOT_AGREED
+ * Ends a connection's grants: no token is issued any more, then the grant is revoked at the provider (RFC 7009, or its dialect's way), then the tokens are
+ * discarded here. Name, callers and history stay. Where the provider could not be told, the tokens are kept sealed for that alone, and
+ * it is retried. @throws {Fault} CONNECTION_NOT_CONSENTED
  */
 export async function revokeConnection(s: ConnectionParts, { params, actor }: Command<'revokeConnection'>): Promise<z.output<typeof Revoked>> {
   const { connection: name } = params;
   const operator = actor.operator.name;
   const one = await findKnown(s, name);
-  if (!one.grantId) throw new Fault('CONNECTION_NOT_AGREED');
+  if (!one.grantId) throw new Fault('CONNECTION_NOT_CONSENTED');
   await s.store.connections.change(one.id, { intent: 'revoked', standbyGrantId: null, standbyWhy: null });
   const grants = [one.grantId, ...(one.standby ? [one.standby.grantId] : [])];
   for (const id of grants) s.cache.drop(id);

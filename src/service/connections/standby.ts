@@ -40,14 +40,14 @@ export async function standbyView(s: ConnectionParts, one: ListedConnection): Pr
 }
 
 const SAYS = {
-  prepared: 'Prepared beside what is in use, and kept alive. Nothing changes for callers until you switch.',
+  prepared: 'Prepared beside what is in use, and kept active. Nothing changes for callers until you switch.',
   former: 'What was in use before the switch. It is kept, so that you can go back.',
   other_account: 'Another account agreed than expected. Its tokens are kept and not used until you decide.',
-  not_proved: 'The tokens could not be proved. They are kept and not used until you decide.',
+  not_verified: 'The tokens could not be verified. They are kept and not used until you decide.',
 } as const;
 
 /** The static key that an integration uses today. It waits beside tokens in use; where there are none, it is used. @throws {Fault} INPUT_INVALID */
-export async function giveKey(s: ConnectionParts, { params, body, actor }: Command<'giveKey'>): Promise<void> {
+export async function setKey(s: ConnectionParts, { params, body, actor }: Command<'setKey'>): Promise<void> {
   const { connection: name } = params;
   const { key } = body;
   const operator = actor.operator.name;
@@ -55,7 +55,7 @@ export async function giveKey(s: ConnectionParts, { params, body, actor }: Comma
   const { definition, record } = await connectionDefinition(s, one);
   if (!definition.apis.some((api) => api.static_key))
     throw new Fault('INPUT_INVALID', {
-      detail: `${definition.title} takes no static key, as far as its definition says.`,
+      detail: `${definition.title} takes no static key, as far as its definition states.`,
       places: [{ path: 'key', why: 'no API of the definition names static_key' }],
       remedy: 'If its API takes one, add static_key to that API in the definition.',
     });
@@ -73,7 +73,7 @@ export async function giveKey(s: ConnectionParts, { params, body, actor }: Comma
       scopes: one.scopes,
       consentedBy: operator,
       consentedAt: now,
-      proof: probe ? 'not_tried' : 'not_defined',
+      proof: probe ? 'not_verified' : 'not_defined',
       clientId: record.id,
       placeholders: one.placeholders,
     }),
@@ -92,10 +92,10 @@ export async function giveKey(s: ConnectionParts, { params, body, actor }: Comma
     await keepProof(s, id, answer, meets);
     good = isGood(answer, meets);
   }
-  // A newer key takes the place of the key in use once it was seen to work; beside tokens, or unproved, it waits.
+  // A newer key takes the place of the key in use once it was seen to work; beside tokens, or unverified, it waits.
   const newer = one.kind === 'static_key' && good;
   const formerLives = one.grantId !== null && one.facts.intent !== 'revoked' && !newer;
-  if (formerLives) await putBeside(s, one.id, id, good ? 'prepared' : 'not_proved');
+  if (formerLives) await putBeside(s, one.id, id, good ? 'prepared' : 'not_verified');
   else {
     await s.store.connections.change(one.id, { currentGrantId: id, ...(one.facts.intent === 'paused' ? {} : { intent: 'active' }) });
     if (newer && one.grantId) await retireGrant(s, one.grantId, 'replaced', id);
@@ -103,13 +103,13 @@ export async function giveKey(s: ConnectionParts, { params, body, actor }: Comma
   await s.changes.announce('connection', name);
   s.history.add({
     actor: operator,
-    kind: 'key_given',
+    kind: 'key_set',
     subject: `connection:${name}`,
     says: formerLives ? 'Gave a static key; it waits beside the tokens in use.' : 'Gave a static key; it is in use.',
   });
 }
 
-/** Uses what waits, or forgets it. With a reference call before and after; where the later one fails, the former is used again. */
+/** Uses what waits, or discards it. With a reference call before and after; where the later one fails, the former is used again. */
 export async function decideStandby(s: ConnectionParts, { params, body: input, actor }: Command<'decideStandby'>): Promise<z.output<typeof DecidedStandby>> {
   const { connection: name } = params;
   const operator = actor.operator.name;
@@ -122,13 +122,13 @@ export async function decideStandby(s: ConnectionParts, { params, body: input, a
       remedy: 'Prepare it first: open the connection with `prepare`, or give a key.',
     });
   const subject = `connection:${name}`;
-  if (input.decision === 'forget') {
+  if (input.decision === 'discard') {
     await s.store.connections.clearStandby(connection.id, waiting.id);
     const retired = await retireGrant(s, waiting.id, 'forgotten', connection.currentGrantId);
     await s.changes.announce('connection', name);
-    s.history.add({ actor: operator, kind: 'standby_forgotten', subject, says: `Forgot ${inWords(waiting)} that waited.` });
+    s.history.add({ actor: operator, kind: 'standby_discarded', subject, says: `Forgot ${inWords(waiting)} that waited.` });
     return {
-      decision: 'forget',
+      decision: 'discard',
       says: `Forgotten: ${inWords(waiting)}. ${retired === 'told' ? 'It is being revoked at the provider.' : 'At the provider it stays until it is withdrawn there.'}`,
       before: null,
       after: null,
@@ -149,7 +149,7 @@ export async function decideStandby(s: ConnectionParts, { params, body: input, a
   const after = await reference(s, waiting, { ...connection, currentGrantId: waiting.id }, input.path);
   const good = after === null || after.good;
   const back = !good && former !== null && keeps && before?.good === true;
-  if (back && former) await put(s, { ...connection, currentGrantId: waiting.id, standbyGrantId: former.id }, former, { id: waiting.id, why: 'not_proved' });
+  if (back && former) await put(s, { ...connection, currentGrantId: waiting.id, standbyGrantId: former.id }, former, { id: waiting.id, why: 'not_verified' });
   else if (former && !keeps) await retireGrant(s, former.id, 'replaced', waiting.id);
   const compared = before?.answer && after?.answer ? compareAnswers(before.answer, after.answer) : null;
   const says = back
@@ -162,9 +162,9 @@ export async function decideStandby(s: ConnectionParts, { params, body: input, a
 const inWords = (grant: Pick<GrantRow, 'kind' | 'accountLabel'> | null): string =>
   grant === null ? 'nothing' : `${GRANT_KIND_LABELS[grant.kind]}${grant.accountLabel ? ` of ${grant.accountLabel}` : ''}`;
 
-/** Makes one grant current and another, or none, wait: one conditional statement, so that callers meet one or the other. @throws {Fault} REVISION_OLD */
+/** Makes one grant current and another, or none, wait: one conditional statement, so that callers meet one or the other. @throws {Fault} REVISION_CONFLICT */
 async function put(s: ConnectionParts, was: ConnectionRow, now: GrantRow, beside: { id: string; why: StandbyWhy } | null): Promise<void> {
-  if (!(await s.store.connections.switchGrants(was, now, beside))) throw new Fault('REVISION_OLD');
+  if (!(await s.store.connections.switchGrants(was, now, beside))) throw new Fault('REVISION_CONFLICT');
   if (was.currentGrantId) s.cache.drop(was.currentGrantId);
   await s.changes.announce('connection', was.name);
 }

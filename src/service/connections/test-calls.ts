@@ -3,7 +3,7 @@ import type { CallParameter, CallRequest, CallsRead, ComposedCall, CurlLine, Off
 import { type ApiCall, fillCall, isRead, namesIn, pathAndQuery, whyNoHeader } from '../../core/calls/call.ts';
 import type { ReadCall } from '../../core/calls/curl.ts';
 import { harOf } from '../../core/calls/har.ts';
-import { allows } from '../../core/clients/strength.ts';
+import { allows } from '../../core/clients/privilege.ts';
 import { Fault } from '../../core/fault.ts';
 import type { Api } from '../../core/provider/api.ts';
 import type { Command } from '../asked.ts';
@@ -17,7 +17,7 @@ import { savedCall, savedCalls } from './saved-calls.ts';
 /** A person waits for so long at most where a quota is used up; after that it is said when to try again. */
 const QUOTA_PATIENCE_MS = 5_000;
 
-/** What can be tried on a connection: the operations of its APIs, and the calls that somebody saved. */
+/** What can be tried on a connection: the operations of its APIs, and the calls that someone saved. */
 export async function offeredCalls(s: ConnectionParts, name: string): Promise<z.output<typeof OfferedCalls>> {
   const one = await findKnown(s, name);
   const { definition, record } = await connectionDefinition(s, one);
@@ -84,7 +84,7 @@ function addressOf(x: Callable, call: ApiCall): ApiAddress {
   return address;
 }
 
-/** Makes a call with the connection's token. @throws {Fault} WRITE_ON_LIVE, QUOTA_USED_UP, HOST_NOT_LISTED, and what a handout throws */
+/** Makes a call with the connection's token. @throws {Fault} WRITE_ON_LIVE, QUOTA_USED_UP, HOST_NOT_LISTED, and what a token issuance throws */
 export async function callConnection(s: ConnectionParts, { params, body: input, actor }: Command<'callConnection'>): Promise<z.output<typeof TriedCall>> {
   const { connection: name } = params;
   const operator = actor.operator.name;

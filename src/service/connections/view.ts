@@ -1,19 +1,19 @@
 import type { Connection, ConnectionSummary } from '../../api/connections.ts';
-import { allows, operationsOf, scopesFor } from '../../core/clients/strength.ts';
+import { allows, operationsOf, scopesFor } from '../../core/clients/privilege.ts';
 import { waysOf } from '../../core/oauth/ways.ts';
 import { probeOf } from '../../core/provider/api.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { compareScopes } from '../../core/scopes/compare.ts';
 import { readyOf, weakerClientFor } from '../clients/index.ts';
-import { connectionDefinition, willItLive } from '../grants/index.ts';
+import { connectionDefinition, lifetimeOf } from '../grants/index.ts';
 import { iso, isoOrNull } from '../iso.ts';
 import { summaries, TICKS_SHOWN } from '../records/index.ts';
 import { usersOf } from '../usage/index.ts';
-import { agreementView } from './agreement.ts';
+import { adminConsentView } from './admin-consent.ts';
 import { diagnoseConnection } from './diagnosis.ts';
 import { findKnown } from './find.ts';
 import type { ConnectionParts } from './parts.ts';
-import { abilitiesView } from './probe.ts';
+import { capabilitiesView } from './probe.ts';
 import { revocationView } from './revoke.ts';
 import { standbyView } from './standby.ts';
 
@@ -34,11 +34,11 @@ export async function showConnection(s: ConnectionParts, name: string): Promise<
     takes_key: definition.apis.some((api) => api.static_key),
     opened: one.opened,
     standby: await standbyView(s, one),
-    abilities: abilitiesView(definition, grant),
-    live: await willItLive(s, one.grantId),
+    capabilities: capabilitiesView(definition, grant),
+    lifetime: await lifetimeOf(s, one.grantId),
     diagnosis: await diagnoseConnection(s, { one, definition, client: record, grant }),
     claims: grant?.claims ?? null,
-    organisation_agreement: agreementView(definition, record, one),
+    admin_consent: adminConsentView(definition, record, one),
     callers_last_used: users,
     scopes_unused: one.grantedScopes && operations.length > 0 ? unusedScopes(definition, one.grantedScopes, operations) : [],
     open_consent: await openConsentOf(s, one.id),
@@ -62,7 +62,7 @@ export async function showConnection(s: ConnectionParts, name: string): Promise<
     evidence: one.evidence,
     policy: one.policy,
     api_base_url: one.apiBaseUrl,
-    agree_again_by: isoOrNull(one.agreeAgainBy),
+    reconnect_by: isoOrNull(one.reconnectBy),
     next_renewal_at: isoOrNull(one.nextAt),
     failures: one.failures,
     resource: `${s.settings.publicUrl}/connections/${one.name}`,

@@ -32,7 +32,7 @@ export interface Invitation {
   connection: string;
   provider: string;
   openedBy: string;
-  /** Who is expected to agree; null: anybody. */
+  /** Who is expected to consent; null: anybody. */
   account: string | null;
   scopes: { name: string; says: string }[];
   warnings: string[];
@@ -83,25 +83,25 @@ export function consents(s: ConsentParts): Consents {
       ...{ verifierSealed: null, deviceSealed: null, pollAt: null },
     });
   };
-  /** We failed in the middle: it is said, and tokens that came are kept beside what is in use until somebody decides. */
+  /** We failed in the middle: it is said, and tokens that came are kept beside what is in use until someone decides. */
   const brokenOff = async (consent: ConsentRow): Promise<StoredOutcome> => {
     const connection = await s.store.connections.byId(consent.connectionId);
     const came = connection !== null && (await s.store.renewals.read(consent.grantId)) !== null;
     const isUsed = connection?.currentGrantId === consent.grantId;
-    if (came && !isUsed) await putBeside(s, connection.id, consent.grantId, 'not_proved');
+    if (came && !isUsed) await putBeside(s, connection.id, consent.grantId, 'not_verified');
     const words = came
       ? isUsed
         ? {}
         : { remedy: 'The tokens are on standby: use or discard them on the page of the connection. See the log for the cause.' }
-      : { title: 'This service failed while it asked for the tokens.', remedy: 'Open the connection again. See the log for the cause.' };
+      : { title: 'This service failed while it requested the tokens.', remedy: 'Open the connection again. See the log for the cause.' };
     const problem = problemOf(diagnosis('service_failed', { evidence: [], ...words }));
     if (connection) s.history.add({ actor: 'service', kind: 'consent_failed', subject: `connection:${connection.name}`, says: problem.title });
-    return { ...emptyOutcome(), problem, decide: came && !isUsed ? 'not_proved' : null };
+    return { ...emptyOutcome(), problem, decide: came && !isUsed ? 'not_verified' : null };
   };
   /** Moves a consent on, only from the phase that the caller saw. */
   const advance = (id: string, from: ConsentRow['phase'], to: ConsentRow['phase']): Promise<boolean> => s.store.consents.advance(id, from, { phase: to });
   const run: Consents['run'] = (consent, work) => {
-    const going = work(() => advance(consent.id, 'exchanging', 'proving'))
+    const going = work(() => advance(consent.id, 'exchanging', 'verifying'))
       .then((outcome) => s.keeper.keep('consent outcome', () => finish(consent, outcome.problem ? 'failed' : 'done', outcome)))
       .catch(async (cause: unknown) => {
         s.ports.log.error({ cause: cause instanceof Error ? cause.message : 'unknown', consent: consent.id }, 'exchange failed on our side');
@@ -112,7 +112,7 @@ export function consents(s: ConsentParts): Consents {
   };
   /** Runs the exchange behind the answer, and writes down how it went. */
   const runExchange = (consent: ConsentRow, parties: ConsentParties, asks: Exchange['asks']): void =>
-    run(consent, (proving) => exchange(s, { consent, ...parties, asks, proving }));
+    run(consent, (verifying) => exchange(s, { consent, ...parties, asks, verifying }));
 
   /** @throws {Fault} TICKET_SPENT */
   const offered = async (ticket: string): Promise<ConsentRow> => {
@@ -225,7 +225,7 @@ export function consents(s: ConsentParts): Consents {
       if (read.whole && (read.query.state === undefined || !matches(consent.stateHash, read.query.state)))
         throw wrong('The address belongs to another consent: its state is not the one that was sent.', 'Paste the address that this consent led to.');
       if (!read.whole && (consent.verifierSealed === null || parties.definition.server.authorization_response_iss_parameter_supported))
-        throw wrong('A code alone is not enough here: the rest of the address proves that it belongs to this consent.', 'Paste the whole address.');
+        throw wrong('A code alone is not enough here: the rest of the address verifies that it belongs to this consent.', 'Paste the whole address.');
       if (read.query.code) await refuseSpent(read.query.code);
       await arrived(read.spaced ? { ...consent, facts: { ...consent.facts, spaced: true } } : consent, parties, read.query);
       return this.outcome(consentId, operator);

@@ -19,10 +19,10 @@ export interface ConsentRuns {
   run(consent: ConsentRow, work: (advance: () => Promise<boolean>) => Promise<StoredOutcome>): void;
 }
 
-/** Consents by a code that is entered on another device (RFC 8628): asked for, polled for on one replica at a time, exchanged. */
+/** Consents by a code that is entered on another device (RFC 8628): requested, polled for on one replica at a time, exchanged. */
 const LOOK_EVERY_MS = 400;
 const AT_ONCE = 20;
-/** A poll that did not come back is forgotten after so long, and somebody else may poll. */
+/** A poll that did not come back is discarded after so long, and someone else may poll. */
 const POLL_MOST_MS = 30_000;
 
 /** Asks for a device code and shows it. What went wrong, or null. */
@@ -70,8 +70,8 @@ async function poll(s: ConsentParts, agreed: ConsentRuns, id: string): Promise<v
   const parties = await agreed.parties(consent);
   if (parties.unconfirmed.length > 0) return; // nothing goes where nobody confirmed that it may
   const deviceCode = await s.sealer.open({ table: 'consents', row: id, column: 'device_sealed' }, consent.deviceSealed);
-  let proving: () => Promise<unknown> = async () => undefined;
-  const x = { consent, ...parties, asks: { grantType: 'device_code' as const, deviceCode }, proving: () => proving() };
+  let verifying: () => Promise<unknown> = async () => undefined;
+  const x = { consent, ...parties, asks: { grantType: 'device_code' as const, deviceCode }, verifying: () => verifying() };
   const asking = await ask(s, x, device.polls % 19);
   const step = asking ? pollingStep(asking.answer, device.intervalMs) : { kind: 'ended' as const };
   if (step.kind === 'wait') {
@@ -82,7 +82,7 @@ async function poll(s: ConsentParts, agreed: ConsentRuns, id: string): Promise<v
   // The answer may hold the only copy of the tokens: it is carried on whatever the database says of the phase.
   await s.keeper.keep('device answer', () => s.store.consents.advance(id, 'polling', { phase: 'exchanging', pollAt: null }));
   agreed.run(consent, (advance) => {
-    proving = advance;
+    verifying = advance;
     return asking ? settle(s, x, asking) : Promise.resolve(incomplete());
   });
 }

@@ -29,7 +29,7 @@ export interface Exchange {
   /** Values of the client and the connection together, and those of the connection alone. */
   placeholders: Record<string, string>;
   /** Called once the tokens are safe. */
-  proving(): Promise<unknown>;
+  verifying(): Promise<unknown>;
 }
 
 /** One token request of a consent, and what came back. */
@@ -52,7 +52,7 @@ export async function ask(s: ConsentParts, x: Exchange, attempt = 0): Promise<As
   return { credentials, sentAt, seen, answer };
 }
 
-/** Code to tokens to a proved grant. The tokens are saved before anything else is done with them. */
+/** Code to tokens to a verified grant. The tokens are saved before anything else is done with them. */
 export async function exchange(s: ConsentParts, x: Exchange): Promise<StoredOutcome> {
   const asking = await ask(s, x);
   return asking ? settle(s, x, asking) : incomplete();
@@ -68,7 +68,7 @@ export const incomplete = (): StoredOutcome => ({
   },
 });
 
-/** From the answer to the outcome: a diagnosis, or tokens that are kept and then proved. */
+/** From the answer to the outcome: a diagnosis, or tokens that are kept and then verified. */
 export async function settle(s: ConsentParts, x: Exchange, { credentials, sentAt, seen, answer }: Asking): Promise<StoredOutcome> {
   const subject = `connection:${x.connection.name}`;
   const client = { id: x.client.id, name: `${x.definition.name}/${x.client.name}` };
@@ -102,7 +102,7 @@ export async function settle(s: ConsentParts, x: Exchange, { credentials, sentAt
   s.cache.put(x.consent.grantId, { access: tokens.access, ...life, generation: 1 });
   await s.keeper.keep(subject, () => s.clientHealth.works(client));
   if (credentials.secretId !== null) await s.keeper.keep(subject, () => s.clientSecrets.proved(client, credentials.secretId as string));
-  await s.keeper.keep(subject, x.proving);
+  await s.keeper.keep(subject, x.verifying);
   return prove(s, x, {
     kind: x.asks.grantType,
     tokens,

@@ -152,7 +152,7 @@ function chooseWay(ways: readonly Way[], asked: Way | undefined, definition: Pro
     places: [
       {
         path: 'way',
-        why: ways.length === 0 ? `${definition.title} names no way in which somebody could agree.` : `For this client there is: ${ways.join(', ')}.`,
+        why: ways.length === 0 ? `${definition.title} names no way in which someone could agree.` : `For this client there is: ${ways.join(', ')}.`,
       },
     ],
     remedy: 'Choose another way, or another client.',

@@ -15,7 +15,7 @@ export const STALE_PROBLEMS: Record<string, ConsentProblem> = {
   },
   polling: { title: 'Nobody entered the code in time.', evidence: null, side: 'person', remedy: AGAIN },
   exchanging: { title: 'The service stopped while it exchanged the code.', evidence: null, side: 'ours', remedy: `A code is never sent twice. ${AGAIN}` },
-  proving: {
+  verifying: {
     title: 'The service stopped before the first call.',
     evidence: null,
     side: 'ours',

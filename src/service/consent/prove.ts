@@ -9,7 +9,7 @@ import type { FreshTokens } from '../../core/oauth/token-answer.ts';
 import { methodOfProbe, probeOf } from '../../core/provider/api.ts';
 import { apiBaseAllowed, withApiBase } from '../../core/provider/api-base.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
-import { mayProveRenewal } from '../../core/renewal/plan.ts';
+import { mayVerifyRenewal } from '../../core/renewal/plan.ts';
 import { bringForward } from '../../core/renewal/transitions.ts';
 import type { ScopeDifference } from '../../core/scopes/compare.ts';
 import {
@@ -36,7 +36,7 @@ import type { ConsentParts } from './parts.ts';
 
 /** Tokens that are safe, and what is known of how they came. */
 export interface SafeTokens {
-  /** A static key is never proved here: nobody agreed to it, and it is given as it is. */
+  /** A static key is never verified here: nobody consented to it, and it is given as it is. */
   kind: Exclude<GrantKind, 'static_key'>;
   tokens: Pick<FreshTokens, 'access' | 'account' | 'idToken' | 'apiBaseUrl' | 'lifeMs'>;
   scopes: { requested: string[] } & ScopeDifference;
@@ -53,8 +53,8 @@ export interface Proving {
 }
 
 /**
- * From safe tokens to a grant in use: who agreed and what was opened, the first call, one renewal where that is safe. The grant becomes
- * current when it is as expected, or waits beside the one in use until somebody decides.
+ * From safe tokens to a grant in use: who consented and what was opened, the first call, one renewal where that is safe. The grant becomes
+ * current when it is as expected, or waits beside the current one until someone decides.
  */
 export async function prove(s: ConsentParts, x: Proving, safe: SafeTokens): Promise<StoredOutcome> {
   const subject = `connection:${x.connection.name}`;
@@ -97,9 +97,9 @@ export async function prove(s: ConsentParts, x: Proving, safe: SafeTokens): Prom
         ? [`The answer names the API at ${apiBaseUrl.slice(0, 200)}, which is not among the hosts of the definition: nothing is sent there.`]
         : []),
       ...(safe.renewable || !personal ? [] : [`${causeFacts('no_refresh_token').title} ${noRefreshTokenRemedy(x.definition, scopes.requested)}`]),
-      ...(tokens.lifeMs === null ? [`The provider named no life for the token; ${x.definition.dialect.assumed_life_seconds} seconds are assumed.`] : []),
-      ...scopes.missing.map((scope) => `The scope ${scope} was asked for and not granted: calls that need it will be refused.`),
-      ...scopes.unasked.map((scope) => `The scope ${scope} was granted without being asked for.`),
+      ...(tokens.lifeMs === null ? [`The provider named no lifetime for the token; ${x.definition.dialect.assumed_life_seconds} seconds are assumed.`] : []),
+      ...scopes.missing.map((scope) => `The scope ${scope} was requested and not granted: calls that need it will be rejected.`),
+      ...scopes.unasked.map((scope) => `The scope ${scope} was granted without being requested.`),
       ...(identity.warning ? [identity.warning] : []),
     ],
   };
@@ -127,7 +127,7 @@ export async function prove(s: ConsentParts, x: Proving, safe: SafeTokens): Prom
       ? problem.title
       : !personal
         ? `The client got a token of its own${scopes.granted.length > 0 ? ` with ${scopeCount(scopes.granted.length)}` : ''}.`
-        : `${outcome.account?.label ?? 'Somebody'} agreed to ${scopeCount(scopes.granted.length)}${safe.renewable ? '' : ', without a refresh token'}.${retiredInWords(retired)}`,
+        : `${outcome.account?.label ?? 'Someone'} consented to ${scopeCount(scopes.granted.length)}${safe.renewable ? '' : ', without a refresh token'}.${retiredInWords(retired)}`,
     data: { granted: scopes.granted, missing: scopes.missing, refresh_token: safe.renewable, first_call: firstCall?.status ?? null },
   });
   return { ...outcome, problem, decide };
@@ -160,9 +160,9 @@ const scopeCount = (count: number): string => (count === 1 ? 'one scope' : `${co
 
 const isGoodOrNone = (call: StoredOutcome['first_call'], definition: ProviderDefinition): boolean => call === null || isGood(call, definition);
 
-/** One renewal straight away, where the dialect says that a lost answer would cost nothing. What went wrong, or null. */
+/** One renewal straight away, where the dialect states that a lost answer would cost nothing. What went wrong, or null. */
 async function proveRenewal(s: ConsentParts, x: Proving, safe: SafeTokens, grantId: string): Promise<string | null> {
-  if (!s.settings.proveRenewal || !safe.renewable || !mayProveRenewal(x.definition.dialect) || safe.kind === 'taken_over') return null;
+  if (!s.settings.proveRenewal || !safe.renewable || !mayVerifyRenewal(x.definition.dialect) || safe.kind === 'imported') return null;
   const before = (await s.store.renewals.read(grantId))?.row;
   if (!before || before.ended || (await s.store.renewals.update([grantId], bringForward())) === 0) return null;
   await s.engine.renewOne(grantId);
@@ -179,8 +179,8 @@ interface Placed {
 }
 
 /**
- * The new grant becomes current when it is proved, or when there is nothing good to keep; the old one is then ended. Another account
- * than expected, or than last time, never replaces silently: its tokens wait until somebody decides.
+ * The new grant becomes current when it is verified, or when there is nothing good to keep; the old one is then ended. Another account
+ * than expected, or than last time, never replaces silently: its tokens wait until someone decides.
  */
 async function makeCurrent(
   s: ConsentParts,
@@ -200,15 +200,15 @@ async function makeCurrent(
     await putBeside(s, x.connection.id, grantId, why);
     return { problem, decide: why };
   };
-  if (odd) return waits('not_proved', { ...problemOf(diagnosis('answer_forged', { evidence: [odd] })), title: odd });
+  if (odd) return waits('not_verified', { ...problemOf(diagnosis('answer_forged', { evidence: [odd] })), title: odd });
   if (other) return waits('other_account', other);
   if (facts.prepares && formerLives) return waits('prepared', null);
-  if (formerLives && !good) return waits('not_proved', notProved(outcome));
-  // Only in place of the grant that was looked at: another consent may have ended meanwhile, and then it is looked at anew.
+  if (formerLives && !good) return waits('not_verified', notProved(outcome));
+  // Only in place of the grant that was looked at: another consent may have ended meanwhile, and then it is checked again.
   if (connection?.currentGrantId !== grantId) {
     const was = { id: x.connection.id, currentGrantId: connection?.currentGrantId ?? null };
     if (!(await s.store.connections.useGrant(was, grantId, { intent: 'active', ...movedTo(x, facts) })) && (await s.store.connections.byId(x.connection.id)))
-      throw new Fault('REVISION_OLD');
+      throw new Fault('REVISION_CONFLICT');
   }
   const retired = former ? await retireGrant(s, former.id, 'replaced', grantId) : 'nothing';
   if (moved)
@@ -237,12 +237,12 @@ function otherAccount(expected: string | null, former: GrantRow | null, outcome:
     evidence: null,
     side: 'person',
     remedy:
-      'Decide: use its tokens all the same, or forget them. Until then nothing else changed. For the right account, sign out at the provider, then open the connection again.',
+      'Decide: use its tokens anyway, or discard them. Until then nothing else changed. For the right account, sign out at the provider, then open the connection again.',
   });
   if (!account) return null;
   if (expected && ![account.id, account.label].some((one) => same(one, expected)))
     return says(`Another account agreed: ${account.label}; expected was ${expected}.`);
-  // In another environment accounts have other ids; what was expected is compared all the same.
+  // In another environment accounts have other ids; what was expected is still compared.
   if (moved) return null;
   if (!expected && former?.accountId && former.accountId !== account.id)
     return says(`Another account agreed: ${account.label}; expected was ${former.accountLabel ?? former.accountId}.`);
@@ -254,6 +254,6 @@ const notProved = (outcome: StoredOutcome): StoredOutcome['problem'] => ({
   title: 'The first call with the new tokens failed, so the connection goes on with the former ones.',
   evidence: `The call answered ${outcome.first_call?.status ?? outcome.first_call?.reason}.`,
   side: outcome.first_call?.diagnosis?.side ?? 'provider',
-  remedy: `${outcome.first_call?.diagnosis?.remedy ?? 'Compare the scopes granted with what the call needs.'} The new tokens wait: use them all the same, or forget them.`,
+  remedy: `${outcome.first_call?.diagnosis?.remedy ?? 'Compare the scopes granted with what the call needs.'} The new tokens wait: use them anyway, or discard them.`,
   ...(outcome.first_call?.diagnosis ? { diagnosis: outcome.first_call.diagnosis } : {}),
 });

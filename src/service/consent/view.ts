@@ -1,7 +1,7 @@
 import type { ConsentOutcome } from '../../api/connections.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { clientPage } from '../clients/index.ts';
-import { attemptView, willItLive } from '../grants/index.ts';
+import { attemptView, lifetimeOf } from '../grants/index.ts';
 import { iso, isoOrNull } from '../iso.ts';
 import { emptyOutcome, registeringOf } from '../records/index.ts';
 import type { ClientRow } from '../store/clients.ts';
@@ -60,7 +60,7 @@ export async function outcomeView(s: ConsentParts, consent: ConsentRow, parties:
     finished_at: isoOrNull(consent.finishedAt),
     problem: stale ?? outcome.problem,
     page_diagnosis: facts.pageDiagnosis ?? null,
-    live: finished && outcome.scopes !== null ? await willItLive(s, consent.grantId) : null,
+    lifetime: finished && outcome.scopes !== null ? await lifetimeOf(s, consent.grantId) : null,
     attempts: operator !== null && (finished || stale) ? (await s.wireLog.list(consent.grantId)).map(attemptView) : [],
   };
 }

@@ -69,7 +69,7 @@ async function takeSocket(path: string): Promise<Server> {
     if (!error) return server.unref();
     if (error.code !== 'EADDRINUSE') throw new Fault('SETTING_INVALID', { detail: `The data folder cannot be used (${error.code ?? 'unknown'}): ${path}` });
     if (await isAlive(path)) break;
-    rmSync(path, { force: true }); // its owner is dead: a connect was refused
+    rmSync(path, { force: true }); // its owner is dead: a connect was rejected
   }
   throw new Fault('FOLDER_OWNED', { detail: path });
 }

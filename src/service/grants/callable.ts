@@ -22,7 +22,7 @@ export interface Callable {
   placeholders: Record<string, string>;
 }
 
-/** Also a grant that waits beside the one in use can be called with. @throws {Fault} NOT_FOUND, ORIGIN_UNCONFIRMED */
+/** Also a grant that waits beside the current one can be called with. @throws {Fault} NOT_FOUND, ORIGIN_UNCONFIRMED */
 export async function callableWith(s: GrantParts, grant: GrantRow, connection: ConnectionRow): Promise<Callable> {
   const client = await s.store.clients.byId(grant.clientId ?? connection.clientId);
   const provider = client && (await s.store.providers.byId(client.providerId));
@@ -48,5 +48,5 @@ export async function callableWith(s: GrantParts, grant: GrantRow, connection: C
 }
 
 export async function keepProof(s: Pick<GrantParts, 'store'>, grantId: string, answer: CallAnswer, definition: ProviderDefinition): Promise<void> {
-  await s.store.grants.change(grantId, { proof: isGood(answer, definition) ? 'proved' : 'failed', proofAnswer: answer });
+  await s.store.grants.change(grantId, { proof: isGood(answer, definition) ? 'verified' : 'failed', proofAnswer: answer });
 }

@@ -67,7 +67,7 @@ export function headersOf(api: Api, what: ToCall, token: string): Record<string,
   return { ...(what.body === undefined ? {} : { 'content-type': 'application/json' }), ...own, ...composed, [carrier]: own[carrier] ?? '' };
 }
 
-/** A grant whose API is called. `access`: its token where it is at hand; left out: it is handed out. */
+/** A grant whose API is called. `access`: its token where it is at hand; left out: it is issued. */
 export interface CalledGrant {
   id: string;
   kind: string;
@@ -78,8 +78,8 @@ export interface CalledGrant {
 
 /**
  * Makes a call with a grant's token, counted in the provider's quotas; where the API wants the session step first, with the session's,
- * which is opened anew once where the API says that it is gone. `patienceMs`: for how long it may wait where a quota is used up; null: it
- * is counted and made in any case, as what proves a connection is. @throws {Fault} QUOTA_USED_UP, and as a handout and an opened session do
+ * which is opened again once where the API says that it is gone. `patienceMs`: for how long it may wait where a quota is used up; null: it
+ * is counted and made in any case, as what proves a connection is. @throws {Fault} QUOTA_USED_UP, and as a token issuance and an opened session do
  */
 export async function callGrant(
   s: { ports: Pick<Ports, 'send' | 'clock'>; apiTokens: ApiTokens; quotas: Quotas },
@@ -182,7 +182,7 @@ async function callApi(
   };
 }
 
-/** True for an answer that proves an ability: a good status, and no error of the dialect's own inside. */
+/** True for an answer that proves an capability: a good status, and no error of the dialect's own inside. */
 export function isGood(answer: CallAnswer, definition: Pick<ProviderDefinition, 'dialect'>): boolean {
   if (answer.status === null || answer.status < 200 || answer.status >= 300) return false;
   const pointer = definition.dialect.error_at;

@@ -41,7 +41,7 @@ export async function insertGrant(s: Pick<GrantParts, 'store' | 'sealer' | 'port
         scopes: first.scopes,
         consentedBy: first.consentedBy,
         consentedAt: s.ports.clock.now(),
-        proof: first.probed ? 'not_tried' : 'not_defined',
+        proof: first.probed ? 'not_verified' : 'not_defined',
         lifeEndsAt: first.livesMs > 0 ? s.ports.clock.now() + first.livesMs : null,
         clientId: first.clientId,
         placeholders: first.placeholders ?? null,
@@ -50,7 +50,7 @@ export async function insertGrant(s: Pick<GrantParts, 'store' | 'sealer' | 'port
     );
   if (await s.store.renewals.read(id)) return;
   const connection = await s.store.connections.byId(first.connectionId);
-  // A connection that is renewed on request is only kept alive from the beginning; one that was never used yet is about to be.
+  // A connection that is renewed on request is only kept active from the beginning; one that was never used yet is about to be.
   const need = {
     policy: connection?.policy ?? 'always',
     paused: connection?.intent === 'paused',
@@ -63,7 +63,7 @@ export async function insertGrant(s: Pick<GrantParts, 'store' | 'sealer' | 'port
 
 /**
  * A first answer that a former life had spilled: the grant is made after all. It becomes current where the connection has none that
- * works; who agreed was not read any more, so a working connection keeps what it has.
+ * works; who consented was not read any more, so a working connection keeps what it has.
  */
 export async function resumeFirst(
   s: Pick<GrantParts, 'store' | 'sealer' | 'ports' | 'changes' | 'history' | 'cache'>,
@@ -96,7 +96,7 @@ export async function resumeFirst(
   });
 }
 
-/** Ends a grant and forgets its tokens, here only: at the provider it stays. */
+/** Ends a grant and discards its tokens, here only: at the provider it stays. */
 export async function endGrant(
   s: Pick<GrantParts, 'store' | 'ports' | 'cache'>,
   grantId: string,

@@ -12,10 +12,10 @@ import type { Ports } from '../ports.ts';
 
 export interface IdentityFound {
   account: { id: string; label: string } | null;
-  /** What was opened: the organisation, site or sub-account. */
+  /** What was opened: the organization, site or sub-account. */
   opened: string | null;
   warning: string | null;
-  /** Why the ID token is not what it should be: the tokens are not used before somebody decides. */
+  /** Why the ID token is not what it should be: the tokens are not used before someone decides. */
   odd: string | null;
 }
 
@@ -26,8 +26,8 @@ const KEYS_KEPT_MS = 10 * 60_000;
 const published = new LRUCache<string, JSONWebKeySet>({ max: 100, ttl: KEYS_KEPT_MS });
 
 /**
- * Reads who agreed and what was opened: from the token answer or the ID token, or by JSON pointers from one call. An ID token is checked
- * wherever `openid` was asked for, and the call must speak of the same person (OpenID Connect Core §5.3.2).
+ * Reads who consented and what was opened: from the token answer or the ID token, or by JSON pointers from one call. An ID token is checked
+ * wherever `openid` was requested, and the call must speak of the same person (OpenID Connect Core §5.3.2).
  */
 export async function readIdentity(
   ports: Pick<Ports, 'send' | 'clock'>,
@@ -55,7 +55,7 @@ async function fromIdToken(
   asked: { scopes: readonly string[]; clientId: string; nonce: string | null },
 ): Promise<Pick<IdentityFound, 'account' | 'warning' | 'odd'>> {
   if (!asksOpenid(asked.scopes)) return { account: null, warning: null, odd: null };
-  if (!idToken) return { account: null, warning: 'No ID token came, though openid was asked for.', odd: null };
+  if (!idToken) return { account: null, warning: 'No ID token came, though openid was requested.', odd: null };
   const keys = definition.server.jwks_uri === undefined ? null : await keysAt(ports, definition.server.jwks_uri);
   if (definition.server.jwks_uri !== undefined && keys === null)
     return { account: null, warning: null, odd: 'The keys with which ID tokens are signed could not be read.' };

@@ -6,7 +6,7 @@ export { type AboutToken, type ApiAddress, apiAddress, type CalledGrant, callGra
 export { connectionDefinition, type DefinedConnection } from './definition.ts';
 export { endGrant, insertGrant, newGrant, resumeFirst } from './grants.ts';
 export { readIdentity } from './identity.ts';
-export { willItLive } from './live.ts';
+export { lifetimeOf } from './lifetime.ts';
 export type { GrantParts } from './parts.ts';
 export { putBeside } from './put-beside.ts';
 export { endThere, keepRevoking, note, openAndTell, type Retired, retiredInWords, retireGrant, type Told } from './retire.ts';

@@ -23,7 +23,7 @@ const LOOK_EVERY_MS = 1_000;
 const AT_ONCE = 20;
 const BY_HAND = 'Withdraw it on the provider\u2019s own page, where the person gave it.';
 
-/** `again`: the provider was not reached or had trouble, and is told once more. */
+/** `again`: the provider was not reached or had trouble, and is asked once more. */
 export interface Told {
   there: boolean | null;
   says: string;
@@ -44,7 +44,7 @@ export async function endThere(s: GrantParts, grantId: string): Promise<Told> {
     return { there: null, says: 'A static key ends at the provider only: delete it there.', again: false };
   }
   const tokens = await openTokens(s, held);
-  // Written down first: a crash between here and the answer does not forget that the provider must be told.
+  // Written down first: a crash between here and the answer does not discard that the provider must be told.
   const row = await toBeTold(s, { id: grantId, of: grant, connection }, tokens, FIRST_WAIT_MS);
   await s.store.grants.discardTokens(grantId);
   return tell(s, row, tokens);
@@ -150,7 +150,7 @@ async function tell(s: GrantParts, row: RevocationRow, tokens: { access: Secret;
   const tries = row.tries + 1;
   const gaveUp = tries >= TRIES_MOST;
   const nextAt = gaveUp ? null : s.ports.clock.now() + Math.min(FIRST_WAIT_MS * 2 ** row.tries, WAIT_MOST_MS);
-  const says = gaveUp ? `${told.says} It was tried ${tries} times. ${BY_HAND}` : `${told.says} It is told again by itself.`;
+  const says = gaveUp ? `${told.says} It was tried ${tries} times. ${BY_HAND}` : `${told.says} The request is retried automatically.`;
   await s.store.revocations.change(row.grantId, { tries, nextAt, says: says.slice(0, 500) });
   return { ...told, says };
 }
@@ -168,7 +168,7 @@ async function send(s: GrantParts, row: RevocationRow, tokens: { access: Secret;
   const answer = await s.ports.send(request);
   if (answer.kind !== 'answer') return { there: false, says: `The provider was not reached: ${reasonInWords(answer.reason)}.`, again: true };
   if (answer.status >= 200 && answer.status < 300) return { there: true, says: 'The provider took it back.', again: false };
-  // RFC 7009 §2.2.1: 503 asks to come again; so do other troubles of theirs, and a client that is refused may be mended.
+  // RFC 7009 §2.2.1: 503 asks to come again; so do other troubles of theirs, and a client that is rejected may be fixed.
   const again = answer.status >= 500 || answer.status === 429 || answer.status === 401;
   return { there: false, says: `The provider answered ${answer.status}.${again ? '' : ` ${BY_HAND}`}`, again };
 }

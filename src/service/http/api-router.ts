@@ -6,7 +6,7 @@ import { Fault } from '../../core/fault.ts';
 import type { Actor, Asked, SignedInOperator } from '../asked.ts';
 import { type Consents, consentCookieName } from '../consent/index.ts';
 import type { KnownCaller, WhoCalls } from '../tokens/index.ts';
-import { type Door, doorCookieName } from '../tool-sign-ins/index.ts';
+import { type SignInRequests, signInCookieName } from '../tool-sign-ins/index.ts';
 import type { Handlers } from './handlers.ts';
 import type { Sessions } from './sessions.ts';
 
@@ -18,7 +18,7 @@ const Params = z.record(z.string(), z.string().regex(/^[A-Za-z0-9._-]{1,80}$/));
 export interface Admission {
   sessions: Sessions;
   consents: Consents;
-  door: Door;
+  signInRequests: SignInRequests;
   whoCalls: WhoCalls;
 }
 
@@ -85,18 +85,18 @@ async function admit(
   access: Access,
   request: Request,
   params: Record<string, string>,
-  { sessions, consents, door, whoCalls }: Admission,
+  { sessions, consents, signInRequests, whoCalls }: Admission,
 ): Promise<Pick<Read['actor'], 'operator' | 'caller'>> {
   if (access === 'anyone') return NOBODY;
   if (access === 'caller') return { ...NOBODY, caller: (await whoCalls(request.headers.authorization, request.ip ?? '')).caller };
   const operator = await sessions.operator(request);
-  if (operator && access !== 'operator_at_door') return { operator, caller: null };
+  if (operator && access !== 'operator_at_sign_in') return { operator, caller: null };
   if (operator) {
     // A code goes out with this answer: only the browser that the tool itself sent here may give it.
     const id = params.request ?? '';
-    if (operator.kind === 'browser' && z.uuid().safeParse(id).success && (await door.holdsCookie(id, sessions.cookie(request, doorCookieName(id)))))
+    if (operator.kind === 'browser' && z.uuid().safeParse(id).success && (await signInRequests.holdsCookie(id, sessions.cookie(request, signInCookieName(id)))))
       return { operator, caller: null };
-    throw new Fault('DOOR_REQUEST_OVER', { detail: 'This browser did not come from the tool.' });
+    throw new Fault('SIGN_IN_REQUEST_EXPIRED', { detail: 'This browser did not come from the tool.' });
   }
   const consent = params.consent;
   if (

@@ -11,8 +11,9 @@ import type { BodyDeadline } from '../body-deadline.ts';
 import { CONSENT_COOKIE_SECONDS, type Consents, consentCookieName } from '../consent/index.ts';
 import { errorHandler, requestIdOf } from '../problems.ts';
 import type { WhoCalls } from '../tokens/index.ts';
-import { DOOR_COOKIE_SECONDS, type Door, doorCookieName } from '../tool-sign-ins/index.ts';
+import { SIGN_IN_COOKIE_SECONDS, type SignInRequests, signInCookieName } from '../tool-sign-ins/index.ts';
 import { apiRouter } from './api-router.ts';
+import { formerPaths } from './former-paths.ts';
 import type { Handlers } from './handlers.ts';
 import { errorPage, invitationPage } from './pages.ts';
 import type { Sessions } from './sessions.ts';
@@ -28,7 +29,7 @@ export interface AppParts {
   consents: Consents;
   /** Claims about whoever agreed, for the token of a tool; null: it is none. */
   userInfo(token: string): Promise<Record<string, string> | null>;
-  door: Door;
+  signInRequests: SignInRequests;
   whoCalls: WhoCalls;
   /** A client's public keys (RFC 7517). */
   publicKeys(provider: string, client: string): Promise<{ keys: object[] }>;
@@ -82,11 +83,12 @@ export function app(parts: AppParts): Express {
       parts.bodies.watch(request, () => {
         if (response.headersSent) return void request.socket.destroy(); // a response that is over no longer knows its socket
         response.setHeader('connection', 'close'); // what was not read would be taken for the next request
-        next(new Fault('INPUT_SLOW'));
+        next(new Fault('BODY_TIMEOUT'));
       });
     next();
   });
 
+  server.use(formerPaths(publicUrl));
   server.get('/healthz', (_request, response) => void response.json({ alive: true }));
   server.get('/readyz', (_request, response) => {
     const why = parts.notReady();
@@ -98,7 +100,7 @@ export function app(parts: AppParts): Express {
     response.json({
       issuer: publicUrl,
       token_endpoint: `${publicUrl}/oauth/token`,
-      authorization_endpoint: `${publicUrl}/door/authorize`,
+      authorization_endpoint: `${publicUrl}/oauth/authorize`,
       revocation_endpoint: `${publicUrl}/oauth/revoke`,
       userinfo_endpoint: `${publicUrl}/oauth/userinfo`,
       grant_types_supported: ['client_credentials', 'authorization_code', 'refresh_token'],
@@ -111,10 +113,10 @@ export function app(parts: AppParts): Express {
     });
   });
 
-  // The door (RFC 6749 §4.1.1): a tool sends the browser here; whoever is asked answers in the console.
-  server.get('/door/authorize', async (request, response) => {
-    const { location, request: asked } = await parts.door.begin(new URL(request.originalUrl, publicUrl).searchParams, request.ip ?? '');
-    if (asked) parts.sessions.giveConsentCookie(response, doorCookieName(asked.id), asked.cookie, DOOR_COOKIE_SECONDS);
+  // Sign-in for tools (RFC 6749 §4.1.1): a tool sends the browser here; whoever is asked answers in the console.
+  server.get('/oauth/authorize', async (request, response) => {
+    const { location, request: asked } = await parts.signInRequests.begin(new URL(request.originalUrl, publicUrl).searchParams, request.ip ?? '');
+    if (asked) parts.sessions.giveConsentCookie(response, signInCookieName(asked.id), asked.cookie, SIGN_IN_COOKIE_SECONDS);
     response.setHeader('cache-control', 'no-store');
     response.redirect(303, location);
   });
@@ -144,7 +146,7 @@ export function app(parts: AppParts): Express {
     response.redirect(303, `${publicUrl}/#/consents/${consentId}`);
   });
 
-  // For tools that insist on a user-info address (OpenID Connect Core §5.3): who agreed to the connection that the tool's token is of.
+  // For tools that insist on a user-info address (OpenID Connect Core §5.3): who consented to the connection that the tool's token is of.
   server.all('/oauth/userinfo', async (request, response) => {
     const token = /^Bearer (\S{1,20000})$/i.exec(request.headers.authorization ?? '')?.[1];
     const claims = token === undefined ? null : await parts.userInfo(token);
@@ -158,7 +160,7 @@ export function app(parts: AppParts): Express {
     const keys = await parts.publicKeys(request.params.provider, request.params.client);
     response.set('cache-control', 'public, max-age=300').type('application/jwk-set+json').send(JSON.stringify(keys));
   });
-  let schema: string | null = null; // made when it is first asked for
+  let schema: string | null = null; // made when it is first requested
   server.get('/api/v1/provider-definition.schema.json', (_request, response) => {
     schema ??= JSON.stringify(definitionSchema());
     response.type('application/schema+json').send(schema);

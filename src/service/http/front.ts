@@ -10,7 +10,7 @@ import { type Relayed, relayLane } from '../relay/index.ts';
 import type { Settings } from '../settings.ts';
 import { addressReader, tokenEndpoint, tokenLane } from '../token-endpoint/index.ts';
 import { callerCheck, callerDirectory, whoCalls } from '../tokens/index.ts';
-import { door, relayTokens, toolTokens } from '../tool-sign-ins/index.ts';
+import { relayTokens, signInRequests, toolTokens } from '../tool-sign-ins/index.ts';
 import type { Usage } from '../usage/index.ts';
 import { app } from './app.ts';
 import { handlers } from './handlers.ts';
@@ -44,7 +44,7 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
   const tooBlind = () => changes.blindMs() > settings.blindLimitMs;
   const addressOf = addressReader(settings.trustedProxies);
   const bodies = bodyDeadline(settings.bodyMs);
-  const atTheDoor = door(rooms, known);
+  const requests = signInRequests(rooms, known);
   const tools = toolTokens(rooms);
   const lookAtTokens = tokenLane({
     tokenEndpoint: tokenEndpoint({ publicUrl, callers: known, check, tokens, tools, usage, tooBlind, ports }),
@@ -77,10 +77,10 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
     trustedProxies: settings.trustedProxies,
     bodies,
     log: ports.log,
-    handlers: handlers(rooms, parts.operators, parts.consents, atTheDoor),
+    handlers: handlers(rooms, parts.operators, parts.consents, requests),
     sessions: sessions(parts.operators, publicUrl),
     consents: parts.consents,
-    door: atTheDoor,
+    signInRequests: requests,
     userInfo: tools.userInfo,
     whoCalls: asked,
     publicKeys: (provider, client) => publicKeys(rooms, provider, client),
@@ -88,7 +88,7 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
     consoleFolder: fileURLToPath(new URL('../../../dist/console', import.meta.url)),
   });
   let proxySeen = false;
-  /** While the service stops, each answer says `Connection: close`, also to requests that came before: nothing more is sent on a socket about to close. */
+  /** While the service stops, each answer shows `Connection: close`, also to requests that came before: nothing more is sent on a socket about to close. */
   class Answer extends ServerResponse {
     override writeHead(...given: unknown[]): this {
       if (draining) this.shouldKeepAlive = false;

@@ -3,13 +3,13 @@ import type { Asked, SignedInOperator } from '../asked.ts';
 import * as callers from '../callers/index.ts';
 import * as clients from '../clients/index.ts';
 import * as connections from '../connections/index.ts';
-import { type Consents, takeOver } from '../consent/index.ts';
+import { type Consents, importToken } from '../consent/index.ts';
 import { iso } from '../iso.ts';
 import type { Operators } from '../operators/index.ts';
 import * as providers from '../providers/index.ts';
 import * as replicas from '../replicas/index.ts';
 import { installationState, showStatus } from '../status/index.ts';
-import type { Door } from '../tool-sign-ins/index.ts';
+import type { SignInRequests } from '../tool-sign-ins/index.ts';
 import { listUsage } from '../usage/index.ts';
 import type { HttpParts } from './parts.ts';
 
@@ -23,7 +23,7 @@ interface NewSession {
 export type Handlers = { [N in OperationName]: (asked: Asked<N>) => Promise<AnswerOf<N> & { setSession?: NewSession | 'end' }> };
 
 /** One line for each operation: which function of the service answers it. */
-export function handlers(s: HttpParts, operators: Operators, consents: Consents, door: Door): Handlers {
+export function handlers(s: HttpParts, operators: Operators, consents: Consents, signInRequests: SignInRequests): Handlers {
   const sessionView = (operator: Pick<SignedInOperator, 'name' | 'endsAt'>) => ({
     operator: operator.name,
     ends_at: iso(operator.endsAt),
@@ -97,13 +97,13 @@ export function handlers(s: HttpParts, operators: Operators, consents: Consents,
     removeClient: (asked) => clients.removeClient(s, asked),
     addSecret: thenClient((asked) => clients.addSecret(s, asked)),
     changeSecret: thenClient((asked) => clients.changeSecret(s, asked)),
-    proveSecret: thenClient((asked) => clients.proveSecret(s, asked)),
+    verifySecret: thenClient((asked) => clients.verifySecret(s, asked)),
     retireSecret: thenClient((asked) => clients.retireSecret(s, asked)),
     makeCertificate: thenClient((asked) => clients.makeCertificate(s, asked)),
     showCertificate: ({ params }) => clients.showCertificate(s, params.provider, params.client, params.secret),
     compareThumbprint: (asked) => clients.checkThumbprint(s, asked),
     confirmOrigins: thenClient((asked) => clients.confirmOrigins(s, operators, asked)),
-    sortNotepad: (asked) => clients.notepad(s, asked),
+    sortNotes: (asked) => clients.sortNotes(s, asked),
     checkRedirectUri: (asked) => clients.checkRedirectUri(s, asked),
     recordRequest: thenClient((asked) => clients.recordRequest(s, asked)),
     checkApproval: thenClient((asked) => clients.checkApproval(s, asked)),
@@ -122,10 +122,10 @@ export function handlers(s: HttpParts, operators: Operators, consents: Consents,
     renewConnection: thenConnection((asked) => connections.renewConnection(s, asked)),
     pauseConnection: thenConnection((asked) => connections.pauseConnection(s, asked)),
     resumeConnection: thenConnection((asked) => connections.resumeConnection(s, asked)),
-    takeOver: (asked) => takeOver(s, consents, asked),
-    giveKey: thenConnection((asked) => connections.giveKey(s, asked)),
+    importToken: (asked) => importToken(s, consents, asked),
+    setKey: thenConnection((asked) => connections.setKey(s, asked)),
     decideStandby: (asked) => connections.decideStandby(s, asked),
-    checkAgreement: (asked) => connections.checkAgreement(s, asked),
+    checkAdminConsent: (asked) => connections.checkAdminConsent(s, asked),
     retryRevocation: (asked) => connections.retryRevocation(s, asked),
     revokeConnection: (asked) => connections.revokeConnection(s, asked),
     probeConnection: (asked) => connections.probeConnection(s, asked),
@@ -145,14 +145,14 @@ export function handlers(s: HttpParts, operators: Operators, consents: Consents,
     permitCaller: thenCaller((asked) => callers.permitCaller(s, asked)),
     withdrawPermission: thenCaller((asked) => callers.withdrawPermission(s, asked)),
     endSignIn: thenCaller((asked) => callers.endToolSignIn(s, asked)),
-    listSheets: ({ params, query }) => callers.listSheets(s, params.caller, query.connection),
+    listSetupInstructions: ({ params, query }) => callers.listSetupInstructions(s, params.caller, query.connection),
     listUsage: ({ query }) => listUsage(s, query),
 
     listOwnConnections: async ({ actor }) => callers.listOwnConnections(s, actor.caller),
     listOwnCalls: async ({ params, actor }) => callers.listOwnCalls(s, actor.caller, params.connection),
 
-    showDoorRequest: ({ params }) => door.show(params.request),
-    answerDoor: ({ params, body, actor }) => door.answer(params.request, body.connection, actor.operator.name),
+    showSignInRequest: ({ params }) => signInRequests.show(params.request),
+    answerSignInRequest: ({ params, body, actor }) => signInRequests.answer(params.request, body.connection, actor.operator.name),
 
     offeredCalls: ({ params }) => connections.offeredCalls(s, params.connection),
     callConnection: (asked) => connections.callConnection(s, asked),

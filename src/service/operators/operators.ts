@@ -16,7 +16,7 @@ const TICKET_MS = 24 * 3_600_000;
 /** By name and network: five tries are free, then each costs a wait of twice the one before. Never by name alone: strangers could lock people out. */
 const BY_NAME = { free: 5, firstWaitMs: 1_000, mostWaitMs: 60_000, forgottenMs: 900_000 };
 const BY_NETWORK = { free: 30, firstWaitMs: 1_000, mostWaitMs: 60_000, forgottenMs: 900_000 };
-/** Tries for one name from everywhere: not refused, only slowed. */
+/** Tries for one name from everywhere: not rejected, only slowed. */
 const BY_NAME_ALONE = { free: 20, firstWaitMs: 0, mostWaitMs: 0, forgottenMs: 900_000 };
 const SLOWED_MOST_MS = 2_000;
 const SLOWED_AT_ONCE = 50;
@@ -148,7 +148,7 @@ export function operators(s: OperatorParts) {
       });
       return { token, operator: { name: found.name, sessionId, endsAt, kind }, device: newDevice(found.name) };
     },
-    /** For what is asked for with one's own password although one is signed in. @throws {Fault} PASSWORD_WRONG, SIGN_IN_THROTTLED */
+    /** For what is requested with one's own password although one is signed in. @throws {Fault} PASSWORD_WRONG, SIGN_IN_THROTTLED */
     async checkPassword(name: string, password: string, address: string): Promise<void> {
       if (!(await withPassword(name, password, address))) throw new Fault('PASSWORD_WRONG');
     },

@@ -6,11 +6,11 @@ export class AddressForbidden extends Error {
   readonly code = 'ADDRESS_FORBIDDEN';
 }
 
-/** `*.localhost` is loopback (RFC 6761 §6.3), which Node.js does not know by itself. */
+/** `*.localhost` is loopback (RFC 6761 §6.3), which Node.js does not resolve. */
 const isLocalhostName = (host: string): boolean => host === 'localhost' || host.endsWith('.localhost');
 
 /**
- * Name resolution for outgoing calls. Private addresses are refused after resolution, so that no name can lead inside,
+ * Name resolution for outgoing calls. Private addresses are rejected after resolution, so that no name can lead inside,
  * unless the host is one of `allowed` (exact names, or `*.suffix`).
  */
 export function outgoingLookup(allowed: readonly string[]): LookupFunction {

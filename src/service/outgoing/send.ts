@@ -49,7 +49,7 @@ export function outgoing(privateHosts: readonly string[], proxy: OutgoingProxy |
   const pools = (more: Agent.Options): Dispatcher =>
     proxy === null
       ? new Agent({ connect, ...more })
-      : // With a proxy the names are resolved there: it is the proxy that must refuse private addresses.
+      : // With a proxy the names are resolved there: it is the proxy that must reject private addresses.
         new EnvHttpProxyAgent({
           connect: options,
           ...more,

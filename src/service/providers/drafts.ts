@@ -18,7 +18,7 @@ const DOCUMENT_DEADLINE_MS = 15_000;
 const REDIRECTS_MOST = 3;
 
 /**
- * GETs a document somebody named. Redirects are followed, three at most, each to an https address; that it is no private one is seen
+ * GETs a document someone named. Redirects are followed, three at most, each to an https address; that it is no private one is seen
  * to where names are resolved.
  */
 async function fetchDocument(ports: Pick<Ports, 'send'>, address: string): Promise<{ text: string; from: string } | { why: string }> {
@@ -90,7 +90,7 @@ async function draftFromOpenApi(s: Pick<ProviderParts, 'ports' | 'documents'>, i
   const metadata = await draftFromIssuer(s, metadataAddress, named).catch((error: unknown) => (error instanceof Fault ? error : Promise.reject(error)));
   if (metadata instanceof Fault)
     return { ...whole, warnings: [...whole.warnings, `Its openIdConnect scheme names ${metadataAddress}, which could not be used: ${metadata.message}`] };
-  // What the metadata says of the server counts; the scopes of both are kept.
+  // What the metadata states of the server counts; the scopes of both are kept.
   for (const [path, source] of Object.entries(metadata.sources)) {
     const [head = '', tail] = path.split('.');
     const value = (metadata.document[head] as Record<string, unknown> | undefined)?.[tail ?? ''];

@@ -36,7 +36,7 @@ interface QuotaLeft {
   says: string;
   left: number;
   resets_at: number;
-  /** The provider asked for patience until then, epoch ms; null: it did not. */
+  /** The provider asked us to wait until then, epoch ms; null: it did not. */
   held_until: number | null;
 }
 
@@ -46,7 +46,7 @@ interface QuotaLeft {
  */
 export interface Quotas {
   usesOf(call: QuotaCall): QuotaUse[];
-  /** Null: the call may be made. Else in how many ms it may be tried again; up to `patienceMs` it waits by itself. */
+  /** Null: the call may be made. Else in how many ms it may be tried again; up to `patienceMs` it waits automatically. */
   take(uses: readonly QuotaUse[], patienceMs: number): Promise<number | null>;
   /** What an answer tells: how much is left, and whether to be patient. */
   learn(uses: readonly QuotaUse[], api: Api, answer: { status: number; header(name: string): string | undefined }): void;
@@ -72,7 +72,7 @@ const WAITING_MOST = 2_000;
 const LEASE_TRIES = 6;
 const CORRECT_EVERY_MS = 1_000;
 const PATIENCE_MOST_MS = 3_600_000;
-/** Answers of one moment ask for nearly the same: they are told once. */
+/** Answers of one moment ask for nearly the same: they are sent once. */
 const HELD_ALIKE_MS = 1_000;
 const CLEAN_EVERY = 200;
 
@@ -167,7 +167,9 @@ export function quotas(deps: { store: QuotaStore; changes: Pick<Changes, 'announ
       await store.hold({ scope, startAt: state.startAt }, until);
       await changes.announce('quota', `${scope} ${until}`);
     };
-    void told().catch((cause: unknown) => ports.log.debug({ cause: String(cause) }, 'patience not told to the others'));
+    void told().catch((cause: unknown) =>
+      ports.log.debug({ cause: String(cause) }, 'a wait that the provider requested was not passed on to the other replicas'),
+    );
   };
   changes.onChange((kind, subject) => {
     if (kind !== 'quota') return;

@@ -8,7 +8,7 @@ import { rehearsed } from '../../core/provider/rehearsal.ts';
 import type { ClientRow } from '../store/clients.ts';
 import type { SecretRow } from '../store/secrets.ts';
 
-/** The definition as this client meets it: its variant, with its own values; those asked for at connections stay as {names}. */
+/** The definition as this client meets it: its variant, with its own values; those requested at connections stay as {names}. */
 export const definitionFor = (
   whole: ProviderDefinition,
   record: Pick<ClientRow, 'environment' | 'variant' | 'placeholders' | 'rehearsalPort'>,
@@ -50,8 +50,8 @@ export function missingOf(
 export const registeringOf = (record: Pick<ClientRow, 'registering'>): Registering & { requests: Client['requests'] } => ({
   done: [],
   purpose: null,
-  asked_on: null,
-  asked_by: '',
+  requested_on: null,
+  request_form: '',
   expected_on: null,
   notes: '',
   own_page: '',
@@ -63,5 +63,5 @@ export const registeringOf = (record: Pick<ClientRow, 'registering'>): Registeri
   ...((record.registering ?? {}) as Partial<Registering & { requests: Client['requests'] }>),
 });
 
-/** A secret that nobody may try before somebody says that it was uploaded: tried no sooner than in the year 9000. */
+/** A secret that nobody may try before someone says that it was uploaded: tried no sooner than in the year 9000. */
 export const WAITS_UNTIL = Date.UTC(9000, 0, 1);

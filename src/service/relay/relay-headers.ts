@@ -68,7 +68,7 @@ export function headersOut(raw: readonly string[], api: Api, token: string, cont
     const value = raw[at + 1] as string;
     // With an underscore a name may be read as another one, of ours or of a proxy's (CGI makes no difference).
     if (NOT_SENT_ON.has(name) || name === own || named?.has(name) || name.startsWith('sec-') || name.includes('_')) continue;
-    // The API insists on a value of its own, and the caller only has what its program sends by itself.
+    // The API insists on a value of its own, and the caller only has what its program sends on its own.
     if (wanted?.has(name) && (name === 'user-agent' || ANY.test(value))) continue;
     seen.add(name);
     out.push(name, value);

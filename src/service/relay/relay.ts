@@ -63,7 +63,7 @@ interface Call {
   relayBase: string;
 }
 
-/** Sends a caller's call on with the token added; the token never leaves. @throws nothing: each refusal is a problem answer */
+/** Sends a caller's call on with the token added; the token never leaves. @throws nothing: each rejection is a problem answer */
 export function relayLane(parts: Parts): RelayLane {
   const { usage, ports, quotas } = parts;
   const runId = randomUUID().slice(0, 8);
@@ -76,7 +76,7 @@ export function relayLane(parts: Parts): RelayLane {
       const found = await parts.relayTokens.check(opaque);
       const caller = found && (await parts.callers.find(found.callerId));
       if (found && caller) return { caller, keyId: null, only: found.connection };
-      throw new Fault('CALLER_UNKNOWN', { detail: 'The access token of the door is unknown, has run out, or its sign-in is over.' });
+      throw new Fault('CALLER_UNKNOWN', { detail: 'The access token of the tool is unknown, has expired, or its sign-in is over.' });
     }
     return { ...(await parts.whoCalls(authorization, parts.addressOf(request))), only: null };
   };
@@ -119,11 +119,11 @@ export function relayLane(parts: Parts): RelayLane {
   const refuseIdle = (connection: PermittedConnection): string => {
     if (connection.intent === 'paused') throw new Fault('CONNECTION_PAUSED');
     if (connection.intent === 'revoked') throw new Fault('REVOKED');
-    if (connection.grantId === null) throw new Fault('CONNECTION_NOT_AGREED');
+    if (connection.grantId === null) throw new Fault('CONNECTION_NOT_CONSENTED');
     if (connection.setUp.unconfirmed) throw new Fault('ORIGIN_UNCONFIRMED');
     return connection.grantId;
   };
-  /** The newer token after a refusal: the current one if another was used, else one that is renewed for it; null: it was got only just now. */
+  /** The newer token after a rejection: the current one if another was used, else one that is renewed for it; null: it was got only just now. */
   const newer = async (call: Call, grantId: string, used: ApiToken): Promise<ApiToken | null> => {
     const setUp = setUpFor(call);
     const current = await parts.tokens.get(grantId, setUp);
@@ -134,7 +134,7 @@ export function relayLane(parts: Parts): RelayLane {
 
   const relay = async (request: IncomingMessage, response: ServerResponse): Promise<{ call: Call; sent: Sent; renewed: boolean }> => {
     const epoch = parts.callers.epoch();
-    if (parts.tooBlind()) throw new Fault('DATABASE_AWAY', { detail: 'It has been away for longer than calls may go on without it.' });
+    if (parts.tooBlind()) throw new Fault('DATABASE_UNAVAILABLE', { detail: 'It has been away for longer than calls may go on without it.' });
     let call = await callOf(request);
     try {
       let grantId = refuseIdle(call.connection);
@@ -186,7 +186,7 @@ export function relayLane(parts: Parts): RelayLane {
     if (base.includes('{')) throw new Fault('HOST_NOT_LISTED', { detail: `A value is missing in ${base}.` });
     const url = new URL(`${base}${call.pathAndQuery}`);
     if (!mayBeCalled(url.hostname, parts.privateHosts))
-      throw new Fault('HOST_NOT_LISTED', { detail: 'Its address is a private one, which this service does not call unless it is told to.' });
+      throw new Fault('HOST_NOT_LISTED', { detail: 'Its address is a private one, which this service does not call unless a setting allows it.' });
     const secret = token.access.reveal();
     const peeks = mayRetry && call.connection.setUp.definition.dialect.error_at !== undefined;
     return {
@@ -285,9 +285,9 @@ const usedUp = (uses: readonly QuotaUse[]): string => `${uses.map((use) => quota
 
 const whyBroke = (code: string): string => {
   if (/ENOTFOUND|EAI_AGAIN/.test(code)) return 'The name of its host does not resolve.';
-  if (code === 'ADDRESS_FORBIDDEN') return 'Its address is a private one, which this service does not call unless it is told to.';
+  if (code === 'ADDRESS_FORBIDDEN') return 'Its address is a private one, which this service does not call unless a setting allows it.';
   if (/CERT|TLS|SSL|SELF_SIGNED|VERIFY/.test(code)) return 'Its TLS certificate is not good.';
-  if (code === 'ECONNREFUSED') return 'Its host refuses the connection.';
+  if (code === 'ECONNREFUSED') return 'Its host rejects the connection.';
   return 'The connection broke, or what came was no HTTP.';
 };
 

@@ -12,7 +12,7 @@ import type { Entry, Lanes } from '../../core/renewal/lanes.ts';
 import type { RenewalLimits } from '../../core/renewal/limits.ts';
 import { backoffMs, handoutFloorMs, nextRenewalAt, requestDeadlineMs } from '../../core/renewal/plan.ts';
 import type { RenewalCause, RenewalRow } from '../../core/renewal/row.ts';
-import { type Attempt, arm, askOnceMore, disarm, giveBack, needsPerson, promote, release, uncertain } from '../../core/renewal/transitions.ts';
+import { type Attempt, actionNeeded, arm, askOnceMore, disarm, giveBack, promote, release, uncertain } from '../../core/renewal/transitions.ts';
 import { uncertainWaitMs } from '../../core/renewal/uncertain-wait.ts';
 import type { Secret } from '../../core/secret.ts';
 import type { History } from '../history/index.ts';
@@ -145,7 +145,7 @@ async function attemptOnce(parts: AttemptParts, held: HeldRow, context: GrantCon
     const { secretId } = credentials;
     if (secretId !== null && outcome.kind === 'client_refused') {
       await parts.secrets.refused(client, secretId, evidenceText(outcome.evidence));
-      // Refused before anything was spent: another of the client's secrets may be the right one, and no call needs to fail.
+      // Rejected before anything was spent: another of the client's secrets may be the right one, and no call needs to fail.
       if (at + 1 < choices.length && (!spends || (await store.update([grantId], disarm(attempt))) > 0)) continue;
     }
     await conclude(parts, held, context, { attempt, outcome, sentAt });
@@ -153,14 +153,14 @@ async function attemptOnce(parts: AttemptParts, held: HeldRow, context: GrantCon
       const other = outcome.tokens.refresh !== null && outcome.tokens.refresh.reveal() !== refreshToken.reveal();
       parts.sightings.saw(context.clientRecordId, other ? 'refresh_token_replaced' : 'refresh_token_kept');
     }
-    // Only tokens prove a secret: a refusal of the grant may come from a provider that looks at the grant first.
-    if (secretId !== null && outcome.kind === 'tokens' && !context.credentials.proved.has(secretId)) await parts.secrets.proved(client, secretId);
+    // Only tokens prove a secret: a rejection of the grant may come from a provider that looks at the grant first.
+    if (secretId !== null && outcome.kind === 'tokens' && !context.credentials.verified.has(secretId)) await parts.secrets.proved(client, secretId);
     return outcome;
   }
   return null;
 }
 
-/** A client's own token is asked for anew, for itself or in an account's name. */
+/** A client's own token is requested again, for itself or in an account's name. */
 const ownRequest = ({ kind, subject, scopes }: Pick<GrantContext, 'kind' | 'subject' | 'scopes'>): TokenRequest =>
   kind === 'jwt_bearer' ? { grantType: 'jwt_bearer', subject: subject ?? '', scopes } : { grantType: 'client_credentials', scopes };
 
@@ -180,7 +180,7 @@ async function uncertainty(parts: AttemptParts, row: RenewalRow, dialect: Dialec
   return { waitMs: uncertainWaitMs(dialect, use, now, { limits: parts.limits, deadlineMs }), nobodyHolds };
 }
 
-/** T8: makes the newest spare current where there is one. True: done, or somebody else moved on; it is being proved. */
+/** T8: makes the newest spare current where there is one. True: done, or someone else moved on; it is being verified. */
 async function promoted(parts: AttemptParts, held: HeldRow, attempt: Attempt): Promise<boolean> {
   const spare = await parts.spares.newest(held.grantId);
   if (!spare) return false;
@@ -228,19 +228,19 @@ async function conclude(
       const untilAt = ports.clock.now() + patienceMs;
       parts.lanes.hold(context.clientRecordId, untilAt);
       await parts.clients.hold(context.clientRecordId, untilAt);
-      return later('busy', patienceMs + limits.backoffBaseMs * ports.random.unit(), `The provider asked for patience (${evidence}).`);
+      return later('busy', patienceMs + limits.backoffBaseMs * ports.random.unit(), `The provider asked us to wait (${evidence}).`);
     }
     case 'set_up_wrong':
       return later('set_up', limits.backoffMostMs, `The provider does not understand the renewal (${evidence}).`);
     case 'client_refused':
       await parts.clients.stop({ id: context.clientRecordId, name: context.clientName }, evidence);
-      return later('client_refused', limits.stoppedTryMs * (1 + ports.random.unit()), `The provider refuses the client (${evidence}).`);
+      return later('client_refused', limits.stoppedTryMs * (1 + ports.random.unit()), `The provider rejects the client (${evidence}).`);
     case 'refused_grant': {
       if (await promoted(parts, held, attempt)) return;
-      if (row.refusedAt === null) return fail(askOnceMore(attempt, limits), `The provider refused the refresh token (${evidence}); it is asked once more.`);
+      if (row.refusedAt === null) return fail(askOnceMore(attempt, limits), `The provider rejected the refresh token (${evidence}); it is asked once more.`);
       parts.cache.drop(grantId);
       const unexplained = dialect.rotation === 'each_use' && row.uncertainSince === null;
-      await fail(needsPerson(attempt), `The provider refused the refresh token again (${evidence}): somebody must consent again.`, 'needs_person', {
+      await fail(actionNeeded(attempt), `The provider rejected the refresh token again (${evidence}): someone must reconnect.`, 'action_needed', {
         unexplained,
       });
       if (unexplained) await parts.hold.noteRefused();
@@ -263,8 +263,8 @@ async function conclude(
 }
 
 const LATE_ANSWERS = {
-  spare: 'A late answer was put by as a spare: another one was saved first, and is being proved.',
-  obsolete: 'A late answer was set aside: a newer one was saved, or the grant has ended.',
+  spare: 'A late answer was put by as a spare: another one was saved first, and is being verified.',
+  obsolete: 'A late answer was set aside: a new one was saved, or the grant has ended.',
 };
 
 async function renewed(
@@ -276,7 +276,7 @@ async function renewed(
   const { grantId } = held;
   const { dialect } = context.definition;
   const life = tokenLife(tokens, dialect.assumed_life_seconds, sentAt);
-  // Handed out from memory at once: the answer is good whether or not the database can take it yet.
+  // Issued from memory at once: the answer is good whether or not the database can take it yet.
   parts.cache.put(grantId, { access: tokens.access, ...life, generation: attempt.generation + 1 });
   const need = { policy: context.policy, paused: context.intent === 'paused', lastUsedAt: context.lastUsedAt };
   const nextAt = nextRenewalAt(life, need, dialect, parts.ports.random.unit());
@@ -322,7 +322,7 @@ async function settle(
 ): Promise<void> {
   const took = await parts.store.update([context.grantId], transition);
   parts.states.touch(context.grantId);
-  if (took === 0) return; // the epoch or the generation moved on: somebody else settled it
+  if (took === 0) return; // the epoch or the generation moved on: someone else settled it
   await parts.noteEvidence(context.grantId, event.evidence);
   parts.history.add({
     actor: 'service',

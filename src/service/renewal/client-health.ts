@@ -6,7 +6,7 @@ import type { RenewalStore } from '../store/renewals.ts';
 import type { ConnectionStates } from './connection-states.ts';
 
 /**
- * A refused client stops as a whole: one event, not one for each of its connections. While it is stopped, one
+ * A rejected client stops as a whole: one event, not one for each of its connections. While it is stopped, one
  * connection at a time tries; the first that succeeds brings the others back.
  */
 export interface ClientHealth {
@@ -14,7 +14,7 @@ export interface ClientHealth {
   /** May this connection be the one that tries? One conditional update decides, on however many replicas. */
   mayTry(clientId: string): Promise<boolean>;
   works(client: { id: string; name: string }): Promise<void>;
-  /** The provider asked for patience: every replica leaves this client alone until then (epoch ms). */
+  /** The provider asked us to wait: every replica leaves this client alone until then (epoch ms). */
   hold(clientId: string, untilAt: number): Promise<void>;
 }
 
@@ -33,7 +33,7 @@ export function clientHealth(deps: {
     async stop(client, evidence) {
       if (!(await clients.stop(client.id, evidence, limits.stoppedTryMs))) return;
       states.touchClient(client.id);
-      history.add({ actor: 'service', kind: 'client_stopped', subject: `client:${client.name}`, says: `The provider refuses the client: ${evidence}` });
+      history.add({ actor: 'service', kind: 'client_stopped', subject: `client:${client.name}`, says: `The provider rejects the client: ${evidence}` });
       await changes.announce('client', client.name);
     },
     mayTry: (clientId) => clients.mayTry(clientId, limits.stoppedTryMs),

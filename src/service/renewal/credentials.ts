@@ -7,19 +7,19 @@ import type { Ports } from '../ports.ts';
 import type { Sealer } from '../sealer.ts';
 import type { SecretStore } from '../store/secrets.ts';
 
-/** A client's credentials, best first, and the newer secret that waits to be proved, if any. */
+/** A client's credentials, best first, and the newer secret that waits to be verified, if any. */
 export interface CredentialsAtHand {
   inOrder: ClientCredentials[];
-  unproved: ClientCredentials | null;
+  unverified: ClientCredentials | null;
   /** Nobody is trying it now, and it does not wait to be uploaded: asking for the turn is worth a write. */
   unprovedFree: boolean;
   /** Secrets that the provider has taken at least once. */
-  proved: Set<string>;
+  verified: Set<string>;
 }
 
 /**
- * The secrets of a client over time. A new one is tried by one request at a time, while the one in use stays; the first success makes
- * it the one in use, a refusal puts it aside; the former one comes back by itself when its successor is refused.
+ * The secrets of a client over time. A new one is tried by one request at a time, while the current one stays; the first success makes
+ * it the current one, a rejection puts it aside; the former one is restored automatically when its successor is rejected.
  */
 export interface ClientSecrets {
   of(clientRecordId: string, clientId: string | null, method: ClientAuthenticationMethod): Promise<CredentialsAtHand>;
@@ -40,7 +40,7 @@ export function clientSecrets(deps: { store: SecretStore; sealer: Sealer; histor
   const { store, sealer, history, changes, ports } = deps;
   return {
     async of(clientRecordId, clientId, method) {
-      const none: CredentialsAtHand = { inOrder: [], unproved: null, unprovedFree: false, proved: new Set() };
+      const none: CredentialsAtHand = { inOrder: [], unverified: null, unprovedFree: false, verified: new Set() };
       if (clientId === null) return none;
       if (method === 'none') return { ...none, inOrder: [{ clientId, method, secret: null, secretId: null }] };
       const known = (await store.keptOf(clientRecordId)).map((row) => ({
@@ -55,12 +55,12 @@ export function clientSecrets(deps: { store: SecretStore; sealer: Sealer; histor
           return { clientId, method, secret, secretId: one.id, signing: one.signing };
         }),
       );
-      const waiting = usable.find((one) => one.state === 'unproved' && one.refusedAt === null);
+      const waiting = usable.find((one) => one.state === 'unverified' && one.refusedAt === null);
       return {
         inOrder: opened,
-        unproved: opened.find((one) => one.secretId === waiting?.id) ?? null,
+        unverified: opened.find((one) => one.secretId === waiting?.id) ?? null,
         unprovedFree: (waiting?.tryingUntil ?? 0) < ports.clock.now(),
-        proved: new Set(known.filter((one) => one.provedAt !== null && one.state === 'active' && one.refusedAt === null).map((one) => one.id)),
+        verified: new Set(known.filter((one) => one.provedAt !== null && one.state === 'active' && one.refusedAt === null).map((one) => one.id)),
       };
     },
 
@@ -71,9 +71,9 @@ export function clientSecrets(deps: { store: SecretStore; sealer: Sealer; histor
       if (!became) return;
       history.add({
         actor: 'service',
-        kind: 'secret_proved',
+        kind: 'secret_verified',
         subject: `client:${client.name}`,
-        says: 'The provider takes this secret: it is the one in use now; the former one is kept in reserve.',
+        says: 'The provider takes this secret: it is the current one now; the former one is kept in reserve.',
       });
       await changes.announce('client', client.name);
     },
@@ -93,11 +93,11 @@ export function clientSecrets(deps: { store: SecretStore; sealer: Sealer; histor
 /** Tries with other secrets in one attempt: bounded by the lease. */
 const CHOICES_MOST = 3;
 
-/** A newer secret that waits to be proved goes first, in one request at a time; then the one in use, then those in reserve. */
-export async function inTryingOrder({ inOrder, unproved, unprovedFree }: CredentialsAtHand, mayTry: ClientSecrets['mayTry']): Promise<ClientCredentials[]> {
-  const settled = inOrder.filter((one) => one !== unproved);
-  if (!unproved) return settled.slice(0, CHOICES_MOST);
-  if (settled.length === 0) return [unproved];
-  const first = unprovedFree && unproved.secretId !== null && (await mayTry(unproved.secretId));
-  return (first ? [unproved, ...settled] : [...settled, unproved]).slice(0, CHOICES_MOST);
+/** A newer secret that waits to be verified goes first, in one request at a time; then the current one, then those in reserve. */
+export async function inTryingOrder({ inOrder, unverified, unprovedFree }: CredentialsAtHand, mayTry: ClientSecrets['mayTry']): Promise<ClientCredentials[]> {
+  const settled = inOrder.filter((one) => one !== unverified);
+  if (!unverified) return settled.slice(0, CHOICES_MOST);
+  if (settled.length === 0) return [unverified];
+  const first = unprovedFree && unverified.secretId !== null && (await mayTry(unverified.secretId));
+  return (first ? [unverified, ...settled] : [...settled, unverified]).slice(0, CHOICES_MOST);
 }

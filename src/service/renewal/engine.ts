@@ -1,5 +1,5 @@
 import type { ConditionalUpdate } from '../../core/renewal/conditional-update.ts';
-import { claim, takeOver } from '../../core/renewal/transitions.ts';
+import { claim, importToken } from '../../core/renewal/transitions.ts';
 import { recordId } from '../ports.ts';
 import type { HeldRow } from '../store/held-row.ts';
 import { type AttemptParts, type GivenBack, renewHeld } from './attempt.ts';
@@ -10,14 +10,14 @@ export interface RenewalEngine {
   /** T1 for due rows, then all of it for each; how many were claimed. Null: no slot is free. */
   renewDue(most: number): Promise<number | null>;
   /**
-   * T1 for one row; resolves when the attempt is over. `tooOld`: the generation whose access token a handout found too old; then it may
+   * T1 for one row; resolves when the attempt is over. `tooOld`: the generation whose access token a token issuance found too old; then it may
    * come before it is due.
    */
   renewOne(grantId: string, tooOld?: number): Promise<{ claimed: boolean; givenBack: GivenBack | null }>;
   inFlight(): number;
   /** The watermark: since when (epoch ms) the oldest attempt is open, from just before T2 until its answer is safe; null: none. */
   openSince(): number | null;
-  /** T1 from owners that have gone silent, where the provider's grace would run out before their leases. */
+  /** T1 from owners that have gone silent, where the provider's grace would expire before their leases. */
   takeOverSilent(): Promise<number>;
   /** Resolves when nothing is in flight any more. */
   idle(): Promise<void>;
@@ -49,7 +49,7 @@ export function renewalEngine(parts: AttemptParts): RenewalEngine {
       openAt.set(one.grantId, ports.clock.now());
       const work = renewHeld(parts, one, contexts.get(one.grantId), urgent)
         .catch((cause: unknown) => {
-          // What fails here is our side (database away): the lease lapses and somebody claims again.
+          // What fails here is our side (database away): the lease lapses and someone claims again.
           ports.log.warn({ cause: String(cause), grant: one.grantId }, 'renewal given up until its lease ends');
           return null;
         })
@@ -106,7 +106,7 @@ export function renewalEngine(parts: AttemptParts): RenewalEngine {
       for (const { grantId, owner } of left) {
         const context: GrantContext | undefined = contexts.get(grantId);
         if (context?.definition.dialect.reuse !== 'grace') continue;
-        taken += await take([grantId], (claimId) => takeOver(me, claimId, limits, owner), false);
+        taken += await take([grantId], (claimId) => importToken(me, claimId, limits, owner), false);
       }
       return taken;
     },

@@ -1,7 +1,7 @@
 import type { Evidence, FreshTokens } from '../../core/oauth/token-answer.ts';
 import type { TokenLife } from '../../core/renewal/plan.ts';
 
-/** A token's life counts from the moment the request was sent. */
+/** A token's lifetime counts from the moment the request was sent. */
 export function tokenLife(tokens: Pick<FreshTokens, 'lifeMs'>, assumedSeconds: number, sentAt: number): TokenLife {
   const issuedAt = Math.floor(sentAt);
   return { issuedAt, expiresAt: issuedAt + Math.floor(tokens.lifeMs ?? assumedSeconds * 1000) };

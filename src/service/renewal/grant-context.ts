@@ -18,7 +18,7 @@ export interface GrantContext {
   clientRecordId: string;
   clientName: string;
   clientHealth: string;
-  /** The provider asked this client for patience until then, epoch ms; 0: it did not. */
+  /** The provider asked this client to wait until then, epoch ms; 0: it did not. */
   clientHeldUntil: number;
   policy: RenewalPolicy;
   lastUsedAt: number | null;
@@ -43,7 +43,7 @@ export interface GrantContexts {
 export const canSpend = (context: Pick<GrantContext, 'definition' | 'kind'>): boolean =>
   !isClientsOwn(context.kind) && !isKey(context.kind) && isSpendable(context.definition.dialect);
 
-const NONE: CredentialsAtHand = { inOrder: [], unproved: null, unprovedFree: false, proved: new Set() };
+const NONE: CredentialsAtHand = { inOrder: [], unverified: null, unprovedFree: false, verified: new Set() };
 
 export function grantContexts(store: Pick<Store, 'definitionUses' | 'clients'>, secrets: ClientSecrets, definitions: Definitions): GrantContexts {
   return {

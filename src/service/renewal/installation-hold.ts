@@ -9,7 +9,7 @@ import type { InstallationStore } from '../store/installation.ts';
 export interface InstallationHold {
   isHeld(): boolean;
   state(): Promise<{ held: boolean; why: string | null; heldAt: number | null }>;
-  /** A rotating grant was refused for good although nothing about it was uncertain. */
+  /** A rotating grant was rejected for good although nothing about it was uncertain. */
   noteRefused(): Promise<void>;
   /** An operator says that this installation owns the grants. */
   own(operator: string): Promise<void>;
@@ -58,7 +58,7 @@ export async function installationHold(deps: {
       const refused = seen.refused + 1; // the present one is not written yet
       if (refused < REFUSED_MOST || refused <= seen.renewed) return;
       await hold(
-        `${refused} connections had their newest refresh token refused within ten minutes, more than were renewed. That is how it looks when a second installation renews the same grants.`,
+        `${refused} connections had their newest refresh token rejected within ten minutes, more than were renewed. That is how it looks when a second installation renews the same grants.`,
       );
     },
     async own(operator) {

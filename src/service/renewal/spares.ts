@@ -21,9 +21,9 @@ interface SparePlace {
   generation: number;
 }
 
-/** T6: answers that came too late to be current. Used only when the provider refuses the current token. */
+/** T6: answers that came too late to be current. Used only when the provider rejects the current token. */
 export interface Spares {
-  /** Puts an answer by, once for each (grant, epoch), and has the current token proved. */
+  /** Puts an answer by, once for each (grant, epoch), and has the current token verified. */
   put(at: SparePlace, tokens: Spare['tokens'], life: TokenLife): Promise<void>;
   /** Keeps an answer that could not be read, as evidence; never promoted. */
   putRaw(at: SparePlace, body: Secret, sentAt: number): Promise<void>;

@@ -45,7 +45,7 @@ export interface SpilledAnswer {
 export interface Spill {
   write(answer: SpilledAnswer): Promise<void>;
   remove(answer: Pick<SpilledAnswer, 'grantId' | 'epoch'>): void;
-  /** What an earlier life left; a torn file that does not open is set aside, not deleted. */
+  /** What an earlier lifetime left; a torn file that does not open is set aside, not deleted. */
   left(): SpilledAnswer[];
   waiting(): number;
 }

@@ -31,6 +31,6 @@ export function tokenCache(): TokenCache {
   };
 }
 
-/** True while a token may still be handed out: its rest of life is at or above the floor, and known. */
+/** True while a token may still be issued: its remaining lifetime is at or above the floor, and known. */
 export const hasEnoughLife = (token: Pick<CachedToken, 'issuedAt' | 'expiresAt'>, now: number): boolean =>
   token.expiresAt - now >= handoutFloorMs(token) && !isIssuedAhead(token, now);

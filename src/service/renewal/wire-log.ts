@@ -4,7 +4,7 @@ import type { WireLogStore, WireRow } from '../store/wire-log.ts';
 
 /** The last attempts of each grant, masked. Failures are always kept; of a flood of successes, so many a second. */
 export interface WireLog {
-  /** `record` is asked for only where it will be kept. */
+  /** `record` is requested only where it will be kept. */
   add(grantId: string, epoch: number, kind: string, record: () => WireRecord): void;
   list(grantId: string): Promise<{ at: number; kind: string; record: WireRecord }[]>;
   stop(): Promise<void>;

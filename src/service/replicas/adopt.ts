@@ -28,7 +28,7 @@ export async function listReplicas(s: Pick<AdoptParts, 'store' | 'ports' | 'sett
 
 /**
  * Saves what a dead replica left in its data folder. Its socket is taken meanwhile, so that it cannot come up at the same time; then
- * the others are told that it holds nothing any more. @throws {Fault} NOT_FOUND, FOLDER_OWNED, REPLICA_ALIVE
+ * the others learn that it holds nothing. @throws {Fault} NOT_FOUND, FOLDER_OWNED, REPLICA_ALIVE
  */
 export async function adoptReplica(s: AdoptParts, { body, actor }: Command<'adoptReplica'>): Promise<z.output<typeof AdoptedReplica>> {
   const { folder: path } = body;

@@ -153,6 +153,6 @@ async function freeRows(deps: RecoveryParts): Promise<number> {
         : 0;
     await store.update([grantId], recover(waitMs));
   }
-  if (left.length > 0) ports.log.info({ freed: left.length }, 'freed what a former life left behind');
+  if (left.length > 0) ports.log.info({ freed: left.length }, 'freed what a former lifetime left behind');
   return left.length;
 }

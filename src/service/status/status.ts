@@ -13,18 +13,18 @@ const HOUR_MS = 3_600_000;
 const ATTENTION_MOST = 50;
 const GROUPS_MOST = 50;
 /** The worst first. */
-const ATTENTION = ['needs_person', 'struggling', 'draft'] as const;
+const ATTENTION = ['action_needed', 'degraded', 'draft'] as const;
 
 export async function installationState(s: Pick<StatusParts, 'hold'>): Promise<z.output<typeof InstallationState>> {
   const { held, why, heldAt } = await s.hold.state();
   return { held, why, held_at: isoOrNull(heldAt) };
 }
 
-/** Struggling and needs-person connections by cause: one line, one remedy, however many there are. */
+/** Degraded and needs-person connections by cause: one line, one remedy, however many there are. */
 async function causeGroups(s: Pick<StatusParts, 'store'>, counted: readonly StateCount[]): Promise<CauseGroup[]> {
   const titles = new Map((await s.store.providers.all()).map((provider) => [provider.name, provider.title]));
   const groups = counted.flatMap((one): CauseGroup[] => {
-    if (one.causeKey === null || (one.state !== 'struggling' && one.state !== 'needs_person')) return [];
+    if (one.causeKey === null || (one.state !== 'degraded' && one.state !== 'action_needed')) return [];
     return [
       {
         state: one.state,
@@ -39,7 +39,7 @@ async function causeGroups(s: Pick<StatusParts, 'store'>, counted: readonly Stat
       },
     ];
   });
-  const weight = (group: CauseGroup) => (group.state === 'needs_person' ? 1e9 : 0) + group.count;
+  const weight = (group: CauseGroup) => (group.state === 'action_needed' ? 1e9 : 0) + group.count;
   return groups.sort((a, b) => weight(b) - weight(a)).slice(0, GROUPS_MOST);
 }
 
@@ -56,7 +56,7 @@ async function decisions(s: StatusParts): Promise<Status['decisions']> {
   return (await s.store.connectionList.undecided(APPROVALS_MOST)).map((one) => ({ ...one, since: iso(one.since) }));
 }
 
-/** What works, what struggles, what needs a person: the Now page and `rk status`. */
+/** What works, what is degraded, where action is needed: the overview and `rk status`. */
 export async function showStatus(s: StatusParts): Promise<Status> {
   await s.connectionStates.settle();
   const now = s.ports.clock.now();
@@ -64,7 +64,7 @@ export async function showStatus(s: StatusParts): Promise<Status> {
   const [counted, worst, counts, lastMinute, queue, usage, replicas, installation, numbers, revocations] = await Promise.all([
     list.countStates(),
     Promise.all(ATTENTION.map((state) => list.read({ state, limit: ATTENTION_MOST }))),
-    s.history.counts(['renewed', 'renewal_failed', 'needs_person'], now - HOUR_MS),
+    s.history.counts(['renewed', 'renewal_failed', 'action_needed'], now - HOUR_MS),
     s.history.counts(['renewed'], now - MINUTE_MS),
     s.store.renewals.queue(),
     s.store.usage.totals(now - HOUR_MS),
@@ -75,7 +75,7 @@ export async function showStatus(s: StatusParts): Promise<Status> {
   ]);
   const sum = (matches: (one: StateCount) => boolean) => counted.filter(matches).reduce((total, one) => total + one.count, 0);
   const inState = (state: ConnectionSummary['state']) => sum((one) => one.state === state);
-  const [total, working, idle, struggling, person] = [sum(() => true), inState('working'), inState('idle'), inState('struggling'), inState('needs_person')];
+  const [total, working, idle, degraded, person] = [sum(() => true), inState('working'), inState('idle'), inState('degraded'), inState('action_needed')];
   const used = (outcome: string) => usage[outcome] ?? 0;
   return {
     at: iso(now),
@@ -86,27 +86,27 @@ export async function showStatus(s: StatusParts): Promise<Status> {
       total,
       working,
       idle,
-      struggling,
-      needs_person: person,
+      degraded,
+      action_needed: person,
       at_risk: sum((one) => one.causeKey === 'at_risk'),
-      other: total - working - idle - struggling - person,
+      other: total - working - idle - degraded - person,
     },
     approvals: await approvals(s, now),
     decisions: await decisions(s),
     revocations,
     groups: await causeGroups(s, counted),
-    endpoints: s.lanes.view(now).map((one) => ({ origin: one.origin, running: one.running, left_alone_until: isoOrNull(one.openUntilAt) })),
+    endpoints: s.lanes.view(now).map((one) => ({ origin: one.origin, running: one.running, paused_until: isoOrNull(one.openUntilAt) })),
     attention: await summaries(s, worst.flat().slice(0, ATTENTION_MOST), TICKS_IN_LISTS),
     renewals: {
       last_hour: counts.renewed ?? 0,
       last_minute: lastMinute.renewed ?? 0,
-      failed_last_hour: (counts.renewal_failed ?? 0) + (counts.needs_person ?? 0),
+      failed_last_hour: (counts.renewal_failed ?? 0) + (counts.action_needed ?? 0),
       due_now: queue.due,
       oldest_due_at: isoOrNull(queue.oldestAt),
       unsaved: s.keeper.unsaved(),
       spilled: s.spill.waiting(),
     },
-    handouts: { last_hour: used('token'), relayed_last_hour: used('relayed'), refused_last_hour: used('refused') + used('limited') },
+    issued: { last_hour: used('token'), relayed_last_hour: used('relayed'), refused_last_hour: used('refused') + used('limited') },
     ...numbers,
     replicas,
   };

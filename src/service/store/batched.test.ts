@@ -2,7 +2,7 @@ import fc from 'fast-check';
 import { expect, test } from 'vitest';
 import { batched } from './batched.ts';
 
-/** A `run` whose statements end when the test says so. */
+/** A `run` whose statements end when the test shows it. */
 function held(failing: (items: number[]) => boolean = () => false) {
   const open: { items: number[]; end(): void }[] = [];
   const begun: number[][] = [];
@@ -18,7 +18,7 @@ function held(failing: (items: number[]) => boolean = () => false) {
 const settled = () => new Promise((resolve) => setImmediate(resolve));
 const asked = (add: (item: number) => Promise<string>, from: number, to: number) => Array.from({ length: to - from }, (_none, at) => add(from + at));
 
-test('what is asked for together goes together; a few wait for the one under way, many do not', async () => {
+test('what is requested together goes together; a few wait for the one under way, many do not', async () => {
   const { run, begun, open, end } = held();
   const add = batched(run, { most: 10, atOnce: 2, worth: 4, patienceMs: 60_000 });
   const all = asked(add, 0, 3);

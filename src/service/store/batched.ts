@@ -20,7 +20,7 @@ export function batched<Item, Result>(run: (items: Item[]) => Promise<Result[]>,
   }
   let waiting: Waiting[] = [];
   let underWay = 0;
-  let patience: NodeJS.Timeout | null = null;
+  let timer: NodeJS.Timeout | null = null;
   const settle = async (batch: Waiting[]): Promise<void> => {
     try {
       const results = await run(batch.map((one) => one.item));
@@ -33,8 +33,8 @@ export function batched<Item, Result>(run: (items: Item[]) => Promise<Result[]>,
     }
   };
   const begin = (): void => {
-    if (patience) clearTimeout(patience);
-    patience = null;
+    if (timer) clearTimeout(timer);
+    timer = null;
     if (waiting.length === 0 || underWay >= limits.atOnce) return;
     const batch = waiting.slice(0, limits.most);
     waiting = waiting.slice(limits.most);
@@ -46,12 +46,12 @@ export function batched<Item, Result>(run: (items: Item[]) => Promise<Result[]>,
   };
   const next = (): void => {
     if (underWay === 0 || waiting.length >= limits.worth) begin();
-    else if (waiting.length > 0 && underWay < limits.atOnce) patience ??= setTimeout(begin, limits.patienceMs);
+    else if (waiting.length > 0 && underWay < limits.atOnce) timer ??= setTimeout(begin, limits.patienceMs);
   };
   return (item) =>
     new Promise((resolve, reject) => {
       waiting.push({ item, resolve, reject });
-      // After the present turn: what is asked for together goes together.
+      // After the present turn: what is requested together goes together.
       queueMicrotask(next);
     });
 }

@@ -2,7 +2,7 @@ import { z } from 'zod';
 import { Registering, Requested } from '../../api/clients.ts';
 import { CLIENT_AUTHENTICATION_METHODS } from '../../core/oauth/methods.ts';
 import { APPROVALS, CLIENT_TYPES, ENVIRONMENTS, REACHES } from '../../core/provider/kinds.ts';
-import { id, instant, json, number, oneOf, orElse, orNull, text, textList, textMap } from './column.ts';
+import { id, instant, number, oneOf, orElse, orNull, ownJson, text, textList, textMap } from './column.ts';
 import { type Database, idBytes, idText, instantText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
@@ -35,7 +35,7 @@ const COLUMNS = {
   listedAccounts: orElse(textList, []),
   /** Origins that an operator confirmed; null: none were kept, and all are trusted. */
   trustedOrigins: orNull(textList),
-  registering: orElse(json(Remembered), {}),
+  registering: orElse(ownJson(Remembered), {}),
   rehearsalPort: orNull(number),
   approvalSeenAt: orNull(instant),
   approvalEvidence: orNull(text),
@@ -66,7 +66,7 @@ export interface ClientStore {
   change(clientId: string, set: Partial<ClientRow>): Promise<void>;
   /** Changes the client of this revision, and counts the revision on. False: it has another by now. */
   revise(client: Pick<ClientRow, 'id' | 'revision'>, set: Partial<ClientRow>): Promise<boolean>;
-  /** Keeps what was seen of an approval, unless somebody changed the client since. */
+  /** Keeps what was seen of an approval, unless someone changed the client since. */
   seeApproval(client: Pick<ClientRow, 'id' | 'revision' | 'approval'>, set: Partial<ClientRow>): Promise<boolean>;
   /** Removes the client and its secrets. */
   remove(clientId: string): Promise<void>;
@@ -90,7 +90,7 @@ export function clientStore(database: Database): ClientStore {
   const table = defineTable(database, 'clients', COLUMNS, { primaryKey: ['id'] });
   const inMs = (ms: number) => `UTC_TIMESTAMP(3) + INTERVAL ${Math.floor(ms * 1000)} MICROSECOND`;
   const approvalDue = (everyMs: number) =>
-    `approval IN ('asked', 'they_ask_back') AND stage <> 'retired' AND client_id IS NOT NULL
+    `approval IN ('requested', 'info_requested') AND stage <> 'retired' AND client_id IS NOT NULL
      AND (approval_seen_at IS NULL OR approval_seen_at < ${inMs(-everyMs)})`;
   return {
     byId: (clientId) => table.find({ id: clientId }),
@@ -148,11 +148,11 @@ export function clientStore(database: Database): ClientStore {
         seen: Date | null;
       }>(
         `SELECT p.name AS provider, c.name AS client, c.approval, c.approval_seen_at AS seen,
-           JSON_VALUE(c.registering, '$.asked_on') AS asked, JSON_VALUE(c.registering, '$.approved_on') AS approved
+           JSON_VALUE(c.registering, '$.requested_on') AS asked, JSON_VALUE(c.registering, '$.approved_on') AS approved
          FROM clients c JOIN providers p ON p.id = c.provider_id
          WHERE c.stage <> 'retired' AND c.rehearsal_port IS NULL
-           AND (c.approval IN ('not_asked', 'asked', 'they_ask_back', 'refused')
-             OR (c.approval = 'given' AND JSON_VALUE(c.registering, '$.approved_on') >= $1))
+           AND (c.approval IN ('not_requested', 'requested', 'info_requested', 'rejected')
+             OR (c.approval = 'approved' AND JSON_VALUE(c.registering, '$.approved_on') >= $1))
          ORDER BY c.approval, p.name, c.name LIMIT ${Math.floor(most)}`,
         [since],
       );
@@ -160,7 +160,7 @@ export function clientStore(database: Database): ClientStore {
         provider: row.provider,
         client: row.client,
         approval: COLUMNS.approval.read(row.approval),
-        on: row.approval === 'given' ? row.approved : row.asked,
+        on: row.approval === 'approved' ? row.approved : row.asked,
         seenAt: row.seen?.getTime() ?? null,
       }));
     },

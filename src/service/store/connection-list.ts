@@ -27,7 +27,7 @@ export interface ListedConnection {
   generation: number;
   failures: number;
   policy: RenewalPolicy;
-  agreeAgainBy: number | null;
+  reconnectBy: number | null;
   scopes: string[];
   grantedScopes: string[] | null;
   expectedAccount: string | null;
@@ -92,8 +92,8 @@ export interface ConnectionList {
   count(narrow: Matching): Promise<number>;
   /** Few rows, however many connections there are; where there are many, up to a few seconds old. */
   countStates(): Promise<StateCount[]>;
-  /** Tokens on standby about which somebody must decide, oldest first. */
-  undecided(most: number): Promise<{ connection: string; why: 'other_account' | 'not_proved'; account: string | null; since: number }[]>;
+  /** Tokens on standby about which someone must decide, oldest first. */
+  undecided(most: number): Promise<{ connection: string; why: 'other_account' | 'not_verified'; account: string | null; since: number }[]>;
   /** How many providers, clients and callers there are. */
   objects(): Promise<{ providers: number; clients: number; callers: number }>;
 }
@@ -124,7 +124,7 @@ const SEARCHES_KEPT = 100;
 
 export function connectionList(database: Database): ConnectionList {
   const total = (counts: readonly StateCount[]): number => counts.reduce((sum, one) => sum + one.count, 0);
-  /** A search asks for its count again and again, and reads all connections for it. */
+  /** A search requests its count again and again, and reads all connections for it. */
   const searches = new LRUCache<string, () => Promise<number>>({ max: SEARCHES_KEPT });
   /** Names of the providers at which a second use of a refresh token may end the grant. */
   const strictProviders = async (): Promise<Set<string>> => {
@@ -217,10 +217,10 @@ export function connectionList(database: Database): ConnectionList {
     },
     countStates,
     async undecided(most) {
-      const rows = await database.select<{ name: string; why: 'other_account' | 'not_proved'; account: string | null; since: Date }>(
+      const rows = await database.select<{ name: string; why: 'other_account' | 'not_verified'; account: string | null; since: Date }>(
         `SELECT k.name, k.standby_why AS why, g.account_label AS account, g.consented_at AS since
          FROM connections k JOIN grants g ON g.id = k.standby_grant_id
-         WHERE k.standby_why IN ('other_account', 'not_proved') ORDER BY g.consented_at LIMIT ${Math.floor(most)}`,
+         WHERE k.standby_why IN ('other_account', 'not_verified') ORDER BY g.consented_at LIMIT ${Math.floor(most)}`,
       );
       return rows.map(({ name, why, account, since }) => ({ connection: name, why, account, since: since.getTime() }));
     },
@@ -249,7 +249,7 @@ const COLUMNS = {
   'connections.operations': orElse(textList, []),
   'grants.kind': orNull(oneOf(GRANT_KINDS)),
   'grants.granted': orNull(textList),
-  'grants.proof': orElse(oneOf(PROOF_STATES), 'not_tried'),
+  'grants.proof': orElse(oneOf(PROOF_STATES), 'not_verified'),
   'renewals.cause': orNull(oneOf(RENEWAL_CAUSES)),
 };
 
@@ -274,7 +274,7 @@ function factsOf(row: Stored, strict: Set<string>): ConnectionFacts {
     expiresAt: at(row.expires_at),
     renewalPlanned: nextAt !== null || hasKey,
     renewalLater: nextAt !== null && nextAt > (at(row.read_at) ?? 0),
-    undecided: standbyWhy === 'other_account' || standbyWhy === 'not_proved',
+    undecided: standbyWhy === 'other_account' || standbyWhy === 'not_verified',
     byItself: isClientsOwn(read('connections.grant_type')),
     atRisk: row.uncertain_since !== null && strict.has(String(row.provider)),
     clientStopped: row.client_health === 'stopped' && !hasKey, // a key needs no client
@@ -301,7 +301,7 @@ function listed(row: Stored, strict: Set<string>): ListedConnection {
     generation: Number(row.generation ?? 0),
     failures: Number(row.failures ?? 0),
     policy: read('connections.policy'),
-    agreeAgainBy: at(row.life_ends_at),
+    reconnectBy: at(row.life_ends_at),
     scopes: read('connections.scopes'),
     grantedScopes: read('grants.granted'),
     expectedAccount: textOf(row.expected_account),

@@ -8,8 +8,8 @@ import { type Bind, type Database, idBytes, idText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 import { deleteTokens } from './tokens.ts';
 
-/** Why a grant is on standby: prepared for a switch, kept after one, or not used before somebody decides. */
-export const STANDBY_REASONS = ['prepared', 'former', 'other_account', 'not_proved'] as const;
+/** Why a grant is on standby: prepared for a switch, kept after one, or not used before someone decides. */
+export const STANDBY_REASONS = ['prepared', 'former', 'other_account', 'not_verified'] as const;
 export type StandbyWhy = (typeof STANDBY_REASONS)[number];
 
 const COLUMNS = {
@@ -57,7 +57,7 @@ export interface ConnectionStore {
   turn(connectionId: string, from: ConnectionRow['intent'], to: ConnectionRow['intent']): Promise<boolean>;
   /** Takes a grant into use in place of the one that was seen; false: another one is in use by now. */
   useGrant(connection: Pick<ConnectionRow, 'id' | 'currentGrantId'>, grantId: string, set: Changeable): Promise<boolean>;
-  /** Uses the grant on standby, with its client and values, and puts another one, or none, in its place. False: somebody was faster. */
+  /** Uses the grant on standby, with its client and values, and puts another one, or none, in its place. False: someone was faster. */
   switchGrants(
     was: Pick<ConnectionRow, 'id' | 'currentGrantId'>,
     now: { id: string; clientId: string | null; placeholders: Record<string, string> | null },

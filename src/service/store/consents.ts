@@ -1,7 +1,7 @@
 import { CONSENT_PHASES, type ConsentOutcome } from '../../api/connections.ts';
 import type { Diagnosis } from '../../core/diagnosis/diagnosis.ts';
 import { WAYS } from '../../core/oauth/grant-kinds.ts';
-import { bytes, documentWith, id, instant, json, oneOf, orElse, orNull, text, textList } from './column.ts';
+import { bytes, documentWith, id, instant, oneOf, orElse, orNull, ownJson, text, textList } from './column.ts';
 import { type Database, idBytes, idText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
@@ -45,9 +45,9 @@ const COLUMNS = {
   openedBy: text,
   expiresAt: instant,
   finishedAt: orNull(instant),
-  outcome: json(documentWith<StoredOutcome>('problem', 'warnings')),
-  way: oneOf([...WAYS, 'taken_over']),
-  facts: orElse(json(documentWith<ConsentFacts>()), {}),
+  outcome: ownJson(documentWith<StoredOutcome>('problem', 'warnings')),
+  way: oneOf([...WAYS, 'imported']),
+  facts: orElse(ownJson(documentWith<ConsentFacts>()), {}),
   deviceSealed: orNull(bytes),
   pollAt: orNull(instant),
   codeHash: orNull(bytes),
@@ -66,7 +66,7 @@ export interface ConsentStore {
   /** Adds one, and deletes some that expired more than so many days ago. */
   add(row: ConsentRow, keptDays: number): Promise<void>;
   change(consentId: string, set: Partial<ConsentRow>): Promise<void>;
-  /** Moves a consent on, only from the phase that was seen. False: somebody was faster. */
+  /** Moves a consent on, only from the phase that was seen. False: someone was faster. */
   advance(consentId: string, from: Phase, set: Partial<ConsentRow>): Promise<boolean>;
   /** Takes the code that came back: whoever wins sends it, within `forMs`. */
   takeCode(consentId: string, from: Phase, codeHash: Buffer | null, forMs: number): Promise<boolean>;
@@ -90,7 +90,7 @@ export function consentStore(database: Database): ConsentStore {
       const [row] = await database.select<{ id: Buffer; phase: string; way: string; opened_by: string; expires_at: Date }>(
         `SELECT id, phase, way, opened_by, expires_at FROM consents
          WHERE connection_id = $1 AND finished_at IS NULL AND expires_at > UTC_TIMESTAMP(3)
-           AND phase IN ('offered', 'started', 'polling', 'exchanging', 'proving')
+           AND phase IN ('offered', 'started', 'polling', 'exchanging', 'verifying', 'proving')
          ORDER BY id DESC LIMIT 1`,
         [idBytes(connectionId)],
       );

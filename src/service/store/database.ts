@@ -23,7 +23,7 @@ export interface Database {
   /** Runs one INSERT, UPDATE or DELETE; the number of rows changed (both tables of a multi-table UPDATE count). */
   write(sql: string, bind?: Bind[], transaction?: Transaction): Promise<number>;
   run(sql: string): Promise<void>;
-  /** @throws {Fault} DATABASE_AWAY */
+  /** @throws {Fault} DATABASE_UNAVAILABLE */
   ping(): Promise<void>;
   /** The time of the database, epoch ms. */
   now(): Promise<number>;
@@ -60,7 +60,7 @@ const LEAVE_EVERY_MS = 1_000;
  */
 export function openDatabase(url: string, poolSize = 16, nodes: readonly string[] = [], statementMs = QUERY_LIMIT_MS): Database {
   const nodeOf = new WeakMap<object, string>();
-  /** Counts how often a node was left; the one in use is the remainder. */
+  /** Counts how often a node was left; the current one is the remainder. */
   let turn = 0;
   let leftAt = Number.NEGATIVE_INFINITY;
   const node = (): string | undefined => nodes[turn % nodes.length];
@@ -114,7 +114,7 @@ export function openDatabase(url: string, poolSize = 16, nodes: readonly string[
       return await work();
     } catch (error) {
       const fault = scrub(error);
-      if (fault instanceof Fault && fault.code === 'DATABASE_AWAY' && !lostDeadlock(fault)) leave(met, wasUnreached(fault));
+      if (fault instanceof Fault && fault.code === 'DATABASE_UNAVAILABLE' && !lostDeadlock(fault)) leave(met, wasUnreached(fault));
       throw fault;
     }
   };
@@ -140,7 +140,7 @@ export function openDatabase(url: string, poolSize = 16, nodes: readonly string[
     ping: async () => void (await select('SELECT 1')),
     async now() {
       const [row] = await select<{ at: Date }>('SELECT UTC_TIMESTAMP(3) AS at');
-      if (!row) throw new Fault('DATABASE_AWAY', { detail: 'It did not report its time.' });
+      if (!row) throw new Fault('DATABASE_UNAVAILABLE', { detail: 'It did not report its time.' });
       return row.at.getTime();
     },
     write: (sql, bind, transaction) =>
@@ -176,15 +176,15 @@ function scrub(error: unknown): unknown {
   if (error instanceof UniqueConstraintError) return new Fault('NAME_TAKEN');
   if (error instanceof ConnectionError) {
     const unreached = UNREACHED.some((kind) => error instanceof kind);
-    return new Fault('DATABASE_AWAY', { detail: `${error.name}.`, cause: { unreached } });
+    return new Fault('DATABASE_UNAVAILABLE', { detail: `${error.name}.`, cause: { unreached } });
   }
   if (error instanceof DatabaseError) {
     const { code, errno } = error.original as { code?: string; errno?: number };
     const detail = `${code ?? 'error'} ${errno ?? ''}`.trim();
-    if (takesNothing(errno)) return new Fault('DATABASE_AWAY', { detail: `It rejects writes: disk full or read-only (${detail}).`, cause: { errno } });
-    return new Fault(isConnectionLost(code, errno) ? 'DATABASE_AWAY' : 'INTERNAL', { detail: `Database: ${detail}.`, cause: { errno } });
+    if (takesNothing(errno)) return new Fault('DATABASE_UNAVAILABLE', { detail: `It rejects writes: disk full or read-only (${detail}).`, cause: { errno } });
+    return new Fault(isConnectionLost(code, errno) ? 'DATABASE_UNAVAILABLE' : 'INTERNAL', { detail: `Database: ${detail}.`, cause: { errno } });
   }
-  if (error instanceof Error && 'sql' in error) return new Fault('DATABASE_AWAY', { detail: `${error.name}.` });
+  if (error instanceof Error && 'sql' in error) return new Fault('DATABASE_UNAVAILABLE', { detail: `${error.name}.` });
   return error;
 }
 

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { bytes, flag, id, instant, json, number, orElse, orNull, text } from './column.ts';
+import { bytes, flag, id, instant, number, orElse, orNull, ownJson, text } from './column.ts';
 import { type Database, instantText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
@@ -14,7 +14,7 @@ const COLUMNS = {
   heldWhy: orNull(text),
   heldAt: orNull(instant),
   ownedAt: orNull(instant),
-  answers: orElse(json<Record<string, string>>(z.record(z.string(), z.string())), {}),
+  answers: orElse(ownJson<Record<string, string>>(z.record(z.string(), z.string())), {}),
   createdAt: instant,
 };
 type InstallationRow = RowOf<typeof COLUMNS>;
@@ -29,7 +29,7 @@ export interface InstallationStore {
   hold(why: string): Promise<boolean>;
   /** Ends the hold: this server's database owns the grants from now on. */
   own(fingerprint: string): Promise<void>;
-  /** Rotating grants that were refused without explanation, and those that were renewed, since `since` (epoch ms) and since the last `own`. */
+  /** Rotating grants that were rejected without explanation, and those that were renewed, since `since` (epoch ms) and since the last `own`. */
   refusedAndRenewed(since: number): Promise<{ refused: number; renewed: number }>;
   /** What tells this database server from a copy of it: the cluster's ID, or host and data folder. */
   fingerprint(): Promise<string>;
@@ -54,10 +54,10 @@ export function installationStore(database: Database): InstallationStore {
       )),
     async refusedAndRenewed(since) {
       const [row] = await database.select<{ refused: number | bigint; renewed: number | bigint }>(
-        `SELECT COALESCE(SUM(h.kind = 'needs_person'), 0) AS refused, COALESCE(SUM(h.kind = 'renewed'), 0) AS renewed
+        `SELECT COALESCE(SUM(h.kind = 'action_needed'), 0) AS refused, COALESCE(SUM(h.kind = 'renewed'), 0) AS renewed
          FROM history h, installations i
          WHERE i.id = 1 AND h.at > $1 AND (i.owned_at IS NULL OR h.at > i.owned_at)
-           AND (h.kind = 'needs_person' AND JSON_VALUE(h.data, '$.unexplained') = 1
+           AND (h.kind = 'action_needed' AND JSON_VALUE(h.data, '$.unexplained') = 1
              OR h.kind = 'renewed' AND JSON_VALUE(h.data, '$.rotated') = 1)`,
         [instantText(since)],
       );

@@ -27,7 +27,7 @@ export async function migrate(database: Database, me: string): Promise<void> {
     if (ours) break;
   }
   if (!ours)
-    throw new Fault('DATABASE_AWAY', {
+    throw new Fault('DATABASE_UNAVAILABLE', {
       detail: 'Another replica has been migrating for two minutes.',
       remedy: 'See whether that replica still runs, then start again.',
     });

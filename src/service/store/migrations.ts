@@ -294,4 +294,36 @@ export const MIGRATIONS: [name: string, statement: string][] = [
   ['0056-permissions-by-label', 'ALTER TABLE permissions ADD KEY IF NOT EXISTS label (label)'],
   // Read from end to end by a search, and in order of names: both columns, and nothing else.
   ['0057-connections-searched', 'ALTER TABLE connections ADD KEY IF NOT EXISTS searched (name, search_text)'],
+  // Words that have plainer names. Each statement can run again; what a replica of 0.6 stores meanwhile is read as well (formerly.ts).
+  [
+    '0058-approval-words',
+    `UPDATE clients SET approval = ELT(FIELD(approval, 'not_asked', 'asked', 'they_ask_back', 'given', 'refused'), 'not_requested', 'requested', 'info_requested', 'approved', 'rejected')
+       WHERE approval IN ('not_asked', 'asked', 'they_ask_back', 'given', 'refused')`,
+  ],
+  ['0059-reach-words', "UPDATE clients SET reach = 'organization' WHERE reach = 'organisation'"],
+  [
+    '0060-registering-words',
+    `UPDATE clients SET registering = REPLACE(REPLACE(registering, '"asked_on"', '"requested_on"'), '"asked_by"', '"request_form"')
+       WHERE registering LIKE '%"asked_on"%' OR registering LIKE '%"asked_by"%'`,
+  ],
+  [
+    '0061-secret-words',
+    "UPDATE client_secrets SET state = ELT(FIELD(state, 'unproved', 'refused'), 'unverified', 'rejected') WHERE state IN ('unproved', 'refused')",
+  ],
+  ['0062-grant-kinds', "UPDATE grants SET kind = 'imported' WHERE kind = 'taken_over'"],
+  ['0063-proof-words', "UPDATE grants SET proof = ELT(FIELD(proof, 'proved', 'not_tried'), 'verified', 'not_verified') WHERE proof IN ('proved', 'not_tried')"],
+  [
+    '0064-connection-words',
+    "UPDATE connections SET standby_why = IF(standby_why = 'not_proved', 'not_verified', standby_why), check_state_at = '2000-01-01', state_mark = state_mark + 1",
+  ],
+  ['0065-consent-ways', "UPDATE consents SET way = IF(way = 'taken_over', 'imported', way), phase = IF(phase = 'proving', 'verifying', phase)"],
+  [
+    '0066-history-kinds',
+    `UPDATE history SET kind = ELT(FIELD(kind, 'needs_person', 'taken_over', 'secret_proved', 'agreement_checked', 'standby_forgotten', 'key_given'), 'action_needed', 'imported', 'secret_verified', 'admin_consent_checked', 'standby_discarded', 'key_set')
+       WHERE kind IN ('needs_person', 'taken_over', 'secret_proved', 'agreement_checked', 'standby_forgotten', 'key_given')`,
+  ],
+  [
+    '0067-relayed-causes',
+    "UPDATE relayed_last SET cause = ELT(FIELD(cause, 'organisation_not_agreed', 'scope_delimiter'), 'admin_consent_missing', 'scope_separator') WHERE cause IN ('organisation_not_agreed', 'scope_delimiter')",
+  ],
 ];

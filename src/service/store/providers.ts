@@ -30,7 +30,7 @@ export interface ProviderStore {
   versions(providerId: string): Promise<ProviderVersionRow[]>;
   add(provider: ProviderRow, version: NewVersion): Promise<void>;
   /**
-   * Makes a further version the one in use. `trusted`: origins of clients that were kept without any, each by the ID of its client.
+   * Makes a further version the current one. `trusted`: origins of clients that were kept without any, each by the ID of its client.
    * @returns false where the provider has another revision by now; then nothing was changed
    */
   revise(provider: { id: string; title: string; revision: number }, version: NewVersion, trusted: ReadonlyMap<string, string[]>): Promise<boolean>;

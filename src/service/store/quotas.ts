@@ -9,9 +9,9 @@ interface QuotaWindow {
 /** Counts of quota windows, shared by all replicas. Instants are epoch ms. */
 export interface QuotaStore {
   read(window: QuotaWindow): Promise<{ used: number; heldUntil: number | null } | null>;
-  /** Starts a window, unless somebody has. */
+  /** Starts a window, unless someone has. */
   start(window: QuotaWindow, most: number): Promise<void>;
-  /** Takes so many, if so many were used; false: somebody else took some. */
+  /** Takes so many, if so many were used; false: someone else took some. */
   take(window: QuotaWindow, count: number, used: number): Promise<boolean>;
   /** Raises what was used to what the provider reports. */
   raise(window: QuotaWindow, used: number): Promise<void>;

@@ -15,7 +15,7 @@ const COLUMNS = {
 };
 type ReplicaRow = RowOf<typeof COLUMNS>;
 
-/** What a life shows of itself: when it was seen, since when something is open, and whether a later life of its instance has recovered it. */
+/** What a lifetime shows of itself: when it was seen, since when something is open, and whether a later life of its instance has recovered it. */
 interface SignsOfLife {
   seenAt: number;
   openSince: number | null;

@@ -6,7 +6,7 @@ import { defineTable, type RowOf } from './table.ts';
 const COLUMNS = { id, connectionId: id, name: text, callDocument: json(SaveCall.omit({ name: true })), savedBy: text, savedAt: instant };
 export type SavedCallRow = RowOf<typeof COLUMNS>;
 
-/** Calls that somebody saved with a connection. */
+/** Calls that someone saved with a connection. */
 export interface SavedCallStore {
   /** By name. */
   ofConnection(connectionId: string): Promise<SavedCallRow[]>;

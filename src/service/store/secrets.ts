@@ -34,7 +34,7 @@ export interface SecretStore {
   ofClient(clientId: string): Promise<SecretRow[]>;
   /** All but the retired ones. */
   keptOf(clientId: string): Promise<SecretRow[]>;
-  /** Adds a secret; `replacing`: `all` retires those that are there, `active` puts the one in use aside as rejected. */
+  /** Adds a secret; `replacing`: `all` retires those that are there, `active` puts the current one aside as rejected. */
   add(row: SecretRow, replacing: 'all' | 'active' | 'none'): Promise<void>;
   change(secretId: string, set: Partial<SecretRow>): Promise<void>;
   /** The same, only while it is in that state. */
@@ -43,7 +43,7 @@ export interface SecretStore {
   retire(secretId: string): Promise<void>;
   /** Whether this request may be the one that tests an unverified secret, for so many seconds. */
   mayTry(secretId: string, seconds: number): Promise<boolean>;
-  /** The provider accepted it: it becomes the one in use. True: another one was in use before. */
+  /** The provider accepted it: it becomes the current one. True: another one was in use before. */
   accepted(clientId: string, secretId: string): Promise<boolean>;
   /** The provider rejected it. True: for the first time. */
   rejected(secretId: string, evidence: string): Promise<boolean>;
@@ -60,7 +60,7 @@ export function secretStore(database: Database): SecretStore {
       database.transaction(async (transaction) => {
         const { clientId } = row;
         if (replacing === 'all') await table.change({ clientId }, { state: 'retired', sealed: EMPTY }, transaction);
-        if (replacing === 'active') await table.change({ clientId, state: 'active' }, { state: 'refused' }, transaction);
+        if (replacing === 'active') await table.change({ clientId, state: 'active' }, { state: 'rejected' }, transaction);
         await table.insert(row, transaction);
       }),
     change: async (secretId, set) => void (await table.change({ id: secretId }, set)),
@@ -69,7 +69,7 @@ export function secretStore(database: Database): SecretStore {
     mayTry: async (secretId, seconds) =>
       (await database.write(
         `UPDATE client_secrets SET trying_until = UTC_TIMESTAMP(3) + INTERVAL ${Math.floor(seconds)} SECOND
-         WHERE id = $1 AND state = 'unproved' AND (trying_until IS NULL OR trying_until < UTC_TIMESTAMP(3))`,
+         WHERE id = $1 AND state = 'unverified' AND (trying_until IS NULL OR trying_until < UTC_TIMESTAMP(3))`,
         [idBytes(secretId)],
       )) === 1,
     accepted: (clientId, secretId) =>
@@ -83,7 +83,7 @@ export function secretStore(database: Database): SecretStore {
         );
         if (changed === 0) return false;
         const replaced = await database.write(
-          `UPDATE client_secrets SET state = CASE WHEN refused_at IS NULL THEN 'former' ELSE 'refused' END
+          `UPDATE client_secrets SET state = CASE WHEN refused_at IS NULL THEN 'former' ELSE 'rejected' END
            WHERE client_id = $1 AND id <> $2 AND state = 'active'`,
           [idBytes(clientId), idBytes(secretId)],
           transaction,
@@ -93,7 +93,7 @@ export function secretStore(database: Database): SecretStore {
     async rejected(secretId, evidence) {
       const changed = await database.write(
         `UPDATE client_secrets
-         SET refused_at = UTC_TIMESTAMP(3), refused_why = $1, trying_until = NULL, state = CASE WHEN state = 'unproved' THEN 'refused' ELSE state END
+         SET refused_at = UTC_TIMESTAMP(3), refused_why = $1, trying_until = NULL, state = CASE WHEN state = 'unverified' THEN 'rejected' ELSE state END
          WHERE id = $2 AND state <> 'retired' AND refused_at IS NULL`,
         [evidence.slice(0, 500), idBytes(secretId)],
       );

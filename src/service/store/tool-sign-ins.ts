@@ -45,7 +45,7 @@ export interface ToolSignInStore {
   requestByCode(hash: Buffer): Promise<SignInRequestRow | null>;
   /** Adds one, and deletes some that expired more than a day ago. */
   addRequest(row: SignInRequestRow): Promise<void>;
-  /** Answers a request that nobody has answered; false: somebody has. */
+  /** Answers a request that nobody has answered; false: someone has. */
   answer(requestId: string, set: Partial<SignInRequestRow>): Promise<boolean>;
   byId(signInId: string): Promise<ToolSignInRow | null>;
   ofCaller(callerRecordId: string, signInId: string): Promise<ToolSignInRow | null>;

@@ -98,7 +98,7 @@ export function tokenLane(parts: {
         query,
         body: pieces.length === 1 ? String(pieces[0]) : Buffer.concat(pieces).toString('utf8'),
         address: addressOf(request),
-        // Written out: spreading one object into another here costs a fifth of all handouts.
+        // Written out: spreading one object into another here costs a fifth of all issued tokens.
         connection: way.connection,
         ownPath: way.ownPath,
       });

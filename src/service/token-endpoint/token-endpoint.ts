@@ -32,7 +32,7 @@ interface TokenRequest extends OAuthRequest {
 }
 export interface TokenEndpoint {
   token(request: TokenRequest): OAuthAnswer | Promise<OAuthAnswer>;
-  /** `POST /oauth/revoke` (RFC 7009), for tools that came through the door. */
+  /** `POST /oauth/revoke` (RFC 7009), for tools that signed in here. */
   revoke(request: OAuthRequest): Promise<OAuthAnswer>;
 }
 
@@ -52,8 +52,8 @@ const BY_TOOLS = ['authorization_code', 'refresh_token'];
 
 /**
  * `POST /oauth/token`. RFC 6749 §4.4 client credentials of a caller, the connection named once: by `resource` (RFC 8707) or `audience`,
- * by `scope=connection:NAME`, by the path, or not at all where the caller has exactly one. Codes and refresh tokens of the door (§4.1.3,
- * §6). `expires_in` is the true rest of life.
+ * by `scope=connection:NAME`, by the path, or not at all where the caller has exactly one. Codes and refresh tokens of tools (§4.1.3,
+ * §6). `expires_in` is the true remaining lifetime.
  */
 export function tokenEndpoint(parts: Parts): TokenEndpoint {
   const { callers, usage, ports } = parts;
@@ -62,7 +62,7 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
   const authenticate = async (request: OAuthRequest, form: Form): Promise<{ caller: KnownCaller; keyId: string | null }> => {
     const { id, key } = credentials(request.authorization, form);
     if (key === null) {
-      // RFC 6749 §2.3: a client that keeps no secret names itself; its code_verifier or refresh token is what proves it.
+      // RFC 6749 §2.3: a client that keeps no secret names itself; its code_verifier or refresh token is what verifies it.
       const caller = isCallerId(id) ? await callers.find(id) : null;
       if (caller?.keepsNoSecret && BY_TOOLS.includes(form.get('grant_type') ?? (form.has('token') ? 'refresh_token' : ''))) return { caller, keyId: null };
       throw new Refusal(401, 'invalid_client', 'Send the caller\u2019s id and key, as Basic or as client_id and client_secret.', { headers: CHALLENGE });
@@ -80,13 +80,13 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
   const answerFor = async (request: TokenRequest, triesLeft = 3): Promise<OAuthAnswer> => {
     const epoch = callers.epoch();
     // Changes not heard of for too long: a key or a permission may have been withdrawn meanwhile.
-    if (parts.tooBlind()) throw new Fault('DATABASE_AWAY', { detail: 'It has been away for longer than handouts may go on without it.' });
+    if (parts.tooBlind()) throw new Fault('DATABASE_UNAVAILABLE', { detail: 'It has been away for longer than issued tokens may go on without it.' });
     const form = readForm(request);
     const { caller, keyId } = await authenticate(request, form);
     if (request.ownPath !== null && request.ownPath !== caller.tokenPath) throw new Refusal(400, 'invalid_request', 'This path is another caller\u2019s.');
     const grantType = form.get('grant_type');
     if (grantType === undefined) throw new Refusal(400, 'invalid_request', 'grant_type is missing; send grant_type=client_credentials.');
-    // A tool that only knows a refresh token box: its word names the connection, and the caller's key is what proves it.
+    // A tool that only knows a refresh token box: its word names the connection, and the caller's key is what verifies it.
     const named = grantType === 'refresh_token' && keyId !== null ? /^connection:(\S{1,63})$/.exec(form.get('refresh_token') ?? '')?.[1] : undefined;
     if (BY_TOOLS.includes(grantType) && named === undefined) return answerTool(grantType, caller, keyId, form);
     if (grantType !== 'client_credentials' && named === undefined)
@@ -95,10 +95,10 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
     const minimumLifeMs = readMinimumLife(form.get('minimum_life'));
     const answer = await handOut(connection, minimumLifeMs).catch((error: unknown) => {
       usage.count(caller.id, connection, keyId, 'refused');
-      ports.log.info({ caller: caller.name, connection: connection.name, why: error instanceof Error ? error.message : 'unknown' }, 'handout refused');
+      ports.log.info({ caller: caller.name, connection: connection.name, why: error instanceof Error ? error.message : 'unknown' }, 'token issuance rejected');
       throw error;
     });
-    // Something was paused, retired or withdrawn while this waited for a renewal: ask again before it is handed out.
+    // Something was paused, retired or withdrawn while this waited for a renewal: ask again before it is issued.
     if (callers.epoch() !== epoch && triesLeft > 0) return answerFor(request, triesLeft - 1);
     return handedOut(caller, keyId, connection, answer);
   };
@@ -121,7 +121,7 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
       const token = parts.tokens.ready(connection.grantId, connection.setUp);
       return token && handedOut(caller, keyId, connection, tokenAnswer(connection, token, ''));
     } catch {
-      return null; // whatever it is happens again there, and is told
+      return null; // whatever it is happens again there, and is informed
     }
   };
   const handedOut = (caller: KnownCaller, keyId: string | null, connection: PermittedConnection, answer: OAuthAnswer): OAuthAnswer => {
@@ -134,7 +134,7 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
     const uri = `${parts.publicUrl}/#/connections/${connection.name}`;
     if (connection.intent === 'paused') throw new Refusal(400, 'invalid_target', `The connection ${connection.name} is paused.`, { uri });
     if (connection.intent === 'revoked' || connection.grantId === null)
-      throw new Refusal(400, 'invalid_grant', connection.grantId === null ? 'Nobody has agreed to this connection yet.' : 'The connection was revoked.', {
+      throw new Refusal(400, 'invalid_grant', connection.grantId === null ? 'Nobody has consented to this connection yet.' : 'The connection was revoked.', {
         uri,
       });
     if (!connection.mayFetch)
@@ -159,7 +159,7 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
     const token = await tokenOf(connection, minimumLifeMs);
     const lifeMs = token.expiresAt - token.issuedAt;
     if (minimumLifeMs > lifeMs / 2)
-      throw new Refusal(400, 'invalid_request', `minimum_life is at most half of a token\u2019s life, which is ${Math.floor(lifeMs / 2000)} s here.`);
+      throw new Refusal(400, 'invalid_request', `minimum_life is at most half of a token\u2019s lifetime, which is ${Math.floor(lifeMs / 2000)} s here.`);
     return tokenAnswer(connection, token, '');
   };
   /** Written by hand: JSON.stringify over a long token costs more than all the checks together. `more`: further members after a comma. */
@@ -175,7 +175,7 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
     };
   };
 
-  /** The door: what was shown is spent only when there is a token to answer with. */
+  /** Sign-in for tools: what was shown is spent only when there is a token to answer with. */
   const answerTool = async (grantType: string, caller: KnownCaller, keyId: string | null, form: Form): Promise<OAuthAnswer> => {
     const shown = grantType === 'authorization_code' ? await showCode(caller, form) : await showRefreshToken(caller, form);
     if ('refused' in shown) throw new Refusal(400, 'invalid_grant', shown.refused);
@@ -185,7 +185,7 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
     const token = isRelayOnly ? null : await tokenOf(connection, 0).catch((error: unknown) => Promise.reject(forTool(error, connection)));
     if (isRelayOnly && connection.intent === 'revoked') throw new Refusal(400, 'invalid_grant', 'The connection was revoked.');
     const spent = await shown.spend();
-    if (spent === null) throw new Refusal(400, 'invalid_grant', 'It was used twice: somebody else has a copy. The sign-in was ended.');
+    if (spent === null) throw new Refusal(400, 'invalid_grant', 'It was used twice: someone else has a copy. The sign-in was ended.');
     usage.count(caller.id, connection, keyId, 'token');
     const more = `,"refresh_token":${quoted(spent.refreshToken)}`;
     if (token) {
@@ -242,7 +242,7 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
 }
 
 /**
- * A tool throws its refresh token away at `invalid_grant`: only a revoked connection may cost it that. What a person can mend (a pause, a
+ * A tool throws its refresh token away at `invalid_grant`: only a revoked connection may cost it that. What a person can fix (a pause, a
  * consent that is missing) is temporary to it.
  */
 function forTool(error: unknown, connection: PermittedConnection): unknown {
@@ -259,7 +259,7 @@ const faultAnswer = (fault: Fault): OAuthAnswer => ({
   body: JSON.stringify({ error: 'temporarily_unavailable', error_description: ascii(fault.message) }),
 });
 
-/** `minimum_life`, our extension: the rest of life in seconds that the token must have at least. */
+/** `minimum_life`, our extension: the remaining lifetime in seconds that the token must have at least. */
 function readMinimumLife(given: string | undefined): number {
   if (given === undefined || given === '') return 0;
   if (!/^\d{1,8}$/.test(given)) throw new Refusal(400, 'invalid_request', 'minimum_life is a whole number of seconds.');
@@ -312,7 +312,7 @@ function connectionNamed(caller: KnownCaller, name: string): PermittedConnection
   return found;
 }
 
-/** Longer than a handout waits for a renewal: only a database that is there and does not answer well takes so long. */
+/** Longer than a token issuance waits for a renewal: only a database that is there and does not answer well takes so long. */
 const ANSWER_WITHIN_MS = 15_000;
 
 /** @throws {Fault} RENEWAL_PENDING after the deadline; what was begun goes on behind it */

@@ -24,14 +24,14 @@ interface ApiSession {
 }
 
 interface SessionNeed extends Pick<TokenNeed, 'minimumLifeMs'> {
-  /** A version that the API said is gone: only a newer one will do. */
+  /** A version that the API said is gone: only a new one will do. */
   newerThan?: number;
 }
 
 /**
  * The second step of some APIs: an access token is exchanged for a session token. Kept sealed in the database, so that all replicas use
  * the same one; opened by one replica at a time (a conditional UPDATE claims, the call is made without a lock).
- * @throws {Fault} SESSION_REFUSED, PROVIDER_UNREACHABLE, RENEWAL_PENDING, and what a handout throws
+ * @throws {Fault} SESSION_REFUSED, PROVIDER_UNREACHABLE, RENEWAL_PENDING, and what a token issuance throws
  */
 export interface ApiSessions {
   open(grantId: string, setUp: Pick<SetUp, 'definition' | 'session'>, need?: SessionNeed): Promise<ApiSession>;
@@ -42,9 +42,9 @@ const DEADLINE_MS = 15_000;
 const WAIT_MOST_MS = 10_000;
 const LOOK_EVERY_MS = 100;
 const ANSWER_BYTES = 64 * 1024;
-/** For how long a refusal is not asked for again. */
+/** For how long a rejection is not requested again. */
 const REFUSED_FOR_MS = 2_000;
-/** Opened anew, in the background, when less than this part of the life is left. */
+/** Opened again, in the background, when less than this part of the lifetime is left. */
 const RENEW_AT = 0.2;
 
 export function apiSessions(deps: {
@@ -92,7 +92,7 @@ export function apiSessions(deps: {
       });
       if (outcome.kind !== 'answer')
         throw new Fault('PROVIDER_UNREACHABLE', { detail: `No session could be opened: ${reasonInWords(outcome.reason)}.`, retryAfterMs: REFUSED_FOR_MS });
-      // The access token is refused: once more with a newer one, unless it is so young that another would fare no better.
+      // The access token is rejected: once more with a new one, unless it is so young that another would fare no better.
       if (refusesAccess(outcome) && mayRenew && ports.clock.now() - token.issuedAt >= handoutFloorMs(token)) {
         token = await handout(grantId, { newerThan: token.generation });
         continue;
@@ -128,7 +128,7 @@ export function apiSessions(deps: {
         kept.set(grantId, session);
         return session;
       }
-      // What the API said is gone is forgotten with the claim: nobody else is given it meanwhile.
+      // What the API said is gone is discarded with the claim: nobody else is given it meanwhile.
       const isGone = need.newerThan !== undefined && version <= need.newerThan;
       const claimed = await store.claim(grantId, me, version, { leaseMs: LEASE_MS, discards: isGone });
       if (isGone) kept.delete(grantId);

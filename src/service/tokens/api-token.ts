@@ -12,9 +12,9 @@ export interface ApiToken {
   expiresAt: number;
   /** Where the session is good; null: the API's base URL. */
   baseUrl: string | null;
-  /** Of the session where there is one, else of the access token: what a call that was refused names. */
+  /** Of the session where there is one, else of the access token: what a call that was rejected names. */
   version: number;
-  /** From when on a refusal brings a newer one, epoch ms: nobody can have them made without end, on all replicas together. */
+  /** From when on a rejection brings a new one, epoch ms: nobody can have them made without end, on all replicas together. */
   replaceableAt: number;
 }
 
@@ -24,7 +24,7 @@ const SESSION_AGE_MS = 1_000;
 export interface ApiTokens {
   /**
    * The token for calls to the API that has the session step, or to any API where there is none. `newerThan`: the version that was
-   * refused. @throws {Fault} as a handout and an opened session do
+   * rejected. @throws {Fault} as a token issuance and an opened session do
    */
   get(grantId: string, setUp: Pick<SetUp, 'definition' | 'session'>, need?: { minimumLifeMs?: number; newerThan?: number }): Promise<ApiToken>;
   /** The same from memory alone, where nothing has to be looked up; null: ask for it. */

@@ -93,7 +93,7 @@ test('whatever changes while it is read, in whatever order the reads come back: 
         }
         await Promise.all(asked);
         expect(await world.seen()).toEqual(world.truth());
-        expect(world.directory.checkKnown('id', KEY)?.caller.name).toBe('board'); // and it is known: asked for without a read
+        expect(world.directory.checkKnown('id', KEY)?.caller.name).toBe('board'); // and it is known: requested without a read
         expect(await world.seen()).toEqual(world.truth());
       },
     ),

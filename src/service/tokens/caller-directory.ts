@@ -15,7 +15,7 @@ export interface KnownCaller extends CallerWithKeys {
 
 /**
  * Callers with keys and permissions in memory, read once and dropped when any of it changes; where only a connection changed, that
- * connection alone is read again. No age ends them, so that handouts outlive a database that is away.
+ * connection alone is read again. No age ends them, so that issued tokens outlive a database that is away.
  */
 export interface CallerDirectory {
   /** The caller of this id, or null. One database read at the first sight of an id, none afterwards. */
@@ -38,7 +38,7 @@ interface Kept {
 }
 
 const UNKNOWN_KEPT_MS = 2_000;
-/** When more than this changed, the caller is read anew. */
+/** When more than this changed, the caller is read again. */
 const STALE_MOST = 200;
 const READ_AGAIN_MS = 2_000;
 
@@ -63,13 +63,13 @@ export function callerDirectory(deps: {
     });
   keepTokenPaths();
   changes.onChange((kind, subject) => {
-    if (kind === 'quota') return; // it says nothing of callers
+    if (kind === 'quota') return; // it shows nothing of callers
     epoch += 1;
     if (kind === 'connection' && subject !== '*') markStale(subject);
     else known.clear();
     if (kind === 'caller' || kind === 'connection') keepTokenPaths(); // `connection *` says that news may have been missed
   });
-  /** A change of one connection: whoever may use it, or may come to use it by a label, reads it again before it is asked for anything. */
+  /** A change of one connection: whoever may use it, or may come to use it by a label, reads it again before it is requested anything. */
   const markStale = (name: string): void => {
     for (const [callerId, kept] of [...known.entries()]) {
       if (kept.caller === null || !(kept.caller.byLabel || kept.caller.connections.has(name))) continue;

@@ -8,7 +8,7 @@ import type { Sealer } from '../sealer.ts';
 import type { HeldRow } from '../store/held-row.ts';
 import type { RenewalStore } from '../store/renewals.ts';
 
-/** An access token that is good for long enough. @throws {Fault} GRANT_REFUSED, CLIENT_STOPPED, PROVIDER_BUSY, RENEWAL_PENDING, DATABASE_AWAY */
+/** An access token that is good for long enough. @throws {Fault} GRANT_REFUSED, CLIENT_STOPPED, PROVIDER_BUSY, RENEWAL_PENDING, DATABASE_UNAVAILABLE */
 export interface Handout {
   (grantId: string, need?: TokenNeed): Promise<CachedToken>;
   /** The token in memory, where it is good for long enough as it is; null: ask for it. */
@@ -16,11 +16,11 @@ export interface Handout {
 }
 
 export interface TokenNeed {
-  /** More rest of life than the floor, in ms; at most half of the life is ever promised. */
+  /** More remaining lifetime than the floor, in ms; at most half of the lifetime is ever promised. */
   minimumLifeMs?: number;
-  /** A generation that the API refused: only a newer token will do. */
+  /** A generation that the API rejected: only a newer token will do. */
   newerThan?: number;
-  /** The dialect says that a renewal ends the token: it is good until it is due, and `expiresAt` of the answer says so. */
+  /** The dialect states that a renewal ends the token: it is good until it is due, and `expiresAt` of the answer shows it. */
   endsByRenewal?: boolean;
 }
 
@@ -28,7 +28,7 @@ const WAIT_MOST_MS = 10_000;
 const LOOK_EVERY_MS = 100;
 const RETRY_AFTER_MS = 2_000;
 const NO_NEED: TokenNeed = {};
-/** A token that a renewal ends is handed out while at least so much of it is left, or a tenth of its life where that is less. */
+/** A token that a renewal ends is issued while at least so much of it is left, or a tenth of its lifetime where that is less. */
 const ENDING_LEAST_MS = 2_000;
 
 /**
@@ -76,7 +76,7 @@ export function handout(deps: { store: RenewalStore; sealer: Sealer; cache: Toke
     throw new Fault('RENEWAL_PENDING', { retryAfterMs: RETRY_AFTER_MS, ...(isUncertain ? { detail: CHECKING } : {}) });
   };
   /**
-   * Where a renewal ends the token, the row is read for each handout: only it tells whether a renewal is under way, here or elsewhere. A
+   * Where a renewal ends the token, the row is read for each issued token: only it tells whether a renewal is under way, here or elsewhere. A
    * token is never renewed early for one caller, because another one holds it.
    */
   const fetchEnding = async (grantId: string, need: TokenNeed): Promise<CachedToken> => {
@@ -106,10 +106,10 @@ export function handout(deps: { store: RenewalStore; sealer: Sealer; cache: Toke
     }
     throw new Fault('RENEWAL_PENDING', { retryAfterMs: RETRY_AFTER_MS });
   };
-  /** While the database is away, what is in memory is handed out for as long as it lives: nobody can renew it either. */
+  /** While the database is away, what is in memory is issued for as long as it lives: nobody can renew it either. */
   const fetchEndingOrKept = (grantId: string, need: TokenNeed): Promise<CachedToken> =>
     fetchEnding(grantId, need).catch((error: unknown) => {
-      const kept = error instanceof Fault && error.code === 'DATABASE_AWAY' ? cached(grantId, need) : undefined;
+      const kept = error instanceof Fault && error.code === 'DATABASE_UNAVAILABLE' ? cached(grantId, need) : undefined;
       return kept ?? Promise.reject(error);
     });
   const handOut = async (grantId: string, need: TokenNeed = NO_NEED): Promise<CachedToken> => {
@@ -143,7 +143,7 @@ function refusal(cause: RenewalCause | null, retryAfterMs = RETRY_AFTER_MS, plan
     case 'unconfirmed':
       return new Fault('CLIENT_STOPPED', { ...wait, detail: 'New addresses of the provider are not confirmed yet.' });
     case 'no_refresh_token':
-      return new Fault('GRANT_REFUSED', { detail: 'Its access token ran out and there is no refresh token.' });
+      return new Fault('GRANT_REFUSED', { detail: 'Its access token expired and there is no refresh token.' });
     case 'set_up':
     case 'seal_broken':
       return new Fault('GRANT_REFUSED', { detail: cause === 'set_up' ? 'The provider does not understand the renewal.' : 'Its sealed tokens do not open.' });

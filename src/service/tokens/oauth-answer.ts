@@ -28,7 +28,7 @@ export type OAuthError =
 export const OAUTH_HEADERS = ['cache-control', 'no-store', 'pragma', 'no-cache', 'content-type', 'application/json', 'x-content-type-options', 'nosniff'];
 export const CHALLENGE = { 'www-authenticate': 'Basic realm="rusty-kettle"' };
 
-/** An answer that refuses, thrown from any depth of an endpoint. */
+/** An answer that rejects, thrown from any depth of an endpoint. */
 export class Refusal extends Error {
   readonly answer: OAuthAnswer;
   constructor(status: number, error: OAuthError, description: string, more: { headers?: Record<string, string>; uri?: string } = {}) {

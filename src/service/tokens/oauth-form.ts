@@ -12,7 +12,7 @@ const PLAIN = new Set(['grant_type', 'resource', 'audience', 'scope', 'client_id
 /** Form body only, no query, no repeated parameter (RFC 6749 §3.2). @throws {Refusal} */
 export function readForm(request: OAuthRequest): Form {
   if (request.query !== '') throw new Refusal(400, 'invalid_request', 'Parameters belong in the body, not in the address.');
-  if (/^application\/json\s*(;|$)/i.test(request.contentType ?? '')) return readJsonForm(request.body); // some tools send it so; what it says is the same
+  if (/^application\/json\s*(;|$)/i.test(request.contentType ?? '')) return readJsonForm(request.body); // some tools send it so; what it shows is the same
   if (!/^application\/x-www-form-urlencoded\s*(;|$)/i.test(request.contentType ?? ''))
     throw new Refusal(400, 'invalid_request', 'The body must be application/x-www-form-urlencoded.');
   const kept = lately.get(request.body);

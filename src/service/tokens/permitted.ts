@@ -25,7 +25,7 @@ export interface PermittedConnection {
 const PAGE = 2_000;
 const BEFORE_ALL: Buffer = Buffer.alloc(16);
 
-/** What a caller may use, by name and by label, with everything that a handout or a relayed call needs; by the connection's name. */
+/** What a caller may use, by name and by label, with everything that a token issuance or a relayed call needs; by the connection's name. */
 export async function readPermitted(uses: DefinitionUses, definitions: Definitions, callerRecordId: string): Promise<Map<string, PermittedConnection>> {
   const connections = new Map<string, PermittedConnection>();
   const put = putter(connections, definitions);

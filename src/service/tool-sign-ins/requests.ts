@@ -1,8 +1,8 @@
 import { LRUCache } from 'lru-cache';
-import type { DoorRequest } from '../../api/callers.ts';
-import { isRegisteredRedirect } from '../../core/callers/door-redirect.ts';
-import { type DoorProblem, doorLocation, readDoorRequest } from '../../core/callers/door-request.ts';
+import type { SignInRequest } from '../../api/callers.ts';
 import { permissionInWords } from '../../core/callers/permissions.ts';
+import { readSignInRequest, type SignInRequestProblem, signInLocation } from '../../core/callers/sign-in-request.ts';
+import { isRegisteredRedirect } from '../../core/callers/tool-redirect.ts';
 import { Fault } from '../../core/fault.ts';
 import { base64url, isCallerId } from '../../core/identifiers.ts';
 import { hashOf } from '../hash.ts';
@@ -14,33 +14,33 @@ import type { SignInRequestRow } from '../store/tool-sign-ins.ts';
 import type { CallerDirectory, KnownCaller } from '../tokens/index.ts';
 import type { ToolSignInParts } from './parts.ts';
 
-/** What a browser may do at the door: ask, look, answer. Codes and tokens are `tool-tokens.ts`. */
-export interface Door {
-  /** `GET /door/authorize` of a tool. @throws {Fault} DOOR_WRONG where a person must read it, SIGN_IN_THROTTLED */
+/** What a browser may do when a tool signs in: ask, look, answer. Codes and tokens are `tool-tokens.ts`. */
+export interface SignInRequests {
+  /** `GET /oauth/authorize` of a tool. @throws {Fault} SIGN_IN_REQUEST_INVALID where a person must read it, SIGN_IN_THROTTLED */
   begin(query: URLSearchParams, address: string): Promise<{ location: string; request?: { id: string; cookie: string } }>;
   holdsCookie(id: string, cookie: string | undefined): Promise<boolean>;
-  /** @throws {Fault} DOOR_REQUEST_OVER */
-  show(id: string): Promise<DoorRequest>;
-  /** The operator's answer: a connection, or no. @throws {Fault} DOOR_REQUEST_OVER, NOT_PERMITTED */
+  /** @throws {Fault} SIGN_IN_REQUEST_EXPIRED */
+  show(id: string): Promise<SignInRequest>;
+  /** The operator's answer: a connection, or no. @throws {Fault} SIGN_IN_REQUEST_EXPIRED, NOT_PERMITTED */
   answer(id: string, connection: string | null, operator: string): Promise<{ location: string }>;
 }
 
-export const DOOR_COOKIE_SECONDS = 900;
+export const SIGN_IN_COOKIE_SECONDS = 900;
 const CODE_MS = 60_000;
 const BEGIN_MOST = 60;
 const SHOWN_MOST = 200;
 
-export const doorCookieName = (id: string): string => `rk_door_${id.replaceAll('-', '')}`;
+export const signInCookieName = (id: string): string => `rk_sign_in_${id.replaceAll('-', '')}`;
 
-export function door(s: Pick<ToolSignInParts, 'store' | 'history' | 'ports' | 'settings'>, callers: CallerDirectory): Door {
+export function signInRequests(s: Pick<ToolSignInParts, 'store' | 'history' | 'ports' | 'settings'>, callers: CallerDirectory): SignInRequests {
   const { store, ports } = s;
   const { publicUrl } = s.settings;
   const begun = slowDown({ free: BEGIN_MOST, firstWaitMs: 1_000, mostWaitMs: 30_000, forgottenMs: 60_000 });
   /** The last pages shown tell a stranger nothing that a tool's own settings would not. */
-  const wrong = (problem: DoorProblem): { location: string } => {
-    if (problem.to === 'page') throw new Fault('DOOR_WRONG', { detail: problem.says });
+  const wrong = (problem: SignInRequestProblem): { location: string } => {
+    if (problem.to === 'page') throw new Fault('SIGN_IN_REQUEST_INVALID', { detail: problem.says });
     return {
-      location: doorLocation(problem.redirectUri, publicUrl, {
+      location: signInLocation(problem.redirectUri, publicUrl, {
         error: problem.error,
         error_description: problem.says.replaceAll('\u2019', "'"),
         state: problem.state,
@@ -51,7 +51,7 @@ export function door(s: Pick<ToolSignInParts, 'store' | 'history' | 'ports' | 's
     const row = await store.toolSignIns.request(id);
     const record = row && (await store.callers.byId(row.callerId));
     const caller = record && (await callers.find(record.callerId));
-    if (!row || !caller || row.expiresAt <= ports.clock.now() || row.phase !== 'asked') throw new Fault('DOOR_REQUEST_OVER');
+    if (!row || !caller || row.expiresAt <= ports.clock.now() || row.phase !== 'asked') throw new Fault('SIGN_IN_REQUEST_EXPIRED');
     return { row, caller };
   };
   return {
@@ -60,8 +60,8 @@ export function door(s: Pick<ToolSignInParts, 'store' | 'history' | 'ports' | 's
       if (over > 0) throw new Fault('SIGN_IN_THROTTLED', { retryAfterMs: over });
       const ids = query.getAll('client_id');
       const caller = ids.length === 1 && ids[0] && isCallerId(ids[0]) ? await callers.find(ids[0]) : null;
-      if (!caller) throw new Fault('DOOR_WRONG', { detail: 'No caller has the client_id that the tool sent.' });
-      const read = readDoorRequest(query, caller, publicUrl);
+      if (!caller) throw new Fault('SIGN_IN_REQUEST_INVALID', { detail: 'No caller has the client_id that the tool sent.' });
+      const read = readSignInRequest(query, caller, publicUrl);
       if ('problem' in read) return wrong(read.problem);
       const id = recordId(ports);
       const cookie = base64url(ports.random.bytes(32));
@@ -81,10 +81,10 @@ export function door(s: Pick<ToolSignInParts, 'store' | 'history' | 'ports' | 's
         codeHash: null,
         codeEndsAt: null,
         signInId: null,
-        expiresAt: now + DOOR_COOKIE_SECONDS * 1000,
+        expiresAt: now + SIGN_IN_COOKIE_SECONDS * 1000,
         createdAt: now,
       });
-      return { location: `${publicUrl}/#/door/${id}`, request: { id, cookie } };
+      return { location: `${publicUrl}/#/sign-in-requests/${id}`, request: { id, cookie } };
     },
     async holdsCookie(id, cookie) {
       const row = cookie === undefined ? null : await store.toolSignIns.request(id);
@@ -118,25 +118,25 @@ export function door(s: Pick<ToolSignInParts, 'store' | 'history' | 'ports' | 's
     },
     async answer(id, connection, operator) {
       const { row, caller } = await open(id);
-      // Taken from the caller while somebody thought about it: nothing is sent there any more, a no neither.
-      if (!isRegisteredRedirect(caller.redirectUris, row.redirectUri)) throw new Fault('DOOR_REQUEST_OVER');
+      // Taken from the caller while someone thought about it: nothing is sent there any more, a no neither.
+      if (!isRegisteredRedirect(caller.redirectUris, row.redirectUri)) throw new Fault('SIGN_IN_REQUEST_EXPIRED');
       if (connection === null) {
-        if (!(await store.toolSignIns.answer(id, { phase: 'ended', operator }))) throw new Fault('DOOR_REQUEST_OVER');
-        return { location: doorLocation(row.redirectUri, publicUrl, { error: 'access_denied', state: row.state }) };
+        if (!(await store.toolSignIns.answer(id, { phase: 'ended', operator }))) throw new Fault('SIGN_IN_REQUEST_EXPIRED');
+        return { location: signInLocation(row.redirectUri, publicUrl, { error: 'access_denied', state: row.state }) };
       }
       const chosen = caller.connections.get(connection);
       if (!chosen) throw new Fault('NOT_PERMITTED', { detail: `${caller.name} may not use ${connection}.` });
       const code = base64url(ports.random.bytes(32));
       const codeEndsAt = ports.clock.now() + CODE_MS;
       const set = { phase: 'coded' as const, operator, connectionId: chosen.id, codeHash: hashOf(code), codeEndsAt };
-      if (!(await store.toolSignIns.answer(id, set))) throw new Fault('DOOR_REQUEST_OVER');
+      if (!(await store.toolSignIns.answer(id, set))) throw new Fault('SIGN_IN_REQUEST_EXPIRED');
       s.history.add({
         actor: operator,
         kind: 'tool_signed_in',
         subject: `caller:${caller.name}`,
-        says: `Let ${caller.name} use ${connection} by signing in at the door${row.challenge === null ? ', without PKCE' : ''}.`,
+        says: `Let ${caller.name} use ${connection} by signing in${row.challenge === null ? ', without PKCE' : ''}.`,
       });
-      return { location: doorLocation(row.redirectUri, publicUrl, { code, state: row.state }) };
+      return { location: signInLocation(row.redirectUri, publicUrl, { code, state: row.state }) };
     },
   };
 }

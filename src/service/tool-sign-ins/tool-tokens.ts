@@ -16,7 +16,7 @@ export interface Shown {
 }
 export type ToolRefusal = { refused: string };
 
-/** Codes, rotating refresh tokens and opaque access tokens of the door (RFC 6749 §4.1.3, §6; RFC 9700 §4.14). */
+/** Codes, rotating refresh tokens and opaque access tokens of tools (RFC 6749 §4.1.3, §6; RFC 9700 §4.14). */
 export interface ToolTokens {
   showCode(caller: KnownCaller, code: string, redirectUri: string | undefined, verifier: string | undefined): Promise<Shown | ToolRefusal>;
   showRefreshToken(caller: KnownCaller, token: string): Promise<Shown | ToolRefusal>;
@@ -24,7 +24,7 @@ export interface ToolTokens {
   relayToken(signInId: string): Promise<{ token: string; seconds: number }>;
   /** Remembers, by its hash, which tool holds an access token of the provider: its user-info request names nobody else. */
   noteHanded(signInId: string, access: Secret, endsAt: number): Promise<void>;
-  /** Who agreed to the connection for which this token was handed to a tool (OpenID Connect Core §5.3.2); null: not ours, run out, or the sign-in is over. */
+  /** Who consented to the connection for which this token was handed to a tool (OpenID Connect Core §5.3.2); null: not ours, expire, or the sign-in is over. */
   userInfo(token: string): Promise<Record<string, string> | null>;
   /** RFC 7009: a refresh token ends the sign-in; an opaque access token ends alone; what is not ours, or not this caller's, is left. */
   revoke(caller: KnownCaller, token: string): Promise<void>;
@@ -49,7 +49,7 @@ export function toolTokens(s: ToolSignInParts): ToolTokens {
       actor: caller.name,
       kind: 'tool_signed_out',
       subject: `caller:${caller.name}`,
-      says: `${what === 'code_reused' ? 'A code' : 'A refresh token'} of the door was used twice: somebody else has a copy. That sign-in was ended; sign the tool in again.`,
+      says: `${what === 'code_reused' ? 'A code' : 'A refresh token'} of a tool was used twice: someone else has a copy. That sign-in was ended; sign the tool in again.`,
     });
   };
   return {
@@ -60,10 +60,10 @@ export function toolTokens(s: ToolSignInParts): ToolTokens {
         if (row.signInId) await usedTwice(caller, row.signInId, 'code_reused');
         return { refused: 'The code was used before. What it had brought was ended.' };
       }
-      if (row.phase !== 'coded' || (row.codeEndsAt ?? 0) <= ports.clock.now()) return { refused: 'The code has run out: it is good for a minute.' };
+      if (row.phase !== 'coded' || (row.codeEndsAt ?? 0) <= ports.clock.now()) return { refused: 'The code has expired: it is good for a minute.' };
       if (row.redirectUriGiven ? redirectUri !== row.redirectUri : redirectUri !== undefined && redirectUri !== row.redirectUri)
-        return { refused: 'The redirect_uri is another than the one with which the code was asked for.' };
-      if (row.challenge === null && verifier !== undefined) return { refused: 'A code_verifier came, but the code was asked for without a code_challenge.' };
+        return { refused: 'The redirect_uri is another than the one with which the code was requested.' };
+      if (row.challenge === null && verifier !== undefined) return { refused: 'A code_verifier came, but the code was requested without a code_challenge.' };
       if (row.challenge !== null) {
         if (verifier === undefined || !/^[A-Za-z0-9._~-]{43,128}$/.test(verifier))
           return { refused: 'The code_verifier is missing or malformed (RFC 7636 §4.1).' };
@@ -104,7 +104,7 @@ export function toolTokens(s: ToolSignInParts): ToolTokens {
       if (signIn.endedAt !== null) return { refused: `This sign-in is over (${(signIn.endedWhy ?? '').replaceAll('_', ' ')}). Sign in again.` };
       if (row.spentAt !== null) {
         await usedTwice(caller, signIn.id, 'token_reused');
-        return { refused: 'The refresh token was used before: somebody else has a copy. The sign-in was ended.' };
+        return { refused: 'The refresh token was used before: someone else has a copy. The sign-in was ended.' };
       }
       if (row.endsAt <= ports.clock.now()) return { refused: `The refresh token was not used for ${REFRESH_DAYS} days.` };
       const connection = (await store.connections.byId(signIn.connectionId))?.name;

@@ -4,9 +4,9 @@ import type { Store } from '../store/store.ts';
 import { USAGE_OUTCOMES, type UsageCount, type UsageOutcome } from '../store/usage.ts';
 import type { PermittedConnection } from '../tokens/index.ts';
 
-/** Counts handouts and relayed calls per caller, connection, minute and outcome, and writes them every 5 s: a crash may lose 5 s of counts. */
+/** Counts issued tokens and relayed calls per caller, connection, minute and outcome, and writes them every 5 s: a crash may lose 5 s of counts. */
 export interface Usage {
-  /** `keyId` null: a tool that came through the door. */
+  /** `keyId` null: a tool that signed in here. */
   count(callerId: string, connection: PermittedConnection, keyId: string | null, outcome: UsageOutcome): void;
   stop(): Promise<void>;
 }
@@ -14,7 +14,7 @@ export interface Usage {
 const FLUSH_MS = 5_000;
 const ROWS_EACH = 500;
 const MINUTE_MS = 60_000;
-/** How seldom a connection's last use is written: it is asked for in days. */
+/** How seldom a connection's last use is written: it is requested in days. */
 const USED_EVERY_MS = 1_800_000;
 
 interface Count extends Record<UsageOutcome, number> {
@@ -22,7 +22,7 @@ interface Count extends Record<UsageOutcome, number> {
 }
 export function usage(deps: { store: Pick<Store, 'usage' | 'connections' | 'callers'>; ports: Pick<Ports, 'clock' | 'log'> }): Usage {
   const { store, ports } = deps;
-  /** Of the running minute, by identity: a text key for each handout would cost more than its check. */
+  /** Of the running minute, by identity: a text key for each issued token would cost more than its check. */
   let counts = new Map<PermittedConnection, Count>();
   let minute = 0;
   let waiting: UsageCount[] = [];

@@ -7,12 +7,13 @@ import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { type Draft, type Named, nameFrom } from '../../core/provider/draft.ts';
 import { fromMetadata } from '../../core/provider/from-metadata.ts';
 import { fromOpenApi } from '../../core/provider/from-openapi.ts';
-import { DEFINITION_LIMIT, definitionText, readDefinition, readPlainDocument } from '../../core/provider/read-definition.ts';
-import { sortNotepad } from '../../core/provider/shapes.ts';
+import { DEFINITION_LIMIT, definitionText, formerNamesIn, readDefinition, readPlainDocument } from '../../core/provider/read-definition.ts';
+import { sortNotes } from '../../core/provider/shapes.ts';
 
-/** Documents that somebody else wrote are read here, in a thread that can be ended: nothing of the service waits for it. */
+/** Documents that someone else wrote are read here, in a thread that can be ended: nothing of the service waits for it. */
 const TASKS = {
   definition: (text: string) => readDefinition(text),
+  formerNames: (text: string) => formerNamesIn(text),
   openApi({ text, from, limit, typed }: { text: string; from: string; limit: number; typed: Partial<Pick<Named, 'name' | 'title'>> }) {
     const document = readPlainDocument(text, limit, 'OPENAPI_WRONG');
     const title = typed.title ?? textOf(record(record(document).info).title) ?? 'Provider';
@@ -31,7 +32,7 @@ const TASKS = {
       return { text, definition: null, wrong: error.places.length > 0 ? error.places : [{ path: '(the whole file)', why }] };
     }
   },
-  notes: ({ definition, text }: { definition: ProviderDefinition; text: string }) => sortNotepad(definition, text),
+  notes: ({ definition, text }: { definition: ProviderDefinition; text: string }) => sortNotes(definition, text),
   /** Of a curl line or a HAR file; a text says why there are none. */
   calls: (text: string) => (text.trimStart().startsWith('{') ? readHar(text) : readCurl(text)),
   pkcs12({ base64, password }: { base64: string; password: string }) {

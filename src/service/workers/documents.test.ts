@@ -6,7 +6,7 @@ import { Fault } from '../../core/fault.ts';
 import { readDefinition } from '../../core/provider/read-definition.ts';
 import { documents } from './documents.ts';
 
-/** What others write may be as hostile as it likes: it is read or refused, and the service's own thread goes on meanwhile. */
+/** What others write may be as hostile as it likes: it is read or rejected, and the service's own thread goes on meanwhile. */
 const read = documents(4_000);
 const STALL_MS = 200;
 /** The best of several rounds counts: the machine is shared, and only what this thread does itself is meant. */
@@ -48,7 +48,7 @@ test.each<[string, () => Promise<unknown>, says: RegExp | null]>([
   ['500 kB of curl text', () => read.read('calls', `curl 'https://a.example' ${many(20_000, (index) => `-H 'a${index}: ${'x'.repeat(12)}' `)}`), /long/],
   ['a curl line that no shell reads', () => read.read('calls', `curl "\${\${\${x}"`), /./],
   ['PKCS#12 with more rounds than any program makes', () => read.read('pkcs12', { base64: FILE, password: 'pass' }), /100,?000/],
-])('%s: read or refused in a thread of its own, and the longest stall of this one stays short', async (_name, task, says) => {
+])('%s: read or rejected in a thread of its own, and the longest stall of this one stays short', async (_name, task, says) => {
   let best = Number.POSITIVE_INFINITY;
   for (let round = 0; round < ROUNDS && best > STALL_MS; round += 1) {
     const delay = monitorEventLoopDelay({ resolution: 5 });

@@ -5,7 +5,7 @@ import { workerPool } from './worker-pool.ts';
 /** Password hashes, few at once. @throws {Fault} SIGN_IN_THROTTLED where too many wait: nobody makes this service hash without bound */
 export interface Hashing {
   hash(password: string): Promise<string>;
-  /** `known`: asked for by a device that signed in before; strangers never take all the places. */
+  /** `known`: requested by a device that signed in before; strangers never take all the places. */
   verify(hash: string, password: string, known?: boolean): Promise<boolean>;
   stop(): Promise<void>;
 }

@@ -94,7 +94,7 @@ const apis: ConsolePart = {
 const scopes: ConsolePart = {
   sums: ({ client }) => (client.scopes.length === 0 ? 'none chosen' : client.scopes.join(', ')),
   form: ({ definition, client }) =>
-    `<fieldset><legend>What the client may ask for</legend>${definition.scopes.map((scope) => box('scope', { value: scope.name, text: `<code>${esc(scope.name)}</code> ${esc(scope.says)}${scope.organisation ? ' <span class="small">(the whole organisation must agree)</span>' : ''}`, ticked: client.scopes.includes(scope.name) })).join('')}</fieldset>${button('save', 'Save')}`,
+    `<fieldset><legend>What the client may ask for</legend>${definition.scopes.map((scope) => box('scope', { value: scope.name, text: `<code>${esc(scope.name)}</code> ${esc(scope.says)}${scope.organization ? ' <span class="small">(the whole organization needs admin consent)</span>' : ''}`, ticked: client.scopes.includes(scope.name) })).join('')}</fieldset>${button('save', 'Save')}`,
   press: ({ definition, client }, fields) => {
     client.scopes = definition.scopes.map((scope) => scope.name).filter((name) => many(fields.scope).includes(name));
     return { says: 'Saved.' };
@@ -121,7 +121,7 @@ const domains: ConsolePart = {
   },
 };
 
-/** Added first, saved separately: what is only added is forgotten when one leaves the page for good. */
+/** Added first, saved separately: what is only added is discarded when one leaves the page for good. */
 const redirectUris: ConsolePart = {
   sums: ({ client }) => `${client.redirectUris.length === 0 ? 'none saved' : client.redirectUris.join(' ')}${client.unsavedUris ? ' (not saved yet)' : ''}`,
   form: ({ client }) => {
@@ -152,7 +152,7 @@ const redirectUris: ConsolePart = {
   },
 };
 
-const REACH_SAYS: Record<string, string> = { listed: 'Listed accounts only', organisation: 'Everybody in the own organisation', anyone: 'Anyone' };
+const REACH_SAYS: Record<string, string> = { listed: 'Listed accounts only', organization: 'Everybody in the own organization', anyone: 'Anyone' };
 const reach: ConsolePart = {
   sums: ({ client }) => `${REACH_SAYS[client.reach]?.toLowerCase()}${client.reach === 'listed' ? `: ${client.listed.join(', ') || 'none yet'}` : ''}`,
   form: ({ definition, client }) => {
@@ -180,7 +180,7 @@ const reach: ConsolePart = {
       client.listed = [...new Set([...client.listed, account.email])];
       return { says: 'Listed.' };
     }
-    const chosen = (['listed', 'organisation', 'anyone'] as const).find((known) => known === one(fields.reach));
+    const chosen = (['listed', 'organization', 'anyone'] as const).find((known) => known === one(fields.reach));
     if (!chosen) return { problem: 'Choose who may sign in.' };
     client.reach = chosen;
     return { says: 'Saved.' };
@@ -239,7 +239,7 @@ const certificates: ConsolePart = {
       return { problem: 'This is a private key. Only the certificate belongs here; make a new pair, this one is not private any more.' };
     const read = readCertificate(pem);
     if (!read) return { problem: 'The certificate cannot be read.' };
-    if (Date.parse(read.validTo) <= now) return { problem: 'The certificate has run out.' };
+    if (Date.parse(read.validTo) <= now) return { problem: 'The certificate has expired.' };
     client.certificates.push(pem);
     return { says: 'Uploaded.' };
   },
@@ -268,19 +268,19 @@ const serviceUser: ConsolePart = {
 };
 
 const APPROVAL_SAYS: Record<string, string> = {
-  not_asked: 'Not asked yet.',
-  asked: 'Your request is waiting. We look at requests on weekdays.',
-  they_ask_back: 'We have a question.',
-  given: 'Approved.',
-  refused: 'Refused.',
+  not_requested: 'Not asked yet.',
+  requested: 'Your request is waiting. We look at requests on weekdays.',
+  info_requested: 'We have a question.',
+  approved: 'Approved.',
+  rejected: 'Refused.',
 };
 const accessRequest: ConsolePart = {
   sums: ({ client }) => APPROVAL_SAYS[client.approval.state] ?? '',
   form: ({ definition, client }) => {
     const { state, answers, says } = client.approval;
     const head = `<p><strong id="approval">${esc(APPROVAL_SAYS[state] ?? '')}</strong> ${esc(says)}</p>`;
-    if (state === 'given' || state === 'asked') return head;
-    if (state === 'they_ask_back')
+    if (state === 'approved' || state === 'requested') return head;
+    if (state === 'info_requested')
       return `${head}<label>Your answer <textarea name="answer" rows="4"></textarea></label>${button('answer', 'Send the answer')}`;
     return `${head}${questionsOf(definition)
       .map((question, at) => `<label>${esc(question)} <textarea name="q${at}" rows="2">${esc(answers[question] ?? '')}</textarea></label>`)
@@ -294,7 +294,7 @@ const accessRequest: ConsolePart = {
         : Object.fromEntries(questions.map((question, at) => [question, one(fields[`q${at}`])]));
     const empty = Object.entries(given).find(([, value]) => value === '');
     if (empty) return { problem: `Please answer: ${empty[0]}` };
-    client.approval = { state: 'asked', answers: given, says: '', changedAt: now };
+    client.approval = { state: 'requested', answers: given, says: '', changedAt: now };
     return { says: 'Sent.' };
   },
 };

@@ -63,11 +63,11 @@ export function newClient(definition: ProviderDefinition, realm: string, name: s
     listed: [],
     consentPage: {},
     serviceUser: null,
-    approval: { state: hasPart(definition, 'access_request') ? 'not_asked' : 'given', answers: {}, says: '', changedAt: now },
+    approval: { state: hasPart(definition, 'access_request') ? 'not_requested' : 'approved', answers: {}, says: '', changedAt: now },
   };
 }
 
-/** A client with which everything is in order, as if somebody had gone through all of its console. */
+/** A client with which everything is in order, as if someone had gone through all of its console. */
 export function openClient(definition: ProviderDefinition, realm: string, name: string, now: number): RegisteredClient {
   return {
     ...newClient(definition, realm, name, now),
@@ -75,7 +75,7 @@ export function openClient(definition: ProviderDefinition, realm: string, name: 
     scopes: definition.scopes.map((scope) => scope.name),
     reach: 'anyone',
     serviceUser: definition.registration.roles[0] === undefined ? null : { name: `${name} service`, role: definition.registration.roles[0] },
-    approval: { state: 'given', answers: {}, says: '', changedAt: now },
+    approval: { state: 'approved', answers: {}, says: '', changedAt: now },
   };
 }
 

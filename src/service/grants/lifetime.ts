@@ -1,21 +1,21 @@
 import type { z } from 'zod';
-import type { WillItLive } from '../../api/connections.ts';
-import { forecastLife, type Life, NOT_AGREED } from '../../core/life/will-it-live.ts';
+import type { Lifetime } from '../../api/connections.ts';
+import { forecastLife, type Life, NOT_AGREED } from '../../core/lifetime/forecast.ts';
 import { iso } from '../iso.ts';
 import type { GrantRow } from '../store/grants.ts';
 import { connectionDefinition } from './definition.ts';
 import type { GrantParts } from './parts.ts';
 
-const shown = (life: Life): z.output<typeof WillItLive> => ({
+const shown = (life: Life): z.output<typeof Lifetime> => ({
   verdict: life.verdict,
   says: life.says,
   lines: life.lines,
   ends: life.ends.map(({ what, at }) => ({ what, at: iso(at) })),
-  may_prove_renewal: life.mayProveRenewal,
+  may_verify_renewal: life.mayVerifyRenewal,
 });
 
 /** Will this grant live? From what is written down of it, its client and what was seen there. */
-export async function willItLive(s: GrantParts, grantId: string | null): Promise<z.output<typeof WillItLive>> {
+export async function lifetimeOf(s: GrantParts, grantId: string | null): Promise<z.output<typeof Lifetime>> {
   const grant = grantId === null ? null : await s.store.grants.byId(grantId);
   const held = grant === null ? null : await s.store.renewals.read(grant.id);
   const connection = grant === null ? null : await s.store.connections.byId(grant.connectionId);
@@ -25,9 +25,9 @@ export async function willItLive(s: GrantParts, grantId: string | null): Promise
   if (!client || !provider) return shown(NOT_AGREED);
   const placeholders = grant.placeholders ?? connection.placeholders;
   const { definition } = await connectionDefinition(s, { provider: provider.name, client: client.name, placeholders, apiBaseUrl: null });
-  const secrets = (await s.store.secrets.ofClient(client.id)).filter((one) => one.state === 'active' || one.state === 'unproved');
+  const secrets = (await s.store.secrets.ofClient(client.id)).filter((one) => one.state === 'active' || one.state === 'unverified');
   const inUse = secrets.find((one) => one.state === 'active') ?? secrets[0];
-  // Another secret that is there already takes over: the last of them ends it.
+  // Another secret that is there already imports: the last of them ends it.
   const lasts = secrets.some((one) => one.endsAt === null) ? null : Math.max(...secrets.map((one) => one.endsAt ?? 0));
   const reach = definition.reach.find((one) => one.reach === client.reach);
   const seen = await s.sightings.of(client.id);

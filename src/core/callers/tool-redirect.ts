@@ -1,7 +1,7 @@
 import { parseUrl } from '../url.ts';
 
 /** Why a tool's redirect URI cannot be taken, in words, or null (RFC 9700 §2.1, RFC 8252 §7). */
-export function whyNoDoorRedirect(uri: string): string | null {
+export function whyNoToolRedirect(uri: string): string | null {
   const url = parseUrl(uri);
   if (!url || /[\s"<>\\^`{|}*]/.test(uri)) return 'It is no address. Copy it from the tool, character by character; no wildcards.';
   if (url.hash !== '' || uri.includes('#')) return 'A redirect URI holds no # part (RFC 6749 §3.1.2).';

@@ -1,6 +1,6 @@
 import { isClientsOwn, isKey } from '../oauth/grant-kinds.ts';
 import type { Dialect } from '../provider/dialect.ts';
-import { mayProveRenewal } from '../renewal/plan.ts';
+import { mayVerifyRenewal } from '../renewal/plan.ts';
 
 /** What is known of one grant, for the question whether it will live. Instants are epoch ms. */
 export interface GrantFacts {
@@ -8,9 +8,9 @@ export interface GrantFacts {
   hasRefreshToken: boolean;
   /** Renewals that were saved. */
   renewals: number;
-  /** A renewal is planned; false: the provider refuses it, or there is nothing to renew with. */
+  /** A renewal is planned; false: the provider rejects it, or there is nothing to renew with. */
   planned: boolean;
-  /** The provider refused the refresh token once, and is asked again. */
+  /** The provider rejected the refresh token once, and is asked again. */
   refusedOnce?: boolean;
   /** So many newer grants of the same account are held here that the provider, which keeps only so many, has ended this one. */
   pushedOut?: boolean;
@@ -23,7 +23,7 @@ export interface GrantFacts {
   absoluteEndsAt: number | null;
   secretEndsAt: number | null;
   secretIs: 'secret' | 'password' | 'certificate' | 'key' | null;
-  /** What was seen at this client, whatever the definition says: a renewal brought another refresh token, or did not. */
+  /** What was seen at this client, whatever the definition states: a renewal brought another refresh token, or did not. */
   sawReplaced: boolean;
   sawKept: boolean;
   now: number;
@@ -36,20 +36,20 @@ interface LifeLine {
   remedy: string | null;
 }
 export interface Life {
-  verdict: 'lives' | 'ends' | 'not_known' | 'not_agreed';
+  verdict: 'lives' | 'ends' | 'not_known' | 'not_consented';
   says: string;
   lines: LifeLine[];
   ends: { what: string; at: number }[];
-  mayProveRenewal: boolean;
+  mayVerifyRenewal: boolean;
 }
 
-export const NOT_AGREED: Life = { verdict: 'not_agreed', says: 'Nobody has agreed yet.', lines: [], ends: [], mayProveRenewal: false };
+export const NOT_AGREED: Life = { verdict: 'not_consented', says: 'Nobody has consented yet.', lines: [], ends: [], mayVerifyRenewal: false };
 
 const DAY_MS = 86_400_000;
 const days = (ms: number): string =>
   ms >= 2 * DAY_MS ? `${Math.floor(ms / DAY_MS)} days` : ms >= DAY_MS ? 'a day' : `${Math.max(1, Math.round(ms / 3_600_000))} h`;
 
-/** Refresh token yes or no, one renewal proved, what ends it first and when, on whose account it hangs, and what was seen against what is believed. */
+/** Refresh token yes or no, one renewal verified, what ends it first and when, which account it depends on, and what was seen against what is believed. */
 export function forecastLife(facts: GrantFacts, dialect: Dialect): Life {
   const lines: LifeLine[] = [];
   const add = (what: string, verdict: LifeLine['verdict'], says: string, remedy: string | null = null) => lines.push({ what, verdict, says, remedy });
@@ -64,10 +64,10 @@ export function forecastLife(facts: GrantFacts, dialect: Dialect): Life {
       'It is a static key: nothing renews it, and nothing tells when it ends.',
       'Move to OAuth where the provider offers it: prepare it beside the key, then switch.',
     );
-  else if (own) add('renewal', 'good', 'No refresh token is needed: the client asks for a new token in time.');
+  else if (own) add('renewal', 'good', 'No refresh token is needed: the client requests a new token in time.');
   else if (!facts.hasRefreshToken)
-    add('renewal', 'bad', 'No refresh token came: it ends with its access token.', 'Ask for offline access (often a scope of its own), then agree again.');
-  else if (!facts.planned) add('renewal', 'bad', 'The provider refuses the refresh token.', 'Agree again.');
+    add('renewal', 'bad', 'No refresh token came: it ends with its access token.', 'Request offline access (often a scope of its own), then reconnect.');
+  else if (!facts.planned) add('renewal', 'bad', 'The provider rejects the refresh token.', 'Reconnect.');
   else if (facts.pushedOut)
     add(
       'renewal',
@@ -83,9 +83,9 @@ export function forecastLife(facts: GrantFacts, dialect: Dialect): Life {
       'renewal',
       'doubt',
       'It came with a refresh token; no renewal was seen yet.',
-      mayProveRenewal(dialect)
+      mayVerifyRenewal(dialect)
         ? 'Renew it now: that costs nothing here.'
-        : 'It is renewed by itself in time. Renewing now proves it; should the answer be lost, somebody must agree again.',
+        : 'It renews automatically in time. Renew now to verify it; should the answer be lost, someone must reconnect.',
     );
 
   if (personal && facts.hasRefreshToken) lines.push(rotationLine(facts, dialect));
@@ -101,19 +101,19 @@ export function forecastLife(facts: GrantFacts, dialect: Dialect): Life {
     add(
       'unused',
       'good',
-      `A refresh token that is not used for ${days(dialect.idle_life_seconds * 1000)} lapses: it is kept alive by being renewed at half of that.`,
+      `A refresh token that is not used for ${days(dialect.idle_life_seconds * 1000)} lapses: it is kept active by being renewed at half of that.`,
     );
   if (facts.reachSays !== null && facts.reachLifeSeconds !== null)
-    add('reach', 'doubt', facts.reachSays, 'Publish the client at the provider, then agree again.');
+    add('reach', 'doubt', facts.reachSays, 'Publish the client at the provider, then reconnect.');
   if (personal)
     add(
       'account',
       facts.account === null ? 'doubt' : 'good',
       facts.account === null
         ? 'On whose account it hangs is not known.'
-        : `It hangs on the account ${facts.account}${facts.opened ? `, for ${facts.opened}` : ''}: when that account goes, or withdraws it, it ends.`,
+        : `Depends on the account ${facts.account}${facts.opened ? `, for ${facts.opened}` : ''}: when that account goes, or withdraws it, it ends.`,
     );
-  else if (own) add('account', 'good', 'It hangs on no person: the client stands for itself.');
+  else if (own) add('account', 'good', 'Not tied to a user account: the client authenticates as itself.');
 
   const [one] = lines;
   const verdict: Life['verdict'] = one?.verdict === 'bad' ? 'ends' : one?.verdict === 'doubt' ? 'not_known' : first ? 'ends' : 'lives';
@@ -122,15 +122,15 @@ export function forecastLife(facts: GrantFacts, dialect: Dialect): Life {
     says: inOne(verdict, first, facts.now, one),
     lines,
     ends,
-    mayProveRenewal: personal && facts.hasRefreshToken && facts.planned && mayProveRenewal(dialect),
+    mayVerifyRenewal: personal && facts.hasRefreshToken && facts.planned && mayVerifyRenewal(dialect),
   };
 }
 
 const ENDS_REMEDY: Record<string, string> = {
   'The client secret': 'Make a new one at the provider and enter it beside the old: the change costs no call.',
   'The certificate': 'Make a new one and upload it beside the old: the change costs no call.',
-  'The life of the grant': 'Somebody must agree again before that day.',
-  'The refresh token of a client for listed accounts': 'Publish the client at the provider, then agree again; or agree again before that day.',
+  'The lifetime of the grant': 'Reconnect before that day.',
+  'The refresh token of a client for listed accounts': 'Publish the client at the provider, then reconnect; or reconnect before that day.',
 };
 
 function endsOf(facts: GrantFacts, dialect: Dialect, personal: boolean): Life['ends'] {
@@ -140,7 +140,7 @@ function endsOf(facts: GrantFacts, dialect: Dialect, personal: boolean): Life['e
       at: facts.kind === 'static_key' ? null : facts.secretEndsAt,
     },
     {
-      what: 'The life of the grant',
+      what: 'The lifetime of the grant',
       at: facts.absoluteEndsAt ?? (personal && dialect.absolute_life_seconds ? facts.consentedAt + dialect.absolute_life_seconds * 1000 : null),
     },
     {
@@ -154,20 +154,20 @@ function endsOf(facts: GrantFacts, dialect: Dialect, personal: boolean): Life['e
 /** What was seen of the provider's rotation against what its definition believes. */
 function rotationLine({ sawReplaced, sawKept }: GrantFacts, dialect: Dialect): LifeLine {
   const line = (verdict: LifeLine['verdict'], says: string, remedy: string | null = null): LifeLine => ({ what: 'rotation', verdict, says, remedy });
-  const mend = 'Mend \u201crotation\u201d in the dialect of the definition.';
+  const fix = 'Fix \u201crotation\u201d in the dialect of the definition.';
   const believed = { each_use: 'each renewal brings a new refresh token', never: 'the refresh token stays the same', unknown: 'nothing' }[dialect.rotation];
   if (!sawReplaced && !sawKept) return line('doubt', `The definition believes: ${believed}. No renewal was seen yet that would show it.`);
   const seen =
     sawReplaced && sawKept ? 'at times a new refresh token came, at times not' : sawReplaced ? 'a new refresh token came' : 'no new refresh token came';
   if (dialect.rotation === 'never' && sawReplaced)
-    return line('bad', `Seen: ${seen}. The definition believes: ${believed}. An answer that is lost may cost the grant.`, mend);
-  if (dialect.rotation === 'each_use' && sawKept && !sawReplaced) return line('doubt', `Seen: ${seen}. The definition believes: ${believed}.`, mend);
-  if (dialect.rotation === 'unknown') return line('doubt', `Seen: ${seen}. The definition says nothing of it, so it is handled with all care.`, mend);
+    return line('bad', `Seen: ${seen}. The definition believes: ${believed}. An answer that is lost may cost the grant.`, fix);
+  if (dialect.rotation === 'each_use' && sawKept && !sawReplaced) return line('doubt', `Seen: ${seen}. The definition believes: ${believed}.`, fix);
+  if (dialect.rotation === 'unknown') return line('doubt', `Seen: ${seen}. The definition states nothing of it, so it is handled with all care.`, fix);
   return line('good', `Seen: ${seen}, as the definition believes.`);
 }
 
 function inOne(verdict: Life['verdict'], first: { what: string; at: number } | undefined, now: number, renewal: LifeLine | undefined): string {
-  if (verdict === 'lives') return 'It will live: it is renewed by itself, and nothing is known that would end it.';
+  if (verdict === 'lives') return 'Renews automatically. No known expiration.';
   if (renewal && renewal.verdict !== 'good') return renewal.says;
   return first ? `It lives until ${first.what.replace(/^The/, 'the')} ends, in ${days(first.at - now)}.` : 'It will live.';
 }

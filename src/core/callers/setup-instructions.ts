@@ -1,12 +1,12 @@
 import { mayFetch, mayRelayAtAll, type Permission } from './permissions.ts';
 
 /** Kinds of tools, told apart by the boxes that they have. */
-export const SHEET_KINDS = ['sign_in', 'token_url', 'refresh_token', 'fixed_boxes', 'header', 'own_code'] as const;
-type SheetKind = (typeof SHEET_KINDS)[number];
+export const SETUP_KINDS = ['sign_in', 'token_url', 'refresh_token', 'fixed_fields', 'header', 'own_code'] as const;
+type SetupKind = (typeof SETUP_KINDS)[number];
 
 /** What to paste where, for one kind of tool. */
-export interface Sheet {
-  kind: SheetKind;
+export interface SetupInstructions {
+  kind: SetupKind;
   title: string;
   /** How to tell that a tool is of this kind. */
   fits: string;
@@ -15,21 +15,21 @@ export interface Sheet {
   missing: string[];
   /** What is weaker about this way, or null. */
   weaker: string | null;
-  boxes: SheetBox[];
+  boxes: SetupField[];
   steps: string[];
   /** An example to copy; empty: there is none. */
   text: string;
 }
 
 /** `as`: a value to copy, words that say what goes in, or a secret that is not shown. */
-interface SheetBox {
+interface SetupField {
   box: string;
   value: string;
   as: 'value' | 'words' | 'secret';
   note: string;
 }
 
-export interface SheetCaller {
+export interface SetupCaller {
   callerId: string;
   tokenPath: string | null;
   redirectUris: readonly string[];
@@ -37,7 +37,7 @@ export interface SheetCaller {
   /** Everything that it may use has this one name. */
   hasOne: boolean;
 }
-export interface SheetConnection {
+export interface SetupConnection {
   name: string;
   permissions: readonly Permission[];
   baseUrl: string;
@@ -47,7 +47,7 @@ export interface SheetConnection {
   /** A GET path that proves something, for examples. */
   path: string;
   readsPath: boolean;
-  /** A renewal ends the token that was handed out before. */
+  /** A renewal ends the token that was issued before. */
   renewalEndsToken: boolean;
   hasSession: boolean;
 }
@@ -56,19 +56,24 @@ const SECRET = 'a key of this caller, shown once when it was made';
 const ONCE = 'Where it was not kept: add a key, and retire the old one when the tool has the new.';
 
 /** The sheets of one caller for one connection, in the order in which most tools are found. */
-export function sheetsFor(publicUrl: string, caller: SheetCaller, connection: SheetConnection): Sheet[] {
+export function setupInstructionsFor(publicUrl: string, caller: SetupCaller, connection: SetupConnection): SetupInstructions[] {
   const tokens = mayFetch(connection.permissions);
   const relays = mayRelayAtAll(connection.permissions);
   const relayBase = `${publicUrl}/relay/${connection.name}`;
   const apiBase = tokens ? connection.baseUrl : relayBase;
   const tokenUrl = `${publicUrl}/oauth/token`;
   const scope = `connection:${connection.name}`;
-  const id: SheetBox = { box: 'Client ID', value: caller.callerId, as: 'value', note: '' };
-  const secret: SheetBox = { box: 'Client secret', value: SECRET, as: 'secret', note: ONCE };
+  const id: SetupField = { box: 'Client ID', value: caller.callerId, as: 'value', note: '' };
+  const secret: SetupField = { box: 'Client secret', value: SECRET, as: 'secret', note: ONCE };
   const noTokens = tokens ? [] : [`Tokens of ${connection.name}: this caller may only relay it. Permit tokens, or use the sheet \u201cA header\u201d.`];
   const noRelay = relays ? [] : [`The relay for ${connection.name}: permit it.`];
-  const api: SheetBox = { box: 'Base URL of the API', value: apiBase, as: 'value', note: tokens ? '' : 'Our relay: the tool holds no token of the provider.' };
-  const carried: SheetBox[] =
+  const api: SetupField = {
+    box: 'Base URL of the API',
+    value: apiBase,
+    as: 'value',
+    note: tokens ? '' : 'Our relay: the tool holds no token of the provider.',
+  };
+  const carried: SetupField[] =
     tokens && (connection.header.toLowerCase() !== 'authorization' || connection.word !== 'Bearer')
       ? [
           {
@@ -81,7 +86,7 @@ export function sheetsFor(publicUrl: string, caller: SheetCaller, connection: Sh
       : [];
   const ends =
     tokens && connection.renewalEndsToken
-      ? 'A renewal ends the token that was handed out before: a tool that keeps it longer than expires_in says is refused.'
+      ? 'A renewal ends the token that was issued before: a tool that keeps it longer than expires_in says is rejected.'
       : null;
   const public_ = caller.keepsNoSecret;
   return [
@@ -92,7 +97,7 @@ export function sheetsFor(publicUrl: string, caller: SheetCaller, connection: Sh
       ...state(caller.redirectUris.length > 0 ? [] : ['The redirect URI that the tool shows: enter it at this caller.']),
       weaker: public_ ? null : 'Where the tool offers PKCE (S256), turn it on. Without it, a code that leaks is guarded by the secret alone.',
       boxes: [
-        { box: 'Authorization URL', value: `${publicUrl}/door/authorize`, as: 'value', note: '' },
+        { box: 'Authorization URL', value: `${publicUrl}/oauth/authorize`, as: 'value', note: '' },
         { box: 'Token URL (also for renewal)', value: tokenUrl, as: 'value', note: '' },
         id,
         public_ ? { box: 'Client secret', value: 'leave empty', as: 'words', note: 'This caller keeps no secret; PKCE with S256 is needed.' } : secret,
@@ -107,7 +112,7 @@ export function sheetsFor(publicUrl: string, caller: SheetCaller, connection: Sh
         'Copy the redirect URI out of the tool and enter it at this caller, character by character.',
         'Paste the values below into the tool.',
         `Press the tool\u2019s \u201csign in\u201d or \u201cconnect\u201d. This service asks you to sign in, then which connection it may use: choose ${connection.name}.`,
-        'Run one call in the tool. From then on it renews with us by itself.',
+        'Run one call in the tool. From then on it renews with us automatically.',
       ],
       text: '',
     },
@@ -160,9 +165,9 @@ export function sheetsFor(publicUrl: string, caller: SheetCaller, connection: Sh
       text: '',
     },
     {
-      kind: 'fixed_boxes',
+      kind: 'fixed_fields',
       title: 'Fixed boxes',
-      fits: 'It builds the token URL by itself, from a base address and a path or tenant that cannot be left out.',
+      fits: 'It builds the token URL itself, from a base address and a path or tenant that cannot be left out.',
       ...state([
         ...noTokens,
         ...(caller.tokenPath === null ? ['A token path of this caller\u2019s own, such as the tool builds it: enter it at this caller.'] : []),
@@ -214,7 +219,7 @@ export function sheetsFor(publicUrl: string, caller: SheetCaller, connection: Sh
       boxes: [],
       steps: [
         'Put the key where your code reads its secrets, never into the code.',
-        ...(tokens ? ['Ask for a token before you need it; keep it for less than expires_in, and ask again. Asking often costs nothing.'] : []),
+        ...(tokens ? ['Request a token before you need it; keep it for less than expires_in, and ask again. Asking often costs nothing.'] : []),
         ...(relays ? ['Or send the calls to the relay: there is no token to keep, and quotas are watched.'] : []),
       ],
       text: example(connection, { tokens, relays, tokenUrl, scope, relayBase, callerId: caller.callerId }),
@@ -222,10 +227,10 @@ export function sheetsFor(publicUrl: string, caller: SheetCaller, connection: Sh
   ];
 }
 
-const state = (missing: string[]): Pick<Sheet, 'ready' | 'missing'> => ({ ready: missing.length === 0, missing });
+const state = (missing: string[]): Pick<SetupInstructions, 'ready' | 'missing'> => ({ ready: missing.length === 0, missing });
 
 function example(
-  connection: SheetConnection,
+  connection: SetupConnection,
   x: { tokens: boolean; relays: boolean; tokenUrl: string; scope: string; relayBase: string; callerId: string },
 ): string {
   const path = connection.readsPath ? connection.path : '/';

@@ -1,6 +1,6 @@
 import type { z } from 'zod';
-import type { Sheet } from '../../api/callers.ts';
-import { sheetsFor } from '../../core/callers/sheets.ts';
+import type { SetupInstructions } from '../../api/callers.ts';
+import { setupInstructionsFor } from '../../core/callers/setup-instructions.ts';
 import { Fault } from '../../core/fault.ts';
 import { isKey } from '../../core/oauth/grant-kinds.ts';
 import { inSession, probeOf, withStaticKey } from '../../core/provider/api.ts';
@@ -12,7 +12,7 @@ import type { CallerParts } from './parts.ts';
 import { connectionsOf, rulesFor } from './permissions.ts';
 
 /** What to paste where, with this caller's values, for one connection. @throws {Fault} NOT_FOUND, NOT_PERMITTED */
-export async function listSheets(s: CallerParts, name: string, connectionName: string): Promise<{ items: z.output<typeof Sheet>[] }> {
+export async function listSetupInstructions(s: CallerParts, name: string, connectionName: string): Promise<{ items: z.output<typeof SetupInstructions>[] }> {
   const record = await findCaller(s, name);
   const one = await findKnown(s, connectionName);
   const [permissions, opened] = await Promise.all([rulesFor(s, record.id, one.id), connectionsOf(s, record.id)]);
@@ -28,7 +28,7 @@ export async function listSheets(s: CallerParts, name: string, connectionName: s
   const session = sessionOf(definition.apis, one.kind);
   const meets = session?.api === api ? inSession(api, { baseUrl: null }) : api;
   const probe = probeOf(definition);
-  const items = sheetsFor(
+  const items = setupInstructionsFor(
     s.settings.publicUrl,
     {
       callerId: record.callerId,

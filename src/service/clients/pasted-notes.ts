@@ -1,5 +1,5 @@
 import type { z } from 'zod';
-import type { SortedNotepad } from '../../api/clients.ts';
+import type { SortedNotes } from '../../api/clients.ts';
 import { compareRedirectUris } from '../../core/oauth/redirect-uri.ts';
 import { readDay } from '../../core/provider/note-pairs.ts';
 import { fieldName, type SortedItem } from '../../core/provider/shapes.ts';
@@ -21,8 +21,8 @@ function whyOf(item: SortedItem, ours: string): string {
   return item.why;
 }
 
-/** Sorts a notepad into the fields, and saves what was found where that is asked for. The secret is sealed, never shown back. */
-export async function notepad(s: ClientParts, { params, body: input, actor }: Command<'sortNotepad'>): Promise<z.output<typeof SortedNotepad>> {
+/** Sorts pasted notes into the fields, and saves what was found where that is requested. The secret is sealed, never shown back. */
+export async function sortNotes(s: ClientParts, { params, body: input, actor }: Command<'sortNotes'>): Promise<z.output<typeof SortedNotes>> {
   const { provider, client: name } = params;
   const { record, definition } = await findClient(s, provider, name);
   const { items, unsorted } = await s.documents.read('notes', { definition, text: input.text });
@@ -53,7 +53,7 @@ export async function notepad(s: ClientParts, { params, body: input, actor }: Co
         body: {
           secret: secret.value,
           kind: 'secret',
-          label: 'from a notepad',
+          label: 'from pasted notes',
           starts_at: null,
           ends_at: endsText,
           form: 'pem',

@@ -1,7 +1,7 @@
-import { isRegisteredRedirect } from './door-redirect.ts';
+import { isRegisteredRedirect } from './tool-redirect.ts';
 
-/** What a tool asks for at the door, checked. */
-export interface DoorWish {
+/** What a tool requests when it signs in, checked. */
+export interface SignInWish {
   redirectUri: string;
   /** True where the tool named it; then it must name it again with the code (RFC 6749 §4.1.3). */
   redirectUriGiven: boolean;
@@ -11,17 +11,17 @@ export interface DoorWish {
   wished: string | null;
 }
 /** `page`: nothing may be sent to the redirect URI, and a person reads it. `redirect`: RFC 6749 §4.1.2.1. */
-export type DoorProblem = { to: 'page'; says: string } | { to: 'redirect'; redirectUri: string; state: string | null; error: string; says: string };
+export type SignInRequestProblem = { to: 'page'; says: string } | { to: 'redirect'; redirectUri: string; state: string | null; error: string; says: string };
 
 const STATE_MOST = 2000;
 const CHALLENGE = /^[A-Za-z0-9_-]{43}$/;
 
 /** Reads an authorization request (RFC 6749 §4.1.1, RFC 7636 §4.3). The redirect URI is settled first: until then nothing is sent back. */
-export function readDoorRequest(
+export function readSignInRequest(
   query: URLSearchParams,
   caller: { redirectUris: readonly string[]; keepsNoSecret: boolean },
   publicUrl: string,
-): { wish: DoorWish } | { problem: DoorProblem } {
+): { wish: SignInWish } | { problem: SignInRequestProblem } {
   const page = (says: string) => ({ problem: { to: 'page', says } as const });
   const given = query.getAll('redirect_uri');
   if (given.length > 1) return page('redirect_uri is repeated.');
@@ -62,7 +62,7 @@ export function readDoorRequest(
 }
 
 /** The tool's redirect URI with an answer in its query; `iss` says who answers (RFC 9207). */
-export function doorLocation(redirectUri: string, publicUrl: string, answer: Record<string, string | null>): string {
+export function signInLocation(redirectUri: string, publicUrl: string, answer: Record<string, string | null>): string {
   const query = new URLSearchParams();
   for (const [name, value] of Object.entries({ ...answer, iss: publicUrl })) if (value !== null) query.set(name, value);
   return `${redirectUri}${redirectUri.includes('?') ? '&' : '?'}${query}`;

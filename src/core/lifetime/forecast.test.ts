@@ -2,7 +2,7 @@ import fc from 'fast-check';
 import { expect, test } from 'vitest';
 import { compareAnswers } from '../compare-answers.ts';
 import { PLAIN_DIALECT } from '../provider/dialect.ts';
-import { forecastLife, type GrantFacts } from './will-it-live.ts';
+import { forecastLife, type GrantFacts } from './forecast.ts';
 
 const DAY = 86_400_000;
 const NOW = Date.parse('2026-11-23T12:00:00Z');
@@ -30,7 +30,7 @@ test.each([
   { name: 'no refresh token', facts: { hasRefreshToken: false }, verdict: 'ends', first: null },
   { name: 'no renewal seen', facts: { renewals: 0 }, verdict: 'not_known', first: null },
   { name: 'refused', facts: { planned: false, secretEndsAt: NOW + 179 * DAY }, verdict: 'ends', first: null },
-  { name: 'refused once', facts: { refusedOnce: true, secretEndsAt: NOW + 179 * DAY }, verdict: 'not_known', first: null },
+  { name: 'rejected once', facts: { refusedOnce: true, secretEndsAt: NOW + 179 * DAY }, verdict: 'not_known', first: null },
   { name: 'pushed out by newer ones', facts: { pushedOut: true, secretEndsAt: NOW + 179 * DAY }, verdict: 'ends', first: null },
   {
     name: 'the secret ends before the grant',
@@ -51,7 +51,7 @@ test.each([
     first: 'The certificate',
   },
   { name: 'a key', facts: { kind: 'static_key', hasRefreshToken: false, secretEndsAt: NOW + DAY }, verdict: 'not_known', first: null },
-] as { name: string; facts: Partial<GrantFacts>; verdict: string; first: string | null }[])('will it live: $name', ({ facts, verdict, first }) => {
+] as { name: string; facts: Partial<GrantFacts>; verdict: string; first: string | null }[])('expiration and renewal: $name', ({ facts, verdict, first }) => {
   const life = forecastLife({ ...FACTS, ...facts }, DIALECT);
   expect([life.verdict, life.ends[0]?.what ?? null]).toEqual([verdict, first]);
   // What is known to be false is never promised.
@@ -69,7 +69,7 @@ test.each([
   expect(lines.find((line) => line.what === 'rotation')?.verdict).toBe(verdict);
 });
 
-test('ends are told in their order, whatever they are, and a renewal is proved only where a lost answer costs nothing', () => {
+test('ends are informed in their order, whatever they are, and a renewal is verified only where a lost answer costs nothing', () => {
   const at = fc.option(
     fc.integer({ min: 1, max: 400 }).map((days) => NOW + days * DAY),
     { nil: null },
@@ -83,7 +83,7 @@ test('ends are told in their order, whatever they are, and a renewal is proved o
       (secretEndsAt, absoluteEndsAt, rotation, reuse) => {
         const life = forecastLife({ ...FACTS, secretEndsAt, absoluteEndsAt }, { ...DIALECT, rotation, reuse } as never);
         const sorted = life.ends.every((end, n) => n === 0 || (life.ends[n - 1]?.at ?? 0) <= end.at);
-        return sorted && life.mayProveRenewal === (rotation === 'never' || reuse !== 'kills_grant');
+        return sorted && life.mayVerifyRenewal === (rotation === 'never' || reuse !== 'kills_grant');
       },
     ),
   );

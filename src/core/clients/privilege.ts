@@ -2,7 +2,7 @@ import type { Operation } from '../provider/api.ts';
 import { POWERS, type Power, type ProviderDefinition, type Scope } from '../provider/definition.ts';
 
 /** How strong a client is: the most that its registered scopes let it do, and for whom. */
-export interface Strength {
+export interface Privilege {
   /** Null: no scope is registered here, so that it cannot be said. */
   power: Power | null;
   /** It may act for itself: over all accounts, without anybody signing in. */
@@ -16,7 +16,7 @@ const POWER_WORDS: Record<Power, string> = { identity: 'sees only who signed in'
 const rank = (power: Power): number => POWERS.indexOf(power);
 
 /** Computed from the registered scopes; `type` tells whether nobody signs in. */
-export function strengthOf(catalogue: readonly Scope[], registered: readonly string[], type: string): Strength {
+export function privilegeOf(catalogue: readonly Scope[], registered: readonly string[], type: string): Privilege {
   const listed = registered.flatMap((name) => catalogue.find((scope) => scope.name === name) ?? []);
   const unlisted = registered.filter((name) => !catalogue.some((scope) => scope.name === name));
   const power = listed.reduce<Power | null>((most, scope) => (most === null || rank(scope.power) > rank(most) ? scope.power : most), null);
@@ -24,14 +24,14 @@ export function strengthOf(catalogue: readonly Scope[], registered: readonly str
   if (registered.length === 0) return { power: null, actsForItself, unlisted, says: 'Not known: no registered scopes are entered.' };
   const does = power === null ? 'has scopes that the definition does not list' : POWER_WORDS[power];
   const more = unlisted.length > 0 && power !== null ? `, and has ${unlisted.length} of its own making` : '';
-  return { power, actsForItself, unlisted, says: `It ${does}${more}, ${actsForItself ? 'for itself: over all accounts' : 'for the person who agreed'}.` };
+  return { power, actsForItself, unlisted, says: `It ${does}${more}, ${actsForItself ? 'for itself: over all accounts' : 'for the person who consented'}.` };
 }
 
 /** The weight of a set of scopes: the strongest power first, then how many. */
 function weight(catalogue: readonly Scope[], scopes: readonly string[]): number {
   const powers = scopes
     .map((name) => catalogue.find((scope) => scope.name === name))
-    .map((scope) => (scope ? rank(scope.power) * 2 + (scope.organisation ? 1 : 0) : 2 * POWERS.length));
+    .map((scope) => (scope ? rank(scope.power) * 2 + (scope.organization ? 1 : 0) : 2 * POWERS.length));
   return Math.max(0, ...powers) * 1000 + scopes.length;
 }
 
@@ -61,7 +61,7 @@ export function scopesFor(catalogue: readonly Scope[], operations: readonly Oper
   return { scopes: [...scopes].sort(), chosen };
 }
 
-/** Scopes that come along whatever a connection is for: those ticked beforehand that only say who agreed, or keep the access. */
+/** Scopes that come along whatever a connection is for: those ticked beforehand that only say who consented, or keep the access. */
 export const alongside = (catalogue: readonly Scope[]): string[] =>
   catalogue.filter((scope) => scope.preset && scope.power === 'identity').map((scope) => scope.name);
 
@@ -89,12 +89,12 @@ export function weakerClient(
   operations: readonly Operation[],
 ): string | null {
   if (operations.length === 0) return null;
-  const own = weight(catalogue, present.registered) + (strengthOf(catalogue, present.registered, present.type).actsForItself ? 100_000 : 0);
+  const own = weight(catalogue, present.registered) + (privilegeOf(catalogue, present.registered, present.type).actsForItself ? 100_000 : 0);
   const fitting = others
     .filter((one) => one.name !== present.name && one.registered.length > 0 && operations.every((operation) => allows(one.registered, operation)))
     .map((one) => ({
       name: one.name,
-      weight: weight(catalogue, one.registered) + (strengthOf(catalogue, one.registered, one.type).actsForItself ? 100_000 : 0),
+      weight: weight(catalogue, one.registered) + (privilegeOf(catalogue, one.registered, one.type).actsForItself ? 100_000 : 0),
     }))
     .sort((a, b) => a.weight - b.weight);
   const [weakest] = fitting;

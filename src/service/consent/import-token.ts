@@ -28,19 +28,19 @@ const LOOK_EVERY_MS = 250;
 const stopElsewhere = (definition: ProviderDefinition): string =>
   isSpendable(definition.dialect)
     ? `Stop the old script now: ${definition.title} ${definition.dialect.rotation === 'each_use' ? 'replaces the refresh token at each renewal' : 'may replace the refresh token at a renewal'}, so two that renew with it end each other.`
-    : `${definition.title} keeps the refresh token at a renewal: the old script would go on working. Remove the token there all the same; from now on it is kept here only.`;
+    : `${definition.title} keeps the refresh token at a renewal: the old script would go on working. Remove the token there anyway; from now on it is kept here only.`;
 
 /**
- * Takes over a refresh token: it is sealed and stored first, then proved by the ordinary renewal. It becomes current once it is proved;
+ * Imports a refresh token: it is sealed and stored first, then verified by the ordinary renewal. It becomes current once it is verified;
  * until then the old tokens stay in use. @throws {Fault} CLIENT_INCOMPLETE
  */
-export async function takeOver(s: ConsentParts, agreed: Consents, { params, body: input, actor }: Command<'takeOver'>): Promise<ConsentOutcome> {
+export async function importToken(s: ConsentParts, agreed: Consents, { params, body: input, actor }: Command<'importToken'>): Promise<ConsentOutcome> {
   const { connection: name } = params;
   const operator = actor.operator.name;
   const connection = await s.store.connections.byName(name);
   if (!connection) throw new Fault('NOT_FOUND', { detail: `No connection is called ${name}.` });
   if (isClientsOwn(connection.grantType))
-    throw new Fault('INPUT_INVALID', { places: [{ path: 'refresh_token', why: 'This connection needs none: its client asks for a token of its own.' }] });
+    throw new Fault('INPUT_INVALID', { places: [{ path: 'refresh_token', why: 'This connection needs none: its client requests a token of its own.' }] });
   const now = Math.floor(s.ports.clock.now());
   const requested = input.scopes ?? connection.scopes;
   const consent: ConsentRow = {
@@ -53,12 +53,12 @@ export async function takeOver(s: ConsentParts, agreed: Consents, { params, body
     grantId: recordId(s.ports),
     verifierSealed: null,
     scopes: requested,
-    phase: 'proving',
+    phase: 'verifying',
     openedBy: operator,
     expiresAt: now + 2 * PROVED_WITHIN_MS,
     finishedAt: null,
     outcome: emptyOutcome(),
-    way: 'taken_over',
+    way: 'imported',
     facts: { startedAt: now },
     deviceSealed: null,
     pollAt: null,
@@ -75,16 +75,16 @@ export async function takeOver(s: ConsentParts, agreed: Consents, { params, body
     newGrant({
       id: grantId,
       connectionId: connection.id,
-      kind: 'taken_over',
+      kind: 'imported',
       scopes: requested,
       consentedBy: operator,
       consentedAt: now,
-      proof: probeOf(definition) ? 'not_tried' : 'not_defined',
+      proof: probeOf(definition) ? 'not_verified' : 'not_defined',
       clientId: client.id,
       placeholders: connection.placeholders,
     }),
   );
-  // No access token yet: its life is over before it began, and the first renewal is due at once.
+  // No access token yet: its lifetime is over before it began, and the first renewal is due at once.
   await s.store.renewals.insert(grantId, client.id, firstRow({ issuedAt: now - 1_000, expiresAt: now }, now), {
     accessSealed: seal('access_sealed', '-'),
     refreshSealed: seal('refresh_sealed', input.refresh_token),
@@ -92,15 +92,15 @@ export async function takeOver(s: ConsentParts, agreed: Consents, { params, body
   await s.store.consents.add(consent, KEPT_DAYS);
   s.history.add({
     actor: operator,
-    kind: 'taken_over',
+    kind: 'imported',
     subject: `connection:${name}`,
-    says: 'A refresh token was taken over: it is stored, and being proved.',
+    says: 'A refresh token was imported: it is stored, and being verified.',
   });
-  agreed.run(consent, () => proveTakenOver(s, consent, parties, requested));
+  agreed.run(consent, () => verifyImported(s, consent, parties, requested));
   return agreed.outcome(consent.id, operator);
 }
 
-async function proveTakenOver(
+async function verifyImported(
   s: ConsentParts,
   consent: ConsentRow,
   parties: Awaited<ReturnType<Consents['parties']>>,
@@ -119,7 +119,7 @@ async function proveTakenOver(
         s,
         { consent, ...parties },
         {
-          kind: 'taken_over',
+          kind: 'imported',
           tokens: { access, lifeMs },
           scopes: { requested, ...compareScopes(requested, requested) },
           renewable: true,
@@ -136,8 +136,7 @@ async function proveTakenOver(
         diagnosis('grant_withdrawn', {
           evidence: [grant?.evidence],
           title: 'The provider does not take this refresh token.',
-          remedy:
-            'It may belong to another client, or the old script has replaced it since it was copied. Take the newest one over, or open the connection and agree anew.',
+          remedy: 'It may belong to another client, or the old script has replaced it since it was copied. Import the newest one, or reconnect.',
         }),
       );
       s.history.add({
@@ -151,8 +150,8 @@ async function proveTakenOver(
     // Waiting fixes neither of these: the token itself was not used.
     if (held.row.cause === 'client_refused' || held.row.cause === 'set_up') break;
   }
-  // Not refused, and not proved: the provider may be down. It is kept, tried again by the ordinary renewal, and waits for a decision.
-  await putBeside(s, connection.id, grantId, 'not_proved');
+  // Not rejected, and not verified: the provider may be down. It is kept, tried again by the ordinary renewal, and waits for a decision.
+  await putBeside(s, connection.id, grantId, 'not_verified');
   const grant = await s.store.grants.byId(grantId);
   const { cause, ...words } = NOT_PROVED[(await s.store.renewals.read(grantId))?.row.cause ?? 'unclear'] ?? WAITING;
   const problem = problemOf(diagnosis(cause, { evidence: [grant?.evidence], ...words }));
@@ -162,7 +161,7 @@ async function proveTakenOver(
     subject: `connection:${connection.name}`,
     says: `${problem.title} (${problem.evidence ?? ''})`,
   });
-  return { ...emptyOutcome(), decide: 'not_proved', problem };
+  return { ...emptyOutcome(), decide: 'not_verified', problem };
 }
 
 interface Words {
@@ -175,7 +174,7 @@ const WAITING: Words = {
   title: 'The refresh token is stored but not verified yet.',
   remedy: 'It is retried automatically. After a renewal, use it from the page of the connection.',
 };
-/** Why a stored token could not be proved, by the cause of its renewal. */
+/** Why a stored token could not be verified, by the cause of its renewal. */
 const NOT_PROVED: Partial<Record<RenewalCause, Words>> = {
   client_refused: {
     cause: 'secret_wrong',

@@ -77,9 +77,9 @@ test.each([
   { name: 'twice', form: { scope: 'connection:tides', resource: 'URL/connections/tides' }, error: 'invalid_request', says: 'once' },
   { name: 'by path and scope', form: { scope: 'connection:tides' }, path: '/oauth/token/tides', error: 'invalid_request', says: 'once' },
   { name: 'another grant type', form: { grant_type: 'password', scope: 'connection:tides' }, error: 'unsupported_grant_type', says: 'client_credentials' },
-  { name: 'a life that is no number', form: { scope: 'connection:tides', minimum_life: 'long' }, error: 'invalid_request', says: 'seconds' },
-  { name: 'a life longer than half of it', form: { scope: 'connection:tides', minimum_life: '400' }, error: 'invalid_request', says: '300 s' },
-])('refused: $name', async ({ form, path, error, says }) => {
+  { name: 'a lifetime that is no number', form: { scope: 'connection:tides', minimum_life: 'long' }, error: 'invalid_request', says: 'seconds' },
+  { name: 'a lifetime longer than half of it', form: { scope: 'connection:tides', minimum_life: '400' }, error: 'invalid_request', says: '300 s' },
+])('rejected: $name', async ({ form, path, error, says }) => {
   const filled = Object.fromEntries(Object.entries(form).map(([name, value]) => [name, value.replace('URL', service.url)]));
   const { status, body } = await ask(filled, path ? { path } : {});
   expect([status, body.error]).toEqual([400, error]);
@@ -91,7 +91,7 @@ test('unknown and forbidden look alike, to the letter', async () => {
   expect(forbidden.body).toEqual(unknown.body);
 });
 
-test('minimum_life brings a token with that much left: renewed for it where it is older than half its life, once', async () => {
+test('minimum_life brings a token with that much left: renewed for it where it is older than half its lifetime, once', async () => {
   // On demand, so that nothing but a caller has it renewed; long enough for a machine that is busy with other things.
   const { revision } = await call('showConnection', { params: { connection: 'boats' } });
   await call('changeConnection', { params: { connection: 'boats' }, body: { revision, policy: 'on_demand' } });
@@ -119,7 +119,7 @@ test('a token path of a caller\u2019s own is answered for that caller alone, and
     '/api/v1/token',
     '/OAuth/token',
     '/relay/x',
-    '/door/authorize',
+    '/oauth/authorize',
     '/connections/x',
     '/a/../api',
     '/.well-known/x',
@@ -199,7 +199,7 @@ test('who used what and when: by caller, connection and minute; who uses this, w
   for (const part of [`${service.url}/oauth/token`, several?.caller_id ?? '', 'connection:tides', '(a key of this caller']) expect(sheet.out).toContain(part);
 });
 
-test('a caller sees its own connections, and the calls that somebody saved with them as it may make them; nothing of others', async () => {
+test('a caller sees its own connections, and the calls that someone saved with them as it may make them; nothing of others', async () => {
   const own = async (path: string, as = several) =>
     fetch(`${service.url}/api/v1/own/connections${path}`, { headers: { authorization: `Bearer ${as?.caller_id}.${as?.key}` } });
   const { base_url } = await call('offeredCalls', { params: { connection: 'boats' } });
@@ -268,7 +268,7 @@ test('a caller of many connections: lists name the first of them and count the r
   expect((await rk('caller', 'list')).out).toContain('boat-06, boat-07 and 52 more');
   expect((await rk('caller', 'withdraw', 'fleet', 'hull')).err).toContain('Used in the last day: boat-59'); // by its label, though it is not among the first
   expect((await rk('caller', 'sheet', 'fleet', '--connection', 'boat-59', '--kind', 'token_url')).out).toContain('connection:boat-59');
-  expect((await call('listSheets', { params: { caller: 'fleet' }, query: { connection: 'boat-59' } })).items.length).toBeGreaterThan(3);
+  expect((await call('listSetupInstructions', { params: { caller: 'fleet' }, query: { connection: 'boat-59' } })).items.length).toBeGreaterThan(3);
   // One connection changes: it alone is read again, on each replica, and the others go on.
   const status = async (name: string, url: string) => (await ask({ scope: `connection:${name}` }, { as, url })).status;
   for (const { url } of [service, second]) expect(await status('boat-07', url)).toBe(200);
@@ -282,7 +282,7 @@ test('a caller of many connections: lists name the first of them and count the r
   expect((await call('withdrawPermission', { params: { caller: 'fleet', permission: id } })).permissions.length).toBe(59);
 });
 
-test('cut off alone: a caller that is removed is refused everywhere, and the others go on', async () => {
+test('cut off alone: a caller that is removed is rejected everywhere, and the others go on', async () => {
   await call('removeCaller', { params: { caller: 'one' } });
   await eventually(async () => (await ask({}, { as: one })).status === 401 && (await ask({}, { as: one, url: second.url })).status === 401, HEARD_MS);
   expect((await ask({ scope: 'connection:tides' })).status).toBe(200);

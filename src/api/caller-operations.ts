@@ -1,16 +1,16 @@
 import {
   AddCaller,
   AddKey,
-  AnswerDoor,
+  AnswerSignInRequest,
   Caller,
   CallerSummary,
   ChangeCaller,
-  DoorAnswered,
-  DoorRequest,
   NewKey,
   Permit,
-  Sheet,
-  SheetQuery,
+  SetupInstructions,
+  SetupQuery,
+  SignInRequest,
+  SignInRequestAnswered,
   UsageLine,
   UsageQuery,
 } from './callers.ts';
@@ -18,7 +18,7 @@ import { Done, list, type Operation } from './operation.ts';
 import { OwnCall, OwnConnection } from './own.ts';
 import { CallRequest, CallsRead, ComposedCall, CurlLine, OfferedCalls, QuotaView, ReadCalls, SaveCall, SavedCall, TriedCall } from './trying.ts';
 
-/** Operations about callers, the door, and calls that people try. */
+/** Operations about callers, sign-in for tools, and test calls. */
 export const handingOverOperations = {
   listCallers: { method: 'GET', path: '/api/v1/callers', access: 'operator', says: 'List callers', answer: list(CallerSummary) },
   addCaller: {
@@ -40,7 +40,7 @@ export const handingOverOperations = {
     method: 'PATCH',
     path: '/api/v1/callers/{caller}',
     access: 'operator',
-    says: 'Change a caller\u2019s title, connections, token path, or redirect URIs for the door',
+    says: 'Change a caller\u2019s title, connections, token path, or redirect URIs for sign-in',
     body: ChangeCaller,
     answer: Caller,
   },
@@ -79,16 +79,16 @@ export const handingOverOperations = {
     method: 'DELETE',
     path: '/api/v1/callers/{caller}/sign-ins/{sign_in}',
     access: 'operator',
-    says: 'End the sign-in of a tool that came through the door',
+    says: 'End the sign-in of a tool that signed in here',
     answer: Caller,
   },
-  listSheets: {
+  listSetupInstructions: {
     method: 'GET',
-    path: '/api/v1/callers/{caller}/sheets',
+    path: '/api/v1/callers/{caller}/setup-instructions',
     access: 'operator',
     says: 'What to paste where, for each kind of tool',
-    query: SheetQuery,
-    answer: list(Sheet),
+    query: SetupQuery,
+    answer: list(SetupInstructions),
   },
   listUsage: {
     method: 'GET',
@@ -99,20 +99,20 @@ export const handingOverOperations = {
     answer: list(UsageLine),
   },
 
-  showDoorRequest: {
+  showSignInRequest: {
     method: 'GET',
-    path: '/api/v1/door/{request}',
-    access: 'operator_at_door',
-    says: 'What a tool asks for at the door, and which connections it may be given',
-    answer: DoorRequest,
+    path: '/api/v1/sign-in-requests/{request}',
+    access: 'operator_at_sign_in',
+    says: 'What a tool requests when it signs in, and which connections it may be given',
+    answer: SignInRequest,
   },
-  answerDoor: {
+  answerSignInRequest: {
     method: 'POST',
-    path: '/api/v1/door/{request}/answer',
-    access: 'operator_at_door',
+    path: '/api/v1/sign-in-requests/{request}/answer',
+    access: 'operator_at_sign_in',
     says: 'Let the tool use a connection, or say no; the answer holds where the browser goes',
-    body: AnswerDoor,
-    answer: DoorAnswered,
+    body: AnswerSignInRequest,
+    answer: SignInRequestAnswered,
   },
 
   listOwnConnections: {
@@ -126,7 +126,7 @@ export const handingOverOperations = {
     method: 'GET',
     path: '/api/v1/own/connections/{connection}/calls',
     access: 'caller',
-    says: 'Calls that somebody saved with a connection of the caller who asks, each as a curl line through the relay',
+    says: 'Calls that someone saved with a connection of the caller who asks, each as a curl line through the relay',
     answer: list(OwnCall),
   },
 

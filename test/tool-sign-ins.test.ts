@@ -6,7 +6,7 @@ import { addConnection, addEelgrass, agree, type StandinUnderTest, startEelgrass
 import { newDatabase } from './support/new-database.ts';
 import { OperatorBrowser, type ToolOptions, tool } from './support/tool.ts';
 
-/** The door: to tools that only know "sign in", we are the authorization server. RFC 9700 from the other side; docs/SECURITY.md names these tests. */
+/** Sign-in for tools: to tools that only know "sign in", we are the authorization server. RFC 9700 from the other side; docs/SECURITY.md names these tests. */
 const BACK = 'https://tool.example/signed-in?from=kettle';
 let [service, second, standin, call] = [] as unknown as [ServiceUnderTest, ServiceUnderTest, StandinUnderTest, ApiClient];
 let browser: OperatorBrowser;
@@ -46,7 +46,7 @@ test('a tool signs in, is given the connection\u2019s current token, and renews 
   const one = of('announcer', { ask: { scope: 'connection:tides' } });
   const begun = await browser.send(one.authorize);
   const id = begun.headers.get('location')?.split('/').at(-1) ?? '';
-  expect(await (await browser.send(`/api/v1/door/${id}`)).json()).toMatchObject({
+  expect(await (await browser.send(`/api/v1/sign-in-requests/${id}`)).json()).toMatchObject({
     caller: 'announcer',
     title: 'Deck announcer',
     returns_to: 'https://tool.example',
@@ -75,7 +75,7 @@ test('a tool signs in, is given the connection\u2019s current token, and renews 
   expect((await signedIn('announcer'))[0]).toMatchObject({ connection: 'tides', operator: 'marit', ended_at: null });
 });
 
-test('user-info tells a tool who agreed to the connection that its token is of, and nothing to anybody else', async () => {
+test('user-info tells a tool who consented to the connection that its token is of, and nothing to anybody else', async () => {
   const userInfo = async (token: unknown) => {
     const answer = await fetch(`${service.url}/oauth/userinfo`, { headers: { authorization: `Bearer ${token}` } });
     return [answer.status, await answer.json()];
@@ -102,7 +102,7 @@ test('a tool that may only relay gets an opaque token, good at our relay for tha
   await eventually(async () => (await relay('sailings/tables')).status === 401, HEARD_MS);
 });
 
-test('a desktop tool without a secret: any port of its loopback redirect, PKCE needed, and its refresh token rotates all the same', async () => {
+test('a desktop tool without a secret: any port of its loopback redirect, PKCE needed, and its refresh token rotates anyway', async () => {
   const desktop = (more: Partial<ToolOptions> = {}) => of('desktop', { key: null, redirectUri: 'http://127.0.0.1:53217/done', ...more });
   const one = desktop();
   const { status, body } = await one.tokens(browser, 'sailings');
@@ -126,7 +126,7 @@ test.each([
   { name: 'no redirect URI where it has several', ask: { redirect_uri: null } },
   { name: 'a client id that nobody has', ask: { client_id: 'rkc_nobody' } },
   { name: 'no client id', ask: { client_id: null } },
-])('RFC 9700 §4.1, §4.11 $name: a page says so, and the browser is sent nowhere', async ({ ask }) => {
+])('RFC 9700 §4.1, §4.11 $name: a page shows it, and the browser is sent nowhere', async ({ ask }) => {
   const response = await browser.send(of('announcer', { ask }).authorize);
   expect([response.status, response.headers.get('location'), response.headers.getSetCookie()]).toEqual([400, null, []]);
   expect(await response.text()).toContain('It stops here');
@@ -149,7 +149,7 @@ test.each([
   if (!('state' in ask)) expect(back.searchParams.get('state')).toBe(one.state);
 });
 
-test('RFC 9700 §4.5, §2.1.1 a stolen code is worth nothing: wrong caller, wrong verifier, none, a verifier that was not asked for, another redirect URI', async () => {
+test('RFC 9700 §4.5, §2.1.1 a stolen code is worth nothing: wrong caller, wrong verifier, none, a verifier that was not requested, another redirect URI', async () => {
   const fresh = async (one: ReturnType<typeof of>) => (await one.signIn(browser, 'sailings')).searchParams.get('code') ?? '';
   const one = of('announcer');
   const code = await fresh(one);
@@ -165,7 +165,7 @@ test('RFC 9700 §4.5, §2.1.1 a stolen code is worth nothing: wrong caller, wron
   ])
     expect((await stolen()).body.error).toMatch(/^invalid_(grant|client)$/);
   expect((await one.exchange(code)).status).toBe(200); // none of it spent the code
-  // A downgrade: the attacker\u2019s code was asked for without a challenge, and the victim\u2019s tool sends its verifier.
+  // A downgrade: the attacker\u2019s code was requested without a challenge, and the victim\u2019s tool sends its verifier.
   const downgraded = of('announcer', { pkce: false });
   const { body } = await downgraded.exchange(await fresh(downgraded), { code_verifier: 'v'.repeat(43) });
   expect(body).toMatchObject({ error: 'invalid_grant', error_description: expect.stringContaining('without a code_challenge') });
@@ -192,7 +192,7 @@ test('RFC 9700 §4.14 a stolen refresh token used twice ends that sign-in, on ev
   expect((await victim.renew(String(good.body.refresh_token))).body.error).toBe('invalid_grant');
   expect((await other.renew(String(others.body.refresh_token))).status).toBe(200);
   const { items } = await call('listHistory', { query: { subject: 'caller:announcer' } });
-  expect(items.map((entry) => entry.says)).toContainEqual(expect.stringContaining('used twice: somebody else has a copy'));
+  expect(items.map((entry) => entry.says)).toContainEqual(expect.stringContaining('used twice: someone else has a copy'));
 });
 
 test('twenty at once with one refresh token: one gets tokens at most, and the sign-in is over', async () => {
@@ -213,13 +213,14 @@ test('RFC 9700 §4.7, §4.16 the question is answered by whoever was sent there:
   const id = begun.headers.get('location')?.split('/').at(-1) ?? '';
   expect(begun.headers.getSetCookie()[0]).toMatch(/HttpOnly; SameSite=Lax$/);
   const stranger = await new OperatorBrowser(service.url).signIn();
-  const answer = (from: OperatorBrowser, headers = {}) => from.send(`/api/v1/door/${id}/answer`, { method: 'POST', body: { connection: 'sailings' }, headers });
+  const answer = (from: OperatorBrowser, headers = {}) =>
+    from.send(`/api/v1/sign-in-requests/${id}/answer`, { method: 'POST', body: { connection: 'sailings' }, headers });
   expect((await answer(stranger)).status).toBe(410);
-  expect((await stranger.send(`/api/v1/door/${id}`)).status).toBe(410);
+  expect((await stranger.send(`/api/v1/sign-in-requests/${id}`)).status).toBe(410);
   expect((await answer(new OperatorBrowser(service.url))).status).toBe(401);
   expect((await answer(browser, { origin: 'https://tool.example' })).status).toBe(403);
-  await expect(call('answerDoor', { params: { request: id }, body: { connection: 'sailings' } })).rejects.toMatchObject({
-    problem: { code: 'DOOR_REQUEST_OVER' },
+  await expect(call('answerSignInRequest', { params: { request: id }, body: { connection: 'sailings' } })).rejects.toMatchObject({
+    problem: { code: 'SIGN_IN_REQUEST_EXPIRED' },
   });
   const page = await fetch(`${service.url}/`);
   expect([page.headers.get('x-frame-options'), page.headers.get('content-security-policy')]).toEqual([
@@ -241,7 +242,7 @@ test('no is no; and nothing that the caller may not use can be chosen', async ()
   const change = (uris: string[]) => call('changeCaller', { params: { caller: 'announcer' }, body: { redirect_uris: uris } });
   await change(['https://elsewhere.example/back']);
   await eventually(async () => (await browser.send(of('announcer').authorize)).status >= 400, HEARD_MS); // heard of
-  expect((await browser.send(`/api/v1/door/${id}/answer`, { method: 'POST', body: { connection: null } })).status).toBe(410);
+  expect((await browser.send(`/api/v1/sign-in-requests/${id}/answer`, { method: 'POST', body: { connection: null } })).status).toBe(410);
   await change(redirect_uris);
   await eventually(async () => (await browser.send(of('announcer').authorize)).status < 400, HEARD_MS);
 });
@@ -279,11 +280,11 @@ test('cut off alone: an operator ends one sign-in, revocation by the tool, a wit
   });
 });
 
-test('the metadata says what the door takes (RFC 8414), and is the issuer that answers name', async () => {
+test('the metadata states what sign-in for tools takes (RFC 8414), and is the issuer that answers name', async () => {
   const metadata = (await (await fetch(`${service.url}/.well-known/oauth-authorization-server`)).json()) as Record<string, unknown>;
   expect(metadata).toMatchObject({
     issuer: service.url,
-    authorization_endpoint: `${service.url}/door/authorize`,
+    authorization_endpoint: `${service.url}/oauth/authorize`,
     token_endpoint: `${service.url}/oauth/token`,
     revocation_endpoint: `${service.url}/oauth/revoke`,
     userinfo_endpoint: `${service.url}/oauth/userinfo`,
@@ -294,7 +295,7 @@ test('the metadata says what the door takes (RFC 8414), and is the issuer that a
   });
 });
 
-test('the door may not be hammered', async () => {
+test('sign-in for tools may not be hammered', async () => {
   const answers = await Promise.all(Array.from({ length: 80 }, () => fetch(`${second.url}${of('announcer').authorize}`, { redirect: 'manual' })));
   const refused = answers.filter((answer) => answer.status === 429);
   expect(refused.length).toBeGreaterThan(0);

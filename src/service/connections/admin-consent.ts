@@ -1,5 +1,5 @@
 import type { z } from 'zod';
-import type { CheckedAgreement, Connection } from '../../api/connections.ts';
+import type { CheckedAdminConsent, Connection } from '../../api/connections.ts';
 import { Fault } from '../../core/fault.ts';
 import { base64url } from '../../core/identifiers.ts';
 import { own } from '../../core/json.ts';
@@ -17,10 +17,10 @@ import type { ListedConnection } from '../store/connection-list.ts';
 import { findKnown } from './find.ts';
 import type { ConnectionParts } from './parts.ts';
 
-/** The organisation's agreement in advance: a link and a text for whoever may give it, and a look whether they did. */
-export function agreementView(definition: ProviderDefinition, client: ClientRow, one: ListedConnection): Connection['organisation_agreement'] {
-  const scopes = definition.scopes.filter((scope) => scope.organisation && one.scopes.includes(scope.name));
-  const told = definition.dialect.organisation_agreement;
+/** Admin consent in advance: a link and a text for whoever may give it, and a look whether they did. */
+export function adminConsentView(definition: ProviderDefinition, client: ClientRow, one: ListedConnection): Connection['admin_consent'] {
+  const scopes = definition.scopes.filter((scope) => scope.organization && one.scopes.includes(scope.name));
+  const told = definition.dialect.admin_consent;
   if (scopes.length === 0 || !told || client.clientId === null) return null;
   const fill: Record<string, string> = {
     client_id: client.clientId,
@@ -32,27 +32,27 @@ export function agreementView(definition: ProviderDefinition, client: ClientRow,
   };
   const link = told.page.replace(/\{(\w+)\}/g, (all, name: string) => (own(fill, name) === undefined ? all : encodeURIComponent(own(fill, name) ?? '')));
   const text = [
-    `We connect \u201c${client.title || client.name}\u201d to ${definition.title}. Some of what it needs must be agreed for the whole organisation:`,
+    `We connect \u201c${client.title || client.name}\u201d to ${definition.title}. Some of what it needs must be consented for the whole organization:`,
     ...scopes.map((scope) => `\u2013 ${scope.says} (${scope.name})`),
-    `${told.says ? `${told.says} ` : ''}Please open this page, sign in, and agree:`,
+    `${told.says ? `${told.says} ` : ''}Please open this page, sign in, and consent:`,
     link,
   ].join('\n');
   return { scopes: scopes.map((scope) => scope.name), link, text, check: isClientsOwn(one.grantType) };
 }
 
 /** Asks the token endpoint as the client would, and keeps nothing: a token says yes. @throws {Fault} INPUT_INVALID where only a person's consent tells */
-export async function checkAgreement(s: ConnectionParts, { params, actor }: Command<'checkAgreement'>): Promise<z.output<typeof CheckedAgreement>> {
+export async function checkAdminConsent(s: ConnectionParts, { params, actor }: Command<'checkAdminConsent'>): Promise<z.output<typeof CheckedAdminConsent>> {
   const { connection: name } = params;
   const operator = actor.operator.name;
   const one = await findKnown(s, name);
   const { definition, record, unconfirmed } = await connectionDefinition(s, one);
-  const view = agreementView(definition, record, one);
-  if (!view) throw new Fault('NOT_FOUND', { detail: 'Nothing that this connection asks for needs the agreement of the whole organisation.' });
+  const view = adminConsentView(definition, record, one);
+  if (!view) throw new Fault('NOT_FOUND', { detail: 'Nothing that this connection asks for needs the agreement of the whole organization.' });
   if (!isClientsOwn(one.grantType))
     throw new Fault('INPUT_INVALID', {
-      detail: 'Only a person\u2019s consent tells whether the organisation has agreed.',
+      detail: 'Only a person\u2019s consent tells whether the organization has consented.',
       places: [{ path: 'grant_type', why: one.grantType }],
-      remedy: 'Open the connection: it says so at once if the agreement is missing.',
+      remedy: 'Open the connection: it shows it at once if the agreement is missing.',
     });
   refuseUnconfirmed(unconfirmed);
   const [credentials] = (await s.contexts.credentialsOf(record.id, definition)).inOrder;
@@ -64,14 +64,14 @@ export async function checkAgreement(s: ConnectionParts, { params, actor }: Comm
       : ({ grantType: 'client_credentials', scopes: one.scopes } as const);
   const answer = readTokenOutcome(await s.ports.send(await tokenRequest(definition, credentials, asks, once)), definition.dialect);
   const evidence = evidenceText(answer.evidence);
-  const refused = answer.evidence.error !== null && (definition.dialect.organisation_agreement?.refused.includes(answer.evidence.error) ?? false);
+  const refused = answer.evidence.error !== null && (definition.dialect.admin_consent?.rejected.includes(answer.evidence.error) ?? false);
   const agreed = answer.kind === 'tokens' ? true : refused ? false : null;
   const says =
     agreed === null
       ? 'It was not told: the provider answered something else.'
       : agreed
-        ? 'The organisation has agreed: open the connection now.'
-        : 'The organisation has not agreed yet.';
-  s.history.add({ actor: operator, kind: 'agreement_checked', subject: `connection:${name}`, says: `${says} (${evidence})` });
+        ? 'The organization has consented: open the connection now.'
+        : 'The organization has not consented yet.';
+  s.history.add({ actor: operator, kind: 'admin_consent_checked', subject: `connection:${name}`, says: `${says} (${evidence})` });
   return { agreed, says, evidence };
 }

@@ -10,7 +10,7 @@ import { addConnection, addEelgrass, agree, type StandinUnderTest, startEelgrass
 import { newDatabase } from './support/new-database.ts';
 import { tool } from './support/tool.ts';
 
-/** What somebody new does from these pages: give one connection to a tool, let a tool sign in, try a call. */
+/** What someone new does from these pages: give one connection to a tool, let a tool sign in, try a call. */
 let [service, standin, call, browser, page, back] = [] as unknown as [ServiceUnderTest, StandinUnderTest, ApiClient, OpenBrowser, Page, Server];
 const came: URL[] = [];
 const go = async (hash: string, heading: string) => {
@@ -85,7 +85,7 @@ test('a caller\u2019s page: permit, read what to paste, add a key with an end, e
   expect((await call('showCaller', { params: { caller: 'board' } })).keys.find((one) => one.label === 'pasted at the pier')?.retired_at).toMatch(/^20(29|30)-/);
 });
 
-test('the door: the tool sends the browser, somebody signs in, chooses, and is back at the tool; the sign-in can be ended on the page', async () => {
+test('sign-in for tools: the tool sends the browser, someone signs in, chooses, and is back at the tool; the sign-in can be ended on the page', async () => {
   const { caller_id } = await call('showCaller', { params: { caller: 'board' } });
   const { key } = await call('addKey', { params: { caller: 'board' }, body: {} });
   const redirectUri = `http://127.0.0.1:${(back.address() as AddressInfo).port}/done`;
@@ -110,7 +110,7 @@ test('the door: the tool sends the browser, somebody signs in, chooses, and is b
     await page.getByRole('button', { name: 'End it' }).click();
     await page.getByText('ended by an operator').waitFor();
     expect((await one.renew(String(body.refresh_token))).body.error).toBe('invalid_grant');
-    await there.goto(`${service.url}/door/authorize?client_id=${caller_id}&redirect_uri=${encodeURIComponent('https://evil.example/<script>')}`);
+    await there.goto(`${service.url}/oauth/authorize?client_id=${caller_id}&redirect_uri=${encodeURIComponent('https://evil.example/<script>')}`);
     await there.getByRole('heading', { name: 'It stops here' }).waitFor();
     expect(await there.locator('main').innerText()).toContain('https://evil.example/<script>'); // as text
   } finally {
@@ -151,7 +151,7 @@ test('try a call: an operation filled in, the answer as a table; on a live conne
   await page.getByText(`'${service.url}/relay/sailings/tables/tides/rows?limit=1'`).waitFor();
 });
 
-test('a connection\u2019s page says who uses it and what is left of the quota; labels are changed there; all of it by keyboard, every control named', async () => {
+test('a connection\u2019s page shows who uses it and what is left of the quota; labels are changed there; all of it by keyboard, every control named', async () => {
   await fetch(`${service.url}/relay/sailings/tables`, {
     headers: { authorization: `Bearer ${(await call('showCaller', { params: { caller: 'board' } })).caller_id}.wrong` },
   });
