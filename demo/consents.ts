@@ -35,12 +35,12 @@ export async function seedConsents(harbour: Harbour, call: ApiClient): Promise<v
   });
   await agree(call, 'forum-trial', 'eg-2001');
 
-  const body = { provider: 'quaymaster', name: 'phones', title: 'Phone list', type: 'service_account' as const, placeholders: { audience: 'qm:dir:staff' } };
+  const body = { provider: 'piermaster', name: 'phones', title: 'Phone list', type: 'service_account' as const, placeholders: { audience: 'pm:dir:staff' } };
   const draft = await call('addClient', { body });
   const there = await registerAtStandin(draft.registration_page ?? '', 'Phone list', draft.redirect_uri);
-  const params = { provider: 'quaymaster', client: 'phones' };
+  const params = { provider: 'piermaster', client: 'phones' };
   const scopes = ['staff.read', 'staff.phone'];
   await call('changeClient', { params, body: { revision: draft.revision, client_id: there.id, registered_scopes: scopes } });
   await call('addSecret', { params, body: { secret: there.secret, ends_at: new Date(Date.now() + 120 * 86_400_000).toISOString() } });
-  await call('addConnection', { body: { name: 'phone-list', provider: 'quaymaster', client: 'phones', scopes } });
+  await call('addConnection', { body: { name: 'phone-list', provider: 'piermaster', client: 'phones', scopes } });
 }

@@ -16,12 +16,12 @@ export const demoFolder = (): string =>
 /** Empties a folder that an earlier demo made; never another. */
 export function emptyDemoFolder(folder: string): void {
   if (!existsSync(folder)) return;
-  if (!existsSync(join(folder, MARK))) throw new Error(`${folder} was not made by the demo; it is paused by the circuit breaker`);
+  if (!existsSync(join(folder, MARK))) throw new Error(`${folder} was not made by the demo; it is not touched`);
   rmSync(folder, { recursive: true, force: true });
 }
 
 /** The providers beside Eelgrass and Berthline. */
-export const OTHERS = ['ledgerfin', 'wharfpost', 'notchboard', 'quaymaster', 'bosunry', 'oakum', 'deckhail'] as const;
+export const OTHERS = ['ledgerfin', 'wharfpost', 'notchboard', 'piermaster', 'bosunry', 'oakum', 'deckhail'] as const;
 
 /** Starts the stand-ins and the service over one folder. */
 export async function openHarbour(options: {

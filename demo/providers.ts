@@ -67,13 +67,13 @@ export async function seedOthers(harbour: Harbour, call: ApiClient): Promise<voi
   await connection('ledger-by-secret', 'ledgerfin', 'reading', ['books.read', 'books.post']);
   await client('wharfpost', 'counter', 'Parcel counter', { scopes: ['parcels'] });
   await connection('parcels', 'wharfpost', 'counter', ['parcels'], { placeholders: { account: '40017788' }, operations: ['list-parcels'] });
-  const directory = await client('quaymaster', 'directory', 'Staff directory', {
-    placeholders: { audience: 'qm:dir:staff' },
+  const directory = await client('piermaster', 'directory', 'Staff directory', {
+    placeholders: { audience: 'pm:dir:staff' },
     scopes: ['staff.read'],
     endsInDays: 60,
   });
-  await call('addConnection', { body: { name: 'staff', provider: 'quaymaster', client: 'directory', scopes: ['staff.read'], operations: ['list-people'] } });
-  await byPrintedCode(call, 'staff', harbour.others.quaymaster ?? '', directory.id);
+  await call('addConnection', { body: { name: 'staff', provider: 'piermaster', client: 'directory', scopes: ['staff.read'], operations: ['list-people'] } });
+  await byPrintedCode(call, 'staff', harbour.others.piermaster ?? '', directory.id);
   await client('notchboard', 'forum', 'Passengers\u2019 forum', { scopes: ['read', 'post', 'keep'] });
   await client('notchboard', 'forum-sandbox', 'Passengers\u2019 forum, for trying', { environment: 'sandbox', scopes: ['read', 'post', 'moderate', 'keep'] });
   await connection('forum', 'notchboard', 'forum', ['read', 'post', 'keep'], { operations: ['list-threads', 'answer-thread'] });
@@ -83,16 +83,16 @@ export async function seedOthers(harbour: Harbour, call: ApiClient): Promise<voi
   await client('deckhail', 'deck', 'Deck announcer', { scopes: ['hear', 'announce', 'offline_access'] });
   await connection('announcements', 'deckhail', 'deck', ['hear', 'announce', 'offline_access'], { operations: ['announce'] });
   // Oakum has not approved its client yet: what was sent is kept, and a rehearsal stands beside it.
-  const crew = await client('oakum', 'crew', 'Crew portal', { scopes: ['/certificates/read'], approval: 'requested' });
+  const crew = await client('oakum', 'crew', 'Crew portal', { scopes: ['view.certificates'], approval: 'requested' });
   const { form } = await call('showClient', { params: crew.params });
   await call('recordRequest', {
     params: crew.params,
     body: { form: 'Application for access', answers: form.map(({ question, answer }) => ({ question, answer: answer || '48' })) },
   });
-  const rehearsal = { rehearsal_port: Number(new URL(harbour.others.oakum ?? '').port), scopes: ['/certificates/read'] };
+  const rehearsal = { rehearsal_port: Number(new URL(harbour.others.oakum ?? '').port), scopes: ['view.certificates'] };
   await client('oakum', 'rehearsal', 'Crew portal, rehearsed', rehearsal);
   await change(call, 'oakum', 'rehearsal', { approval: 'approved' });
-  await connection('crew-certificates', 'oakum', 'rehearsal', ['/certificates/read'], {}, 'eg-1042');
+  await connection('crew-certificates', 'oakum', 'rehearsal', ['view.certificates'], {}, 'eg-1042');
 }
 
 const ROSTERS = ['rosters:read', 'whoami', 'offline_access'];

@@ -110,7 +110,7 @@ const good = await tour(say, {
     await seedTools(call);
     await postTwice(harbour, call);
     await feelLimit(harbour, call);
-    await shootAt(page, 'client', '#/providers/ledgerfin/clients/nightly', 'Details');
+    await shootAt(page, 'client', '#/providers/ledgerfin/clients/nightly', 'Step by step');
     const stand = { provider: 'bosunry', client: 'board' };
     const board = await call('addClient', { body: { provider: 'bosunry', name: 'board', title: 'Roster board' } });
     await sideBySide(page, board.registration_page ?? '', async (clientId) => {
@@ -128,25 +128,23 @@ const good = await tour(say, {
     await page.getByText('nothing is missing').waitFor();
     await shoot(page, 'add-provider');
     await shootAt(page, 'provider', '#/providers/notchboard', 'Change the definition');
-    await shootAt(page, 'connections', '#/connections', 'Show only');
+    await shootAt(page, 'connections', '#/connections', 'of 1');
     await shootAt(page, 'providers', '#/providers', 'Start a client');
     const announcer = await startAnnouncer(harbour, call, () => undefined, '1000');
-    await page.evaluate(() => location.assign('#/callers/deck-announcer'));
-    await page.getByText('opens announcements').waitFor();
+    await page.evaluate(() => location.assign('#/callers/deck-announcer/setup'));
     await page.getByRole('cell', { name: 'signed in', exact: true }).waitFor();
-    await page.locator('section[aria-labelledby=uses] table').waitFor(); // uses are written every 5 s
     await page.getByRole('button', { name: /^Only “sign in”/ }).click();
-    await shootAt(page, 'caller', '#/callers/deck-announcer', 'Authorization URL', '#paste');
+    await shootAt(page, 'caller', '#/callers/deck-announcer/setup', 'Authorization URL');
     await signInPicture(page, call);
-    await page.evaluate(() => location.assign('#/connections/sailings/try'));
+    await page.evaluate(() => location.assign('#/connections/sailings/test-call'));
     await page.getByRole('button', { name: 'rows-of-a-table', exact: true }).click();
     await page.getByLabel('table', { exact: true }).fill('sailings');
-    await page.getByRole('button', { name: 'Send it' }).click();
+    await page.getByRole('button', { name: 'Send' }).click();
     await page.getByText('it works').waitFor();
-    await shoot(page, 'try');
+    await shoot(page, 'test-call');
     await announcer.stop();
     await page.getByRole('button', { name: 'Dark' }).click();
-    await shootAt(page, 'decide-night', '#/connections/crew-calendar', 'Expiration and renewal');
+    await shootAt(page, 'decide-night', '#/connections/crew-calendar', 'Last 24 hours');
     await page.getByRole('button', { name: 'Light' }).click();
     await shootAt(page, 'key-to-oauth', '#/connections/harbour-report', 'Prepared beside what is in use');
     await devicePicture(page, call);
@@ -157,7 +155,7 @@ const good = await tour(say, {
         ['status'],
         ['caller', 'list'],
         ['connection', 'quota', 'parcels'],
-        ['caller', 'sheet', 'deck-announcer'],
+        ['caller', 'setup', 'deck-announcer'],
         ['call', 'sailings', '--saved', 'rows-of-a-table', '--fill', 'table=sailings', 'how_many=1'],
       ],
       {

@@ -34,7 +34,7 @@ export async function playStory(stage: Stage): Promise<{ calls: number; failures
   await page.getByRole('heading', { name: 'First steps' }).waitFor();
   say('Sign in', 'the page Now, with the first steps');
 
-  await page.getByRole('link', { name: 'Add a provider from its definition file' }).click();
+  await page.getByRole('link', { name: 'Add a provider' }).click();
   await page.getByRole('radio', { name: 'Definition file' }).check();
   await page.locator('input[type=file]').setInputFiles(stage.definitionFile);
   await page.getByRole('button', { name: 'Add Eelgrass' }).click();
@@ -43,7 +43,7 @@ export async function playStory(stage: Stage): Promise<{ calls: number; failures
 
   await page.getByRole('textbox', { name: 'Name', exact: true }).fill('timetable');
   await page.getByRole('button', { name: 'Start the draft' }).click();
-  await page.getByRole('heading', { name: '1. Register it at Eelgrass' }).waitFor();
+  await page.getByRole('heading', { name: 'Register it at Eelgrass' }).waitFor();
   const redirectUri = await page.locator('code').filter({ hasText: '/oauth/callback/' }).first().innerText();
   await look('client-draft');
   say('Start the client as a draft', `our redirect URI: ${redirectUri}`);
@@ -53,7 +53,7 @@ export async function playStory(stage: Stage): Promise<{ calls: number; failures
 
   await page.getByLabel('Client id').fill(registered.id);
   await page.getByLabel('Client secret').fill(registered.secret);
-  await page.getByRole('button', { name: 'Save' }).click();
+  await page.getByRole('button', { name: 'Save', exact: true }).click();
   await page.getByText('The secret is sealed').waitFor();
   const shown = await page.content();
   if (shown.includes(registered.secret)) throw new Error('the secret is still on the page');
@@ -84,7 +84,7 @@ export async function playStory(stage: Stage): Promise<{ calls: number; failures
   await provider.close();
 
   await page.getByRole('heading', { name: 'sailings is connected' }).waitFor();
-  await page.getByRole('link', { name: 'Watch it being kept active' }).click();
+  await page.getByRole('link', { name: 'Show the connection' }).click();
   await page.getByText('working', { exact: true }).waitFor();
   await page.getByText(/renewed (once|[1-9]\d* times)/).waitFor({ timeout: RENEWALS_LIMIT_MS });
   await look('connection');
@@ -109,8 +109,8 @@ export async function playStory(stage: Stage): Promise<{ calls: number; failures
   const integration = stage.startIntegration(settings);
   for (const endsAt = Date.now() + RENEWALS_LIMIT_MS; (await stage.renewals('sailings')) < before + RENEWALS_WANTED; await page.waitForTimeout(500))
     if (Date.now() > endsAt) throw new Error('five renewals did not come');
-  await page.getByRole('navigation').getByRole('link', { name: 'Now' }).click();
-  await page.getByRole('heading', { name: 'Kept active' }).waitFor();
+  await page.getByRole('navigation').getByRole('link', { name: 'Overview' }).click();
+  await page.getByRole('heading', { name: 'Working' }).waitFor();
   await look('now');
   const last = await integration.end();
   const [, calls = '0', failures = '1'] = /(\d+) calls, (\d+) failures/.exec(last) ?? [];
@@ -121,7 +121,7 @@ export async function playStory(stage: Stage): Promise<{ calls: number; failures
 
 /** The provider's own developer console, in a tab of its own: what the guide shows, page by page. */
 async function register(page: Page, redirectUri: string): Promise<{ id: string; secret: string }> {
-  const [there] = await Promise.all([page.waitForEvent('popup'), page.getByRole('link', { name: 'Open their registration page' }).click()]);
+  const [there] = await Promise.all([page.waitForEvent('popup'), page.getByRole('link', { name: 'Open the registration page' }).click()]);
   const part = async (name: string, work: () => Promise<unknown>, button: string): Promise<void> => {
     await there.getByRole('link', { name, exact: true }).click();
     await work();

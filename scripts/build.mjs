@@ -4,6 +4,7 @@ import { chmodSync, existsSync, mkdirSync, readFileSync, rmSync, writeFileSync }
 import { dirname, join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { hashOf } from './hash.mjs';
+import { writeHelp } from './help.mjs';
 
 const root = join(dirname(fileURLToPath(import.meta.url)), '..');
 const dist = join(root, 'dist');
@@ -14,13 +15,24 @@ function run(bin, args) {
 }
 
 const stamp = join(dist, '.stamp');
-const hash = hashOf(root, ['src', 'package.json', 'tsconfig.json', 'tsconfig.build.json', 'vite.config.ts', 'svelte.config.js', 'scripts/build.mjs']);
+const hash = hashOf(root, [
+  'src',
+  'package.json',
+  'tsconfig.json',
+  'tsconfig.build.json',
+  'vite.config.ts',
+  'svelte.config.js',
+  'scripts/build.mjs',
+  'scripts/help.mjs',
+  'docs',
+]);
 if (!existsSync(stamp) || readFileSync(stamp, 'utf8') !== hash) {
   process.stderr.write('Building\u2026\n');
   rmSync(dist, { recursive: true, force: true });
   mkdirSync(dist);
   run('typescript/bin/tsc', ['-p', 'tsconfig.build.json']);
   if (existsSync(join(root, 'src/console/index.html'))) run('vite/bin/vite.js', ['build', '--logLevel', 'warn']);
+  writeHelp(root, join(dist, 'console/help'));
   chmodSync(join(dist, 'cli/main.js'), 0o755);
   writeFileSync(stamp, hash);
 }

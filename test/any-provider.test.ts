@@ -119,7 +119,7 @@ test('an OpenAPI file: its operations are kept, the weakest scopes for the ticke
   expect([seen.ready, seen.wrong]).toEqual([true, []]);
   const document = seen.document
     .replace('server:\n', 'server:\n  token_endpoint_auth_methods_supported: [client_secret_post]\n')
-    .concat('dialect: { offline_parameter: { name: access, value: offline } }\n');
+    .concat('dialect: { offline_parameter: { name: stay, value: moored } }\n');
   await call('addProvider', { body: { document } });
   const chosen = await call('chooseScopes', { params: { provider: 'berth-book' }, body: { operations: ['listBerths', 'listBookings'] } });
   expect(chosen).toMatchObject({ scopes: ['bookings.read'], chosen: [{ alternatives: [['bookings.read'], ['bookings.write']] }, {}] });

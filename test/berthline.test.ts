@@ -54,7 +54,7 @@ test('with the offline parameter a refresh token comes; its API answers for the 
     total: 460,
     bookings: expect.arrayContaining([expect.objectContaining({ region: 'north' })]),
   });
-  const plain = await startBerthline(3600, (text) => text.replace('  offline_parameter: { name: access, value: offline }\n', ''));
+  const plain = await startBerthline(3600, (text) => text.replace('  offline_parameter: { name: stay, value: moored }\n', ''));
   await call('addProvider', { body: { document: plain.definitionText.replace('name: berthline', 'name: plainline') } });
   await addClient(call, plain, 'harbour', { ...NORTH, provider: 'plainline' });
   await addConnection(call, 'short-lived', SCOPES, 'harbour', 'plainline');

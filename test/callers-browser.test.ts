@@ -17,6 +17,11 @@ const go = async (hash: string, heading: string) => {
   await page.evaluate((to) => location.assign(to), hash);
   await page.getByRole('heading', { name: heading }).first().waitFor();
 };
+const tab = (name: string) =>
+  page
+    .getByRole('navigation', { name: 'Sections' })
+    .getByRole('link', { name: new RegExp(`^${name}`) })
+    .click();
 const submitSignIn = async (of: Page) => {
   await of.getByLabel('Operator name').fill('marit');
   await of.getByLabel('Password').fill(PASSWORD);
@@ -42,7 +47,7 @@ beforeAll(async () => {
   page = browser.context.pages()[0] ?? (await browser.context.newPage());
   await page.goto(service.url);
   await submitSignIn(page);
-  await page.getByRole('heading', { name: 'How it runs' }).waitFor();
+  await page.getByRole('heading', { name: 'Service' }).waitFor();
 });
 afterAll(async () => {
   await browser?.close();
@@ -54,13 +59,16 @@ afterAll(async () => {
 
 test('a caller\u2019s page: permit, read what to paste, add a key with an end, enter what the tool shows', async () => {
   await go('#/callers/board', 'board');
+  await tab('Setup instructions');
   await page.getByText('Permit a connection first').waitFor();
-  await page.getByRole('button', { name: 'Permit more' }).click();
+  await tab('Permissions');
+  await page.getByRole('button', { name: 'Add permission' }).click();
   await page.getByLabel('Connection', { exact: true }).fill('sailings');
   await page.getByRole('checkbox', { name: 'GET' }).check();
   await page.getByLabel('Paths through the relay').fill('/tables/**');
   await page.getByRole('button', { name: 'Permit it' }).click();
   await page.getByRole('cell', { name: 'tokens and relay, GET, /tables/**', exact: true }).waitFor();
+  await tab('Setup instructions');
   await page.getByRole('button', { name: /^Token URL, id and secret/ }).click();
   await page.getByText(`${service.url}/oauth/token`, { exact: true }).waitFor();
   await page.getByText('connection:sailings', { exact: true }).waitFor();
@@ -73,6 +81,7 @@ test('a caller\u2019s page: permit, read what to paste, add a key with an end, e
   await page.getByLabel('Redirect URIs of the tool').fill('http://127.0.0.1/done');
   await page.getByRole('button', { name: 'Save', exact: true }).click();
   await page.getByText('The redirect URI that the tool shows: enter it at this caller.').waitFor({ state: 'detached' });
+  await tab('Keys');
   await page.getByRole('button', { name: 'Add a key…' }).click();
   await page.getByLabel('Label').fill('pasted at the pier');
   await page.getByLabel('Stops working on').fill('2030-01-01');
@@ -105,6 +114,7 @@ test('sign-in for tools: the tool sends the browser, someone signs in, chooses, 
     expect([given?.searchParams.get('state'), given?.searchParams.get('iss')]).toEqual([one.state, service.url]);
     const { status, body } = await one.exchange(given?.searchParams.get('code') ?? '');
     expect(status).toBe(200);
+    await tab('Setup instructions');
     await page.getByRole('cell', { name: 'signed in', exact: true }).waitFor();
     await page.getByRole('button', { name: 'End…' }).click();
     await page.getByRole('button', { name: 'End it' }).click();
@@ -119,35 +129,35 @@ test('sign-in for tools: the tool sends the browser, someone signs in, chooses, 
 });
 
 test('try a call: an operation filled in, the answer as a table; on a live connection a write asks with the environment large; saved for everyone', async () => {
-  await go('#/connections/sailings/try', 'Try a call on sailings');
+  await go('#/connections/sailings/test-call', 'Call the API');
   await page.getByRole('button', { name: /GET \/tables\/\{table\}\/rows/ }).click();
   await page.getByText('Fill in first: table.').waitFor();
-  expect(await page.getByRole('button', { name: 'Send it' }).isDisabled()).toBe(true);
+  expect(await page.getByRole('button', { name: 'Send' }).isDisabled()).toBe(true);
   await page.getByLabel('table', { exact: true }).fill('boats');
-  await page.getByRole('button', { name: 'Send it' }).click();
-  await page.getByText('200 it works').waitFor();
+  await page.getByRole('button', { name: 'Send' }).click();
+  await page.getByText('200 it works').last().waitFor();
   await page.getByRole('cell', { name: 'Sandpiper' }).waitFor();
   await page.getByRole('button', { name: 'tree' }).click();
   await page.locator('summary', { hasText: '2: {4}' }).click();
   await page.getByText('"Sandpiper"').waitFor();
   await page.getByLabel('Name of the saved call').fill('boats');
-  await page.getByRole('button', { name: 'Save it' }).click();
+  await page.getByRole('button', { name: 'Save call' }).click();
   await page.getByRole('button', { name: 'boats', exact: true }).waitFor();
   const before = (await standin.counters()).counters['api.ok'];
   await page.getByRole('button', { name: /POST \/tables\/\{table\}\/rows/ }).click();
   await page.getByLabel('table', { exact: true }).fill('boats');
-  await page.getByRole('button', { name: 'Send it' }).click();
+  await page.getByRole('button', { name: 'Send' }).click();
   const asked = page.getByRole('alertdialog');
   expect(await asked.innerText()).toMatch(/LIVE/i);
   expect((await standin.counters()).counters['api.ok']).toBe(before);
-  await asked.getByRole('button', { name: 'No' }).click();
+  await asked.getByRole('button', { name: 'Cancel' }).click();
   await page
     .getByLabel('Paste a curl line, or choose a HAR file')
     .fill(`curl -H 'authorization: Bearer x' '${service.url}/relay/sailings/tables/tides/rows?limit=1'`);
-  await page.getByRole('button', { name: 'Read it' }).click();
+  await page.getByRole('button', { name: 'Read', exact: true }).click();
   await page.getByText('left out: the header authorization').waitFor();
   expect(await page.getByLabel('Path', { exact: true }).inputValue()).toBe('/tables/tides/rows?limit=1');
-  await page.getByRole('button', { name: 'As a curl line' }).click();
+  await page.getByRole('button', { name: 'Copy as curl' }).click();
   await page.getByText(`'${service.url}/relay/sailings/tables/tides/rows?limit=1'`).waitFor();
 });
 
@@ -155,15 +165,15 @@ test('a connection\u2019s page shows who uses it and what is left of the quota; 
   await fetch(`${service.url}/relay/sailings/tables`, {
     headers: { authorization: `Bearer ${(await call('showCaller', { params: { caller: 'board' } })).caller_id}.wrong` },
   });
-  await go('#/connections/sailings', 'sailings');
-  await page.getByRole('heading', { name: 'Who uses it' }).waitFor();
+  await go('#/connections/sailings/used-by', 'Used by');
   await page.getByRole('cell', { name: 'tokens and relay, GET, /tables/**', exact: true }).waitFor();
   await page.getByRole('cell', { name: /100000 calls an hour/ }).waitFor();
-  await page.getByRole('button', { name: 'Change the labels' }).click();
+  await tab('Overview');
+  await page.getByRole('button', { name: 'Change labels' }).click();
   await page.getByLabel('Labels, separated by spaces').fill('pier deck');
   await page.keyboard.press('Enter');
   await eventually(async () => (await call('showConnection', { params: { connection: 'sailings' } })).labels.join(' ') === 'deck pier');
-  for (const hash of ['#/callers/board', '#/connections/sailings/try', '#/connections/sailings', '#/callers']) {
+  for (const hash of ['#/callers/board', '#/callers/board/keys', '#/connections/sailings/test-call', '#/connections/sailings', '#/callers']) {
     await page.evaluate((to) => location.assign(to), hash);
     await page.waitForTimeout(600);
     const unnamed = await page.evaluate(() =>

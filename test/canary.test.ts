@@ -246,15 +246,24 @@ test('pages show none of them', async () => {
     await page.getByLabel('Password').fill(PASSWORD);
     await page.getByRole('button', { name: 'Sign in' }).click();
     for (const [hash, wait] of [
-      ['#/', 'How it runs'],
-      ['#/connections/canary', 'History'],
-      ['#/providers/eelgrass/clients/timetable', 'Enter what it gave you'],
-      ['#/providers/ledgerfin/clients/canary', 'Details'],
-      ['#/connections/canary-wharfpost', 'History'],
-      ['#/callers/canary', 'Keys'],
+      ['#/', 'Action needed and degraded'],
+      ['#/connections/canary', 'Last 24 hours'],
+      ['#/connections/canary/used-by', 'Used by'],
+      ['#/connections/canary/test-call', 'Operations of the API'],
+      ['#/connections/canary/scopes', 'Requested'],
+      ['#/connections/canary/renewals', 'Recent renewals'],
+      ['#/connections/canary/activity', 'Include routine renewals'],
+      ['#/providers/eelgrass/clients/timetable', 'Register it at'],
+      ['#/providers/eelgrass/clients/timetable/credentials', 'Client id'],
+      ['#/providers/ledgerfin/clients/canary/credentials', 'Client id'],
+      ['#/providers/ledgerfin/clients/canary/details', 'Authenticates by'],
+      ['#/connections/canary-wharfpost', 'Last 24 hours'],
+      ['#/callers/canary', 'Permissions'],
+      ['#/callers/canary/keys', 'Add a key'],
+      ['#/callers/canary/usage', 'By connection'],
       ['#/callers', 'Add a caller'],
-      ['#/connections/canary/try', 'Operations of the API'],
-      ['#/callers/canary-tool', 'Signed in for'],
+      ['#/callers/canary-tool/setup', 'Signed in for'],
+      ['#/activity', 'What happened'],
     ] as const) {
       await page.evaluate((to) => location.assign(to), hash);
       await page.getByText(wait).first().waitFor();

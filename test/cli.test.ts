@@ -64,7 +64,7 @@ test('the story by rk alone, to a token and an answer of the API', async () => {
 });
 
 test.each([
-  { args: ['connection', 'show', 'nothing'], code: 4, says: 'List what there is' },
+  { args: ['connection', 'show', 'nothing'], code: 4, says: 'List what exists' },
   { args: ['provider', 'add', 'DEFINITION'], code: 5, says: 'Choose another name' },
   { args: ['client', 'remove', 'eelgrass/timetable', '--yes'], code: 5, says: 'Remove its connections first' },
   { args: ['client', 'remove', 'eelgrass/timetable'], code: 2, says: '--yes' },

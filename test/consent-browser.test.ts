@@ -28,7 +28,7 @@ beforeAll(async () => {
   await page.getByLabel('Name').fill('marit');
   await page.getByLabel('Password').fill(PASSWORD);
   await page.getByRole('button', { name: 'Sign in' }).click();
-  await page.getByRole('heading', { name: 'Now' }).waitFor();
+  await page.getByRole('heading', { name: 'Overview' }).waitFor();
 }, 120_000);
 afterAll(async () => {
   process.stdout.write(`${timed.join('\n')}\n`);
@@ -79,7 +79,7 @@ test('Eelgrass: by redirect; the waiting page is reloaded, left and found again'
   await page.getByText('Did Eelgrass stop on a page of its own?').waitFor();
   await page.evaluate(() => location.assign('#/connections/sailings'));
   presses += 1;
-  await page.getByRole('link', { name: 'Go on with it' }).click();
+  await page.getByRole('link', { name: 'Continue' }).click();
   await page.getByRole('heading', { name: 'Waiting for Eelgrass' }).waitFor();
   await agreeThere(there);
   await there.getByText('Renews automatically. No known expiration.').waitFor();
@@ -97,7 +97,7 @@ test('Notchboard: a code for another device, found again after a reload', async 
   await page.getByText('Other ways to tokens').click();
   presses += 1;
   await press(page, 'Enter a code on another device');
-  await press(page, 'Go on anyway'); // what it costs is said first
+  await press(page, 'Continue anyway'); // what it costs is said first
   await page.getByText('Enter this code').waitFor();
   await page.reload();
   const code = await page
@@ -134,11 +134,11 @@ test('Deckhail: the address is pasted by hand; an capability with effects only a
   done('deckhail', startedAt, before);
   const counters = async () => (await at.deckhail.counters()).counters['api.ok'] ?? 0;
   const calls = await counters();
-  await page.evaluate(() => location.assign('#/connections/deck'));
-  await press(page, 'Prove it…');
+  await page.evaluate(() => location.assign('#/connections/deck/test-call'));
+  await press(page, 'Verify…');
   await page.getByText('or someone sees it').waitFor();
   expect(await counters()).toBe(calls);
-  await press(page, 'Do it');
+  await press(page, 'Make the call');
   await page.getByText('the scopes held do not allow it').waitFor(); // hearing was consented to, not speaking
 });
 

@@ -4,7 +4,7 @@ import { CALL_CASES } from './diagnosis/call-causes.ts';
 import { CLIENT_CASES } from './diagnosis/client-causes.ts';
 import { CONSENT_CASES } from './diagnosis/consent-causes.ts';
 import { PERMISSION_CASES } from './diagnosis/permission-causes.ts';
-import { BASIC, call, finished, make, type Name, open, QUAY, seenCauses, show, startAll, stopAll } from './diagnosis/rig.ts';
+import { BASIC, call, finished, make, type Name, open, STAFF, seenCauses, show, startAll, stopAll } from './diagnosis/rig.ts';
 import { startUnderTest } from './support/harbour.ts';
 
 /** Everything that goes wrong with a consent, a renewal or a call, really produced by a stand-in, and what is said of it. */
@@ -48,14 +48,14 @@ test('a code pasted with spaces and line breaks is fixed and said; one given bef
 });
 
 test('claims of a JWT access token are shown, the token is not', async () => {
-  const restarted = await startUnderTest('quaymaster', 3600);
+  const restarted = await startUnderTest('piermaster', 3600);
   try {
-    const provider = 'quaymaster-again';
+    const provider = 'piermaster-again';
     await call('addProvider', { body: { document: restarted.definitionText.replace(/^name: .*$/m, `name: ${provider}`) } });
-    const made = await make(provider as Name, ['staff.read'], { type: 'service_account', placeholders: QUAY, registerAt: restarted.origin });
+    const made = await make(provider as Name, ['staff.read'], { type: 'service_account', placeholders: STAFF, registerAt: restarted.origin });
     await open(made);
     const one = await show(made);
-    expect(one.claims).toMatchObject({ aud: 'qm:dir:staff', scope: 'staff.read', client_id: made.id, exp: expect.stringMatching(/^\d{4}-/) });
+    expect(one.claims).toMatchObject({ aud: 'pm:dir:staff', scope: 'staff.read', client_id: made.id, exp: expect.stringMatching(/^\d{4}-/) });
     for (const token of Object.keys(restarted.store.state.accessTokens)) expect(JSON.stringify(one)).not.toContain(token);
   } finally {
     await restarted.stop();

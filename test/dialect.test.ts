@@ -12,7 +12,7 @@ import { addClient, addConnection, agree, fetchToken, type StandinUnderTest, sta
 import { newDatabase } from './support/new-database.ts';
 
 /** Each habit of a provider, from the definition to the stand-in and back, and what a person and a caller see of it. */
-const NAMES = ['ledgerfin', 'wharfpost', 'notchboard', 'quaymaster', 'eelgrass'] as const;
+const NAMES = ['ledgerfin', 'wharfpost', 'notchboard', 'piermaster', 'eelgrass'] as const;
 type Name = (typeof NAMES)[number];
 const at = {} as Record<Name, StandinUnderTest>;
 const registered = {} as Record<Name, { id: string; secret: string }>;
@@ -44,10 +44,10 @@ beforeAll(async () => {
   registered.wharfpost = await addClient(call, at.wharfpost, 'office', { provider: 'wharfpost' });
   registered.notchboard = await addClient(call, at.notchboard, 'office', { provider: 'notchboard' });
   registered.ledgerfin = await addClient(call, at.ledgerfin, 'office', { provider: 'ledgerfin', placeholders: { tenant: 'lf204816' } });
-  registered.quaymaster = await addClient(call, at.quaymaster, 'office', {
-    provider: 'quaymaster',
+  registered.piermaster = await addClient(call, at.piermaster, 'office', {
+    provider: 'piermaster',
     type: 'service_account',
-    placeholders: { audience: 'qm:dir:staff' },
+    placeholders: { audience: 'pm:dir:staff' },
   });
 });
 afterAll(async () => {
@@ -109,8 +109,8 @@ test('Wharfpost: an error with status 200 is an error, in words of its own: the 
   expect((await show('parcels')).state).toBe('working');
 });
 
-test('Quaymaster: an audience from a placeholder, a header of its own for the token, no lifetime named; rejected without', async () => {
-  await addConnection(call, 'staff', ['staff.read'], 'office', 'quaymaster');
+test('Piermaster: an audience from a placeholder, a header of its own for the token, no lifetime named; rejected without', async () => {
+  await addConnection(call, 'staff', ['staff.read'], 'office', 'piermaster');
   expect(await askForItself('staff')).toMatchObject({
     phase: 'done',
     access_token_life_seconds: null,
@@ -121,16 +121,16 @@ test('Quaymaster: an audience from a placeholder, a header of its own for the to
   expect(Date.parse(life?.expires_at ?? '') - Date.parse(life?.issued_at ?? '')).toBe(900_000);
   const caller = await call('addCaller', { body: { name: 'crew-portal', connections: ['staff'] } });
   const { body } = await fetchToken(service.url, caller.caller_id, caller.key);
-  expect(body).toMatchObject({ header_name: 'x-quay-token', header_word: '', placeholders: { audience: 'qm:dir:staff' }, base_url });
+  expect(body).toMatchObject({ header_name: 'x-pier-token', header_word: '', placeholders: { audience: 'pm:dir:staff' }, base_url });
   const people = await fetch(`${base_url.replace(/\/\/[^:]+/, '//127.0.0.1')}/people`, {
-    headers: { 'x-quay-token': String(body.access_token), 'user-agent': 'saltmarsh-directory/1.0' },
+    headers: { 'x-pier-token': String(body.access_token), 'user-agent': 'saltmarsh-directory/1.0' },
   });
   expect([people.status, (await people.json()).people.length]).toEqual([200, 20]);
-  await call('addClient', { body: { provider: 'quaymaster', type: 'service_account', name: 'elsewhere', placeholders: { audience: 'qm:dir:crew' } } });
-  const params = client('quaymaster', 'elsewhere');
-  await call('changeClient', { params, body: { revision: 1, client_id: registered.quaymaster.id } });
-  await call('addSecret', { params, body: { secret: registered.quaymaster.secret } });
-  await addConnection(call, 'wrong-audience', ['staff.read'], 'elsewhere', 'quaymaster');
+  await call('addClient', { body: { provider: 'piermaster', type: 'service_account', name: 'elsewhere', placeholders: { audience: 'pm:dir:crew' } } });
+  const params = client('piermaster', 'elsewhere');
+  await call('changeClient', { params, body: { revision: 1, client_id: registered.piermaster.id } });
+  await call('addSecret', { params, body: { secret: registered.piermaster.secret } });
+  await addConnection(call, 'wrong-audience', ['staff.read'], 'elsewhere', 'piermaster');
   expect(await askForItself('wrong-audience')).toMatchObject({
     phase: 'done',
     first_call: { status: 401, diagnosis: { cause: 'audience_wrong', verdict: 'token_refused', side: 'client', remedy: expect.stringContaining('audience') } },
@@ -198,7 +198,7 @@ test('Notchboard: no PKCE, commas, raw Basic, lives in text, who consented and t
   expect(Math.round((Date.parse(shown.reconnect_by ?? '') - Date.now()) / 86_400_000)).toBe(100);
   const start = await call('openConnection', { params: { connection: 'forum-1' } });
   const address = (await fetch(start.start_url, { method: 'POST', redirect: 'manual' })).headers.get('location') ?? '';
-  expect(Object.fromEntries(new URL(address).searchParams)).toMatchObject({ display: 'board', duration: 'lasting', scope: 'read,post,keep' });
+  expect(Object.fromEntries(new URL(address).searchParams)).toMatchObject({ display: 'board', hold: 'fast', scope: 'read,post,keep' });
   expect(address).not.toContain('code_challenge');
 });
 

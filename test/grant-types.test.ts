@@ -13,7 +13,7 @@ import { addClient, fetchToken, type StandinUnderTest, startUnderTest } from './
 import { newDatabase } from './support/new-database.ts';
 
 /** Every way in which an agreement comes, at every stand-in that has it: from the first word to a call that works and a renewal. */
-const NAMES = ['eelgrass', 'berthline', 'ledgerfin', 'wharfpost', 'quaymaster', 'bosunry', 'notchboard', 'oakum', 'deckhail'] as const;
+const NAMES = ['eelgrass', 'berthline', 'ledgerfin', 'wharfpost', 'piermaster', 'bosunry', 'notchboard', 'oakum', 'deckhail'] as const;
 type Name = (typeof NAMES)[number];
 const at = {} as Record<Name, StandinUnderTest>;
 const clients = {} as Record<Name, { id: string; secret: string }>;
@@ -23,16 +23,16 @@ const SCOPES: Record<Name, string[]> = {
   berthline: ['bookings.read', 'profile'],
   ledgerfin: ['books.read'],
   wharfpost: ['parcels'],
-  quaymaster: ['staff.read'],
+  piermaster: ['staff.read'],
   bosunry: ['rosters:read', 'whoami', 'offline_access'],
   notchboard: ['read', 'keep'],
-  oakum: ['/certificates/read'],
+  oakum: ['view.certificates'],
   deckhail: ['hear', 'offline_access'],
 };
 const PLACEHOLDERS: Partial<Record<Name, Record<string, string>>> = {
   berthline: { region: 'north' },
   ledgerfin: { tenant: 'lf204816' },
-  quaymaster: { audience: 'qm:dir:staff' },
+  piermaster: { audience: 'pm:dir:staff' },
 };
 
 beforeAll(async () => {
@@ -168,14 +168,14 @@ test('device code: Notchboard, polled as often as it allows, found again after a
   expect(await again.ended).toMatchObject({ code: 0, out: expect.stringContaining('Refresh token') });
 });
 
-test('code printed by the provider\u2019s console: Quaymaster', async () => {
-  const name = await connection('quaymaster');
+test('code printed by the provider\u2019s console: Piermaster', async () => {
+  const name = await connection('piermaster');
   const opened = await call('openConnection', { params: { connection: name } });
   expect(opened.way).toBe('printed');
-  const made = await fetch(`http://127.0.0.1:${at.quaymaster.port}/standin/printed-codes`, {
+  const made = await fetch(`http://127.0.0.1:${at.piermaster.port}/standin/printed-codes`, {
     method: 'POST',
     headers: { 'content-type': 'application/json' },
-    body: JSON.stringify({ client_id: clients.quaymaster.id, account: 'eg-1042' }),
+    body: JSON.stringify({ client_id: clients.piermaster.id, account: 'eg-1042' }),
   });
   await call('giveCode', { params: { consent: opened.id }, body: { code: ((await made.json()) as { code: string }).code } });
   expect(await finished(opened.id)).toMatchObject({ phase: 'done', refresh_token: true });
@@ -317,13 +317,13 @@ test('OpenID Connect: nonce, a hint of the expected account, who signed in and w
 
 test('the organization agrees in advance: link, text, a look for the consent, and then the token', async () => {
   const draft = await call('addClient', {
-    body: { provider: 'quaymaster', name: 'phones', type: 'service_account', title: 'Phone list', placeholders: PLACEHOLDERS.quaymaster ?? {} },
+    body: { provider: 'piermaster', name: 'phones', type: 'service_account', title: 'Phone list', placeholders: PLACEHOLDERS.piermaster ?? {} },
   });
   const there = await registerAtStandin(draft.registration_page ?? '', 'Phone list', draft.redirect_uri);
-  const params = { provider: 'quaymaster', client: 'phones' };
+  const params = { provider: 'piermaster', client: 'phones' };
   await call('changeClient', { params, body: { revision: 1, client_id: there.id } });
   await call('addSecret', { params, body: { secret: there.secret } });
-  await call('addConnection', { body: { name: 'phones', provider: 'quaymaster', client: 'phones', scopes: ['staff.read', 'staff.phone'] } });
+  await call('addConnection', { body: { name: 'phones', provider: 'piermaster', client: 'phones', scopes: ['staff.read', 'staff.phone'] } });
   const { admin_consent: needed } = await show('phones');
   expect(needed).toMatchObject({ scopes: ['staff.phone'], check: true, text: expect.stringContaining('Read telephone numbers') });
   expect(needed?.link).toContain(there.id);

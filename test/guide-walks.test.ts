@@ -12,7 +12,7 @@ import { newDatabase } from './support/new-database.ts';
  * Guides followed in a browser by clicking through both consoles, with nothing but what the guide shows: links, names in quotation
  * marks, values. Prints steps and time of each.
  */
-const NAMES = ['ledgerfin', 'quaymaster', 'bosunry', 'eelgrass', 'berthline', 'wharfpost', 'notchboard', 'oakum', 'deckhail'] as const;
+const NAMES = ['ledgerfin', 'piermaster', 'bosunry', 'eelgrass', 'berthline', 'wharfpost', 'notchboard', 'oakum', 'deckhail'] as const;
 const at = {} as Record<(typeof NAMES)[number], StandinUnderTest>;
 let [service, browser, call, page]: [ServiceUnderTest, OpenBrowser, ApiClient, Page] = [] as never;
 
@@ -29,7 +29,7 @@ beforeAll(async () => {
   await page.getByLabel('Name').fill('marit');
   await page.getByLabel('Password').fill(PASSWORD);
   await page.getByRole('button', { name: 'Sign in' }).click();
-  await page.getByRole('heading', { name: 'Now' }).waitFor();
+  await page.getByRole('heading', { name: 'Overview' }).waitFor();
 });
 afterAll(async () => {
   await browser?.close();
@@ -38,7 +38,7 @@ afterAll(async () => {
   removeFolder(service.folder);
 });
 const go = (hash: string) => page.evaluate((to) => location.assign(to), hash);
-const steps = () => page.locator('ol ol > li, details ol > li').filter({ has: page.locator('[data-step]') });
+const steps = () => page.locator('ol > li').filter({ has: page.locator('[data-step]') });
 
 async function startDraft(provider: string, name: string, title: string, more: Record<string, string> = {}): Promise<void> {
   await go(`#/providers/${provider}/clients/new`);
@@ -61,10 +61,10 @@ async function follow(
     const step = steps().nth(n);
     const title = await step.locator('label').first().innerText();
     if ((await before?.(title)) !== 'followed') {
-      const listed = step.getByLabel('Who will agree: the account to list');
+      const listed = step.getByLabel('Who will consent: the account to list');
       if ((await listed.count()) > 0) {
         await listed.fill('marit.holm@saltmarsh.example');
-        await step.getByRole('button', { name: 'Keep it' }).click();
+        await step.getByRole('button', { name: 'Save accounts' }).click();
         await listed.waitFor({ state: 'detached' });
       }
       expect(await step.getByText('Still missing').count(), `${title}: ${await step.innerText()}`).toBe(0);
@@ -85,15 +85,15 @@ async function follow(
       if ((await secret.count()) > 0) {
         await secret.fill(first ?? '');
         const ends = await there.locator('#secret-ends').count();
-        if (ends > 0) await step.getByLabel('Its last day').fill(await there.locator('#secret-ends').innerText());
-        await step.getByRole('button', { name: 'Seal it' }).click();
+        if (ends > 0) await step.getByLabel('Expires on').fill(await there.locator('#secret-ends').innerText());
+        await step.getByRole('button', { name: 'Save secret' }).click();
         await step.getByText('Entered and sealed.').waitFor();
       } else if ((await id.count()) > 0) {
         await id.fill(first ?? '');
-        await step.getByRole('button', { name: 'Keep it' }).click();
+        await step.getByRole('button', { name: 'Save id' }).click();
         await step.getByText('Entered:').waitFor();
       } else if (first) result.compared.push(first, ...others);
-      for (const name of ['They are registered there now', 'It is listed there now']) {
+      for (const name of ['Mark as registered', 'Mark as listed']) {
         const button = step.getByRole('button', { name });
         if ((await button.count()) > 0) {
           await button.click();
@@ -104,7 +104,7 @@ async function follow(
     }
     result.done += 1;
     await page
-      .getByText(n + 1 === count ? 'Every step is ticked.' : `${count - n - 1} of ${count} steps are left.`)
+      .getByText(n + 1 === count ? 'All steps are done.' : `${count - n - 1} of ${count} steps left.`)
       .first()
       .waitFor();
   }
@@ -119,8 +119,8 @@ const report = (provider: string, startedAt: number, walk: { done: number; press
 test('Ledgerfin, for posting: a certificate made here, uploaded there, its thumbprint compared, verified by a token', async () => {
   const startedAt = Date.now();
   await startDraft('ledgerfin', 'posting', 'Nightly posting', { Tenant: 'lf204816' });
-  await page.getByLabel('What is it for?').selectOption('posting');
-  await page.getByText('3 of 3 steps are left.').waitFor();
+  await page.getByLabel('Purpose').selectOption('posting');
+  await page.getByText('3 of 3 steps left.').waitFor();
   await page.getByLabel('It authenticates by').selectOption('private_key_jwt');
   await page.getByLabel('Common name').fill('Saltmarsh posting');
   await page.getByLabel('Key', { exact: true }).selectOption('RSA-2048');
@@ -152,16 +152,16 @@ test('Ledgerfin, for posting: a certificate made here, uploaded there, its thumb
   report('Ledgerfin', startedAt, walk);
 }, 120_000);
 
-test('Quaymaster: a secret with an end, everything ready first, then the printed code, pasted once', async () => {
+test('Piermaster: a secret with an end, everything ready first, then the printed code, pasted once', async () => {
   const startedAt = Date.now();
-  await startDraft('quaymaster', 'directory', 'Staff directory', { Audience: 'qm:dir:staff' });
-  await page.getByLabel('What is it for?').selectOption('acting for a person');
-  await page.getByText('4 of 4 steps are left.').waitFor();
+  await startDraft('piermaster', 'directory', 'Staff directory', { Audience: 'pm:dir:staff' });
+  await page.getByLabel('Purpose').selectOption('acting for a person');
+  await page.getByText('4 of 4 steps left.').waitFor();
   const walk = await follow({}, async (title) => {
     if (!title.includes('Print a code')) return undefined;
     // The step asks to open the connection here first; its page then leads to theirs.
     const client = page.url();
-    await call('addConnection', { body: { name: 'staff', provider: 'quaymaster', client: 'directory', scopes: ['staff.read'] } });
+    await call('addConnection', { body: { name: 'staff', provider: 'piermaster', client: 'directory', scopes: ['staff.read'] } });
     await go('#/connections/staff');
     await page.getByText('Ready.', { exact: true }).waitFor();
     await page.getByRole('button', { name: 'Go to consent' }).click();
@@ -191,10 +191,10 @@ test('Quaymaster: a secret with an end, everything ready first, then the printed
     await steps().nth(3).getByRole('checkbox').check();
     return 'followed';
   });
-  const { secrets } = await call('showClient', { params: { provider: 'quaymaster', client: 'directory' } });
+  const { secrets } = await call('showClient', { params: { provider: 'piermaster', client: 'directory' } });
   expect(Date.parse(secrets[0]?.ends_at ?? '') - Date.now()).toBeLessThan(181 * 86_400_000);
   expect(await call('showConnection', { params: { connection: 'staff' } })).toMatchObject({ state: 'working', has_refresh_token: true });
-  report('Quaymaster', startedAt, walk);
+  report('Piermaster', startedAt, walk);
 }, 120_000);
 
 test.each([
@@ -237,7 +237,7 @@ test.each([
   60_000,
 );
 
-test('Bosunry: folder, app, rights, host, address, listed account, key; ready before consent, and the listed account agrees', async () => {
+test('Bosunry: folder, app, host, address, key, rights, listed account; ready before consent, and the listed account agrees', async () => {
   await go('#/settings');
   for (const [label, text] of [
     ['Organization', 'Saltmarsh Ferries'],
@@ -267,7 +267,7 @@ test('Bosunry: folder, app, rights, host, address, listed account, key; ready be
   await page.getByText('has a slash too many').first().waitFor();
   await page.getByLabel('as their page shows it after saving').fill(ours);
   await page.getByRole('button', { name: 'Compare', exact: true }).click();
-  await page.getByText('They are the same, character by character.').waitFor();
+  await page.getByText('They match, character by character.').waitFor();
   await call('addConnection', {
     body: {
       name: 'rosters',
@@ -282,7 +282,7 @@ test('Bosunry: folder, app, rights, host, address, listed account, key; ready be
   await page.getByRole('button', { name: 'Go to consent' }).click();
   const [there] = await Promise.all([
     page.waitForEvent('popup', { predicate: (tab) => !tab.isClosed() }),
-    page.getByRole('button', { name: 'Go on anyway' }).click(),
+    page.getByRole('button', { name: 'Continue anyway' }).click(),
   ]);
   await there.getByLabel('Password').fill('low-tide');
   await there.getByRole('button', { name: 'Sign in' }).click();

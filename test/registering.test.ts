@@ -10,7 +10,7 @@ import { newDatabase } from './support/new-database.ts';
 
 /** Registering at the provider: its developer console, the ready line, forms and approval, rehearsals, printed codes. */
 let [service, call] = [] as unknown as [ServiceUnderTest, ApiClient];
-const at = {} as Record<'bosunry' | 'oakum' | 'quaymaster' | 'deckhail', StandinUnderTest>;
+const at = {} as Record<'bosunry' | 'oakum' | 'piermaster' | 'deckhail', StandinUnderTest>;
 const there = new Browser();
 const show = (provider: string, client: string) => call('showClient', { params: { provider, client } });
 const change = async (provider: string, client: string, body: object) =>
@@ -29,7 +29,7 @@ const cli = (...args: string[]) => rk(args, { home: service.folder, environment:
 beforeAll(async () => {
   service = await startService({ databaseUrl: await newDatabase(), environment: { RUSTY_KETTLE_APPROVAL_CHECK_SECONDS: '2' } });
   call = await signIn(service);
-  for (const name of ['bosunry', 'oakum', 'quaymaster', 'deckhail'] as const) {
+  for (const name of ['bosunry', 'oakum', 'piermaster', 'deckhail'] as const) {
     at[name] = await startUnderTest(name, 3600);
     await call('addProvider', { body: { document: at[name].definitionText } });
   }
@@ -124,7 +124,7 @@ test('Bosunry: from an empty draft to ready, every gap named on the way; what wa
     phase: 'done',
     first_call: { status: 403, body: expect.stringContaining('api_not_opened') },
   });
-  expect(played.steps.some((step) => step.what.includes('/agree'))).toBe(true);
+  expect(played.steps.some((step) => step.what.includes('/link'))).toBe(true);
   await press(`${page}/apis`, { action: 'save', api: 'rosters' });
   expect((await agree(call, 'rosters')).outcome).toMatchObject({ account: { label: 'marit.holm@saltmarsh.example' }, first_call: { status: 200 } });
   // While listed, refresh tokens end after three days, whatever happens.
@@ -227,33 +227,33 @@ test('Oakum: answers given once fill its form, what was sent is kept, and approv
       .filter(([name]) => name.startsWith('token.'))
       .reduce((sum, [, n]) => sum + n, 0);
   await staysFor(3_000, counted);
-  await addConnection(call, 'certificates', ['/certificates/read'], 'crew', 'oakum');
+  await addConnection(call, 'certificates', ['view.certificates'], 'crew', 'oakum');
   expect((await agree(call, 'certificates')).outcome).toMatchObject({
     phase: 'done',
-    account: { id: 'CR-7731-0042', label: 'Marit Holm' },
+    account: { id: 'C7731K42', label: 'Marit Holm' },
     refresh_token: true,
     first_call: { status: 200 },
   });
 });
 
-test('Quaymaster: everything is verified first, then a code is printed, pasted once, and exchanged at once', async () => {
+test('Piermaster: everything is verified first, then a code is printed, pasted once, and exchanged at once', async () => {
   const draft = await call('addClient', {
-    body: { provider: 'quaymaster', name: 'directory', title: 'Staff directory', placeholders: { audience: 'qm:dir:staff' } },
+    body: { provider: 'piermaster', name: 'directory', title: 'Staff directory', placeholders: { audience: 'pm:dir:staff' } },
   });
   expect(draft.type).toBe('printed_code');
   const home = draft.registration_page ?? '';
   const app = await press(home, { name: 'Staff directory' });
   const page = `${home}/${idOn(app)}`;
-  expect((await there.fetch(page)).body).toContain('qm:dir:staff'); // where the audience is read
+  expect((await there.fetch(page)).body).toContain('pm:dir:staff'); // where the audience is read
   await press(`${page}/scopes`, { action: 'save', scope: 'staff.read' });
   const made = await press(`${page}/secrets`, { action: 'new', days: '180' });
   expect(seen(made, 'secret-ends')).toMatch(/^\d{4}-\d\d-\d\d$/);
-  await change('quaymaster', 'directory', { client_id: idOn(app), registered_scopes: ['staff.read'] });
+  await change('piermaster', 'directory', { client_id: idOn(app), registered_scopes: ['staff.read'] });
   await call('addSecret', {
-    params: { provider: 'quaymaster', client: 'directory' },
+    params: { provider: 'piermaster', client: 'directory' },
     body: { secret: seen(made, 'client-secret'), ends_at: `${seen(made, 'secret-ends')}T00:00:00.000Z` },
   });
-  await addConnection(call, 'staff', ['staff.read'], 'directory', 'quaymaster');
+  await addConnection(call, 'staff', ['staff.read'], 'directory', 'piermaster');
 
   const open = () => call('openConnection', { params: { connection: 'staff' } });
   const finished = (id: string) =>
@@ -287,11 +287,11 @@ test('Quaymaster: everything is verified first, then a code is printed, pasted o
     problem: { detail: expect.stringContaining('given here before') },
   });
   const stale = seen(await press(`${page}/printed_code`, { action: 'print' }), 'printed-code');
-  await at.quaymaster.order('skew', { skew_ms: 241_000 });
+  await at.piermaster.order('skew', { skew_ms: 241_000 });
   const late = await open();
   await call('giveCode', { params: { consent: late.id }, body: { code: stale } });
   expect(await finished(late.id)).toMatchObject({ phase: 'failed', problem: { diagnosis: { cause: 'code_expired' } } });
-  await at.quaymaster.order('skew', { skew_ms: 0 });
+  await at.piermaster.order('skew', { skew_ms: 0 });
   expect(await call('showConnection', { params: { connection: 'staff' } })).toMatchObject({ state: 'working' });
   const wrong = await open();
   await call('giveCode', { params: { consent: wrong.id }, body: { code: 'YYYY' } });

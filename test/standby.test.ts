@@ -196,7 +196,7 @@ test('from a rehearsal to the approved client', async () => {
   const params = { provider: 'oakum', client: 'rehearsal' };
   await call('changeClient', { params, body: { revision: 1, client_id: there.id } });
   await call('addSecret', { params, body: { secret: there.secret } });
-  await call('addConnection', { body: { name: 'crew', provider: 'oakum', client: 'rehearsal', scopes: ['/certificates/read'] } });
+  await call('addConnection', { body: { name: 'crew', provider: 'oakum', client: 'rehearsal', scopes: ['view.certificates'] } });
   await consent('crew');
   expect(await show('crew')).toMatchObject({ rehearsal: true });
   expect(await consent('crew', 'eg-1042', { client: 'office' })).toMatchObject({ phase: 'done' });

@@ -4,10 +4,11 @@ import { afterAll, beforeAll, expect, test } from 'vitest';
 import { type RunningStandin, startStandin } from '../src/standins/main.ts';
 import { playConsent, registerAtStandin } from '../testing/consent.ts';
 import { newFolder, PASSWORD, removeFolder, rk, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
+import { commandsIn, runLine } from './support/followed.ts';
 import { newDatabase } from './support/new-database.ts';
 
-/** docs/CONNECT-ANY-PROVIDER.md, followed to the letter; only the provider's host is moved to loopback. */
-const page = readFileSync(new URL('../docs/CONNECT-ANY-PROVIDER.md', import.meta.url), 'utf8');
+/** docs/how-to/connect-any-provider.md, followed to the letter; only the provider's host is moved to loopback. */
+const page = readFileSync(new URL('../docs/how-to/connect-any-provider.md', import.meta.url), 'utf8');
 let [service, standin, home] = [] as unknown as [ServiceUnderTest, RunningStandin, string];
 beforeAll(async () => {
   standin = await startStandin({ definitionText: readFileSync(new URL('support/saltwire.yaml', import.meta.url), 'utf8'), port: 0, accessSeconds: 3600 });
@@ -26,18 +27,13 @@ afterAll(async () => {
 /** The page's own words for the hosts, moved to the stand-in. */
 const moved = (text: string): string => text.replace(/(https:\/\/)?([a-z]+)\.saltwire\.example/g, `http://$2.saltwire.localhost:${standin.port}`);
 
-/** A command line as a shell would split it, with `< file` as its input; files lie in `home`. */
-async function run(line: string) {
-  const [command = '', file] = moved(line).split(' < ');
-  const args = [...command.matchAll(/'([^']*)'|(\S+)/g)].map((match) => match[1] ?? match[2] ?? '').slice(1);
-  const placed = args.map((arg) => (/^[a-z-]+\.yaml$/.test(arg) ? join(home, arg) : arg));
-  return rk(placed, { home, ...(file ? { input: readFileSync(join(home, file.trim()), 'utf8') } : {}) });
-}
+/** Files lie in `home`. */
+const run = (line: string) => runLine(moved(line), { home, place: (word) => (/^[a-z-]+\.yaml$/.test(word) ? join(home, word) : word) });
 
 test('eight steps, two of them at the provider: from a bare host to an answer of the API; then the short form', async () => {
   const [walk = '', short = ''] = page.split('## Without metadata');
   const steps = [...walk.matchAll(/^## \d+\. (.+)$/gm)].map((match) => match[1] ?? '');
-  const commands = [...walk.matchAll(/```sh\n([\s\S]+?)```/g)].flatMap((match) => (match[1] ?? '').trim().split('\n'));
+  const commands = commandsIn(walk);
   expect([steps.length, steps.filter((step) => step.startsWith('At the provider')).length, commands.length]).toEqual([8, 2, 7]);
   const [draft = '', add = '', client = '', notepad = '', connection = '', open = '', call = ''] = commands;
 
@@ -67,7 +63,7 @@ test('eight steps, two of them at the provider: from a bare host to an answer of
   const answer = await run(call);
   expect([answer.code, answer.out]).toEqual([0, expect.stringContaining('"provider": "Saltwire"')]);
 
-  const byHand = [...short.matchAll(/```sh\n([\s\S]+?)```/g)].flatMap((match) => (match[1] ?? '').trim().split('\n'));
+  const byHand = commandsIn(short);
   const results = [];
   for (const line of byHand) results.push(await run(line));
   expect(results.map((one) => one.code)).toEqual([0, 0]);

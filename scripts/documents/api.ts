@@ -21,7 +21,7 @@ Made from \`src/api/operations.ts\` by \`npm run docs\`. \`GET /api/v1/openapi.j
 |---|---|---|
 ${rows.join('\n')}
 
-Outside \`/api\`, for callers and their tools: \`POST /oauth/token\`, \`POST /oauth/token/{connection}\` and a caller's own token path (RFC 6749 §4.1.3, §4.4, §6), \`POST /oauth/revoke\` (RFC 7009), \`GET /oauth/authorize\` (RFC 6749 §4.1.1), \`ANY /relay/{connection}/{path}\`; [HANDING-OVER.md](HANDING-OVER.md) says how. For everybody: \`GET /.well-known/oauth-authorization-server\` (RFC 8414), \`GET /oauth/callback/{provider}/{client}\`, \`GET /consent/start/{ticket}\`, \`GET /healthz\`, \`GET /readyz\`.
+Outside \`/api\`, for callers and their tools: \`POST /oauth/token\`, \`POST /oauth/token/{connection}\` and a caller's own token path (RFC 6749 §4.1.3, §4.4, §6), \`POST /oauth/revoke\` (RFC 7009), \`GET /oauth/authorize\` (RFC 6749 §4.1.1), \`ANY /relay/{connection}/{path}\`; [ISSUING.md](ISSUING.md) says how. For everybody: \`GET /.well-known/oauth-authorization-server\` (RFC 8414), \`GET /oauth/callback/{provider}/{client}\`, \`GET /consent/start/{ticket}\`, \`GET /healthz\`, \`GET /readyz\`.
 `;
 };
 

@@ -31,7 +31,7 @@ export const DIALECT_ROWS: DialectRow[] = [
     test: D,
     shows: 'the token issued before is dead after a renewal, and never issued again',
   },
-  { field: 'assumed_life_seconds', standin: 'Quaymaster: names no lifetime', test: D, shows: 'the lifetime shown and issued is the assumed one' },
+  { field: 'assumed_life_seconds', standin: 'Piermaster: names no lifetime', test: D, shows: 'the lifetime shown and issued is the assumed one' },
   { field: 'offline_parameter', standin: 'Berthline, Notchboard', test: 'test/berthline.test.ts', shows: 'without it no refresh token comes' },
   {
     field: 'consent_prompt',
@@ -57,9 +57,9 @@ export const DIALECT_ROWS: DialectRow[] = [
   { field: 'pkce', standin: 'Notchboard: none', test: D, shows: 'no challenge is sent' },
   { field: 'scope_separator', standin: 'Notchboard, Bosunry: comma', test: `${D}, ${OAUTH}`, shows: 'scopes requested and granted' },
   { field: 'authorization_parameters', standin: 'Notchboard', test: D, shows: 'the provider rejects without them' },
-  { field: 'token_parameters', standin: 'Quaymaster: audience from a placeholder', test: D, shows: 'the provider rejects without them' },
+  { field: 'token_parameters', standin: 'Piermaster: audience from a placeholder', test: D, shows: 'the provider rejects without them' },
   { field: 'token_request', standin: 'Wharfpost: json', test: D, shows: 'a form is rejected there' },
-  { field: 'token_headers', standin: 'Wharfpost, Quaymaster', test: D, shows: 'the provider rejects without them' },
+  { field: 'token_headers', standin: 'Wharfpost, Piermaster', test: D, shows: 'the provider rejects without them' },
   { field: 'basic_encoding', standin: 'Notchboard: raw', test: `${D}, ${OAUTH}`, shows: 'a secret with % and + is read back unchanged' },
   { field: 'token_answer', standin: 'Wharfpost: token, life, scope; Notchboard: API host, account', test: D, shows: 'each member at its own place' },
   { field: 'text_numbers', standin: 'Notchboard', test: D, shows: 'expires_in as text' },
@@ -86,7 +86,7 @@ export const DIALECT_ROWS: DialectRow[] = [
   },
   {
     field: 'admin_consent',
-    standin: 'Eelgrass, Quaymaster',
+    standin: 'Eelgrass, Piermaster',
     test: 'test/diagnosis.test.ts, test/grant-types.test.ts',
     shows: 'the link and the text, the rejection before, the consent after',
   },
@@ -110,6 +110,6 @@ export const dialectDocument = (): string =>
           .join(', ')} | ${row.shows} |`,
     ),
     '',
-    'Not of the dialect, but of each API: the header and word that carry the token (Quaymaster: `x-quay-token` alone; Notchboard: `Notch`) and the headers that it insists on (Wharfpost, Ledgerfin, Quaymaster).',
+    'Not of the dialect, but of each API: the header and word that carry the token (Piermaster: `x-pier-token` alone; Notchboard: `Notch`) and the headers that it insists on (Wharfpost, Ledgerfin, Piermaster).',
     '',
   ].join('\n');

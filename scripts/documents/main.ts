@@ -1,11 +1,17 @@
 import { writeFileSync } from 'node:fs';
 import { apiDocument, schemaDocument } from './api.ts';
+import { commandsDocument } from './commands.ts';
 import { dialectDocument } from './dialect.ts';
+import { errorsDocument } from './errors.ts';
+import { manualPage } from './manual.ts';
 import { settingsDocument } from './settings.ts';
 
 /** What docs/ holds that is made from tables and schemas: written by `npm run docs`, and compared by a test. */
 export const DOCUMENTS: Record<string, () => string> = {
   'docs/API.md': apiDocument,
+  'docs/CLI.md': commandsDocument,
+  'docs/ERRORS.md': errorsDocument,
+  'docs/rk.1': manualPage,
   'docs/DIALECT.md': dialectDocument,
   'docs/SETTINGS.md': settingsDocument,
   'docs/provider-definition.schema.json': schemaDocument,

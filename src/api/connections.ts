@@ -56,8 +56,26 @@ export const ListConnections = z.object({
   search: z.string().trim().max(100).optional().describe('Part of a name, account, provider, client, label or state'),
   label: Label.optional(),
   state: z.enum(CONNECTION_STATES).optional(),
+  provider: ProviderName.optional(),
+  client: ClientName.optional().describe('Of the provider given'),
   after: z.string().max(63).optional().describe('Names after this one: the last of the page before'),
   limit: z.coerce.number().int().min(1).max(500).default(100),
+});
+
+/** One action on many connections. */
+export const BulkChange = z
+  .strictObject({
+    connections: z.array(ConnectionName).min(1).max(500),
+    action: z.enum(['pause', 'resume', 'renew', 'add_label', 'remove_label']),
+    label: Label.optional().describe('For add_label and remove_label'),
+  })
+  .refine((change) => change.action.endsWith('_label') === (change.label !== undefined), {
+    path: ['label'],
+    message: 'give a label with add_label and remove_label, and only there',
+  });
+export const BulkOutcome = z.object({
+  items: z.array(z.object({ connection: ConnectionName, done: z.boolean(), problem: z.string().nullable() })),
+  done: z.number().int().describe('For how many it succeeded'),
 });
 
 /** The life line: one access token from issue over due to expiry, and the renewals of the last day. */

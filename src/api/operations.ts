@@ -6,6 +6,7 @@ import { connectionOperations } from './connection-operations.ts';
 import { Done, list, type Operation } from './operation.ts';
 import { ChangePassword, EndedSessions, FirstOperator, FirstOperatorState, Session, SignedIn, SignIn } from './operators.ts';
 import { providerOperations } from './provider-operations.ts';
+import { Statistics, StatisticsQuery } from './statistics.ts';
 import { AdoptedReplica, AdoptReplica, InstallationState, Replica, Status } from './status.ts';
 
 export type { Operation } from './operation.ts';
@@ -49,6 +50,14 @@ export const operations = {
     answer: EndedSessions,
   },
   endOtherSessions: { method: 'DELETE', path: '/api/v1/session/others', access: 'operator', says: 'End your other sessions', answer: EndedSessions },
+  showStatistics: {
+    method: 'GET',
+    path: '/api/v1/statistics',
+    access: 'operator',
+    says: 'Renewals, failures, tokens and calls by the hour: of all, of one connection, or of one caller',
+    query: StatisticsQuery,
+    answer: Statistics,
+  },
   showStatus: { method: 'GET', path: '/api/v1/status', access: 'operator', says: 'What works, what is degraded, where action is needed', answer: Status },
   listHistory: {
     method: 'GET',

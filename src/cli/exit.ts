@@ -41,7 +41,8 @@ export async function leave(error: unknown): Promise<void> {
     process.exitCode = EXIT.failed;
     return;
   }
-  write(colours.red(problem.title) + (problem.detail ? ` ${problem.detail}` : ''));
+  const isNamed = problem.code === 'NOT_FOUND' && problem.detail; // “Connection … not found.” needs no heading
+  write(isNamed ? colours.red(problem.detail ?? '') : colours.red(problem.title) + (problem.detail ? ` ${problem.detail}` : ''));
   for (const place of problem.places ?? []) write(`  ${place.line ? `line ${place.line}, ` : ''}${place.path}: ${place.why}`);
   write(`What to do: ${problem.remedy}`);
   process.exitCode = exitCode(problem);

@@ -20,11 +20,8 @@ export function pairs(text: string, before: Record<string, string> | undefined):
   return { ...before, [text.slice(0, at)]: text.slice(at + 1) };
 }
 
-/** A list in one value, however it was pasted: separated by white space, commas or semicolons. */
-export const listed = (text: string): string[] => text.split(/[\s,;]+/).filter(Boolean);
-
-/** The same, in several values too. */
-export const listedMore = (text: string, before: string[] | undefined): string[] => [...(before ?? []), ...text.split(/[\s,]+/).filter(Boolean)];
+/** A list, in one value or in several, however it was pasted: separated by white space, commas or semicolons. */
+export const listedMore = (text: string, before: string[] | undefined): string[] => [...(before ?? []), ...text.split(/[\s,;]+/).filter(Boolean)];
 
 /** A whole number of an option. @throws {UsageError} */
 export const whole = (flag: string) => (text: string) => {

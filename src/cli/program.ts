@@ -2,6 +2,7 @@ import { Command, type CommandUnknownOpts } from '@commander-js/extra-typings';
 import { call } from './commands/call.ts';
 import { caller } from './commands/caller.ts';
 import { client } from './commands/client.ts';
+import { completion } from './commands/completion.ts';
 import { connection } from './commands/connection.ts';
 import { operator } from './commands/operator.ts';
 import { provider } from './commands/provider.ts';
@@ -17,6 +18,7 @@ const TASKS = {
   'Set up:': [signIn, signOut, operator, provider, client, connection, caller],
   'Use:': [token, call],
   'Watch:': [status, history],
+  'Shell:': [completion],
 };
 
 /** Every command is declared here at once; what it needs is loaded when it runs, so that `rk --help` is quick. */

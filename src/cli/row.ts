@@ -40,25 +40,35 @@ export function operation<Args extends unknown[], Options extends OptionValues, 
 ): CommandUnknownOpts {
   const { asks } = row;
   if (asks) takes.option('--yes', 'do not ask');
-  return task(takes, async (given) => {
-    if (asks && !(await agreed(given.options as { yes?: true }, await asks(given)))) return undefined;
-    const input = await row.input?.(given);
-    const call = given.call as (name: N, input: CallInput<N> | undefined) => Promise<AnswerOf<N>>;
-    return row.shows(await call(row.calls, input), given);
-  });
+  const isReading = /^(show|list)/.test(row.calls);
+  return task(
+    takes,
+    async (given) => {
+      if (asks && !(await agreed(given.options as { yes?: true }, await asks(given)))) return undefined;
+      const input = await row.input?.(given);
+      const call = given.call as (name: N, input: CallInput<N> | undefined) => Promise<AnswerOf<N>>;
+      return row.shows(await call(row.calls, input), given);
+    },
+    { isReading },
+  );
 }
 
-/** A command with steps of its own. `signedIn: false`: `call` is then nobody's. */
+/** A command with steps of its own. `signedIn: false`: `call` is then nobody's. `isReading`: it changes nothing, and can be shown again and again. */
 export function task<Args extends unknown[], Options extends OptionValues>(
   takes: Command<Args, Options>,
   work: (given: Given<Args, Options>) => Promise<Shown | undefined>,
-  { signedIn = true } = {},
+  { signedIn = true, isReading = false } = {},
 ): CommandUnknownOpts {
+  if (isReading) takes.option('--watch [seconds]', 'show it again every so many seconds (2), until Ctrl-C');
   takes.action(async () => {
     const rk = takes.optsWithGlobals() as unknown as GlobalOptions;
     const connect = await import('./connect.ts');
     const call = await (signedIn ? connect.signedIn(rk) : connect.anonymous(rk));
-    const shown = await work({ args: takes.processedArgs as unknown as Args, options: takes.opts(), rk, call });
+    const given = { args: takes.processedArgs as unknown as Args, options: takes.opts(), rk, call };
+    const { watch } = given.options as { watch?: string | true };
+    if (watch !== undefined) return (await import('./watch.ts')).watch(rk, watch, async () => (await work(given)) ?? { parts: [] });
+    const { whileWaiting } = await import('./waiting.ts');
+    const shown = await whileWaiting(work(given));
     if (!shown) return;
     const { print } = await import('./print.ts');
     await print(rk, shown);

@@ -3,7 +3,7 @@
   import Router, { router } from 'svelte-spa-router';
   import { type AsyncSvelteComponent, wrap } from 'svelte-spa-router/wrap';
   import Nothing from './pages/Nothing.svelte';
-  import Now from './pages/Now.svelte';
+  import Overview from './pages/Overview.svelte';
   import SignIn from './pages/SignIn.svelte';
   import Unloaded from './pages/Unloaded.svelte';
   import Shell from './parts/Shell.svelte';
@@ -16,18 +16,20 @@
     return wrap({ asyncComponent: () => load().catch(() => ({ default: Unloaded })) });
   }
   const routes = {
-    '/': Now,
+    '/': Overview,
     '/connections': later(() => import('./pages/Connections.svelte')),
     '/connections/new': later(() => import('./pages/NewConnection.svelte')),
-    '/connections/:connection': later(() => import('./pages/Connection.svelte')),
-    '/connections/:connection/try': later(() => import('./pages/Try.svelte')),
+    '/connections/:connection/:tab?': later(() => import('./pages/Connection.svelte')),
     '/providers': later(() => import('./pages/Providers.svelte')),
     '/providers/new': later(() => import('./pages/NewProvider.svelte')),
     '/providers/:provider': later(() => import('./pages/Provider.svelte')),
     '/providers/:provider/clients/new': later(() => import('./pages/NewClient.svelte')),
-    '/providers/:provider/clients/:client': later(() => import('./pages/Client.svelte')),
+    '/providers/:provider/clients/:client/:tab?': later(() => import('./pages/Client.svelte')),
     '/callers': later(() => import('./pages/Callers.svelte')),
-    '/callers/:caller': later(() => import('./pages/Caller.svelte')),
+    '/callers/:caller/:tab?': later(() => import('./pages/Caller.svelte')),
+    '/activity': later(() => import('./pages/Activity.svelte')),
+    '/help': later(() => import('./pages/Help.svelte')),
+    '/help/:document/:anchor?': later(() => import('./pages/Help.svelte')),
     '/settings': later(() => import('./pages/Settings.svelte')),
     '/sign-in-requests/:request': later(() => import('./pages/SignInRequest.svelte')),
     '/consents/:consent': later(() => import('./pages/Consent.svelte')),

@@ -31,6 +31,7 @@ export const FAULTS = {
     says: 'Too many sign-ins failed for this name or from this address.',
     remedy: 'Wait for the time that Retry-After names.',
   },
+  STREAMS_FULL: { status: 429, retry: true, says: 'Too many pages watch for changes.', remedy: 'Close pages of the console that nobody uses.' },
   ORIGIN_FOREIGN: { status: 403, retry: false, says: 'The request came from a page of another site.', remedy: 'Use the console at its own public address.' },
   TICKET_SPENT: { status: 410, retry: false, says: 'This one-time link was used already or has expired.', remedy: 'Request a new one.' },
   REPLICA_ALIVE: {
@@ -45,7 +46,7 @@ export const FAULTS = {
     says: 'Renewals of this installation are held, because a second installation may be renewing the same connections.',
     remedy: 'Make certain that no other copy of it runs, then run `rk installation own`.',
   },
-  NOT_FOUND: { status: 404, retry: false, says: 'There is nothing of that name.', remedy: 'List what there is and check the spelling.' },
+  NOT_FOUND: { status: 404, retry: false, says: 'Not found.', remedy: 'List what exists, and check the spelling.' },
   NAME_TAKEN: { status: 409, retry: false, says: 'Something of that name exists already.', remedy: 'Choose another name, or change the one that exists.' },
   WOULD_END: {
     status: 409,

@@ -63,7 +63,7 @@ export interface ConnectionHealth {
   remedy: string | null;
 }
 
-const CAUSE_WORDS: Record<RenewalCause, { cause: string; remedy: string }> = {
+export const CAUSE_WORDS: Record<RenewalCause, { cause: string; remedy: string }> = {
   refused: {
     cause: 'The provider rejects the refresh token: the grant was withdrawn, or has expired.',
     remedy: 'Reconnect: open the connection and consent at the provider.',
@@ -105,8 +105,8 @@ const REMEDIES: Record<HealthCause, string> = {
   not_consented: 'Open it and consent at the provider.',
   at_risk: 'Nothing to do yet: it is retried automatically. Should the provider then reject it, someone must reconnect.',
   overdue: 'Nothing to do: it is being renewed. If it stays so, look at the workers.',
-  proof_failed: 'Read the answer of the call, then try it again.',
-  not_verified: 'Try the call.',
+  proof_failed: 'Read the response of the test call, then repeat it.',
+  not_verified: 'Make the test call.',
 };
 const NEEDS_PERSON: readonly RenewalCause[] = ['lost_in_flight', 'client_refused', 'set_up', 'seal_broken', 'unconfirmed'];
 
@@ -131,7 +131,7 @@ export function connectionHealth(facts: ConnectionFacts, now: number): Connectio
     return {
       state: facts.intent === 'draft' ? 'draft' : 'not_yet_consented',
       cause_key: 'not_consented',
-      cause: facts.byItself ? 'The client has not asked for its token yet.' : 'Nobody has consented yet.',
+      cause: facts.byItself ? 'The client has not requested its token yet.' : 'Nobody has consented yet.',
       remedy: facts.byItself ? 'Request the token.' : REMEDIES.not_consented,
     };
   const expired = facts.expiresAt !== null && facts.expiresAt <= now;

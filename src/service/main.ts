@@ -42,6 +42,7 @@ import { beginLife, type RecoveryParts, recoverFormerLives } from './replicas/in
 import { ensureInstallation, openSealer } from './sealer.ts';
 import type { Settings } from './settings.ts';
 import { agreeOnPublicUrl, chooseMasterKey, offerFirstOperator, untilDatabase } from './start-up.ts';
+import { hourFigures } from './status/index.ts';
 import { type Database, openDatabase } from './store/database.ts';
 import { MIGRATION_LIMIT_MS, migrate } from './store/migrate.ts';
 import type { RenewalStore } from './store/renewals.ts';
@@ -212,6 +213,7 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
     connectionStates: states,
     sealer,
     history: past,
+    hourFigures: hourFigures(store.statistics),
     changes: told,
     contexts,
     cache,

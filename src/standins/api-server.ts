@@ -160,7 +160,7 @@ function notchboard(parts: ServerParts): Router {
 }
 
 /** The staff directory; the next link stands in the body. */
-function quaymaster(parts: ServerParts): Router {
+function piermaster(parts: ServerParts): Router {
   const needs = guarded(parts);
   const router = Router();
   router.get('/people', ...needs('staff.read'), (request, response) => {
@@ -192,7 +192,7 @@ function bosunry(parts: ServerParts): Router {
 /** The certificates of whoever linked their id. */
 function oakum(parts: ServerParts): Router {
   const router = Router();
-  router.get('/certificates', ...guarded(parts)('/certificates/read'), (_request, response) => {
+  router.get('/certificates', ...guarded(parts)('view.certificates'), (_request, response) => {
     const sub = parts.store.state.grants[String(response.locals.grantId)]?.sub ?? '';
     response.json({ crew_id: CREW_IDS[sub], certificates: CERTIFICATES });
   });
@@ -214,7 +214,7 @@ const APIS: Record<string, (parts: ServerParts) => Router> = {
   ledgerfin,
   wharfpost,
   notchboard,
-  quaymaster,
+  piermaster,
   bosunry,
   oakum,
   deckhail,

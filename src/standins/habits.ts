@@ -18,7 +18,7 @@ export interface Habits {
 
 const NONE: Habits = { namesNoLife: false, lastingIds: false, wantsKeyFor: null, audience: null, needsRight: null, kindRefused: null };
 const HABITS: Record<string, Partial<Habits>> = {
-  quaymaster: { namesNoLife: true, audience: 'qm:dir:staff' },
+  piermaster: { namesNoLife: true, audience: 'pm:dir:staff' },
   eelgrass: { needsRight: /^GET .*\/calendars$/ },
   bosunry: { kindRefused: 'shared account' },
   oakum: { lastingIds: true },

@@ -121,7 +121,7 @@ export const ROSTERS = BOATS.flatMap((boat, b) =>
   })),
 );
 /** The lasting id of each account in the registry of crew certificates, and what it holds. */
-export const CREW_IDS: Record<string, string> = { 'eg-1042': 'CR-7731-0042', 'eg-1077': 'CR-7731-0077', 'eg-2001': 'CR-7731-2001' };
+export const CREW_IDS: Record<string, string> = { 'eg-1042': 'C7731K42', 'eg-1077': 'C7731K77', 'eg-2001': 'C7731L01' };
 export const CERTIFICATES = [
   { id: 'c-1', title: 'Basic safety', issued: '2023-04-11', until: '2028-04-11' },
   { id: 'c-2', title: 'Boatmaster, sheltered waters', issued: '2024-09-02', until: '2029-09-02' },

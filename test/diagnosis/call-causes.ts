@@ -1,6 +1,6 @@
 import { playOpened } from '../../testing/consent.ts';
 import { eventually } from '../../testing/waiting.ts';
-import { at, BASIC, type Case, call, callIt, finished, make, open, problem, QUAY, show, standinClient, stopped } from './rig.ts';
+import { at, BASIC, type Case, call, callIt, finished, make, open, problem, STAFF, show, standinClient, stopped } from './rig.ts';
 
 /** What goes wrong afterwards: quotas, approval, ended grants and tokens, calls that are wrong, providers in trouble. */
 export const CALL_CASES: Case[] = [
@@ -22,7 +22,7 @@ export const CALL_CASES: Case[] = [
     cause: 'approval_pending',
     verdict: 'no_token',
     side: 'provider',
-    produce: async () => stopped(await make('oakum', ['/certificates/read'], { approval: 'requested' })),
+    produce: async () => stopped(await make('oakum', ['view.certificates'], { approval: 'requested' })),
   },
   {
     name: 'approval that has not come, at the token endpoint',
@@ -31,7 +31,7 @@ export const CALL_CASES: Case[] = [
     side: 'provider',
     evidence: /client_pending/,
     async produce() {
-      const made = await make('oakum', ['/certificates/read']);
+      const made = await make('oakum', ['view.certificates']);
       const opened = await call('openConnection', { params: { connection: made.name } });
       const { Browser } = await import('../../testing/consent.ts');
       const browser = new Browser();
@@ -163,8 +163,8 @@ export const CALL_CASES: Case[] = [
     verdict: 'provider_trouble',
     side: 'provider',
     async produce() {
-      const made = await make('quaymaster', ['staff.read'], { type: 'service_account', placeholders: QUAY });
-      await at.quaymaster.stop();
+      const made = await make('piermaster', ['staff.read'], { type: 'service_account', placeholders: STAFF });
+      await at.piermaster.stop();
       return problem(open(made));
     },
   },

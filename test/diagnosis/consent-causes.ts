@@ -1,6 +1,6 @@
 import { expect } from 'vitest';
 import { playDevice } from '../../testing/consent.ts';
-import { at, BASIC, type Case, call, finished, give, make, NOTCH, open, printed, problem, QUAY, ROSTERS, show, stopped } from './rig.ts';
+import { at, BASIC, type Case, call, finished, give, make, NOTCH, open, printed, problem, ROSTERS, STAFF, show, stopped } from './rig.ts';
 
 /** What goes wrong at a consent: the account, the person's answer, the organization, the code. */
 export const CONSENT_CASES: Case[] = [
@@ -55,7 +55,7 @@ export const CONSENT_CASES: Case[] = [
     verdict: 'right_missing',
     half: 'organization',
     side: 'organization',
-    produce: async () => problem(open(await make('quaymaster', ['staff.read', 'staff.phone'], { type: 'service_account', placeholders: QUAY }))),
+    produce: async () => problem(open(await make('piermaster', ['staff.read', 'staff.phone'], { type: 'service_account', placeholders: STAFF }))),
   },
   {
     name: 'a code that is too old',
@@ -64,11 +64,11 @@ export const CONSENT_CASES: Case[] = [
     side: 'person',
     evidence: /The code has expired/,
     async produce() {
-      const made = await make('quaymaster', ['staff.read'], { type: 'printed_code', placeholders: QUAY });
+      const made = await make('piermaster', ['staff.read'], { type: 'printed_code', placeholders: STAFF });
       const code = await printed(made);
-      await at.quaymaster.order('skew', { skew_ms: 300_000 });
+      await at.piermaster.order('skew', { skew_ms: 300_000 });
       const said = await problem(give(made, code));
-      await at.quaymaster.order('skew', { skew_ms: 0 });
+      await at.piermaster.order('skew', { skew_ms: 0 });
       return said;
     },
   },
@@ -94,10 +94,10 @@ export const CONSENT_CASES: Case[] = [
     side: 'person',
     evidence: /used before/,
     async produce() {
-      const made = await make('quaymaster', ['staff.read'], { type: 'printed_code', placeholders: QUAY });
+      const made = await make('piermaster', ['staff.read'], { type: 'printed_code', placeholders: STAFF });
       const code = await printed(made);
-      const form = new URLSearchParams({ grant_type: 'authorization_code', code, client_id: made.id, client_secret: made.secret, audience: QUAY.audience });
-      const stolen = await fetch(`http://127.0.0.1:${at.quaymaster.port}/token`, {
+      const form = new URLSearchParams({ grant_type: 'authorization_code', code, client_id: made.id, client_secret: made.secret, audience: STAFF.audience });
+      const stolen = await fetch(`http://127.0.0.1:${at.piermaster.port}/token`, {
         method: 'POST',
         body: form,
         headers: { 'user-agent': 'saltmarsh-directory/1.0' },

@@ -9,8 +9,8 @@ export const PERMISSION_CASES: Case[] = [
     cause: 'audience_wrong',
     verdict: 'token_refused',
     side: 'client',
-    evidence: /The token names the audience qm:dir:crew/,
-    produce: async () => ofFirstCall(open(await make('quaymaster', ['staff.read'], { type: 'service_account', placeholders: { audience: 'qm:dir:crew' } }))),
+    evidence: /The token names the audience pm:dir:crew/,
+    produce: async () => ofFirstCall(open(await make('piermaster', ['staff.read'], { type: 'service_account', placeholders: { audience: 'pm:dir:crew' } }))),
   },
   {
     name: 'a secret where a certificate is needed',

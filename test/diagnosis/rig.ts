@@ -10,7 +10,7 @@ import { type StandinUnderTest, startUnderTest } from '../support/harbour.ts';
 import { newDatabase } from '../support/new-database.ts';
 
 /** Everything that goes wrong with a consent, a renewal or a call, really produced by a stand-in, and what is said of it. */
-const NAMES = ['eelgrass', 'berthline', 'ledgerfin', 'quaymaster', 'bosunry', 'notchboard', 'oakum', 'deckhail', 'wharfpost'] as const;
+const NAMES = ['eelgrass', 'berthline', 'ledgerfin', 'piermaster', 'bosunry', 'notchboard', 'oakum', 'deckhail', 'wharfpost'] as const;
 export type Name = (typeof NAMES)[number];
 export const at = {} as Record<Name, StandinUnderTest>;
 export let [call, databaseUrl] = [] as unknown as [ApiClient, string];
@@ -105,7 +105,7 @@ export const standinClient = (made: Made) => {
 export const wrongSecret = (made: Made, secret: string) =>
   call('addSecret', { params: { provider: made.provider, client: made.client }, body: { secret, at_once: true, take_as_is: true } });
 export async function printed(made: Made): Promise<string> {
-  const response = await fetch(`http://127.0.0.1:${at.quaymaster.port}/standin/printed-codes`, {
+  const response = await fetch(`http://127.0.0.1:${at.piermaster.port}/standin/printed-codes`, {
     method: 'POST',
     headers: { 'content-type': 'application/json' },
     body: JSON.stringify({ client_id: made.id, account: 'eg-1042' }),
@@ -125,7 +125,7 @@ export async function edited(provider: Name, name: string, change: (text: string
 export const BASIC = ['tables.read', 'profile', 'offline_access'];
 export const NOTCH = ['read', 'keep'];
 export const ROSTERS = ['rosters:read', 'whoami', 'offline_access'];
-export const QUAY = { audience: 'qm:dir:staff' };
+export const STAFF = { audience: 'pm:dir:staff' };
 export const TENANT = { tenant: 'lf204816' };
 
 export interface Case {

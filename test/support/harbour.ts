@@ -29,7 +29,7 @@ const PAGES: Record<string, string> = {
   ledgerfin: 'id.ledgerfin.localhost',
   wharfpost: 'auth.wharfpost.localhost',
   notchboard: 'notchboard.localhost',
-  quaymaster: 'id.quaymaster.localhost',
+  piermaster: 'id.piermaster.localhost',
   bosunry: 'dev.bosunry.localhost',
   oakum: 'registry.oakum.localhost',
   deckhail: 'id.deckhail.localhost',

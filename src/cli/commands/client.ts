@@ -1,5 +1,5 @@
 import { APPROVALS, CLIENT_AUTHENTICATION_METHODS, CLIENT_TYPES, ENVIRONMENTS, REACHES } from '../../api/choices.ts';
-import { clientName, listed, oneOf, pairs, whole } from '../options.ts';
+import { clientName, listedMore, oneOf, pairs, whole } from '../options.ts';
 import { noun, operation, task, verb } from '../row.ts';
 import { line, list, state } from '../show.ts';
 import { shownClient } from '../views/client.ts';
@@ -53,11 +53,11 @@ export const client = () =>
         .addOption(oneOf('--environment <word>', 'what its connections are used for', ENVIRONMENTS))
         .addOption(oneOf('--method <method>', 'how it authenticates at the token endpoint', CLIENT_AUTHENTICATION_METHODS))
         .option('--placeholder <name=value...>', 'a value that the definition requires', pairs)
-        .option('--registered-scopes <list>', 'the scopes registered at the provider, pasted in any form', listed)
+        .option('--registered-scopes <scopes...>', 'the scopes registered at the provider, pasted in any form', listedMore)
         .addOption(oneOf('--approval <word>', 'where it stands in the provider\u2019s approval', APPROVALS))
         .addOption(oneOf('--reach <word>', 'who can sign in', REACHES))
-        .option('--listed-accounts <list>', 'who can sign in while only listed accounts can, separated by commas', accounts)
-        .option('--domains <list>', 'domains listed at the provider for redirect URIs', listed)
+        .option('--listed-accounts <accounts...>', 'who can sign in while only listed accounts can', accounts)
+        .option('--domains <domains...>', 'domains listed at the provider for redirect URIs', listedMore)
         .option('--requested-on <date>', 'when approval was requested (YYYY-MM-DD)')
         .option('--request-form <form>', 'the form used for the request')
         .option('--expected-on <date>', 'when approval is expected')
@@ -147,8 +147,10 @@ export const client = () =>
     ),
   ]);
 
-const accounts = (text: string): string[] =>
-  text
+const accounts = (text: string, before: string[] | undefined): string[] => [
+  ...(before ?? []),
+  ...text
     .split(/[,;\n]+/)
     .map((one) => one.trim())
-    .filter(Boolean);
+    .filter(Boolean),
+];

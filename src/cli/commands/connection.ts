@@ -1,5 +1,5 @@
 import { CONNECTION_STATES, GRANT_TYPES, POLICIES } from '../../api/choices.ts';
-import type { ApiClient } from '../../api/client.ts';
+import type { ApiClient, CallInput } from '../../api/client.ts';
 import type { ConnectionSummary } from '../../api/connections.ts';
 import { POLICY_LABELS } from '../../api/vocabulary.ts';
 import { clientName, listedMore, oneOf, pairs } from '../options.ts';
@@ -90,10 +90,12 @@ export const connection = () =>
       verb('list', 'list connections', 'rk connection list --state working --label reports')
         .option('--search <text>', 'part of a name, account, provider, client, label or state')
         .option('--label <label>', 'only connections with this label')
+        .option('--provider <provider>', 'only connections of this provider')
+        .option('--client <client>', 'PROVIDER/NAME: only connections of this client', clientName)
         .addOption(oneOf('--state <state>', 'only connections in this state', CONNECTION_STATES)),
-      async ({ options, call }) =>
+      async ({ options: { search, label, state: inState, provider, client }, call }) =>
         list(
-          await everyPage(call, options),
+          await everyPage(call, { search, label, state: inState, provider, ...client }),
           {
             NAME: (one) => one.name,
             STATE: (one) => state(one.state),
@@ -105,6 +107,7 @@ export const connection = () =>
           },
           'No connections yet. Add one: rk connection add NAME --client PROVIDER/NAME',
         ),
+      { isReading: true },
     ),
     operation(verb('show', 'show a connection', 'rk connection show sailings').argument('<name>'), {
       calls: 'showConnection',
@@ -166,7 +169,9 @@ async function defaultScopes(call: ApiClient, provider: string, operations: stri
 }
 
 /** All pages of the list, one after the other. */
-async function everyPage(call: ApiClient, narrow: { search?: string; label?: string; state?: string }): Promise<ConnectionSummary[]> {
+type Narrow = Omit<NonNullable<CallInput<'listConnections'>['query']>, 'after' | 'limit'>;
+
+async function everyPage(call: ApiClient, narrow: Narrow): Promise<ConnectionSummary[]> {
   const items: ConnectionSummary[] = [];
   for (;;) {
     const page = await call('listConnections', { query: { limit: PAGE, ...narrow, after: items.at(-1)?.name } });

@@ -3,13 +3,17 @@ import { EXIT, Outcome, UsageError } from '../exit.ts';
 import { clientName, date, whole } from '../options.ts';
 import { relative } from '../print.ts';
 import { operation, task, verb } from '../row.ts';
-import { line, list, text } from '../show.ts';
+import { failedWith, line, list, text } from '../show.ts';
 import { statusParts } from '../views/status.ts';
 
 export const status = () =>
   operation(verb('status', 'show what works, what is degraded, and where action is needed', 'rk status'), {
     calls: 'showStatus',
-    shows: (now) => ({ data: now, parts: statusParts(now) }),
+    shows: (now) => {
+      const shown = { data: now, parts: statusParts(now) };
+      const { action_needed: count } = now.connections;
+      return count === 0 ? shown : failedWith(shown, `${count === 1 ? '1 connection needs' : `${count} connections need`} action.`, EXIT.person);
+    },
   });
 
 const LOOK_UP_MS = 10_000;

@@ -9,26 +9,31 @@
   import PermissionTable from '../parts/PermissionTable.svelte';
   import ProblemNote from '../parts/ProblemNote.svelte';
   import SetupPanel from '../parts/SetupPanel.svelte';
+  import Statistics from '../parts/Statistics.svelte';
   import Title from '../parts/Title.svelte';
   import ToolSettings from '../parts/ToolSettings.svelte';
   import UseTable from '../parts/UseTable.svelte';
   import { Doing, Loaded } from '../state/loaded.svelte.ts';
   import { counted } from '../state/moments.ts';
   import { call } from '../state/session.svelte.ts';
+  import Confirm from '../ui/Confirm.svelte';
+  import Menu from '../ui/Menu.svelte';
+  import Tabs from '../ui/Tabs.svelte';
+  import { tabOf } from '../ui/tabs.ts';
 
-  const { params }: { params: { caller: string } } = $props();
-  const key = $derived({ caller: params.caller });
-  const loaded = new Loaded(() => call('showCaller', { params: key }), 3_000);
+  const { params }: { params: { caller: string; tab: string | null } } = $props();
+  const name = $derived(params.caller);
+  const loaded = new Loaded(() => call('showCaller', { params: { caller: name } }), 3_000);
   const connections = new Loaded(() => call('listConnections', { query: { limit: 500 } }));
-  let happened = $state(0);
   $effect(() => {
-    void key;
+    void name;
     const stops = [loaded.start(), connections.start()];
     return () => stops.forEach((stop) => stop());
   });
   const c = $derived(loaded.value);
+  let happened = $state(0);
   let made = $state.raw<NewKey | null>(null);
-  let removing = $state(false);
+  let isRemoving = $state(false);
   const doing = new Doing();
   const again = () => {
     happened += 1;
@@ -36,17 +41,29 @@
   };
   const remove = () =>
     doing.run(async () => {
-      await call('removeCaller', { params: key });
+      await call('removeCaller', { params: { caller: name } });
       await push('/callers');
     });
+  const tabs = $derived([
+    { id: 'permissions', label: 'Permissions', ...(c && { note: String(c.permissions.length) }) },
+    { id: 'setup', label: 'Setup instructions' },
+    { id: 'keys', label: 'Keys', ...(c && { note: String(c.keys.length) }) },
+    { id: 'usage', label: 'Usage' },
+    { id: 'activity', label: 'Activity' },
+  ]);
+  const tab = $derived(tabOf(tabs, params.tab));
+  const of = $derived({ caller: name });
+  const setupVersion = $derived(c ? JSON.stringify([c.redirect_uris, c.token_path, c.keeps_no_secret, c.permissions]) : '');
 </script>
 
-<Title title={params.caller} up={{ href: '#/callers', name: 'Callers' }} />
-<ProblemNote problem={loaded.problem ?? doing.problem} />
+<Title title={name} up={{ href: '#/callers', name: 'Callers' }}>
+  <Menu items={[{ label: 'Remove…', destructive: true, run: () => (isRemoving = true) }]} />
+</Title>
+<ProblemNote problem={loaded.problem} />
 {#if made}<NewKeyNote {made} onclose={() => (made = null)} />{/if}
 {#if c}
-  <dl class="facts mb-6">
-    {#if c.title}<dt>Is</dt>
+  <dl class="facts mb-4">
+    {#if c.title}<dt>Description</dt>
       <dd>{c.title}</dd>{/if}
     <dt>Client id</dt>
     <dd><Copy value={c.caller_id} label="the client id" /></dd>
@@ -58,53 +75,34 @@
       />
     </dd>
   </dl>
-  <section class="mb-6" aria-labelledby="may">
-    <h2 id="may" class="mb-1">What it may use</h2>
+  <Tabs base={`/callers/${c.name}`} {tabs} current={tab} />
+  {#if tab === 'permissions'}
+    <h2 class="sr-only">Permissions</h2>
     <PermissionTable caller={c} connections={connections.value?.items ?? []} done={again} />
-  </section>
-  <section class="mb-6" aria-labelledby="paste">
-    <h2 id="paste" class="mb-1">What to paste into the tool</h2>
-    <SetupPanel
-      caller={c.name}
-      connections={c.connections}
-      total={c.connections_total}
-      version={JSON.stringify([c.redirect_uris, c.token_path, c.keeps_no_secret, c.permissions])}
-    />
-  </section>
-  <section class="mb-6" aria-labelledby="uses">
-    <h2 id="uses" class="mb-1">What it used in the last day</h2>
-    <UseTable uses={c.uses} total={c.uses_total} />
-  </section>
-  <section class="mb-6" aria-labelledby="keys">
-    <h2 id="keys" class="mb-1">Keys</h2>
-    <KeyTable caller={c} done={again} made={(one) => (made = one)} />
-  </section>
-  <section class="mb-6" aria-labelledby="tool">
-    <h2 id="tool" class="mb-1">The tool behind it</h2>
+  {:else if tab === 'setup'}
+    <h2 class="sr-only">Setup instructions</h2>
+    <SetupPanel caller={c.name} connections={c.connections} total={c.connections_total} version={setupVersion} />
+    <h2 class="mt-6 mb-1">Tool settings</h2>
     <ToolSettings caller={c} done={again} />
-  </section>
-  <section class="mb-6" aria-labelledby="past">
-    <h2 id="past" class="mb-1">History</h2>
-    <HistoryPanel subject={`caller:${params.caller}`} version={happened} />
-  </section>
-  {#if removing}
-    <div class="border-l-4 border-error pl-4 py-2" role="group" aria-label="Remove">
-      <p>
-        Remove <strong>{c.name}</strong>? Its keys{#if c.signed_in.some((one) => !one.ended_at)}, and its tools’ sign-ins,{/if} stop working within
-        a second.
-      </p>
-      {#if c.uses.length > 0}<p>This stops working:</p>
-        <ul class="list-disc ml-5">
-          {#each c.uses as use (use.connection)}<li>
-              {use.connection}: {counted(use.tokens, 'token')} and {counted(use.relayed, 'relayed call')} in the last day, the last <Moment
-                at={use.last_at}
-              />
-            </li>{/each}{#if c.uses_total > c.uses.length}<li>
-              and {counted(c.uses_total - c.uses.length, 'connection')} more that it used longer ago
-            </li>{/if}
-        </ul>{:else}<p>It used nothing in the last day.</p>{/if}
-      <button class="btn btn-sm btn-error mt-1" disabled={doing.busy} onclick={remove}>Remove it</button>
-      <button class="btn btn-sm mt-1" onclick={() => (removing = false)}>Keep it</button>
-    </div>
-  {:else}<button class="btn btn-sm btn-outline btn-error" onclick={() => (removing = true)}>Remove…</button>{/if}
-{:else if !loaded.problem}<p aria-busy="true">Reading…</p>{/if}
+  {:else if tab === 'keys'}
+    <h2 class="sr-only">Keys</h2>
+    <KeyTable caller={c} done={again} made={(one) => (made = one)} />
+  {:else if tab === 'usage'}
+    <section class="mb-6" aria-label="Last 24 hours"><Statistics {of} /></section>
+    <h2 class="mb-1">By connection</h2>
+    <UseTable uses={c.uses} total={c.uses_total} />
+  {:else}<HistoryPanel subject={`caller:${name}`} version={happened} />{/if}
+  <Confirm bind:open={isRemoving} title={`Remove ${c.name}?`} action="Remove" busy={doing.busy} problem={doing.problem} run={remove}>
+    <p>Its keys{c.signed_in.some((one) => !one.ended_at) ? ', and the sign-ins of its tools,' : ''} stop working within a second.</p>
+    {#if c.uses.length > 0}<p class="mt-2">This stops working:</p>
+      <ul class="list-disc ml-5">
+        {#each c.uses as use (use.connection)}<li>
+            {use.connection}: {counted(use.tokens, 'token')} and {counted(use.relayed, 'relayed call')} in the last day, last <Moment
+              at={use.last_at}
+            />
+          </li>{/each}{#if c.uses_total > c.uses.length}<li>
+            and {counted(c.uses_total - c.uses.length, 'connection')} more, used earlier
+          </li>{/if}
+      </ul>{:else}<p class="mt-2">It used nothing in the last day.</p>{/if}
+  </Confirm>
+{:else if !loaded.problem}<p aria-busy="true">Loading…</p>{/if}

@@ -49,18 +49,22 @@
     >
     <tbody
       >{#each list.value.items as one (one.name)}<tr
-          ><td class="font-semibold"
+          ><td data-label="Caller" class="font-semibold"
             ><a class="link" href={`#/callers/${one.name}`}>{one.name}</a> <span class="font-normal">{one.title}</span></td
-          ><td>{namesInWords(one.connections, one.connections_total) || 'nothing yet'}</td><td class="text-right tabular-nums"
-            >{one.keys.filter((key) => !key.retired_at || Date.parse(key.retired_at) > clock.now).length}</td
-          ><td class="text-right tabular-nums">{one.tokens_last_hour}</td><td class="text-right tabular-nums">{one.relayed_last_hour}</td
-          ><td class={['text-right tabular-nums', one.refused_last_hour > 0 && 'text-warning font-semibold']}>{one.refused_last_hour}</td
-          ><td><Moment at={one.last_used_at} none="never" /></td></tr
+          ><td data-label="May use">{namesInWords(one.connections, one.connections_total) || 'nothing yet'}</td><td
+            data-label="Keys in use"
+            class="text-right tabular-nums">{one.keys.filter((key) => !key.retired_at || Date.parse(key.retired_at) > clock.now).length}</td
+          ><td data-label="Tokens" class="text-right tabular-nums">{one.tokens_last_hour}</td><td
+            data-label="Relayed"
+            class="text-right tabular-nums">{one.relayed_last_hour}</td
+          ><td data-label="Rejected" class={['text-right tabular-nums', one.refused_last_hour > 0 && 'text-warning font-semibold']}
+            >{one.refused_last_hour}</td
+          ><td data-label="Last used"><Moment at={one.last_used_at} none="never" /></td></tr
         >{/each}</tbody
     >
   </table>
-  <p class="text-sm text-base-content/70 -mt-5 mb-6">Numbers are those of the last hour.</p>
-{:else if !list.problem}<p aria-busy="true">Reading…</p>{/if}
+  <p class="text-sm text-base-content/70 -mt-5 mb-6">Numbers of the last hour.</p>
+{:else if !list.problem}<p aria-busy="true">Loading…</p>{/if}
 <form class="panel px-4 py-3 max-w-xl" onsubmit={submit} aria-labelledby="add">
   <h2 id="add" class="mb-2">Add a caller</h2>
   <Field id="name" label="Name" help="The integration’s name, such as timetable-board."

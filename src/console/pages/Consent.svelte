@@ -195,9 +195,9 @@
     {#if !o.problem}
       <h2 class="mt-5 mb-1">What to do next</h2>
       {#if signedIn}<p class="flex gap-2">
-          <a class="btn btn-primary btn-sm" href={`#/connections/${o.connection}`}>Watch it being kept active</a><a
+          <a class="btn btn-primary btn-sm" href={`#/connections/${o.connection}`}>Show the connection</a><a
             class="btn btn-sm"
-            href="#/callers">Give it to an integration</a
+            href="#/callers">Add a caller</a
           >
         </p>
       {:else}<p>
@@ -210,5 +210,5 @@
     </details>{/if}
 {:else}
   <Title title="Consent" />
-  {#if loaded.problem}<ProblemNote problem={loaded.problem} />{:else}<p aria-busy="true">Reading…</p>{/if}
+  {#if loaded.problem}<ProblemNote problem={loaded.problem} />{:else}<p aria-busy="true">Loading…</p>{/if}
 {/if}

@@ -158,4 +158,4 @@
     <ProblemNote problem={saving.problem} />
     <button class="btn btn-primary" disabled={saving.busy || !client}>Add the connection</button>
   </form>
-{:else if !clients.problem}<p aria-busy="true">Reading…</p>{/if}
+{:else if !clients.problem}<p aria-busy="true">Loading…</p>{/if}

@@ -131,7 +131,7 @@
       >
     {:else if way === 'short_form'}
       <div class="grid md:grid-cols-2 gap-x-4">
-        <Field id="authorization-url" label="Authorization URL" help="Leave it empty if nobody signs in."
+        <Field id="authorization-url" label="Authorization URL" help="Cancel empty if nobody signs in."
           ><input id="authorization-url" class="input w-full mono" bind:value={form.authorization_url} /></Field
         >
         <Field id="token-url" label="Token URL"
@@ -193,7 +193,7 @@
         </div>
       </details>
     {/if}
-    <button class={['btn', !draft && 'btn-primary']} disabled={doing.busy}>{doing.busy ? 'Reading…' : 'Check it'}</button>
+    <button class={['btn', !draft && 'btn-primary']} disabled={doing.busy}>{doing.busy ? 'Loading…' : 'Check it'}</button>
   </form>
   <ProblemNote problem={doing.problem} />
   {#if draft}

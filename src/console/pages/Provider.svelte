@@ -62,4 +62,4 @@
   {#if p.clients === 0}<button class="btn btn-sm btn-outline btn-error mt-6" disabled={doing.busy} onclick={remove}
       >Remove this provider</button
     >{/if}
-{:else if !loaded.problem}<p aria-busy="true">Reading…</p>{/if}
+{:else if !loaded.problem}<p aria-busy="true">Loading…</p>{/if}

@@ -44,12 +44,15 @@
         <tbody>
           {#each clients as client (client.name)}
             <tr
-              ><td class="font-semibold"
+              ><td data-label="Client" class="font-semibold"
                 ><a class="link" href={`#/providers/${provider.name}/clients/${client.name}`}>{client.name}</a>
                 <span class="font-normal">{client.title}</span></td
-              ><td><StateMark state={client.state} /></td><td
+              ><td data-label="State"><StateMark state={client.state} /></td><td data-label="Environment"
                 >{client.environment}{#if client.rehearsal_port !== null}{' '}<RehearsalMark />{/if}</td
-              ><td class="mono break-all">{client.client_id ?? '–'}</td><td class="text-right tabular-nums">{client.connections}</td></tr
+              ><td data-label="Client id" class="mono break-all">{client.client_id ?? '–'}</td><td
+                data-label="Connections"
+                class="text-right tabular-nums">{client.connections}</td
+              ></tr
             >
           {:else}<tr><td colspan="5">No client yet.</td></tr>{/each}
         </tbody>
@@ -57,4 +60,4 @@
       <p class="mt-1"><a class="link" href={`#/providers/${provider.name}/clients/new`}>Start a client</a></p>
     </section>
   {/each}
-{:else if !loaded.problem}<p aria-busy="true">Reading…</p>{/if}
+{:else if !loaded.problem}<p aria-busy="true">Loading…</p>{/if}

@@ -67,5 +67,5 @@
       <span role="status" class="text-success font-semibold">{saved}</span>
     </form>
   </section>
-{:else if !loaded.problem}<p aria-busy="true">Reading…</p>{/if}
+{:else if !loaded.problem}<p aria-busy="true">Loading…</p>{/if}
 <OwnAccount />

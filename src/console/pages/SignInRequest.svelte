@@ -59,10 +59,11 @@
         <tbody
           >{#each asked.connections as one (one.name)}<tr
               ><td><input type="radio" class="radio radio-sm" id={`use-${one.name}`} value={one.name} bind:group={chosen} /></td><td
-                ><label class="font-semibold cursor-pointer" for={`use-${one.name}`}>{one.name}</label></td
-              ><td>{one.provider_title} <span class="text-sm text-base-content/70">{one.environment}</span></td><td class="break-all"
-                >{one.account ?? '–'}</td
-              ><td><StateMark state={one.state} /></td><td>{one.says}</td></tr
+                data-label="Connection"><label class="font-semibold cursor-pointer" for={`use-${one.name}`}>{one.name}</label></td
+              ><td data-label="Provider">{one.provider_title} <span class="text-sm text-base-content/70">{one.environment}</span></td><td
+                data-label="Account"
+                class="break-all">{one.account ?? '–'}</td
+              ><td data-label="State"><StateMark state={one.state} /></td><td data-label="What the tool may do">{one.says}</td></tr
             >{/each}</tbody
         >
       </table>
@@ -74,7 +75,7 @@
     <button class="btn btn-primary" disabled={answering.busy || chosen === ''} onclick={() => answer(chosen)}
       >{chosen === '' ? 'Choose a connection' : `Let it use ${chosen}`}</button
     >
-    <button class="btn" disabled={answering.busy} onclick={() => answer(null)}>No</button>
+    <button class="btn" disabled={answering.busy} onclick={() => answer(null)}>Cancel</button>
     <p class="text-sm text-base-content/70 mt-2">This question expires <Moment at={asked.expires_at} />.</p>
   {/if}
-{:else if !reading.problem}<p aria-busy="true">Reading…</p>{/if}
+{:else if !reading.problem}<p aria-busy="true">Loading…</p>{/if}

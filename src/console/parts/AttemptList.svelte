@@ -19,19 +19,22 @@
 </script>
 
 {#if items.length === 0}
-  <p class="text-base-content/70">None on record yet. The last 20 are kept, masked; of a flood of successes only some.</p>
+  <p class="text-base-content/70">None yet. The last 20 are kept, with secrets masked.</p>
 {:else}
   <table class="list-table">
     <thead
-      ><tr><th class="w-28">When</th><th class="w-32">Class</th><th>On the wire, masked</th><th class="w-20 text-right">Took</th></tr
+      ><tr
+        ><th class="w-28">When</th><th class="w-32">Class</th><th>Request and response, masked</th><th class="w-20 text-right">Took</th></tr
       ></thead
     >
     <tbody>
       {#each items as one (one.at)}
         <tr>
-          <td><Moment at={one.at} /></td>
-          <td class={one.class === 'tokens' ? 'text-success font-semibold' : 'text-warning font-semibold'}>{name(one.class)}</td>
-          <td
+          <td data-label="When"><Moment at={one.at} /></td>
+          <td data-label="Class" class={one.class === 'tokens' ? 'text-success font-semibold' : 'text-warning font-semibold'}
+            >{name(one.class)}</td
+          >
+          <td data-label="Request and response, masked"
             ><details>
               <summary class="cursor-pointer"
                 >{one.answer ? `HTTP ${one.answer.status}` : `no answer: ${one.reason}`} from
@@ -43,7 +46,7 @@
                 )}</pre>
             </details></td
           >
-          <td class="text-right tabular-nums">{Math.round(one.took_ms)} ms</td>
+          <td data-label="Took" class="text-right tabular-nums">{Math.round(one.took_ms)} ms</td>
         </tr>
       {/each}
     </tbody>

@@ -25,28 +25,30 @@
   <thead
     ><tr
       ><th class="w-36">Capability</th><th>Call</th><th class="w-28">State</th><th class="w-28">When</th><th class="w-56"
-        ><span class="sr-only">Prove it</span></th
+        ><span class="sr-only">Verify</span></th
       ></tr
     ></thead
   >
   <tbody>
     {#each c.capabilities as one (one.name)}
       <tr>
-        <td>{one.name}</td><td
+        <td data-label="Capability">{one.name}</td><td data-label="Call"
           ><code>{one.call}</code> <span class="text-base-content/70">{one.api}</span>{#if !one.allowed}<div class="text-warning text-sm">
               the scopes held do not allow it
             </div>{/if}{#if one.diagnosis}<DiagnosisNote diagnosis={one.diagnosis} />{/if}</td
         >
-        <td class={['font-semibold', COLOURS[one.state]]}>{WORDS[one.state]}</td><td><Moment at={one.at} /></td>
+        <td data-label="State" class={['font-semibold', COLOURS[one.state]]}>{WORDS[one.state]}</td><td data-label="When"
+          ><Moment at={one.at} /></td
+        >
         <td class="text-right">
           {#if asking === one.name}<span class="text-sm"
               >It changes something at {c.provider_title} ({c.environment}), or someone sees it.</span
-            > <button class="btn btn-xs btn-warning" disabled={verifying.busy} onclick={() => prove(one.name, true)}>Do it</button>
-            <button class="btn btn-xs" onclick={() => (asking = null)}>No</button>
+            > <button class="btn btn-xs btn-warning" disabled={verifying.busy} onclick={() => prove(one.name, true)}>Make the call</button>
+            <button class="btn btn-xs" onclick={() => (asking = null)}>Cancel</button>
           {:else}<button
               class="btn btn-xs"
               disabled={verifying.busy || idle}
-              onclick={() => (one.effects ? (asking = one.name) : prove(one.name, false))}>{one.effects ? 'Prove it…' : 'Prove it'}</button
+              onclick={() => (one.effects ? (asking = one.name) : prove(one.name, false))}>{one.effects ? 'Verify…' : 'Verify'}</button
             >{/if}
         </td>
       </tr>

@@ -16,14 +16,14 @@
     <tbody>
       {#each groups as group (`${group.state} ${group.cause_key} ${group.provider} ${group.client}`)}
         <tr>
-          <td class="text-right tabular-nums font-semibold">{group.count}</td>
-          <td><StateMark state={group.state} /></td>
-          <td
+          <td data-label="Connections" class="text-right tabular-nums font-semibold">{group.count}</td>
+          <td data-label="State"><StateMark state={group.state} /></td>
+          <td data-label="Cause"
             ><a class="link" href={where(group)}>{group.says}</a>{#if group.evidence}<div class="text-sm">
                 <code>{group.evidence}</code>
               </div>{/if}</td
           >
-          <td>{group.remedy}</td>
+          <td data-label="What to do">{group.remedy}</td>
         </tr>
       {/each}
     </tbody>

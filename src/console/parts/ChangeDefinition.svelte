@@ -36,7 +36,9 @@
       <caption class="sr-only">What changes</caption><thead><tr><th class="w-1/4">Place</th><th>Was</th><th>Becomes</th></tr></thead>
       <tbody
         >{#each preview.changes as one (one.path)}<tr
-            ><td class="mono break-all">{one.path}</td><td class="break-all">{one.from ?? '–'}</td><td class="break-all">{one.to ?? '–'}</td
+            ><td data-label="Place" class="mono break-all">{one.path}</td><td data-label="Was" class="break-all">{one.from ?? '–'}</td><td
+              data-label="Becomes"
+              class="break-all">{one.to ?? '–'}</td
             ></tr
           >{/each}</tbody
       >

@@ -161,7 +161,7 @@
         id="client-secret"
         label={byKey ? 'Certificate and private key, as PEM' : c.secret ? 'A new secret' : word('client_secret', 'Client secret')}
         help={c.secret
-          ? 'It is verified before it replaces the current one. Leave it empty to keep what is there.'
+          ? 'It is verified before it replaces the current one. Cancel empty to keep what is there.'
           : 'It goes in and never comes out.'}
       >
         {#if byKey}<textarea id="client-secret" class="textarea w-full mono h-24" spellcheck="false" autocomplete="off" bind:value={secret}

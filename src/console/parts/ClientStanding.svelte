@@ -105,7 +105,7 @@
     >
     <ProblemNote problem={saving.problem} />
     <button class="btn btn-primary btn-sm" disabled={saving.busy}>Save</button>
-    <button type="button" class="btn btn-sm" onclick={() => (editing = false)}>Leave it</button>
+    <button type="button" class="btn btn-sm" onclick={() => (editing = false)}>Cancel</button>
   </form>
 {:else}
   <dl class="facts">

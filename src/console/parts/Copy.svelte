@@ -12,8 +12,8 @@
   }
 </script>
 
-<span class="inline-flex max-w-full items-start gap-1">
-  <code class={['bg-base-200 px-1.5 py-0.5 min-w-0', value.includes(' ') ? 'break-words' : 'break-all']}>{value}</code>
+<span class="inline-flex max-w-full items-center gap-1">
+  <code class="bg-base-200 px-1.5 py-0.5 min-w-0 truncate" title={value}>{value}</code>
   <button type="button" class="btn btn-xs btn-ghost shrink-0 w-20 justify-start" onclick={copy} aria-label={`Copy ${label}`}>
     {#if copied}<Check size={14} aria-hidden="true" />Copied{:else}<CopyIcon size={14} aria-hidden="true" />Copy{/if}
   </button>

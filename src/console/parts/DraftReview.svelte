@@ -21,8 +21,9 @@
   <thead><tr><th class="w-56">Value</th><th>Is</th><th class="w-72">From</th></tr></thead>
   <tbody
     >{#each draft.values as one (one.path)}<tr
-        ><td class="mono break-all">{one.path}</td><td class="break-all">{one.value}</td><td class="text-base-content/70 break-words"
-          >{one.source}</td
+        ><td data-label="Value" class="mono break-all">{one.path}</td><td data-label="Is" class="break-all">{one.value}</td><td
+          data-label="From"
+          class="text-base-content/70 break-words">{one.source}</td
         ></tr
       >{/each}</tbody
   >

@@ -62,7 +62,7 @@
     <table class="list-table mb-2">
       <thead><tr><th class="w-1/3">Their question</th><th>Our answer</th></tr></thead><tbody>
         {#each c.form as one (one.question)}<tr
-            ><td>{one.question}</td><td
+            ><td data-label="Their question">{one.question}</td><td data-label="Our answer"
               >{#if one.answer}<Copy value={one.answer} label={`the answer to “${one.question}”`} />{:else if one.from}<span
                   class="text-warning">not answered yet: <a class="link" href="#/settings">answer it once for every form</a></span
                 >{:else}<span class="text-base-content/70">for this client alone</span>{/if}</td

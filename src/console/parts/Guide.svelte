@@ -33,7 +33,7 @@
 {#if c.guide.length > 0}
   {#if c.purposes.length > 0}
     <p class="mb-2 flex items-center gap-2">
-      <label for="purpose" class="font-semibold">What is it for?</label><select
+      <label for="purpose" class="font-semibold">Purpose</label><select
         id="purpose"
         class="select select-sm w-48"
         disabled={doing.busy}
@@ -47,7 +47,7 @@
       Some steps depend on it and are not shown yet.
     </p>{/if}
   <p class="text-sm text-base-content/70 mb-1" role="status">
-    {left === 0 ? 'Every step is ticked.' : `${left} of ${c.guide.length} steps are left.`}
+    {left === 0 ? 'All steps are done.' : `${left} of ${c.guide.length} steps left.`}
   </p>
   <ol class="mb-2">
     {#each c.guide as step, at (step.title)}
@@ -81,7 +81,7 @@
                 <a class="link" href="#/settings">what every form asks for</a> is answered once{/if}.
             </p>{/if}
           {#if step.do_not_confuse}<p class="text-sm"><strong>Don’t confuse with:</strong> {step.do_not_confuse}</p>{/if}
-          {#if step.leave_empty}<p class="text-sm"><strong>Leave it empty, or else:</strong> {step.leave_empty}</p>{/if}
+          {#if step.leave_empty}<p class="text-sm"><strong>Cancel empty, or else:</strong> {step.leave_empty}</p>{/if}
           {#if step.instead}<p class="text-sm"><strong>You may see instead:</strong> {step.instead}</p>{/if}
           {#if step.last_verified}<p class="text-sm text-base-content/70">Last verified on {step.last_verified}.</p>{/if}
         </div>

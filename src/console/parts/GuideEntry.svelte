@@ -13,9 +13,12 @@
   let accounts = $state('');
   let asIs = $state(false);
   const doing = new Doing();
-  const change = (body: object) =>
+  /** What is entered here checks the step off, unless it brings more than that. */
+  const checkedOff = $derived(step.brings.length > 1 ? c.registering.done : [...new Set([...c.registering.done, step.title])]);
+  const change = (body: { registering?: object; [field: string]: unknown }) =>
     doing.run(async () => {
-      await call('changeClient', { params: key, body: { revision: c.revision, ...body } });
+      const registering = { ...body.registering, done: checkedOff };
+      await call('changeClient', { params: key, body: { revision: c.revision, ...body, registering } });
       await done();
     });
   const saveId = (event: SubmitEvent) => {
@@ -27,6 +30,8 @@
     void doing.run(async () => {
       await call('addSecret', { params: key, body: { secret, ends_at: ends ? new Date(ends).toISOString() : null, take_as_is: asIs } });
       [secret, ends] = ['', ''];
+      const { revision } = await call('showClient', { params: key });
+      await call('changeClient', { params: key, body: { revision, registering: { done: checkedOff } } });
       await done();
     });
   };
@@ -49,7 +54,7 @@
           autocomplete="off"
           bind:value={id}
         /></label
-      ><button class="btn btn-sm" disabled={doing.busy}>Keep it</button>
+      ><button class="btn btn-sm" disabled={doing.busy}>Save id</button>
     </form>{/if}
 {/if}
 {#if step.brings.includes('client_secret') && takesSecret}
@@ -63,36 +68,35 @@
           autocomplete="new-password"
           bind:value={secret}
         /></label
-      ><label class="text-sm flex flex-col">Its last day<input type="date" class="input input-sm w-40" bind:value={ends} /></label><button
+      ><label class="text-sm flex flex-col">Expires on<input type="date" class="input input-sm w-40" bind:value={ends} /></label><button
         class="btn btn-sm"
-        disabled={doing.busy}>Seal it</button
+        disabled={doing.busy}>Save secret</button
       >
     </form>{/if}
 {/if}
 {#if step.missing.includes('listed_accounts')}
   <form onsubmit={saveAccounts} class="flex flex-wrap items-end gap-2 max-w-xl my-1">
     <label class="grow text-sm"
-      >Who will agree: the account to list<input class="input input-sm w-full" required bind:value={accounts} /></label
-    ><button class="btn btn-sm" disabled={doing.busy}>Keep it</button>
+      >Who will consent: the account to list<input class="input input-sm w-full" required bind:value={accounts} /></label
+    ><button class="btn btn-sm" disabled={doing.busy}>Save accounts</button>
   </form>
 {/if}
 {#if scopes.length > 0}
-  {#if scopes.every((scope) => c.registered_scopes.includes(scope))}<p class="text-sm">Kept as registered there.</p>
+  {#if scopes.every((scope) => c.registered_scopes.includes(scope))}<p class="text-sm">Marked as registered.</p>
   {:else}<button
       type="button"
       class="btn btn-sm my-1"
       disabled={doing.busy}
-      onclick={() => change({ registered_scopes: [...new Set([...c.registered_scopes, ...scopes])] })}>They are registered there now</button
+      onclick={() => change({ registered_scopes: [...new Set([...c.registered_scopes, ...scopes])] })}>Mark as registered</button
     >{/if}
 {/if}
 {#if host}
-  {#if c.registering.domains_there?.includes(host)}<p class="text-sm">Kept as listed there.</p>
+  {#if c.registering.domains_there?.includes(host)}<p class="text-sm">Marked as listed.</p>
   {:else}<button
       type="button"
       class="btn btn-sm my-1"
       disabled={doing.busy}
-      onclick={() => change({ registering: { domains_there: [...(c.registering.domains_there ?? []), host] } })}
-      >It is listed there now</button
+      onclick={() => change({ registering: { domains_there: [...(c.registering.domains_there ?? []), host] } })}>Mark as listed</button
     >{/if}
 {/if}
 <ProblemNote problem={doing.problem} />

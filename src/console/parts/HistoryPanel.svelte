@@ -6,13 +6,18 @@
   import HistoryList from './HistoryList.svelte';
   import ProblemNote from './ProblemNote.svelte';
 
-  /** The history of one thing: the newest entries, refreshed, and older ones on demand. `version`: changes when it should be read again. */
-  const { subject, version = null }: { subject: string; version?: unknown } = $props();
+  /** The history of one thing, or of all: the newest entries, refreshed, and older ones on demand. `version`: changes when it should be read again. */
+  const { subject = '', version = null }: { subject?: string; version?: unknown } = $props();
   const SHOWN = 30;
   let renewals = $state(false);
   let older = $state.raw<HistoryEntry[]>([]);
   let isMore = $state(false);
-  const query = (before?: string) => ({ subject, limit: SHOWN, ...(renewals && { renewals: 'true' as const }), ...(before && { before }) });
+  const query = (before?: string) => ({
+    ...(subject !== '' && { subject }),
+    limit: SHOWN,
+    ...(renewals && { renewals: 'true' as const }),
+    ...(before && { before }),
+  });
   const newest = new Loaded(() => call('listHistory', { query: query() }), 4_000);
   const reading = new Doing();
   $effect(() => {
@@ -43,12 +48,12 @@
 </script>
 
 <ProblemNote problem={newest.problem ?? reading.problem} />
-<HistoryList {items} />
+<HistoryList {items} withSubject={subject === ''} />
 <p class="flex flex-wrap items-center gap-4 mt-1">
   {#if older.length > 0 ? isMore : newest.value?.more}
     <button class="btn btn-xs" disabled={reading.busy} onclick={more}>Show older</button>
   {/if}
-  {#if subject.startsWith('connection:')}
+  {#if subject === '' || subject.startsWith('connection:')}
     <label class="flex items-center gap-2 text-sm">
       <input type="checkbox" class="checkbox checkbox-xs" bind:checked={renewals} />Include routine renewals
     </label>

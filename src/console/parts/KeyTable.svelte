@@ -44,10 +44,10 @@
   <tbody>
     {#each c.keys as one (one.id)}
       <tr>
-        <td class="mono">{one.starts}…</td><td>{one.label}</td><td><Moment at={one.added_at} /></td><td
-          ><Moment at={one.last_used_at} none="never" /></td
-        >
-        <td
+        <td data-label="Starts with" class="mono">{one.starts}…</td><td data-label="Label">{one.label}</td><td data-label="Made"
+          ><Moment at={one.added_at} /></td
+        ><td data-label="Last used"><Moment at={one.last_used_at} none="never" /></td>
+        <td data-label="State"
           >{#if over(one)}retired <Moment at={one.retired_at} />{:else}in use{#if one.retired_at}, ends <Moment
                 at={one.retired_at}
               />{/if}{/if}</td
@@ -57,7 +57,7 @@
                 class="btn btn-xs btn-error"
                 disabled={doing.busy}
                 onclick={() => retire(one.id)}>Retire it</button
-              > <button class="btn btn-xs" onclick={() => (asking = null)}>Keep it</button>{:else}<button
+              > <button class="btn btn-xs" onclick={() => (asking = null)}>Cancel</button>{:else}<button
                 class="btn btn-xs"
                 onclick={() => (asking = one.id)}>Retire…</button
               >{/if}{/if}</td
@@ -76,6 +76,6 @@
       ><input id="key-until" class="input" type="date" bind:value={until} /></Field
     >
     <button class="btn btn-primary btn-sm" disabled={doing.busy}>Make the key</button>
-    <button type="button" class="btn btn-sm" onclick={() => (adding = false)}>Leave it</button>
+    <button type="button" class="btn btn-sm" onclick={() => (adding = false)}>Cancel</button>
   </form>
 {:else}<button class="btn btn-sm" onclick={() => (adding = true)}>Add a key…</button>{/if}

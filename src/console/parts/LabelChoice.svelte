@@ -27,11 +27,11 @@
     <input class="input input-sm w-64 mono" aria-label="Labels, separated by spaces" bind:value={text} /><button
       class="btn btn-xs btn-primary"
       disabled={doing.busy}>Save</button
-    ><button type="button" class="btn btn-xs" onclick={() => (editing = false)}>Leave it</button>
+    ><button type="button" class="btn btn-xs" onclick={() => (editing = false)}>Cancel</button>
   </form>
   <p class="text-sm text-base-content/70">Whoever may use a label may use what carries it.</p>
 {:else}{#each c.labels as label (label)}<code class="mr-2">{label}</code>{:else}<span class="text-base-content/70 mr-2">none</span
-    >{/each}<button class="btn btn-xs" aria-label="Change the labels" onclick={() => ([text, editing] = [c.labels.join(' '), true])}
+    >{/each}<button class="btn btn-xs" aria-label="Change labels" onclick={() => ([text, editing] = [c.labels.join(' '), true])}
     >Change…</button
   >{/if}
 <ProblemNote problem={doing.problem} />

@@ -29,7 +29,7 @@
           asking = null;
           remove(one);
         }}>Remove it</button
-      ><button class="btn btn-xs" onclick={() => (asking = null)}>Keep it</button>{:else}<button
+      ><button class="btn btn-xs" onclick={() => (asking = null)}>Cancel</button>{:else}<button
         class="btn btn-xs btn-ghost ml-auto"
         aria-label={`Remove ${one.name}`}
         onclick={() => (asking = one.name)}>Remove…</button

@@ -24,16 +24,14 @@
     });
 </script>
 
-{#if c.permissions.length === 0}<p class="mb-2">It may use nothing yet. Permit a connection, or all that carry a label.</p>
+{#if c.permissions.length === 0}<p class="mb-2">No permissions yet. Permit a connection, or all connections with a label.</p>
 {:else}
   <table class="list-table max-w-5xl mb-2">
-    <thead
-      ><tr><th>Connection or label</th><th>What it may do there</th><th class="w-72"><span class="sr-only">Withdraw</span></th></tr></thead
-    >
+    <thead><tr><th>Connection or label</th><th>Permissions</th><th class="w-72"><span class="sr-only">Withdraw</span></th></tr></thead>
     <tbody>
       {#each c.permissions as one (one.id)}
         <tr>
-          <td
+          <td data-label="Connection or label"
             >{#if one.connection}<a class="link" href={`#/connections/${one.connection}`}>{one.connection}</a>{:else}label <code
                 >{one.label}</code
               >
@@ -41,14 +39,14 @@
                 {one.covers.length === 0 ? 'no connection carries it now' : `opens ${namesInWords(one.covers, one.covers_total)}`}
               </div>{/if}</td
           >
-          <td>{one.says}</td>
+          <td data-label="Permissions">{one.says}</td>
           <td class="text-right">
             {#if asking === one.id}<span class="text-sm"
                 >{#each usesUnder(c, one) as use (use.connection)}{use.connection} was used <Moment at={use.last_at} />.
                 {:else}Not used in the last day.
                 {/each}</span
-              ><button class="btn btn-xs btn-error" disabled={doing.busy} onclick={() => withdraw(one.id)}>Withdraw it</button>
-              <button class="btn btn-xs" onclick={() => (asking = null)}>Keep it</button>
+              ><button class="btn btn-xs btn-error" disabled={doing.busy} onclick={() => withdraw(one.id)}>Withdraw</button>
+              <button class="btn btn-xs" onclick={() => (asking = null)}>Cancel</button>
             {:else}<button class="btn btn-xs" onclick={() => (asking = one.id)}>Withdraw…</button>{/if}
           </td>
         </tr>
@@ -66,4 +64,4 @@
     }}
     cancel={() => (adding = false)}
   />
-{:else}<button class="btn btn-sm" onclick={() => (adding = true)}>Permit more…</button>{/if}
+{:else}<button class="btn btn-sm" onclick={() => (adding = true)}>Add permission</button>{/if}

@@ -94,5 +94,5 @@
   {/if}
   <ProblemNote problem={doing.problem} />
   <button class="btn btn-primary btn-sm" disabled={doing.busy}>Permit it</button>
-  <button type="button" class="btn btn-sm" onclick={cancel}>Leave it</button>
+  <button type="button" class="btn btn-sm" onclick={cancel}>Cancel</button>
 </form>

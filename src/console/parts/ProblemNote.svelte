@@ -1,6 +1,7 @@
 <script lang="ts">
   import TriangleAlert from '@lucide/svelte/icons/triangle-alert';
   import type { Problem } from '../../api/problem.ts';
+  import { errorPage } from '../state/help.ts';
 
   /** What went wrong, why, and what to do. */
   const { problem }: { problem: Problem | null } = $props();
@@ -19,6 +20,6 @@
           </li>{/each}
       </ul>
     {/if}
-    <p>{problem.remedy}</p>
+    <p>{problem.remedy} <a class="link text-sm" href={errorPage(problem.code)}>About this error</a></p>
   </div>
 {/if}

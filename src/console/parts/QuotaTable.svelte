@@ -11,9 +11,11 @@
   <tbody>
     {#each quota.items as one, at (at)}
       <tr>
-        <td>{one.says} <span class="text-base-content/70">{one.api}</span></td>
-        <td>{one.caller ? `${one.caller}’s share` : one.of === 'client' ? 'all calls of this client' : 'all calls of this connection'}</td>
-        <td
+        <td data-label="Window">{one.says} <span class="text-base-content/70">{one.api}</span></td>
+        <td data-label="Counted together"
+          >{one.caller ? `${one.caller}’s share` : one.of === 'client' ? 'all calls of this client' : 'all calls of this connection'}</td
+        >
+        <td data-label="Left"
           ><span class="inline-flex items-center gap-2"
             ><span class="tabular-nums w-14 text-right">{one.left}</span><span class="inline-block h-2 w-32 bg-base-300"
               ><span
@@ -25,7 +27,7 @@
               the provider asked us to wait until <Moment at={one.held_until} />
             </div>{/if}</td
         >
-        <td><Moment at={one.resets_at} /></td>
+        <td data-label="Resets"><Moment at={one.resets_at} /></td>
       </tr>
     {/each}
   </tbody>

@@ -19,7 +19,7 @@
       : `Not ready: ${ready.lines.filter((line) => line.verdict === 'missing').length === 1 ? 'one thing is' : `${ready.lines.filter((line) => line.verdict === 'missing').length} things are`} missing.`}
   </p>
   <details open={open || !ready.ready}>
-    <summary class="cursor-pointer text-sm">What was compared</summary>
+    <summary class="cursor-pointer text-sm">Details of the check</summary>
     <table class="list-table mt-1">
       <tbody>
         {#each ready.lines as line, at (at)}

@@ -85,7 +85,7 @@
 >
 {#if waiting}<div class="basis-full border-l-4 border-warning pl-3 my-1" role="alert">
     {#each warnings as warning (warning)}<p>{warning}</p>{/each}
-    <p class="mt-1"><button class="btn btn-sm btn-primary" onclick={start}>Go on anyway</button></p>
+    <p class="mt-1"><button class="btn btn-sm btn-primary" onclick={start}>Continue anyway</button></p>
   </div>{/if}
 {#if doing.problem}<div class="basis-full">
     <ProblemNote problem={doing.problem} />

@@ -53,7 +53,7 @@
     <tbody>
       {#each c.secrets as one (one.id)}
         <tr>
-          <td
+          <td data-label="Secret"
             ><span class="font-semibold">{one.label || one.kind}</span>{#if one.label}
               <span class="text-base-content/70">{one.kind}</span>{/if}{#if one.key}<div class="text-sm text-base-content/70 break-all">
                 {one.key.type}{one.key.subject ? `, ${one.key.subject}` : ''}<br />{#if one.key.x5t_s256}SHA-256 <code
@@ -62,16 +62,15 @@
                     .algorithm}{/if}
               </div>{/if}</td
           >
-          <td
+          <td data-label="State"
             ><StateMark state={one.state} />{#if one.evidence ?? (one.says !== 'In use.' && one.says)}<div
                 class="text-sm text-base-content/70"
               >
                 {one.evidence ?? one.says}
               </div>{/if}</td
           >
-          <td><Moment at={one.entered_at} /></td><td><Moment at={one.ends_at} none="not known" /></td><td
-            ><Moment at={one.verified_at} none="not yet" /></td
-          >
+          <td data-label="Entered"><Moment at={one.entered_at} /></td><td data-label="Ends"><Moment at={one.ends_at} none="not known" /></td
+          ><td data-label="Proved"><Moment at={one.verified_at} none="not yet" /></td>
           <td class="text-right whitespace-nowrap">
             {#if one.key && one.state !== 'retired'}<button
                 class="btn btn-xs"
@@ -87,7 +86,7 @@
                 onclick={() => act('verifySecret', one.id)}>Prove</button
               >{/if}
             {#if retiring === one.id}<button class="btn btn-xs btn-error" disabled={doing.busy} onclick={() => act('retireSecret', one.id)}
-                >Discard its value</button
+                >Discards value</button
               > <button class="btn btn-xs" onclick={() => (retiring = null)}>Keep</button>
             {:else if one.state !== 'retired'}<button class="btn btn-xs btn-ghost" onclick={() => (retiring = one.id)}>Retire…</button>{/if}
           </td>

@@ -1,66 +1,95 @@
 <script lang="ts">
-  import Cable from '@lucide/svelte/icons/cable';
-  import CircleGauge from '@lucide/svelte/icons/circle-gauge';
-  import Landmark from '@lucide/svelte/icons/landmark';
   import LogOut from '@lucide/svelte/icons/log-out';
+  import MenuIcon from '@lucide/svelte/icons/menu';
   import Moon from '@lucide/svelte/icons/moon';
-  import SettingsIcon from '@lucide/svelte/icons/settings';
+  import Search from '@lucide/svelte/icons/search';
   import Sun from '@lucide/svelte/icons/sun';
-  import Workflow from '@lucide/svelte/icons/workflow';
-  import type { Snippet } from 'svelte';
+  import { type Snippet, untrack } from 'svelte';
   import { router } from 'svelte-spa-router';
+  import { Toaster } from 'svelte-sonner';
+  import { live } from '../state/live.svelte.ts';
   import { look } from '../state/look.svelte.ts';
+  import { PLACES } from '../state/places.ts';
   import { session } from '../state/session.svelte.ts';
+  import Keys from './Keys.svelte';
 
   const { children, bare }: { children: Snippet; bare: boolean } = $props();
-  const places = [
-    { path: '/', name: 'Now', icon: CircleGauge },
-    { path: '/connections', name: 'Connections', icon: Cable },
-    { path: '/providers', name: 'Providers', icon: Landmark },
-    { path: '/callers', name: 'Callers', icon: Workflow },
-    { path: '/settings', name: 'Settings', icon: SettingsIcon },
-  ];
   const isHere = (path: string) => (path === '/' ? router.location === '/' : router.location.startsWith(path));
   const who = $derived(typeof session.who === 'object' ? session.who : null);
+  let isMenuOpen = $state(false);
+  let palette = $state(false);
   const skip = (event: MouseEvent) => {
     event.preventDefault();
     document.getElementById('main')?.focus();
   };
+  const isSignedIn = $derived(who !== null);
+  $effect(() => {
+    if (!isSignedIn) return;
+    untrack(() => live.start());
+    return () => live.stop();
+  });
 </script>
 
 <a href="#main" onclick={skip} class="sr-only focus:not-sr-only focus:absolute focus:z-10 focus:bg-base-100 focus:p-2">Skip to the page</a>
 <div class="flex min-h-screen flex-col md:flex-row bg-base-100 text-base-content">
-  <header class="bg-neutral text-neutral-content md:w-44 shrink-0 flex md:flex-col md:sticky md:top-0 md:h-screen">
+  <header class="bg-neutral text-neutral-content md:w-44 shrink-0 flex flex-wrap md:flex-nowrap md:flex-col md:sticky md:top-0 md:h-screen">
     <div class="flex items-center gap-2 px-4 py-3 text-[1.05rem] font-semibold leading-tight">
       <img src="/icon.svg" alt="" class="size-6" />Rusty Kettle
     </div>
     {#if !bare}
-      <nav aria-label="Main" class="flex md:flex-col flex-wrap grow">
-        {#each places as place (place.path)}
-          <a
-            href={`#${place.path}`}
-            aria-current={isHere(place.path) ? 'page' : undefined}
-            class={[
-              'flex items-center gap-2 px-4 py-1.5 border-l-4 hover:bg-white/5',
-              isHere(place.path) ? 'border-[#d9763f] bg-white/10 font-semibold' : 'border-transparent',
-            ]}
-          >
-            <place.icon size={17} aria-hidden="true" />{place.name}
-          </a>
-        {/each}
-      </nav>
-    {/if}
-    <div class="md:mt-auto flex md:flex-col gap-1 px-2 py-2 ml-auto md:ml-0 text-sm">
-      {#if who}<span class="px-2 opacity-80 hidden md:block">{who.operator}</span>{/if}
-      <button type="button" class="flex items-center gap-2 px-2 py-1 hover:underline cursor-pointer" onclick={() => look.toggle()}>
-        {#if look.theme === 'kettle-day'}<Moon size={15} aria-hidden="true" />Dark{:else}<Sun size={15} aria-hidden="true" />Light{/if}
-      </button>
-      {#if who}
-        <button type="button" class="flex items-center gap-2 px-2 py-1 hover:underline cursor-pointer" onclick={() => session.signOut()}
-          ><LogOut size={15} aria-hidden="true" />Sign out</button
+      <button
+        type="button"
+        class="md:hidden ml-auto px-4 cursor-pointer"
+        aria-expanded={isMenuOpen}
+        aria-controls="menu"
+        onclick={() => (isMenuOpen = !isMenuOpen)}><MenuIcon size={20} aria-hidden="true" /><span class="sr-only">Menu</span></button
+      >
+      <div id="menu" class={['basis-full md:basis-auto md:flex md:flex-col md:grow', isMenuOpen ? 'flex flex-col' : 'hidden']}>
+        <button
+          type="button"
+          class="flex items-center gap-2 mx-3 mb-2 px-2 py-1 text-sm border border-white/25 rounded-field cursor-pointer hover:bg-white/5"
+          onclick={() => (palette = true)}
+          ><Search size={15} aria-hidden="true" />Find<kbd class="ml-auto opacity-80 mono">Ctrl K</kbd></button
         >
-      {/if}
-    </div>
+        <nav aria-label="Main" class="flex flex-col">
+          {#each PLACES as place (place.path)}
+            <a
+              href={`#${place.path}`}
+              aria-current={isHere(place.path) ? 'page' : undefined}
+              onclick={() => (isMenuOpen = false)}
+              class={[
+                'flex items-center gap-2 px-4 py-1.5 border-l-4 hover:bg-white/5',
+                isHere(place.path) ? 'border-[#d9763f] bg-white/10 font-semibold' : 'border-transparent',
+              ]}
+            >
+              <place.icon size={17} aria-hidden="true" />{place.name}
+            </a>
+          {/each}
+        </nav>
+        <div class="md:mt-auto flex flex-col gap-1 px-2 py-2 text-sm">
+          {#if who}<span class="px-2 opacity-80">{who.operator}</span>{/if}
+          {@render theme()}
+          {#if who}
+            <button type="button" class="flex items-center gap-2 px-2 py-1 hover:underline cursor-pointer" onclick={() => session.signOut()}
+              ><LogOut size={15} aria-hidden="true" />Sign out</button
+            >
+          {/if}
+        </div>
+      </div>
+    {:else}<div class="md:mt-auto ml-auto md:ml-0 px-2 py-2 text-sm">{@render theme()}</div>{/if}
   </header>
-  <main id="main" tabindex="-1" class="grow min-w-0 px-6 py-5 max-w-[76rem] outline-none">{@render children()}</main>
+  <main id="main" tabindex="-1" class="grow min-w-0 px-4 md:px-6 py-5 max-w-[76rem] outline-none">
+    {#if live.state === 'lost'}<p role="status" class="border-l-4 border-warning bg-base-200 px-3 py-1 mb-3">
+        Connection to the service lost. Reconnecting…
+      </p>{/if}
+    {@render children()}
+  </main>
 </div>
+{#if !bare}<Keys bind:palette />{/if}
+<Toaster position="bottom-right" theme={look.theme === 'kettle-night' ? 'dark' : 'light'} />
+
+{#snippet theme()}
+  <button type="button" class="flex items-center gap-2 px-2 py-1 hover:underline cursor-pointer" onclick={() => look.toggle()}>
+    {#if look.theme === 'kettle-day'}<Moon size={15} aria-hidden="true" />Dark{:else}<Sun size={15} aria-hidden="true" />Light{/if}
+  </button>
+{/snippet}

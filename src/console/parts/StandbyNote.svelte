@@ -27,7 +27,7 @@
 
 {#if c.standby}
   {@const w = c.standby}
-  <section class="border-l-4 border-warning pl-4 py-2 mb-5 max-w-5xl" aria-label="What waits beside it">
+  <section class="border-l-4 border-warning pl-4 py-2 mb-5 max-w-5xl" aria-label="Standby">
     <p class="font-semibold">{w.says}</p>
     <p>
       {[GRANT_KIND_LABELS[w.kind], w.account ? `of ${w.account}` : ''].filter(Boolean).join(' ')}{w.opened
@@ -45,17 +45,17 @@
         >Reference call: GET <input class="input input-sm w-72 mono" placeholder={c.probe.path} bind:value={path} /></label
       >
       <button class="btn btn-sm btn-primary" disabled={deciding.busy} onclick={() => decide('use')}
-        >{w.kind === 'static_key' || c.grant_kind === 'static_key' ? 'Switch now' : 'Use it now'}</button
-      > <button class="btn btn-sm" onclick={() => (asking = null)}>Not now</button>
+        >{w.kind === 'static_key' || c.grant_kind === 'static_key' ? 'Switch now' : 'Switch now'}</button
+      > <button class="btn btn-sm" onclick={() => (asking = null)}>Cancel</button>
     {:else if asking === 'discard'}
       <p class="mt-1">It is discarded here; at the provider it stays until it is withdrawn there.</p>
-      <button class="btn btn-sm btn-error" disabled={deciding.busy} onclick={() => decide('discard')}>Discard it</button>
-      <button class="btn btn-sm" onclick={() => (asking = null)}>Keep it</button>
+      <button class="btn btn-sm btn-error" disabled={deciding.busy} onclick={() => decide('discard')}>Discard</button>
+      <button class="btn btn-sm" onclick={() => (asking = null)}>Cancel</button>
     {:else}
       <p class="mt-1">
         <button class="btn btn-sm btn-primary" disabled={deciding.busy || !w.alive} onclick={() => (asking = 'use')}
-          >{w.why === 'former' ? 'Go back to it…' : 'Use it…'}</button
-        > <button class="btn btn-sm" disabled={deciding.busy} onclick={() => (asking = 'discard')}>Discard it…</button>
+          >{w.why === 'former' ? 'Switch back…' : 'Switch…'}</button
+        > <button class="btn btn-sm" disabled={deciding.busy} onclick={() => (asking = 'discard')}>Discard…</button>
       </p>
     {/if}
     <ProblemNote problem={deciding.problem} />

@@ -57,7 +57,7 @@
     >
     <ProblemNote problem={doing.problem} />
     <button class="btn btn-primary btn-sm" disabled={doing.busy}>Save</button>
-    <button type="button" class="btn btn-sm" onclick={() => (editing = false)}>Leave it</button>
+    <button type="button" class="btn btn-sm" onclick={() => (editing = false)}>Cancel</button>
   </form>
 {:else}
   <dl class="facts mb-2">
@@ -84,10 +84,10 @@
     <tbody>
       {#each c.signed_in as one (one.id)}
         <tr>
-          <td><a class="link" href={`#/connections/${one.connection}`}>{one.connection}</a></td><td>{one.operator}</td><td
-            ><Moment at={one.signed_in_at} /></td
-          ><td><Moment at={one.last_used_at} /></td>
-          <td class={one.ended_at ? 'text-base-content/70' : 'text-success font-semibold'}
+          <td data-label="Signed in for"><a class="link" href={`#/connections/${one.connection}`}>{one.connection}</a></td><td
+            data-label="By">{one.operator}</td
+          ><td data-label="Since"><Moment at={one.signed_in_at} /></td><td data-label="Last renewed"><Moment at={one.last_used_at} /></td>
+          <td data-label="State" class={one.ended_at ? 'text-base-content/70' : 'text-success font-semibold'}
             >{one.ended_at ? (WHY[one.ended_why ?? ''] ?? 'ended') : 'signed in'}</td
           >
           <td class="text-right"
@@ -95,7 +95,7 @@
                   class="btn btn-xs btn-error"
                   disabled={doing.busy}
                   onclick={() => end(one.id)}>End it</button
-                > <button class="btn btn-xs" onclick={() => (asking = null)}>Keep it</button>{:else}<button
+                > <button class="btn btn-xs" onclick={() => (asking = null)}>Cancel</button>{:else}<button
                   class="btn btn-xs"
                   onclick={() => (asking = one.id)}>End…</button
                 >{/if}{/if}</td

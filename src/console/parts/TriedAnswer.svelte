@@ -39,5 +39,5 @@
     </dl>
   </div>
 </details>
-<p class="mb-1">As a curl line, through the relay: <Copy value={answer.curl} label="the curl line" /></p>
+<p class="mb-1">Copy as curl, through the relay: <Copy value={answer.curl} label="the curl line" /></p>
 <p><a class="link" href={har} download={`${answer.method.toLowerCase()}-call.har`}>Save call and answer as a HAR file</a>, masked.</p>

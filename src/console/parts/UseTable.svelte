@@ -20,11 +20,12 @@
     >
     <tbody
       >{#each uses as one (one.connection)}<tr
-          ><td><a class="link" href={`#/connections/${one.connection}`}>{one.connection}</a><RelayedNote relay={one.relay} /></td><td
-            class="text-right tabular-nums">{one.tokens}</td
-          ><td class="text-right tabular-nums">{one.relayed}</td><td
-            class={['text-right tabular-nums', one.refused > 0 && 'text-warning font-semibold']}>{one.refused}</td
-          ><td><MinuteBars minutes={one.minutes} /></td><td><Moment at={one.last_at} /></td></tr
+          ><td data-label="Connection"
+            ><a class="link" href={`#/connections/${one.connection}`}>{one.connection}</a><RelayedNote relay={one.relay} /></td
+          ><td data-label="Tokens" class="text-right tabular-nums">{one.tokens}</td><td data-label="Relayed" class="text-right tabular-nums"
+            >{one.relayed}</td
+          ><td data-label="Rejected" class={['text-right tabular-nums', one.refused > 0 && 'text-warning font-semibold']}>{one.refused}</td
+          ><td data-label="Last hour"><MinuteBars minutes={one.minutes} /></td><td data-label="Last"><Moment at={one.last_at} /></td></tr
         >{/each}</tbody
     >
   </table>

@@ -64,7 +64,7 @@ test.each<[string, Partial<Standing>, 'missing' | 'doubt', string]>([
   const found = lines.filter((line) => line.verdict !== 'good');
   expect(found).toHaveLength(1);
   expect(found[0]).toMatchObject({ verdict, says: expect.stringContaining(says), remedy: expect.any(String) });
-  expect(readyInOne(lines)).toMatch(verdict === 'missing' ? /^Not ready: / : /^Ready, but look at: [a-zA-Z ]+\.$/);
+  expect(readyInOne(lines)).toMatch(verdict === 'missing' ? /^Not ready: / : /^Ready\. Not verified: [a-zA-Z ]+\.$/);
 });
 
 test('a client that acts for itself has no redirect URI and no accounts to compare; scopes that the organization must consent to are said', () => {

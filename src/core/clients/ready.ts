@@ -187,5 +187,5 @@ export function readyInOne(lines: readonly ReadyLine[]): string {
   const missing = lines.filter((line) => line.verdict === 'missing');
   const doubts = [...new Set(lines.filter((line) => line.verdict === 'doubt').map((line) => line.what))];
   if (missing.length > 0) return `Not ready: ${missing.map((line) => line.says).join(' ')}`;
-  return doubts.length > 0 ? `Ready, but look at: ${list(doubts)}.` : 'Ready.';
+  return doubts.length > 0 ? `Ready. Not verified: ${list(doubts)}.` : 'Ready.';
 }

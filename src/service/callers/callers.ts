@@ -16,7 +16,7 @@ const STARTS_SHOWN = 8;
 
 export async function findCaller(s: CallerParts, name: string): Promise<CallerRow> {
   const record = await s.store.callers.byName(name);
-  if (!record) throw new Fault('NOT_FOUND', { detail: `No caller is called ${name}.` });
+  if (!record) throw new Fault('NOT_FOUND', { detail: `Caller "${name}" not found.` });
   return record;
 }
 

@@ -10,7 +10,7 @@ import type { CallerParts } from './parts.ts';
 /** The connection of this name. @throws {Fault} NOT_FOUND */
 export async function connectionIdOf(s: Pick<CallerParts, 'store'>, name: string): Promise<string> {
   const connection = await s.store.connections.byName(name);
-  if (!connection) throw new Fault('NOT_FOUND', { detail: `No connection is called ${name}.` });
+  if (!connection) throw new Fault('NOT_FOUND', { detail: `Connection "${name}" not found.` });
   return connection.id;
 }
 

@@ -31,7 +31,7 @@ export async function findClient(
 ): Promise<{ record: ClientRow; definition: ProviderDefinition; whole: ProviderDefinition }> {
   const found = await findProvider(s, provider);
   const record = await s.store.clients.byName(found.record.id, name);
-  if (!record) throw new Fault('NOT_FOUND', { detail: `No client is called ${clientLabel(provider, name)}.` });
+  if (!record) throw new Fault('NOT_FOUND', { detail: `Client "${clientLabel(provider, name)}" not found.` });
   return { record, definition: definitionFor(found.definition, record), whole: found.definition };
 }
 
@@ -244,5 +244,5 @@ export async function checkRedirectUri(s: ClientParts, { params, body, actor }: 
     subject: `client:${clientLabel(provider, name)}`,
     says: same ? 'The redirect URI matches at the provider.' : `The redirect URI differs at the provider. ${verdict.says}`,
   });
-  return { same, ours, shown, says: same ? 'They are the same, character by character.' : verdict.says, at: same ? null : verdict.at };
+  return { same, ours, shown, says: same ? 'They match, character by character.' : verdict.says, at: same ? null : verdict.at };
 }

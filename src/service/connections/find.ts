@@ -6,7 +6,7 @@ import type { ConnectionParts } from './parts.ts';
 /** @throws {Fault} NOT_FOUND */
 export async function findKnown(s: Pick<ConnectionParts, 'store'>, name: string): Promise<ListedConnection> {
   const [found] = await s.store.connectionList.read({ names: [name] });
-  if (!found) throw new Fault('NOT_FOUND', { detail: `No connection is called ${name}.` });
+  if (!found) throw new Fault('NOT_FOUND', { detail: `Connection "${name}" not found.` });
   return found;
 }
 

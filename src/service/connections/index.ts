@@ -1,5 +1,7 @@
 /** The face of this room: connections. */
+
 export { checkAdminConsent } from './admin-consent.ts';
+export { changeConnections } from './bulk.ts';
 export {
   addConnection,
   changeConnection,

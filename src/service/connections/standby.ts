@@ -114,7 +114,7 @@ export async function decideStandby(s: ConnectionParts, { params, body: input, a
   const { connection: name } = params;
   const operator = actor.operator.name;
   const connection = await s.store.connections.byName(name);
-  if (!connection) throw new Fault('NOT_FOUND', { detail: `No connection is called ${name}.` });
+  if (!connection) throw new Fault('NOT_FOUND', { detail: `Connection "${name}" not found.` });
   const waiting = connection.standbyGrantId ? await s.store.grants.byId(connection.standbyGrantId) : null;
   if (!waiting)
     throw new Fault('NOT_FOUND', {

@@ -38,7 +38,7 @@ export async function importToken(s: ConsentParts, agreed: Consents, { params, b
   const { connection: name } = params;
   const operator = actor.operator.name;
   const connection = await s.store.connections.byName(name);
-  if (!connection) throw new Fault('NOT_FOUND', { detail: `No connection is called ${name}.` });
+  if (!connection) throw new Fault('NOT_FOUND', { detail: `Connection "${name}" not found.` });
   if (isClientsOwn(connection.grantType))
     throw new Fault('INPUT_INVALID', { places: [{ path: 'refresh_token', why: 'This connection needs none: its client requests a token of its own.' }] });
   const now = Math.floor(s.ports.clock.now());

@@ -44,7 +44,7 @@ export async function openConsent(
   const { connection: connectionName } = params;
   const operator = actor.operator.name;
   const connection = await s.store.connections.byName(connectionName);
-  if (!connection) throw new Fault('NOT_FOUND', { detail: `No connection is called ${connectionName}.` });
+  if (!connection) throw new Fault('NOT_FOUND', { detail: `Connection "${connectionName}" not found.` });
   const target = await targetOf(s, connection, input);
   const parties = await partiesWith(connection, target.client.id, target.placeholders);
   const { client, definition } = parties;

@@ -15,6 +15,7 @@ import { SIGN_IN_COOKIE_SECONDS, type SignInRequests, signInCookieName } from '.
 import { apiRouter } from './api-router.ts';
 import { formerPaths } from './former-paths.ts';
 import type { Handlers } from './handlers.ts';
+import type { LiveEvents } from './live.ts';
 import { errorPage, invitationPage } from './pages.ts';
 import type { Sessions } from './sessions.ts';
 
@@ -26,6 +27,7 @@ export interface AppParts {
   log: Logger;
   handlers: Handlers;
   sessions: Sessions;
+  live: LiveEvents;
   consents: Consents;
   /** Claims about whoever agreed, for the token of a tool; null: it is none. */
   userInfo(token: string): Promise<Record<string, string> | null>;
@@ -170,6 +172,7 @@ export function app(parts: AppParts): Express {
     contract ??= JSON.stringify(openApiDocument({ version: parts.version, publicUrl }));
     response.type('application/json').send(contract);
   });
+  server.get('/api/v1/events', parts.live.handle);
   server.use(apiRouter(parts.handlers, parts));
   if (existsSync(join(parts.consoleFolder, 'index.html'))) {
     server.use(

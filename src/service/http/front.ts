@@ -14,6 +14,7 @@ import { relayTokens, signInRequests, toolTokens } from '../tool-sign-ins/index.
 import type { Usage } from '../usage/index.ts';
 import { app } from './app.ts';
 import { handlers } from './handlers.ts';
+import { liveEvents } from './live.ts';
 import type { HttpParts } from './parts.ts';
 import { sessions } from './sessions.ts';
 
@@ -70,6 +71,8 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
     privateHosts: settings.privateHosts,
     ports,
   });
+  const who = sessions(parts.operators, publicUrl);
+  const live = liveEvents({ stamps: store.stamps, sessions: who, ports });
   let draining = false;
   const everythingElse = app({
     publicUrl,
@@ -78,7 +81,8 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
     bodies,
     log: ports.log,
     handlers: handlers(rooms, parts.operators, parts.consents, requests),
-    sessions: sessions(parts.operators, publicUrl),
+    sessions: who,
+    live,
     consents: parts.consents,
     signInRequests: requests,
     userInfo: tools.userInfo,
@@ -111,6 +115,7 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
     /** Takes no new connections; what runs is finished, idle sockets are closed, and busy ones get `Connection: close`. */
     async drain(limitMs) {
       draining = true;
+      live.stop();
       // What the kernel has taken for us already would be reset with the listening socket: it is accepted first.
       await new Promise((resolve) => setTimeout(() => setImmediate(resolve), LAST_CALL_MS));
       const closed = new Promise<void>((resolve) => server.close(() => resolve()));

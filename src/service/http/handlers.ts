@@ -8,7 +8,7 @@ import { iso } from '../iso.ts';
 import type { Operators } from '../operators/index.ts';
 import * as providers from '../providers/index.ts';
 import * as replicas from '../replicas/index.ts';
-import { installationState, showStatus } from '../status/index.ts';
+import { installationState, showStatistics, showStatus } from '../status/index.ts';
 import type { SignInRequests } from '../tool-sign-ins/index.ts';
 import { listUsage } from '../usage/index.ts';
 import type { HttpParts } from './parts.ts';
@@ -54,6 +54,7 @@ export function handlers(s: HttpParts, operators: Operators, consents: Consents,
     showSession: async ({ actor }) => sessionView(actor.operator),
     signOut: async ({ actor }) => ({ ...(await operators.signOut(actor.operator)), setSession: 'end' as const }),
     showStatus: () => showStatus(s),
+    showStatistics: ({ query }) => showStatistics(s, query),
     listHistory: async ({ query: { since, renewals, limit, ...query } }) => {
       const found = await s.history.list({
         ...query,
@@ -116,6 +117,7 @@ export function handlers(s: HttpParts, operators: Operators, consents: Consents,
       return connections.showConnection(s, asked.body.name);
     },
     showConnection: ({ params }) => connections.showConnection(s, params.connection),
+    changeConnections: (asked) => connections.changeConnections(s, asked),
     changeConnection: thenConnection((asked) => connections.changeConnection(s, asked)),
     removeConnection: (asked) => connections.removeConnection(s, asked),
     openConnection: (asked) => consents.open(asked),

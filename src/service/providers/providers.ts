@@ -26,7 +26,7 @@ import type { ProviderParts } from './parts.ts';
 /** @throws {Fault} NOT_FOUND */
 export async function findProvider(s: Pick<ProviderParts, 'store'>, name: string): Promise<ProviderWithDefinition> {
   const found = await s.store.providers.inUse(name);
-  if (!found) throw new Fault('NOT_FOUND', { detail: `No provider is called ${name}.` });
+  if (!found) throw new Fault('NOT_FOUND', { detail: `Provider "${name}" not found.` });
   return found;
 }
 

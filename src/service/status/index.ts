@@ -1,3 +1,6 @@
 /** The face of this room: the status. */
+
+export { hourFigures } from './hour-figures.ts';
 export type { StatusParts } from './parts.ts';
+export { showStatistics } from './statistics.ts';
 export { installationState, showStatus } from './status.ts';

@@ -5,17 +5,20 @@ import type { AnswerKeeper, ConnectionStates, InstallationHold, Spill } from '..
 import type { AdoptParts } from '../replicas/index.ts';
 import type { Settings } from '../settings.ts';
 import type { Store } from '../store/store.ts';
+import type { HourFigures } from './hour-figures.ts';
 
 /** The status depends on these. */
 export interface StatusParts {
   connectionStates: ConnectionStates;
   history: History;
+  hourFigures: HourFigures;
   hold: InstallationHold;
   keeper: AnswerKeeper;
   lanes: Lanes;
   ports: Ports;
   settings: Settings;
   spill: Spill;
-  store: AdoptParts['store'] & Pick<Store, 'clients' | 'connectionList' | 'providers' | 'renewals' | 'revocations' | 'usage'>;
+  store: AdoptParts['store'] &
+    Pick<Store, 'clients' | 'connectionList' | 'providers' | 'renewals' | 'revocations' | 'usage' | 'statistics' | 'connections' | 'callers'>;
   version: string;
 }

@@ -60,6 +60,9 @@ interface Matching {
   search?: string | undefined;
   label?: string | undefined;
   state?: ConnectionState | undefined;
+  provider?: string | undefined;
+  /** Of that provider. */
+  client?: string | undefined;
 }
 /** What a list of connections is narrowed to. */
 export interface Narrow extends Matching {
@@ -112,6 +115,10 @@ function condition(narrow: Narrow, bind: Bind[]): string {
   if (narrow.grantIds !== undefined) all.push(oneOfThem('k.current_grant_id', narrow.grantIds.map(idBytes)));
   if (narrow.search) all.push(`k.search_text LIKE $${bind.push(likeText(narrow.search))}`);
   if (narrow.state !== undefined) all.push(`k.state = $${bind.push(narrow.state)}`);
+  if (narrow.provider !== undefined) {
+    const ofClient = narrow.client === undefined ? '' : ` AND c.name = $${bind.push(narrow.client)}`;
+    all.push(`k.client_id IN (SELECT c.id FROM clients c JOIN providers p ON p.id = c.provider_id WHERE p.name = $${bind.push(narrow.provider)}${ofClient})`);
+  }
   if (narrow.label !== undefined) all.push(`k.id IN (SELECT l.connection_id FROM connection_labels l WHERE l.label = $${bind.push(narrow.label)})`);
   if (narrow.after !== undefined) all.push(`k.name > $${bind.push(narrow.after)}`);
   return all.length > 0 ? `WHERE ${all.join(' AND ')}` : '';
@@ -204,13 +211,14 @@ export function connectionList(database: Database): ConnectionList {
         }
       });
     },
-    async count({ ids, search, label, state }) {
-      if (ids !== undefined) return countNow({ ids, search, label, state });
+    async count({ ids, search, label, state, provider, client }) {
+      const matching = { search, label, state, provider, client };
+      if (ids !== undefined) return countNow({ ...matching, ids });
       const all = total(await countStates());
-      if (search === undefined && label === undefined && state === undefined) return all;
-      const count = () => countNow({ search, label, state });
+      if (Object.values(matching).every((one) => one === undefined)) return all;
+      const count = () => countNow(matching);
       if (all <= MANY) return count();
-      const key = JSON.stringify([search, label, state]);
+      const key = JSON.stringify(matching);
       const known = searches.get(key) ?? lately(count, { keptMs: KEPT_MS, isLarge: () => true });
       searches.set(key, known);
       return known();

@@ -24,6 +24,8 @@ import { type SavedCallStore, savedCallStore } from './saved-calls.ts';
 import { type SecretStore, secretStore } from './secrets.ts';
 import { type SightingStore, sightingStore } from './sightings.ts';
 import { type SpareStore, spareStore } from './spares.ts';
+import { type StampStore, stampStore } from './stamps.ts';
+import { type StatisticsStore, statisticsStore } from './statistics.ts';
 import { type ToolSignInStore, toolSignInStore } from './tool-sign-ins.ts';
 import { type UsageStore, usageStore } from './usage.ts';
 import { type WireLogStore, wireLogStore } from './wire-log.ts';
@@ -55,6 +57,8 @@ export interface Store {
   secrets: SecretStore;
   sightings: SightingStore;
   spares: SpareStore;
+  stamps: StampStore;
+  statistics: StatisticsStore;
   toolSignIns: ToolSignInStore;
   usage: UsageStore;
   wireLog: WireLogStore;
@@ -86,6 +90,8 @@ export const openStore = (database: Database): Store => ({
   secrets: secretStore(database),
   sightings: sightingStore(database),
   spares: spareStore(database),
+  stamps: stampStore(database),
+  statistics: statisticsStore(database),
   toolSignIns: toolSignInStore(database),
   usage: usageStore(database),
   wireLog: wireLogStore(database),

@@ -1,20 +1,19 @@
 <script lang="ts">
   import Play from '@lucide/svelte/icons/play';
   import type { CallsRead, TriedCall } from '../../api/trying.ts';
-  import Copy from '../parts/Copy.svelte';
-  import Field from '../parts/Field.svelte';
-  import OfferedList from '../parts/OfferedList.svelte';
-  import PairRows from '../parts/PairRows.svelte';
-  import ProblemNote from '../parts/ProblemNote.svelte';
-  import Title from '../parts/Title.svelte';
-  import TriedAnswer from '../parts/TriedAnswer.svelte';
+  import Copy from './Copy.svelte';
+  import Field from './Field.svelte';
+  import OfferedList from './OfferedList.svelte';
+  import PairRows from './PairRows.svelte';
+  import ProblemNote from './ProblemNote.svelte';
+  import TriedAnswer from './TriedAnswer.svelte';
   import { Composed } from '../state/composed.svelte.ts';
   import { Doing, Loaded } from '../state/loaded.svelte.ts';
   import { call } from '../state/session.svelte.ts';
 
-  /** Compose a call on a connection, make it, save it, take it elsewhere. */
-  const { params }: { params: { connection: string } } = $props();
-  const key = $derived({ connection: params.connection });
+  /** Call the provider's API through a connection; save the call, or export it as curl. */
+  const { connection }: { connection: string } = $props();
+  const key = $derived({ connection });
   const offered = new Loaded(() => call('offeredCalls', { params: key }));
   $effect(() => {
     void key;
@@ -66,7 +65,6 @@
   };
 </script>
 
-<Title title={`Try a call on ${params.connection}`} up={{ href: `#/connections/${params.connection}`, name: params.connection }} />
 <ProblemNote problem={offered.problem} />
 {#if o}
   <p
@@ -94,20 +92,20 @@
           ><label class="sr-only" for="path">Path</label><input id="path" class="input grow mono" required bind:value={x.path} /><button
             class="btn btn-primary"
             disabled={doing.busy || confirming || lacking.length > 0}
-            ><Play size={15} aria-hidden="true" />{doing.busy ? 'Asking…' : 'Send it'}</button
+            ><Play size={15} aria-hidden="true" />{doing.busy ? 'Sending…' : 'Send'}</button
           >
         </div>
         {#if confirming}
-          <div class="border-8 border-error px-4 py-3 mb-3" role="alertdialog" aria-label="Send it to the live provider?">
+          <div class="border-8 border-error px-4 py-3 mb-3" role="alertdialog" aria-label="Send to the live provider?">
             <p class="text-3xl font-semibold text-error uppercase">{o.environment}</p>
             <p class="mb-2"><code>{x.method} {x.path}</code> may change something there, or someone sees it.</p>
-            <button type="button" class="btn btn-error" onclick={() => send(true)}>Send it to {o.environment}</button>
-            <button type="button" class="btn" onclick={() => (confirming = false)}>No</button>
+            <button type="button" class="btn btn-error" onclick={() => send(true)}>Send to {o.environment}</button>
+            <button type="button" class="btn" onclick={() => (confirming = false)}>Cancel</button>
           </div>
         {/if}
         {#if lacking.length > 0}<p class="text-sm text-warning mb-2">Fill in first: {lacking.join(', ')}.</p>{/if}
         {#if x.names.length > 0}<fieldset class="mb-3">
-            <legend class="font-semibold">Filled in</legend>{#each x.names as name (name)}<div class="flex items-center gap-2 mb-1">
+            <legend class="font-semibold">Parameters</legend>{#each x.names as name (name)}<div class="flex items-center gap-2 mb-1">
                 <label class="mono w-40" for={`value-${name}`}>{name}</label><input
                   id={`value-${name}`}
                   class="input input-sm mono grow"
@@ -130,7 +128,7 @@
           >{/if}
       </form>
       <ProblemNote problem={doing.problem} />
-      {#if answer}<h2 class="mb-1">The answer</h2>
+      {#if answer}<h2 class="mb-1">Response</h2>
         <TriedAnswer {answer} />{/if}
     </div>
     <div>
@@ -152,18 +150,18 @@
           placeholder={x.saved ?? 'a name'}
           pattern="[a-z0-9][a-z0-9._\-]*"
           bind:value={saveAs}
-        /><button class="btn btn-sm" disabled={doing.busy || saveAs.trim() === ''} onclick={save}>Save it</button>
+        /><button class="btn btn-sm" disabled={doing.busy || saveAs.trim() === ''} onclick={save}>Save call</button>
       </div>
       <p class="text-sm text-base-content/70">
         A name in braces, such as <code>{'{table}'}</code>, is filled in at each call; where it has a value now, that one is kept.
       </p>
-      <h2 class="mt-4 mb-1">To and from elsewhere</h2>
-      <button class="btn btn-sm" disabled={doing.busy} onclick={toCurl}>As a curl line</button>
+      <h2 class="mt-4 mb-1">Import and export</h2>
+      <button class="btn btn-sm" disabled={doing.busy} onclick={toCurl}>Copy as curl</button>
       {#if line}<p class="mt-1"><Copy value={line} label="the curl line" /></p>{/if}
       <label class="block mt-2" for="pasted">Paste a curl line, or choose a HAR file</label>
       <textarea id="pasted" class="textarea w-full mono" rows="2" bind:value={pasted}></textarea>
       <div class="flex gap-2 mt-1">
-        <button class="btn btn-sm" disabled={doing.busy || pasted.trim() === ''} onclick={fromText}>Read it</button><input
+        <button class="btn btn-sm" disabled={doing.busy || pasted.trim() === ''} onclick={fromText}>Read</button><input
           type="file"
           accept=".har,application/json"
           class="file-input file-input-sm grow"
@@ -180,4 +178,4 @@
       {/if}
     </div>
   </div>
-{:else if !offered.problem}<p aria-busy="true">Reading…</p>{/if}
+{:else if !offered.problem}<p aria-busy="true">Loading…</p>{/if}

@@ -1,0 +1,7 @@
+/** One action of a menu. */
+export interface MenuItem {
+  label: string;
+  run(): void;
+  disabled?: boolean;
+  destructive?: boolean;
+}

@@ -1,0 +1,213 @@
+import { readFileSync } from 'node:fs';
+import { createRequire } from 'node:module';
+import type { AxeResults } from 'axe-core';
+import type { Page } from 'playwright-core';
+import { afterAll, beforeAll, expect, test } from 'vitest';
+import type { ApiClient } from '../src/api/client.ts';
+import { type OpenBrowser, openBrowser } from '../testing/chromium.ts';
+import { PASSWORD, removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
+import { eventually } from '../testing/waiting.ts';
+import { addConnection, addEelgrass, agree, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
+import { newDatabase } from './support/new-database.ts';
+
+/** The console as a whole: every page by an accessibility checker, at both sizes and in both themes; lists, palette, live changes. */
+let [service, standin, call, browser, page] = [] as unknown as [ServiceUnderTest, StandinUnderTest, ApiClient, OpenBrowser, Page];
+const AXE = readFileSync(createRequire(import.meta.url).resolve('axe-core/axe.min.js'), 'utf8');
+const SIZES = [
+  { width: 1280, height: 800 },
+  { width: 390, height: 844 },
+];
+const PAGES: [hash: string, heading: string][] = [
+  ['#/', 'Overview'],
+  ['#/connections', 'Connections'],
+  ['#/connections/new', 'Open a connection'],
+  ...['', '/used-by', '/test-call', '/scopes', '/renewals', '/activity'].map((tab): [string, string] => [`#/connections/sailings${tab}`, 'sailings']),
+  ['#/providers', 'Providers'],
+  ['#/providers/new', 'Add a provider'],
+  ['#/providers/eelgrass', 'Eelgrass'],
+  ['#/providers/eelgrass/clients/new', 'Start a client'],
+  ...['', '/credentials', '/details', '/activity'].map((tab): [string, string] => [`#/providers/eelgrass/clients/timetable${tab}`, 'timetable']),
+  ['#/callers', 'Callers'],
+  ...['', '/setup', '/keys', '/usage', '/activity'].map((tab): [string, string] => [`#/callers/board${tab}`, 'board']),
+  ['#/activity', 'Activity'],
+  ['#/settings', 'Settings'],
+];
+
+beforeAll(async () => {
+  standin = await startEelgrass(600);
+  service = await startService({ databaseUrl: await newDatabase() });
+  call = await signIn(service);
+  await addEelgrass(call, standin);
+  for (const name of ['sailings', 'tides']) {
+    await addConnection(call, name, ['tables.read', 'profile', 'offline_access']);
+    await agree(call, name);
+  }
+  await addConnection(call, 'a-draft', ['tables.read']);
+  await call('addCaller', { body: { name: 'board', title: 'The board', connections: ['sailings'] } });
+  browser = await openBrowser();
+  page = browser.context.pages()[0] ?? (await browser.context.newPage());
+  await page.goto(service.url);
+  await page.getByLabel('Operator name').fill('marit');
+  await page.getByLabel('Password').fill(PASSWORD);
+  await page.getByRole('button', { name: 'Sign in' }).click();
+  await page.getByRole('heading', { name: 'Overview' }).waitFor();
+});
+afterAll(async () => {
+  await browser?.close();
+  await service?.stop();
+  await standin?.stop();
+  removeFolder(service.folder);
+});
+const go = async (hash: string, heading: string) => {
+  await page.evaluate((to) => location.assign(to), hash);
+  await page.getByRole('heading', { level: 1, name: heading }).waitFor();
+  await page.locator('[aria-busy=true]').waitFor({ state: 'detached' });
+};
+
+/** What the checker finds against WCAG 2.1 A and AA, in words. */
+async function violations(where: string): Promise<string[]> {
+  await page.evaluate((code) => {
+    if (!('axe' in window)) new Function(code)();
+  }, AXE);
+  const { violations: found } = await page.evaluate(() => {
+    const { axe } = window as unknown as { axe: { run(context: Document, options: object): Promise<AxeResults> } };
+    return axe.run(document, { runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa'], resultTypes: ['violations'] });
+  });
+  return found.map((one) => `${where}: ${one.id}, ${one.nodes.map((node) => node.target.join(' ')).join(' | ')}`);
+}
+
+test.each(['kettle-day', 'kettle-night'])(
+  '%s: no page has a violation, none is wider than its window, at 1280x800 and 390x844',
+  async (theme) => {
+    await page.evaluate((name) => localStorage.setItem('rusty-kettle-theme', name), theme);
+    const found: string[] = [];
+    for (const size of SIZES) {
+      await page.setViewportSize(size);
+      await page.reload();
+      for (const [hash, heading] of PAGES) {
+        await go(hash, heading);
+        found.push(...(await violations(`${hash} ${size.width}`)));
+        const wider = await page.evaluate(() => document.documentElement.scrollWidth - document.documentElement.clientWidth);
+        if (wider > 0) found.push(`${hash} ${size.width}: ${wider} pixels too wide`);
+      }
+    }
+    expect(found).toEqual([]);
+  },
+  240_000,
+);
+
+test('the checker sees what is wrong: a picture without words, a text too pale', async () => {
+  await go('#/settings', 'Settings');
+  await page.evaluate(() => {
+    document
+      .querySelector('main')
+      ?.insertAdjacentHTML('beforeend', '<div id="wrong"><img src="/icon.svg"><p style="color:#ccc;background:#fff">pale</p></div>');
+  });
+  expect((await violations('wrong')).map((one) => one.split(/[:,]/)[1]?.trim()).sort()).toEqual(['color-contrast', 'image-alt']);
+  await page.evaluate(() => document.getElementById('wrong')?.remove());
+});
+
+test('on a phone the menu stands behind a button, and a table is a list with the names of its columns', async () => {
+  await page.setViewportSize({ width: 390, height: 844 });
+  await go('#/connections', 'Connections');
+  const link = page.getByRole('navigation', { name: 'Main' }).getByRole('link', { name: 'Callers' });
+  expect(await link.isVisible()).toBe(false);
+  await page.getByRole('button', { name: 'Menu' }).click();
+  await link.click();
+  await page.getByRole('heading', { level: 1, name: 'Callers' }).waitFor();
+  expect(await link.isVisible()).toBe(false);
+  await go('#/connections', 'Connections');
+  const label = await page
+    .locator('td[data-label=State]')
+    .first()
+    .evaluate((cell) => getComputedStyle(cell, '::before').content);
+  expect(label).toBe('"State"');
+  await page.setViewportSize({ width: 1280, height: 800 });
+});
+
+test('the list is narrowed by its address, sorted by its heads, and many are paused, labeled and resumed at once; what fails is listed', async () => {
+  await go('#/connections?state=working', 'Connections');
+  await page.getByText('2 of 2').waitFor();
+  await page.getByLabel('Search connections').fill('tid');
+  await page.getByText('1 of 1').waitFor();
+  expect(new URL(page.url()).hash).toBe('#/connections?search=tid&state=working');
+  await go('#/connections', 'Connections');
+  await page.getByText('3 of 3').waitFor();
+  const rows = () => page.locator('tbody tr td:nth-child(2) a').allInnerTexts();
+  await page.getByRole('button', { name: 'Connection', exact: true }).click();
+  await page.getByRole('button', { name: 'Connection', exact: true }).click();
+  expect(await rows()).toEqual(['tides', 'sailings', 'a-draft']);
+  await page.getByLabel('Select all shown').check();
+  await page.getByRole('button', { name: 'Pause', exact: true }).click();
+  await page.getByRole('alert').getByText('a-draft').waitFor(); // nobody has consented to it
+  await page.getByLabel('Label to add or remove').fill('deck');
+  await page.getByRole('button', { name: 'Add label' }).click();
+  await page.locator('tbody tr').filter({ hasText: 'sailings' }).getByText('deck').waitFor();
+  expect((await call('listConnections', { query: { state: 'paused', label: 'deck' } })).items.map((one) => one.name)).toEqual(['sailings', 'tides']);
+  await page.getByRole('button', { name: 'Resume', exact: true }).click();
+  await eventually(async () => (await call('listConnections', { query: { state: 'working', provider: 'eelgrass', client: 'timetable' } })).total === 2);
+});
+
+test('Ctrl K finds a connection, a page and a tab by keyboard alone; g and a letter go to a page; ? lists the keys', async () => {
+  await go('#/', 'Overview');
+  for (const [typed, lands] of [
+    ['sailings', '#/connections/sailings'],
+    ['sailings scopes', '#/connections/sailings/scopes'],
+    ['add a provider', '#/providers/new'],
+  ] as const) {
+    await page.keyboard.press('Control+k');
+    await page.getByRole('dialog').getByRole('combobox').or(page.getByRole('dialog').locator('input')).first().pressSequentially(typed);
+    const [, tab] = typed.split(' ');
+    await page
+      .getByRole('dialog')
+      .locator('[data-command-item][aria-selected=true], [data-command-item][data-selected]')
+      .filter({ hasText: tab ?? typed })
+      .waitFor();
+    await page.keyboard.press('Enter');
+    await eventually(async () => new URL(page.url()).hash === lands || null, 10_000, lands);
+  }
+  await page.keyboard.press('Escape');
+  await page.locator('h1').click();
+  await page.keyboard.press('g');
+  await page.keyboard.press('l');
+  await page.getByRole('heading', { level: 1, name: 'Callers' }).waitFor();
+  await page.keyboard.press('?');
+  await page.getByRole('dialog').getByText('Find any object, page or action').waitFor();
+  await page.keyboard.press('Escape');
+  await page.getByRole('dialog').waitFor({ state: 'detached' });
+});
+
+test('a change made elsewhere is shown without a reload, by one stream; revoking shows what stops, and is taken back by Cancel', async () => {
+  const streams: string[] = [];
+  page.on('request', (request) => void (request.url().includes('/api/v1/events') && streams.push(request.url())));
+  await page.reload();
+  await go('#/connections/sailings', 'sailings');
+  await page.getByRole('region', { name: 'State' }).getByText('working').waitFor();
+  await call('pauseConnection', { params: { connection: 'sailings' } });
+  await page.getByRole('region', { name: 'State' }).getByText('paused', { exact: true }).waitFor({ timeout: 10_000 });
+  await call('resumeConnection', { params: { connection: 'sailings' } });
+  await page.getByRole('region', { name: 'State' }).getByText('working').waitFor({ timeout: 10_000 });
+  expect(streams).toHaveLength(1);
+  await page.getByRole('button', { name: 'More actions' }).click();
+  await page.getByRole('menuitem', { name: 'Revoke…' }).click();
+  const asked = page.getByRole('alertdialog');
+  await asked.getByText('This stops working').waitFor();
+  expect(await asked.innerText()).toContain('board');
+  expect(await violations('the dialog')).toEqual([]);
+  await asked.getByRole('button', { name: 'Cancel' }).click();
+  await asked.waitFor({ state: 'detached' });
+  expect((await call('showConnection', { params: { connection: 'sailings' } })).state).toBe('working');
+});
+
+test('the stream is for who is signed in, and figures by the hour are there for all, for one connection and for one caller', async () => {
+  const refused = await fetch(`${service.url}/api/v1/events`);
+  expect([refused.status, (await refused.json()).code]).toEqual([401, 'SIGN_IN_NEEDED']);
+  const all = await call('showStatistics', { query: { hours: 3 } });
+  expect(all.items).toHaveLength(3);
+  expect(all.items.at(-1)?.renewed).toBeGreaterThan(0);
+  expect((await call('showStatistics', { query: { connection: 'tides' } })).items).toHaveLength(24);
+  expect((await call('showStatistics', { query: { caller: 'board' } })).items.every((hour) => hour.renewed === 0)).toBe(true);
+  await expect(call('showStatistics', { query: { connection: 'nope' } })).rejects.toMatchObject({
+    problem: { code: 'NOT_FOUND', detail: 'Connection "nope" not found.' },
+  });
+});
