@@ -100,6 +100,7 @@ try {
   };
   for (const signal of ['SIGINT', 'SIGTERM', 'SIGHUP'] as const) process.on(signal, () => void end());
 } catch (error) {
-  process.stderr.write(`The demo did not start: ${error instanceof Error ? error.message : String(error)}\n`);
+  const why = error instanceof Error ? error.message : String(error);
+  process.stderr.write(`The demo did not start. ${why}\nTo start over without its earlier data: npm run demo -- --fresh\n`);
   process.exit(1);
 }

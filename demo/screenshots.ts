@@ -45,7 +45,7 @@ async function sideBySide(page: Page, consolePage: string, ours: (clientId: stri
   await page.bringToFront();
   await page.setViewportSize({ width: 640, height: 800 });
   await page.evaluate((to) => location.assign(to), hash);
-  await page.getByText('steps are left').first().waitFor();
+  await page.getByText('steps left').first().waitFor();
   const step = page
     .locator('li')
     .filter({ has: page.locator('[data-step]') })
@@ -116,14 +116,14 @@ const good = await tour(say, {
     await sideBySide(page, board.registration_page ?? '', async (clientId) => {
       await call('changeClient', {
         params: stand,
-        body: { revision: board.revision, client_id: clientId, registering: { done: board.guide.slice(0, 6).map((step) => step.title) } },
+        body: { revision: board.revision, client_id: clientId, registering: { done: board.guide.slice(0, 3).map((step) => step.title) } },
       });
       return '#/providers/bosunry/clients/board';
     });
     await shootAt(page, 'access-request', '#/providers/oakum/clients/crew', 'Their question', '#forms');
     await page.evaluate(() => location.assign('#/providers/new'));
     await page.getByLabel('Issuer', { exact: true }).fill(new URL(harbour.standinUrl).host);
-    await page.getByLabel('One API call').fill(`${harbour.standinUrl.replace('id.', 'api.')}/v1/tables`);
+    await page.getByLabel('One test call').fill(`${harbour.standinUrl.replace('id.', 'api.')}/v1/tables`);
     await page.getByRole('button', { name: 'Check it' }).click();
     await page.getByText('nothing is missing').waitFor();
     await shoot(page, 'add-provider');
@@ -140,13 +140,13 @@ const good = await tour(say, {
     await page.getByRole('button', { name: 'rows-of-a-table', exact: true }).click();
     await page.getByLabel('table', { exact: true }).fill('sailings');
     await page.getByRole('button', { name: 'Send' }).click();
-    await page.getByText('it works').waitFor();
+    await page.getByText('it works').last().waitFor();
     await shoot(page, 'test-call');
     await announcer.stop();
     await page.getByRole('button', { name: 'Dark' }).click();
     await shootAt(page, 'decide-night', '#/connections/crew-calendar', 'Last 24 hours');
     await page.getByRole('button', { name: 'Light' }).click();
-    await shootAt(page, 'key-to-oauth', '#/connections/harbour-report', 'Prepared beside what is in use');
+    await shootAt(page, 'key-to-oauth', '#/connections/harbour-report', 'On standby');
     await devicePicture(page, call);
     const terminal = await page.context().newPage();
     await shootTerminal(

@@ -32,7 +32,7 @@ export async function playStory(stage: Stage): Promise<{ calls: number; failures
   await page.getByLabel('Password').fill(stage.password);
   await page.getByRole('button', { name: 'Sign in' }).click();
   await page.getByRole('heading', { name: 'First steps' }).waitFor();
-  say('Sign in', 'the page Now, with the first steps');
+  say('Sign in', 'the Overview, with the first steps');
 
   await page.getByRole('link', { name: 'Add a provider' }).click();
   await page.getByRole('radio', { name: 'Definition file' }).check();
@@ -77,7 +77,7 @@ export async function playStory(stage: Stage): Promise<{ calls: number; failures
   await provider.getByRole('button', { name: 'Agree' }).click();
   await provider.getByRole('heading', { name: 'sailings is connected' }).waitFor();
   const landed = await provider.locator('main').innerText();
-  for (const part of ['marit.holm@saltmarsh.example consented', 'came: the connection renews automatically', 'Sailings this week'])
+  for (const part of ['marit.holm@saltmarsh.example consented', 'Received: the connection renews automatically', 'Sailings this week'])
     if (!landed.includes(part)) throw new Error(`the landing page does not say: ${part}`);
   await look('landing', provider);
   say('Consent at the provider', 'landed: who consented, to what, a refresh token came, and the answer of a first API call');
@@ -88,7 +88,7 @@ export async function playStory(stage: Stage): Promise<{ calls: number; failures
   await page.getByText('working', { exact: true }).waitFor();
   await page.getByText(/renewed (once|[1-9]\d* times)/).waitFor({ timeout: RENEWALS_LIMIT_MS });
   await look('connection');
-  say('Watch the connection', `working; the life line ran down and it was ${await page.getByText(/renewed (once|\d+ times)/).innerText()}`);
+  say('Watch the connection', `working; the lifetime strip ran down and it was ${await page.getByText(/renewed (once|\d+ times)/).innerText()}`);
 
   const signedIn = await stage.rk(['sign-in', '--url', stage.consoleUrl, '--name', stage.operator], stage.password);
   const called = await stage.rk(['call', 'sailings', 'GET', '/tables']);

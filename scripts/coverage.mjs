@@ -4,7 +4,7 @@ import { join } from 'node:path';
 import { Report } from 'c8';
 import coverage from 'istanbul-lib-coverage';
 
-const COUNTED = /^src\/(core|api|service|cli|standins|console\/state)\/.*\.ts$/;
+const COUNTED = /^src\/(core|api|service|cli|standins|console\/(state|ui))\/.*\.ts$/;
 
 /** Statements of the unit run say which lines count; a line is covered if either side ran it. */
 async function coveredLines(root, unitFolder, childFolder) {
@@ -35,7 +35,7 @@ async function coveredLines(root, unitFolder, childFolder) {
 }
 
 /** The floor in percent: it may only be raised. Killed processes write nothing, so the figure moves a little between runs. */
-const FLOOR = 80;
+const FLOOR = 92;
 
 /** One line for people, and whether the floor holds. */
 export async function coverageLine(root, unitFolder, childFolder) {

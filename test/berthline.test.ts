@@ -59,7 +59,7 @@ test('with the offline parameter a refresh token comes; its API answers for the 
   await addClient(call, plain, 'harbour', { ...NORTH, provider: 'plainline' });
   await addConnection(call, 'short-lived', SCOPES, 'harbour', 'plainline');
   const { outcome } = await agree(call, 'short-lived');
-  expect([outcome.refresh_token, outcome.warnings.join(' ')]).toEqual([false, expect.stringContaining('No refresh token came')]);
+  expect([outcome.refresh_token, outcome.warnings.join(' ')]).toEqual([false, expect.stringContaining('No refresh token: the connection ends')]);
   await call('removeConnection', { params: { connection: 'short-lived' } });
   await plain.stop();
 });

@@ -118,7 +118,7 @@ test('no refresh token came: a person is needed at once, and its access token is
   await addConnection(call, 'no-refresh');
   const { outcome } = await agree(call, 'no-refresh', { untick: ['offline_access'] });
   expect(outcome).toMatchObject({ phase: 'done', refresh_token: false });
-  expect(outcome.warnings[0]).toContain('No refresh token came');
+  expect(outcome.warnings[0]).toContain('No refresh token: the connection ends');
   expect(await show('no-refresh')).toMatchObject({ state: 'action_needed', cause: expect.stringContaining('no refresh token') });
   const { caller_id, key } = await call('addCaller', { body: { name: 'no-refresh', connections: ['no-refresh'] } });
   expect((await fetchToken(service.url, caller_id, key)).status).toBe(200);

@@ -65,7 +65,7 @@ test('near the limit calls get 429 with Retry-After before the provider reports 
   expect(capped.filter((answer) => answer.status === 200)).toHaveLength(9);
   const refused = capped.find((answer) => answer.status === 429);
   expect(Number(refused?.headers.get('retry-after'))).toBeGreaterThan(10);
-  expect(await refused?.json()).toMatchObject({ code: 'QUOTA_USED_UP', remedy: expect.stringContaining('The provider was not asked') });
+  expect(await refused?.json()).toMatchObject({ code: 'QUOTA_USED_UP', remedy: expect.stringContaining('The call was not sent') });
   expect(await left('parcels', 'counter')).toBe(0);
   const rest = await Promise.all(
     Array.from({ length: 60 }, (_none, at) => relay('ledger', `${at % 3 ? 'parcels' : 'parcels-too'}/parcels?limit=1`, at % 2 ? service : second)),

@@ -47,7 +47,7 @@ test('Bosunry: from an empty draft to ready, every gap named on the way; what wa
   expect(draft).toMatchObject({
     ready: {
       ready: false,
-      says: 'Not ready: Missing: the client id, the client secret. The client is open to listed accounts only, and none is entered here.',
+      says: 'Not ready: Missing: the client id, the client secret. Only listed accounts can sign in, and none is entered here.',
     },
   });
   const home = draft.registration_page ?? '';
@@ -101,7 +101,7 @@ test('Bosunry: from an empty draft to ready, every gap named on the way; what wa
   const gaps = (await ready()).lines.filter((line) => line.verdict === 'missing').map((line) => line.says);
   expect(gaps).toEqual([
     expect.stringContaining('upper and lower case at character'),
-    'Requested, but not registered there: rosters:read. \u201crosters:read\u201d may be \u201crosters:reed\u201d there.',
+    'Requested, but not registered at the provider: rosters:read. \u201crosters:read\u201d may be \u201crosters:reed\u201d there.',
     'The operation change-roster needs rosters:write, which is not requested.',
     'joss.tarrant@saltmarsh.example is not among the listed accounts: marit.holm@saltmarsh.example.',
   ]);

@@ -122,7 +122,7 @@ test('tokens whose first call fails do not replace those that work; used anyway 
   const failed = await consent('verified', 'eg-1042', {}, ['tables.read']);
   expect(failed).toMatchObject({
     decide: 'not_verified',
-    problem: { remedy: expect.stringContaining('leave that scope ticked'), diagnosis: { cause: 'scope_unticked' } },
+    problem: { remedy: expect.stringContaining('leave the scope selected'), diagnosis: { cause: 'scope_unticked' } },
   });
   expect(await show('verified')).toMatchObject({ state: 'working', standby: { why: 'not_verified', proof: 'failed' } });
   await decide('verified', 'discard');
@@ -208,7 +208,7 @@ test('expiration and renewal One renewal verified where that costs nothing, what
   expect((await show('tables')).lifetime).toMatchObject({ verdict: 'lives', may_verify_renewal: true });
   expect(await lines('tables')).toMatchObject({
     renewal: { verdict: 'good', says: expect.stringContaining('seen to work') },
-    rotation: { verdict: 'good', says: expect.stringContaining('as the definition believes') },
+    rotation: { verdict: 'good', says: expect.stringContaining('as the definition states') },
     account: { says: expect.stringContaining('joss.tarrant@saltmarsh.example, for Saltmarsh Ferries') },
   });
   // Strict about reuse: no renewal is made just to see it.
@@ -223,7 +223,7 @@ test('expiration and renewal One renewal verified where that costs nothing, what
   const outcome = await consent('three-days');
   expect(outcome.lifetime).toMatchObject({
     verdict: 'ends',
-    says: expect.stringMatching(/listed accounts ends, in 2 days/),
+    says: expect.stringMatching(/listed accounts expires, in 2 days/),
     ends: [{ what: expect.stringContaining('listed accounts') }],
   });
   const [first] = outcome.lifetime?.ends ?? [];

@@ -1,8 +1,9 @@
 import type { z } from 'zod';
+import { isProblem } from './is-problem.ts';
 import type { ParamsOf } from './operation.ts';
 import type { AnswerOf, BodyOf, OperationName, Operations } from './operations.ts';
 import { operations } from './operations.ts';
-import { Problem } from './problem.ts';
+import type { Problem } from './problem.ts';
 
 /** A problem answer, thrown by the client. */
 export class ProblemError extends Error {
@@ -66,10 +67,9 @@ export function apiClient(options: ClientOptions): ApiClient {
     }
     const body: unknown = await response.json().catch(() => undefined);
     if (response.ok) return body as never;
-    const problem = Problem.safeParse(body);
     throw new ProblemError(
-      problem.success
-        ? problem.data
+      isProblem(body)
+        ? body
         : localProblem(
             'RESPONSE_INVALID',
             {

@@ -9,7 +9,7 @@ export const Problem = z.object({
   remedy: z.string(),
   code: z.string(),
   request_id: z.string().optional(),
-  places: z.array(z.object({ path: z.string(), line: z.number().int().optional(), why: z.string() })).optional(),
+  places: z.array(z.object({ path: z.string(), line: z.number().int().optional(), why: z.string(), kind: z.literal('unlikely').optional() })).optional(),
 });
 export type Problem = z.output<typeof Problem>;
 

@@ -61,7 +61,7 @@ export const DraftProvider = z.discriminatedUnion('from', [
   z.strictObject({
     from: z.literal('issuer'),
     address: z.string().min(1).max(1000).describe('An issuer, or the address of its metadata; a bare host will do'),
-    api_call: z.string().max(1000).default('').describe('One API call that proves a connection: metadata names none'),
+    api_call: z.string().max(1000).default('').describe('One test call for a connection: metadata names none'),
     ...Parameters,
     ...Named,
   }),
@@ -78,7 +78,7 @@ export const DraftProvider = z.discriminatedUnion('from', [
     from: z.literal('short_form'),
     authorization_url: z.string().max(1000).default('').describe('Empty: nobody signs in, the client gets a token of its own'),
     token_url: z.string().min(1).max(1000),
-    api_call: z.string().max(1000).default('').describe('One API call that proves a connection'),
+    api_call: z.string().max(1000).default('').describe('One test call for a connection'),
     scopes: z.string().max(20_000).default('').describe('Pasted in any form'),
     method: z.enum(CLIENT_AUTHENTICATION_METHODS).optional().describe('How the client authenticates; left out: client_secret_basic'),
     scope_separator: z.enum([' ', ',', ';', '+']).optional(),

@@ -88,6 +88,7 @@ export const QuotaLeft = z.object({
   says: z.string(),
   left: z.number().int(),
   resets_at: Instant,
+  expected_left: z.number().int().nullable().describe('When it resets, at the rate so far; below zero: so many too few. Null: too early to say'),
   held_until: Instant.nullable().describe('The provider asked us to wait until then'),
 });
 export const QuotaView = z.object({ items: z.array(QuotaLeft), says: z.string() });

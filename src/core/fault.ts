@@ -13,46 +13,46 @@ export const FAULTS = {
   BODY_TIMEOUT: {
     status: 408,
     retry: true,
-    says: 'The request body was too long on its way.',
-    remedy: 'Send it again over a line that carries it within the time that RUSTY_KETTLE_BODY_SECONDS allows.',
+    says: 'The request body took too long to arrive.',
+    remedy: 'Send it again within RUSTY_KETTLE_BODY_SECONDS.',
   },
   BODY_TRUNCATED: { status: 400, retry: true, says: 'The request body ended before its announced length.', remedy: 'Send it again, whole.' },
   CONTENT_TYPE_WRONG: {
     status: 415,
     retry: false,
-    says: 'The request body is of a content type this address does not take.',
+    says: 'The content type of the request body is not supported here.',
     remedy: 'Send application/json.',
   },
   SIGN_IN_NEEDED: { status: 401, retry: false, says: 'Nobody is signed in.', remedy: 'Sign in at the console, or run `rk sign-in`.' },
-  SIGN_IN_WRONG: { status: 401, retry: false, says: 'The name or the password is wrong.', remedy: 'Check both. Five wrong tries make you wait.' },
+  SIGN_IN_WRONG: { status: 401, retry: false, says: 'The name or the password is wrong.', remedy: 'Check both. After five failures you must wait.' },
   SIGN_IN_THROTTLED: {
     status: 429,
     retry: true,
     says: 'Too many sign-ins failed for this name or from this address.',
-    remedy: 'Wait for the time that Retry-After names.',
+    remedy: 'Wait as long as Retry-After states.',
   },
   STREAMS_FULL: { status: 429, retry: true, says: 'Too many pages watch for changes.', remedy: 'Close pages of the console that nobody uses.' },
-  ORIGIN_FOREIGN: { status: 403, retry: false, says: 'The request came from a page of another site.', remedy: 'Use the console at its own public address.' },
-  TICKET_SPENT: { status: 410, retry: false, says: 'This one-time link was used already or has expired.', remedy: 'Request a new one.' },
+  ORIGIN_FOREIGN: { status: 403, retry: false, says: 'The request came from a page of another site.', remedy: 'Open the console at its public address.' },
+  TICKET_SPENT: { status: 410, retry: false, says: 'This one-time link was used already or has expired.', remedy: 'Request a new link.' },
   REPLICA_ALIVE: {
     status: 409,
     retry: false,
-    says: 'The owner of this data folder wrote its heartbeat a moment ago: it is not dead.',
+    says: 'The owner of this data folder is still running.',
     remedy: 'Stop it; its own next start saves what it holds. Adopt only the folder of a replica that will not come back.',
   },
   INSTALLATION_HELD: {
     status: 503,
     retry: true,
     says: 'Renewals of this installation are held, because a second installation may be renewing the same connections.',
-    remedy: 'Make certain that no other copy of it runs, then run `rk installation own`.',
+    remedy: 'Make sure that no other copy runs, then run `rk installation own`.',
   },
   NOT_FOUND: { status: 404, retry: false, says: 'Not found.', remedy: 'List what exists, and check the spelling.' },
-  NAME_TAKEN: { status: 409, retry: false, says: 'Something of that name exists already.', remedy: 'Choose another name, or change the one that exists.' },
+  NAME_TAKEN: { status: 409, retry: false, says: 'This name is taken.', remedy: 'Choose another name, or change the one that exists.' },
   WOULD_END: {
     status: 409,
     retry: false,
     says: 'This consent would expire the refresh token of another connection.',
-    remedy: 'Open it again with `end_oldest` to continue, or revoke a connection that you no longer need first.',
+    remedy: 'Open it again with `end_oldest`, or first revoke a connection that you no longer need.',
   },
   IN_USE: { status: 409, retry: false, says: 'Something else still depends on it.', remedy: 'Remove what depends on it first.' },
   REVISION_CONFLICT: { status: 409, retry: false, says: 'Someone changed it since you read it.', remedy: 'Read it again and repeat your change.' },
@@ -61,7 +61,7 @@ export const FAULTS = {
     status: 400,
     retry: false,
     says: 'The provider definition asks for something this version cannot keep safe.',
-    remedy: 'Read the reason; a later version will take it.',
+    remedy: 'Read the reason. A later version may support it.',
   },
   METADATA_WRONG: {
     status: 422,
@@ -103,16 +103,16 @@ export const FAULTS = {
   APPROVAL_NOT_REPORTED: {
     status: 409,
     retry: false,
-    says: 'The provider did not tell whether the client is approved.',
-    remedy: 'Look at its page at the provider, then enter the result here.',
+    says: 'The provider did not report whether the client is approved.',
+    remedy: 'Check the client\u2019s page at the provider, then enter the result here.',
   },
   SECRET_NOT_VERIFIED: {
     status: 409,
     retry: true,
     says: 'The secret could not be verified now.',
-    remedy: 'Try it again later; the current one stays until then.',
+    remedy: 'Retry later. The current secret stays in use.',
   },
-  CLIENT_INCOMPLETE: { status: 409, retry: false, says: 'The client is not complete.', remedy: 'Fill in what is named as missing.' },
+  CLIENT_INCOMPLETE: { status: 409, retry: false, says: 'The client is not complete.', remedy: 'Enter the missing fields.' },
   CONSENT_EXPIRED: { status: 410, retry: false, says: 'This consent was started too long ago, or is finished.', remedy: 'Open the connection again.' },
   CONSENT_FOREIGN: {
     status: 403,
@@ -136,7 +136,7 @@ export const FAULTS = {
     status: 409,
     retry: false,
     says: 'The provider rejects the grant of this connection.',
-    remedy: 'Someone must consent again: open the connection.',
+    remedy: 'Reconnect: open the connection.',
   },
   CLIENT_STOPPED: {
     status: 503,
@@ -147,26 +147,26 @@ export const FAULTS = {
   RENEWAL_PENDING: {
     status: 503,
     retry: true,
-    says: 'The access token is being renewed and is not there yet.',
-    remedy: 'Ask again after the time that Retry-After names.',
+    says: 'The access token is being renewed.',
+    remedy: 'Ask again after the time in Retry-After.',
   },
   SESSION_REFUSED: {
     status: 502,
     retry: true,
     says: 'The API did not open a session for the access token.',
-    remedy: 'Look at what it answered. If it goes on, compare the session step of the definition with the API\u2019s documentation.',
+    remedy: 'Read the answer. If it fails again, compare the session step of the definition with the API\u2019s documentation.',
   },
   CALLER_UNKNOWN: {
     status: 401,
     retry: false,
     says: 'The caller id or its key is wrong, or the key was retired.',
-    remedy: 'Send them as Basic, or as `Authorization: Bearer ID.KEY`. A new key is made on the caller\u2019s page.',
+    remedy: 'Send them as Basic, or as `Authorization: Bearer ID.KEY`. Add a new key on the caller\u2019s page.',
   },
   NOT_PERMITTED: {
     status: 403,
     retry: false,
     says: 'This caller may not make this call.',
-    remedy: 'Look at what the caller may use: its page in the console, or `rk caller show NAME`.',
+    remedy: 'Check the caller\u2019s permissions: *Callers > NAME*, or `rk caller show NAME`.',
   },
   PATH_UNSAFE: {
     status: 400,
@@ -175,20 +175,20 @@ export const FAULTS = {
     remedy: 'Send a plain path: no .., no //, no backslash, and no encoded dot or slash.',
   },
   METHOD_REFUSED: { status: 405, retry: false, says: 'This method does not pass the relay.', remedy: 'TRACE and CONNECT are never sent on.' },
-  REVOKED: { status: 409, retry: false, says: 'The connection was revoked.', remedy: 'Someone must consent again: open the connection.' },
+  REVOKED: { status: 409, retry: false, says: 'The connection was revoked.', remedy: 'Reconnect: open the connection.' },
   QUOTA_USED_UP: {
     status: 429,
     retry: true,
     says: 'The provider\u2019s quota is used up for now.',
-    remedy: 'Call again after the time that Retry-After names. The provider was not asked.',
+    remedy: 'Call again after the time in Retry-After. The call was not sent.',
   },
   UPSTREAM_BROKE: { status: 502, retry: true, says: 'The API broke off before its answer began.', remedy: 'Send the call again if it may be made twice.' },
   UPSTREAM_SLOW: { status: 504, retry: true, says: 'The API did not answer in time.', remedy: 'Send the call again if it may be made twice.' },
   WRITE_ON_LIVE: {
     status: 409,
     retry: false,
-    says: 'This call may change something, and the connection is a live one.',
-    remedy: 'Send `effects: true` if that is meant.',
+    says: 'This call may change something on a live connection.',
+    remedy: 'Send `effects: true` to confirm.',
   },
   SIGN_IN_REQUEST_EXPIRED: {
     status: 410,
@@ -199,13 +199,13 @@ export const FAULTS = {
   SIGN_IN_REQUEST_INVALID: {
     status: 400,
     retry: false,
-    says: 'The tool requested a sign-in in a way that this service does not answer.',
-    remedy: 'Compare the tool\u2019s settings with the sheet on the caller\u2019s page.',
+    says: 'The tool\u2019s sign-in request is invalid.',
+    remedy: 'Compare the tool\u2019s settings with the setup instructions on the caller\u2019s page.',
   },
   HOST_NOT_LISTED: {
     status: 400,
     retry: false,
-    says: 'That address is not one of the provider\u2019s API hosts.',
+    says: 'The address is not one of the provider\u2019s API hosts.',
     remedy: 'Give a path, or an address below a base URL of the definition.',
   },
   PROVIDER_UNREACHABLE: {
@@ -214,12 +214,12 @@ export const FAULTS = {
     says: 'The provider could not be reached.',
     remedy: 'Check that the address resolves and answers from this machine.',
   },
-  PROVIDER_BUSY: { status: 503, retry: true, says: 'The provider asked us to wait.', remedy: 'Ask again after the time that Retry-After names.' },
+  PROVIDER_BUSY: { status: 503, retry: true, says: 'The provider asked us to wait.', remedy: 'Ask again after the time in Retry-After.' },
   PROVIDER_RESPONSE_INVALID: {
     status: 502,
     retry: false,
-    says: 'The provider answered something unreadable.',
-    remedy: 'Look at the evidence in the history of the connection.',
+    says: 'The provider\u2019s response is invalid.',
+    remedy: 'Read the evidence under Activity on the connection\u2019s page.',
   },
   SEAL_BROKEN: {
     status: 500,
@@ -227,8 +227,8 @@ export const FAULTS = {
     says: 'A sealed value does not open.',
     remedy: 'The row was moved or changed outside the service, or a key is missing: restore both from one backup.',
   },
-  MASTER_KEY_WRONG: { status: 500, retry: false, says: 'This master key does not belong to this database.', remedy: 'Give the master key whose id is named.' },
-  SETTING_INVALID: { status: 500, retry: false, says: 'A setting is not valid.', remedy: 'Fix the setting named.' },
+  MASTER_KEY_WRONG: { status: 500, retry: false, says: 'This master key does not belong to this database.', remedy: 'Use the master key whose id is shown.' },
+  SETTING_INVALID: { status: 500, retry: false, says: 'A setting is not valid.', remedy: 'Fix this setting.' },
   FOLDER_OWNED: {
     status: 409,
     retry: false,
@@ -242,7 +242,7 @@ export const FAULTS = {
     says: 'A stored record does not have the expected form.',
     remedy: 'Restore the record from a backup. It was changed by hand, or by a newer version of this service.',
   },
-  INTERNAL: { status: 500, retry: false, says: 'Something went wrong inside the service.', remedy: 'Look at the log with the request id.' },
+  INTERNAL: { status: 500, retry: false, says: 'Something went wrong inside the service.', remedy: 'Look up the request id in the log.' },
 } as const;
 
 export type FaultCode = keyof typeof FAULTS;
@@ -252,6 +252,8 @@ export interface FaultPlace {
   path: string;
   line?: number;
   why: string;
+  /** `unlikely`: it has the shape of another value. Whoever knows better sends it with `take_as_is`. */
+  kind?: 'unlikely';
 }
 
 export interface FaultOptions extends ErrorOptions {

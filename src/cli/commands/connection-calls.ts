@@ -56,6 +56,7 @@ export const callCommands = () => [
           QUOTA: (one) => one.says,
           OF: (one) => (one.caller === null ? `the ${one.of}` : `${one.caller}\u2019s share`),
           LEFT: (one) => String(one.left),
+          EXPECTED: (one) => (one.expected_left === null ? '\u2013' : String(one.expected_left)),
           RESETS: (one) => relative(one.resets_at),
           PAUSED: (one) => (one.held_until ? `until ${relative(one.held_until)}, as the provider requested` : '\u2013'),
         },

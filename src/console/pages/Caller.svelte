@@ -1,10 +1,10 @@
 <script lang="ts">
   import { push } from 'svelte-spa-router';
   import type { NewKey } from '../../api/callers.ts';
-  import Copy from '../parts/Copy.svelte';
+  import Copy from '../ui/Copy.svelte';
   import HistoryPanel from '../parts/HistoryPanel.svelte';
   import KeyTable from '../parts/KeyTable.svelte';
-  import Moment from '../parts/Moment.svelte';
+  import Time from '../ui/Time.svelte';
   import NewKeyNote from '../parts/NewKeyNote.svelte';
   import PermissionTable from '../parts/PermissionTable.svelte';
   import ProblemNote from '../parts/ProblemNote.svelte';
@@ -69,10 +69,11 @@
     <dd><Copy value={c.caller_id} label="the client id" /></dd>
     <dt>Last hour</dt>
     <dd>
-      {counted(c.tokens_last_hour, 'token')}, {counted(c.relayed_last_hour, 'relayed call')}, {c.refused_last_hour} rejected; last used <Moment
-        at={c.last_used_at}
-        none="never"
-      />
+      {counted(c.tokens_last_hour, 'token')}, {counted(c.relayed_last_hour, 'relayed call')}, {c.refused_last_hour} rejected
+    </dd>
+    <dt>Last used</dt>
+    <dd>
+      <Time at={c.last_used_at} none="never" />
     </dd>
   </dl>
   <Tabs base={`/callers/${c.name}`} {tabs} current={tab} />
@@ -97,7 +98,7 @@
     {#if c.uses.length > 0}<p class="mt-2">This stops working:</p>
       <ul class="list-disc ml-5">
         {#each c.uses as use (use.connection)}<li>
-            {use.connection}: {counted(use.tokens, 'token')} and {counted(use.relayed, 'relayed call')} in the last day, last <Moment
+            {use.connection}: {counted(use.tokens, 'token')} and {counted(use.relayed, 'relayed call')} in the last day, last <Time
               at={use.last_at}
             />
           </li>{/each}{#if c.uses_total > c.uses.length}<li>

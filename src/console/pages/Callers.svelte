@@ -1,9 +1,10 @@
 <script lang="ts">
+  import Form from '../ui/Form.svelte';
   import { onMount } from 'svelte';
   import { namesInWords } from '../../api/caller-words.ts';
   import type { NewKey } from '../../api/callers.ts';
-  import Field from '../parts/Field.svelte';
-  import Moment from '../parts/Moment.svelte';
+  import Field from '../ui/Field.svelte';
+  import Time from '../ui/Time.svelte';
   import NewKeyNote from '../parts/NewKeyNote.svelte';
   import ProblemNote from '../parts/ProblemNote.svelte';
   import Title from '../parts/Title.svelte';
@@ -59,18 +60,18 @@
             class="text-right tabular-nums">{one.relayed_last_hour}</td
           ><td data-label="Rejected" class={['text-right tabular-nums', one.refused_last_hour > 0 && 'text-warning font-semibold']}
             >{one.refused_last_hour}</td
-          ><td data-label="Last used"><Moment at={one.last_used_at} none="never" /></td></tr
+          ><td data-label="Last used"><Time at={one.last_used_at} none="never" /></td></tr
         >{/each}</tbody
     >
   </table>
   <p class="text-sm text-base-content/70 -mt-5 mb-6">Numbers of the last hour.</p>
 {:else if !list.problem}<p aria-busy="true">Loading…</p>{/if}
-<form class="panel px-4 py-3 max-w-xl" onsubmit={submit} aria-labelledby="add">
+<Form {saving} class="panel px-4 py-3 max-w-xl" onsubmit={submit} aria-labelledby="add">
   <h2 id="add" class="mb-2">Add a caller</h2>
-  <Field id="name" label="Name" help="The integration’s name, such as timetable-board."
+  <Field id="name" problem={saving.problem} path="name" label="Name" help="The integration’s name, such as timetable-board."
     ><input id="name" class="input w-full mono" required pattern="[a-z0-9][a-z0-9._\-]*" maxlength="63" bind:value={name} /></Field
   >
-  <Field id="title" label="Title" help="Optional; for people."
+  <Field id="title" problem={saving.problem} path="title" label="Title" help="Optional; for people."
     ><input id="title" class="input w-full" maxlength="80" bind:value={title} /></Field
   >
   <fieldset class="mb-3">
@@ -84,4 +85,4 @@
   </fieldset>
   <ProblemNote problem={saving.problem} />
   <button class="btn btn-primary btn-sm" disabled={saving.busy}>Add and make a key</button>
-</form>
+</Form>

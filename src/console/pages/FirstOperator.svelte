@@ -1,6 +1,6 @@
 <script lang="ts">
   import { push } from 'svelte-spa-router';
-  import Field from '../parts/Field.svelte';
+  import Field from '../ui/Field.svelte';
   import ProblemNote from '../parts/ProblemNote.svelte';
   import Title from '../parts/Title.svelte';
   import { Doing } from '../state/loaded.svelte.ts';

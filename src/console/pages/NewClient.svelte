@@ -1,8 +1,9 @@
 <script lang="ts">
+  import Form from '../ui/Form.svelte';
   import { onMount } from 'svelte';
   import { push } from 'svelte-spa-router';
   import { clientTypesOf } from '../../core/provider/client-types.ts';
-  import Field from '../parts/Field.svelte';
+  import Field from '../ui/Field.svelte';
   import Placeholders from '../parts/Placeholders.svelte';
   import ProblemNote from '../parts/ProblemNote.svelte';
   import Title from '../parts/Title.svelte';
@@ -53,11 +54,11 @@
   A client is our registration at the provider. It starts as a draft: you get the redirect URI first, register it at the provider, and come
   back with the id and the secret.
 </p>
-<form class="max-w-xl" onsubmit={submit}>
-  <Field id="name" label="Name" help="It becomes part of the redirect URI and never changes."
+<Form {saving} class="max-w-xl" onsubmit={submit}>
+  <Field id="name" problem={saving.problem} path="name" label="Name" help="It becomes part of the redirect URI and never changes."
     ><input id="name" class="input w-full mono" required pattern="[a-z][a-z0-9\-]*" maxlength="41" bind:value={name} /></Field
   >
-  <Field id="title" label="Title" help="Optional; for people."
+  <Field id="title" problem={saving.problem} path="title" label="Title" help="Optional; for people."
     ><input id="title" class="input w-full" maxlength="80" bind:value={title} /></Field
   >
   {#if definition}
@@ -80,11 +81,11 @@
       <Field
         id="rehearsal"
         label="Port of the simulated provider"
-        help={`Start one on this machine with “rk standin” and the definition of ${params.provider}; it prints its port. The real client is a second one.`}
+        help={`Start one on this machine: rk standin FILE, with the definition of ${params.provider}. It prints its port.`}
         ><input id="rehearsal" class="input w-32 mono" inputmode="numeric" pattern="[0-9]{'{'}1,5{'}'}" bind:value={rehearsal} /></Field
       >
     </div>
   </details>
   <ProblemNote problem={provider.problem ?? saving.problem} />
   <button class="btn btn-primary" disabled={saving.busy}>Start the draft</button>
-</form>
+</Form>

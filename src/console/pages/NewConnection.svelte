@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Form from '../ui/Form.svelte';
   import { onMount } from 'svelte';
   import { push, router } from 'svelte-spa-router';
   import Reconnect from '../parts/Reconnect.svelte';
@@ -8,7 +9,7 @@
   import type { Connection } from '../../api/connections.ts';
   import OperationChoice from '../parts/OperationChoice.svelte';
   import Placeholders from '../parts/Placeholders.svelte';
-  import Field from '../parts/Field.svelte';
+  import Field from '../ui/Field.svelte';
   import ProblemNote from '../parts/ProblemNote.svelte';
   import StateMark from '../parts/StateMark.svelte';
   import Title from '../parts/Title.svelte';
@@ -89,7 +90,7 @@
         : added.ways[0] === 'printed'
           ? `Now ${client?.provider_title}’s console prints a code, and it is pasted here.`
           : way === 'pasted'
-            ? `Now someone consents at ${client?.provider_title}, and the address at which the browser ends is pasted here; or rk on your machine catches it.`
+            ? `Now someone consents at ${client?.provider_title}, and you paste the address at which the browser ends.`
             : way === 'device'
               ? 'Now someone enters a code on another device.'
               : `Now someone consents at ${client?.provider_title}; it opens in a tab of its own, and this one waits.`}
@@ -106,7 +107,7 @@
   <AdminConsentNote connection={added} />
   <OtherWays connection={added} done={() => push(`/connections/${added?.name}`)} />
 {:else if clients.value}
-  <form onsubmit={submit} class="max-w-2xl">
+  <Form {saving} onsubmit={submit} class="max-w-2xl">
     <Field id="client" label="Client">
       <select id="client" class="select w-full" bind:value={chosen}
         >{#each items as one (`${one.provider}/${one.name}`)}<option value={`${one.provider}/${one.name}`}
@@ -116,10 +117,15 @@
     </Field>
     {#if client && client.missing.length > 0}<p class="mb-3">
         <StateMark state={client.state} />
-        {client.cause} <a class="link link-primary" href={`#/providers/${client.provider}/clients/${client.name}`}>Complete it</a> before someone
-        consents.
+        {client.cause}
+        <a class="link link-primary" href={`#/providers/${client.provider}/clients/${client.name}`}>Complete the client first</a>.
       </p>{/if}
-    <Field id="name" label="Name" help="Integrations use it; it can be the name of the job, such as sailings."
+    <Field
+      id="name"
+      problem={saving.problem}
+      path="name"
+      label="Name"
+      help="Integrations use it; it can be the name of the job, such as sailings."
       ><input id="name" class="input w-full mono" required pattern="[a-z0-9][a-z0-9._\-]*" maxlength="63" bind:value={name} /></Field
     >
     {#if definition && client}{#key chosen}
@@ -147,7 +153,7 @@
         list them</label
       >{/if}
     {#if mayAsk}<label class="flex items-center gap-2 mb-2"
-        ><input type="checkbox" class="checkbox checkbox-sm" bind:checked={inName} />It asks in the name of an account (signed assertion)</label
+        ><input type="checkbox" class="checkbox checkbox-sm" bind:checked={inName} />In the name of an account (signed assertion)</label
       >{/if}
     {#if inName}<Field id="account" label="In the name of" help="The account for which the service account acts, as the provider names it."
         ><input id="account" class="input w-full" required bind:value={account} /></Field
@@ -157,5 +163,5 @@
       >{/if}
     <ProblemNote problem={saving.problem} />
     <button class="btn btn-primary" disabled={saving.busy || !client}>Add the connection</button>
-  </form>
+  </Form>
 {:else if !clients.problem}<p aria-busy="true">Loading…</p>{/if}

@@ -1,9 +1,10 @@
 <script lang="ts">
+  import Form from '../ui/Form.svelte';
   import { push } from 'svelte-spa-router';
   import type { DraftedProvider } from '../../api/providers.ts';
   import type { BodyOf } from '../../api/operations.ts';
   import DraftReview from '../parts/DraftReview.svelte';
-  import Field from '../parts/Field.svelte';
+  import Field from '../ui/Field.svelte';
   import ProblemNote from '../parts/ProblemNote.svelte';
   import Title from '../parts/Title.svelte';
   import { Doing } from '../state/loaded.svelte.ts';
@@ -102,19 +103,19 @@
 <Title title="Add a provider" up={{ href: '#/providers', name: 'Providers' }} />
 <div class="max-w-4xl">
   <fieldset class="mb-4">
-    <legend class="font-semibold mb-1">What have you got of it?</legend>
+    <legend class="font-semibold mb-1">How do you want to describe the provider?</legend>
     <div class="flex flex-wrap gap-x-6 gap-y-1">
       {#each Object.entries(WAYS) as [key, says] (key)}<label class="flex items-center gap-2"
           ><input type="radio" class="radio radio-sm" name="way" checked={way === key} onchange={() => choose(key)} />{says}</label
         >{/each}
     </div>
   </fieldset>
-  <form onsubmit={make} class="mb-4">
+  <Form saving={doing} onsubmit={make} class="mb-4">
     {#if way === 'issuer'}
       <Field id="address" label="Issuer" help="The provider’s pages call it issuer; the bare host where people sign in will often do."
         ><input id="address" class="input w-full mono" required bind:value={form.address} placeholder="id.provider.example" /></Field
       >
-      <Field id="api-call" label="One API call that proves a connection" help="Metadata names none; it can also be added later."
+      <Field id="api-call" label="One test call for a connection" help="Metadata names none; it can also be added later."
         ><input
           id="api-call"
           class="input w-full mono"
@@ -131,14 +132,14 @@
       >
     {:else if way === 'short_form'}
       <div class="grid md:grid-cols-2 gap-x-4">
-        <Field id="authorization-url" label="Authorization URL" help="Cancel empty if nobody signs in."
+        <Field id="authorization-url" label="Authorization URL" help="Leave empty if nobody signs in."
           ><input id="authorization-url" class="input w-full mono" bind:value={form.authorization_url} /></Field
         >
         <Field id="token-url" label="Token URL"
           ><input id="token-url" class="input w-full mono" required bind:value={form.token_url} /></Field
         >
       </div>
-      <Field id="api-call" label="One API call that proves a connection" help="A GET that works once someone has consented."
+      <Field id="api-call" label="One test call for a connection" help="A GET that works once someone has consented."
         ><input id="api-call" class="input w-full mono" bind:value={form.api_call} /></Field
       >
       <Field id="scopes" label="Scopes" help="Pasted in any form: lines, commas, JSON, with remarks."
@@ -186,15 +187,22 @@
       <details class="mb-3">
         <summary class="cursor-pointer">Name and title</summary>
         <div class="grid md:grid-cols-2 gap-x-4 mt-2">
-          <Field id="name" label="Name" help="In addresses and commands; it never changes. Left empty: made from the address."
+          <Field
+            id="name"
+            problem={doing.problem}
+            path="name"
+            label="Name"
+            help="In addresses and commands; it never changes. Left empty: made from the address."
             ><input id="name" class="input w-full mono" pattern="[a-z][a-z0-9\-]*" maxlength="41" bind:value={form.name} /></Field
           >
-          <Field id="title" label="Title"><input id="title" class="input w-full" maxlength="80" bind:value={form.title} /></Field>
+          <Field id="title" problem={doing.problem} path="title" label="Title"
+            ><input id="title" class="input w-full" maxlength="80" bind:value={form.title} /></Field
+          >
         </div>
       </details>
     {/if}
     <button class={['btn', !draft && 'btn-primary']} disabled={doing.busy}>{doing.busy ? 'Loading…' : 'Check it'}</button>
-  </form>
+  </Form>
   <ProblemNote problem={doing.problem} />
   {#if draft}
     <section class="panel px-4 py-3 mb-3" aria-label="What it shows"><DraftReview {draft} /></section>

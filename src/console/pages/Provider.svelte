@@ -1,7 +1,7 @@
 <script lang="ts">
   import ChangeDefinition from '../parts/ChangeDefinition.svelte';
   import DefinitionFacts from '../parts/DefinitionFacts.svelte';
-  import Moment from '../parts/Moment.svelte';
+  import Time from '../ui/Time.svelte';
   import { push } from 'svelte-spa-router';
   import ProblemNote from '../parts/ProblemNote.svelte';
   import Title from '../parts/Title.svelte';
@@ -40,7 +40,7 @@
     <h2 id="versions" class="mb-1">Versions</h2>
     <ul>
       {#each versions.value?.items ?? [] as one (one.digest + one.saved_at)}<li class="flex gap-3">
-          <Moment at={one.saved_at} /><span>by {one.saved_by}</span><code>{one.digest.slice(0, 12)}</code>{#if one.current}<strong
+          <Time at={one.saved_at} /><span>by {one.saved_by}</span><code>{one.digest.slice(0, 12)}</code>{#if one.current}<strong
               >in use</strong
             >{:else}<details>
               <summary class="cursor-pointer">look</summary>

@@ -1,7 +1,8 @@
 <script lang="ts">
+  import Form from '../ui/Form.svelte';
   import { onMount } from 'svelte';
   import type { Answers } from '../../api/clients.ts';
-  import Field from '../parts/Field.svelte';
+  import Field from '../ui/Field.svelte';
   import OwnAccount from '../parts/OwnAccount.svelte';
   import ProblemNote from '../parts/ProblemNote.svelte';
   import Title from '../parts/Title.svelte';
@@ -45,7 +46,7 @@
       Providers ask the same things again and again. What is answered here is offered in each guide and each access request form, to be
       copied; what was sent is kept with the client.
     </p>
-    <form onsubmit={submit}>
+    <Form {saving} onsubmit={submit}>
       {#each FIELDS as [name, label, help] (name)}
         <Field id={name} {label} {help}
           >{#if name === 'purpose'}<textarea
@@ -65,7 +66,7 @@
       <ProblemNote problem={saving.problem} />
       <button class="btn btn-primary btn-sm" disabled={saving.busy || Object.keys(edited).length === 0}>Save</button>
       <span role="status" class="text-success font-semibold">{saved}</span>
-    </form>
+    </Form>
   </section>
 {:else if !loaded.problem}<p aria-busy="true">Loading…</p>{/if}
 <OwnAccount />

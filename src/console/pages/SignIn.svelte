@@ -1,5 +1,5 @@
 <script lang="ts">
-  import Field from '../parts/Field.svelte';
+  import Field from '../ui/Field.svelte';
   import ProblemNote from '../parts/ProblemNote.svelte';
   import { Doing } from '../state/loaded.svelte.ts';
   import { look } from '../state/look.svelte.ts';

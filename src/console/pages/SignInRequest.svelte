@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { SignInRequest } from '../../api/callers.ts';
-  import Moment from '../parts/Moment.svelte';
+  import Time from '../ui/Time.svelte';
   import ProblemNote from '../parts/ProblemNote.svelte';
   import StateMark from '../parts/StateMark.svelte';
   import Title from '../parts/Title.svelte';
@@ -76,6 +76,6 @@
       >{chosen === '' ? 'Choose a connection' : `Let it use ${chosen}`}</button
     >
     <button class="btn" disabled={answering.busy} onclick={() => answer(null)}>Cancel</button>
-    <p class="text-sm text-base-content/70 mt-2">This question expires <Moment at={asked.expires_at} />.</p>
+    <p class="text-sm text-base-content/70 mt-2">This question expires <Time at={asked.expires_at} />.</p>
   {/if}
 {:else if !reading.problem}<p aria-busy="true">Loading…</p>{/if}

@@ -2,7 +2,7 @@
   import type { Connection } from '../../api/connections.ts';
   import { Doing } from '../state/loaded.svelte.ts';
   import { call } from '../state/session.svelte.ts';
-  import Copy from './Copy.svelte';
+  import Copy from '../ui/Copy.svelte';
   import ProblemNote from './ProblemNote.svelte';
 
   /** The organization must consent: a link and a text for whoever may, and a look for the consent. */
@@ -25,7 +25,7 @@
   {@const a = c.admin_consent}
   <details class="panel px-4 py-2 mb-5 max-w-4xl" open={c.diagnosis?.half === 'organization' || c.consented_at === null}>
     <summary class="cursor-pointer font-semibold">The whole organization needs admin consent to {a.scopes.join(', ')}</summary>
-    <p class="my-1">Send this to whoever may agree for the organization:</p>
+    <p class="my-1">Send this to an administrator of the organization:</p>
     <pre class="whitespace-pre-wrap panel px-3 py-2 text-[0.88rem]">{a.text}</pre>
     <p class="my-1"><button type="button" class="btn btn-sm" onclick={copyText}>{copied ? 'Copied' : 'Copy the text'}</button></p>
     <p class="my-1">The link alone: <Copy value={a.link} label="the link" /></p>

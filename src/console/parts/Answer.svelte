@@ -1,7 +1,7 @@
 <script lang="ts">
   import type { CallAnswer } from '../../api/common.ts';
   import DiagnosisNote from './DiagnosisNote.svelte';
-  import Moment from './Moment.svelte';
+  import Time from '../ui/Time.svelte';
 
   /** The answer of an API call: status, time taken, body. */
   const { answer }: { answer: CallAnswer } = $props();
@@ -15,7 +15,7 @@
       >{answer.status === null ? `No answer: ${answer.reason}` : `${answer.status} ${good ? 'it works' : 'rejected'}`}</span
     >
     <code class="break-all">{answer.method} {answer.url}</code><span class="ml-auto text-base-content/70"
-      >{answer.took_ms} ms, <Moment at={answer.at} /></span
+      >{answer.took_ms} ms, <Time at={answer.at} /></span
     >
   </p>
   {#if answer.page}<p class="px-3 py-1 font-semibold">{answer.page}</p>{/if}

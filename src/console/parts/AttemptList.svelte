@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { Attempt } from '../../api/connections.ts';
-  import Moment from './Moment.svelte';
+  import Time from '../ui/Time.svelte';
 
   /** The masked wire log: one line for each attempt, all of it on demand. */
   const { items }: { items: Attempt[] } = $props();
@@ -10,11 +10,10 @@
     Object.entries(headers)
       .map(([header, value]) => `${header}: ${value}`)
       .join('\n');
+  const textOf = (body: unknown) => (typeof body === 'string' ? body : JSON.stringify(body, null, 2));
   const whole = (one: Attempt) =>
     `${one.request.method} ${one.request.url}\n${lines(one.request.headers)}\n\n${lines(one.request.form)}\n\n${
-      one.answer
-        ? `HTTP ${one.answer.status}\n${lines(one.answer.headers)}\n\n${typeof one.answer.body === 'string' ? one.answer.body : JSON.stringify(one.answer.body, null, 2)}`
-        : `no answer: ${one.reason}`
+      one.answer ? `HTTP ${one.answer.status}\n${lines(one.answer.headers)}\n\n${textOf(one.answer.body)}` : `no answer: ${one.reason}`
     }`;
 </script>
 
@@ -30,7 +29,7 @@
     <tbody>
       {#each items as one (one.at)}
         <tr>
-          <td data-label="When"><Moment at={one.at} /></td>
+          <td data-label="When"><Time at={one.at} /></td>
           <td data-label="Class" class={one.class === 'tokens' ? 'text-success font-semibold' : 'text-warning font-semibold'}
             >{name(one.class)}</td
           >

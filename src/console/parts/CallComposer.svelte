@@ -1,8 +1,8 @@
 <script lang="ts">
   import Play from '@lucide/svelte/icons/play';
   import type { CallsRead, TriedCall } from '../../api/trying.ts';
-  import Copy from './Copy.svelte';
-  import Field from './Field.svelte';
+  import Copy from '../ui/Copy.svelte';
+  import Field from '../ui/Field.svelte';
   import OfferedList from './OfferedList.svelte';
   import PairRows from './PairRows.svelte';
   import ProblemNote from './ProblemNote.svelte';
@@ -30,6 +30,10 @@
   const doing = new Doing();
   const o = $derived(offered.value);
   const live = $derived(o !== null && o.environment === 'live' && !o.rehearsal);
+  const consequence = $derived.by(() => {
+    if (live) return 'What you change here is changed for real.';
+    return o?.rehearsal ? 'A simulated provider: nothing here is real.' : 'Not the live environment.';
+  });
   const lacking = $derived(x.lacking(o?.placeholders ?? {}));
   const filled = $derived(Object.fromEntries(Object.entries(x.values).filter(([, value]) => value !== '')));
   const send = (effects: boolean) =>
@@ -75,13 +79,7 @@
   >
     <strong class={['text-2xl uppercase tracking-wide', live ? 'text-error' : 'text-success']}
       >{o.rehearsal ? 'rehearsal' : o.environment}</strong
-    ><span
-      >{live
-        ? 'What you change here is changed for real.'
-        : o.rehearsal
-          ? 'A simulated provider: nothing here is real.'
-          : 'Not the live one.'} <code class="break-all">{o.base_url}</code></span
-    >
+    ><span>{consequence} <code class="break-all">{o.base_url}</code></span>
   </p>
   <div class="grid lg:grid-cols-[minmax(0,1fr)_22rem] gap-6">
     <div>

@@ -3,7 +3,7 @@
   import { Doing } from '../state/loaded.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import DiagnosisNote from './DiagnosisNote.svelte';
-  import Moment from './Moment.svelte';
+  import Time from '../ui/Time.svelte';
   import ProblemNote from './ProblemNote.svelte';
 
   /** Capabilities, verified one by one; those with effects only after a second click that shows it. */
@@ -38,7 +38,7 @@
             </div>{/if}{#if one.diagnosis}<DiagnosisNote diagnosis={one.diagnosis} />{/if}</td
         >
         <td data-label="State" class={['font-semibold', COLOURS[one.state]]}>{WORDS[one.state]}</td><td data-label="When"
-          ><Moment at={one.at} /></td
+          ><Time at={one.at} /></td
         >
         <td class="text-right">
           {#if asking === one.name}<span class="text-sm"

@@ -1,10 +1,11 @@
 <script lang="ts">
+  import Form from '../ui/Form.svelte';
   import type { Client } from '../../api/clients.ts';
-  import type { AnswerOf } from '../../api/operations.ts';
   import { CLIENT_ASSERTION_ALGORITHMS, type ClientAssertionAlgorithm } from '../../core/oauth/methods.ts';
   import { Doing } from '../state/loaded.svelte.ts';
   import { call } from '../state/session.svelte.ts';
-  import Field from './Field.svelte';
+  import Field from '../ui/Field.svelte';
+  import PastedNotes from './client/PastedNotes.svelte';
   import ProblemNote from './ProblemNote.svelte';
 
   /** Enters what the provider gave: field by field, or a page of notes at once. Editing one field never requests a secret again. */
@@ -18,8 +19,6 @@
   let atOnce = $state(false);
   let asIs = $state(false);
   let saved = $state('');
-  let notes = $state('');
-  let sorted = $state.raw<AnswerOf<'sortNotes'> | null>(null);
   const saving = new Doing();
   const byKey = $derived(c.method === 'private_key_jwt');
   let form = $state<'pem' | 'pkcs12' | 'make'>('make');
@@ -50,6 +49,8 @@
     });
   const word = (ours: string, name: string) =>
     c.words[ours] && c.words[ours].toLowerCase() !== name.toLowerCase() ? `${name} (there: ${c.words[ours]})` : name;
+  const secretName = $derived(c.secret ? 'A new secret' : word('client_secret', 'Client secret'));
+  const secretLabel = $derived(byKey ? 'Certificate and private key, as PEM' : secretName);
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
     void saving.run(async () => {
@@ -88,17 +89,9 @@
       await done();
     });
   };
-  const sort = (apply: boolean) =>
-    saving.run(async () => {
-      sorted = await call('sortNotes', { params: key, body: { text: notes, apply } });
-      if (apply) {
-        notes = '';
-        await done();
-      }
-    });
 </script>
 
-<form onsubmit={submit} class="max-w-xl" autocomplete="off">
+<Form {saving} onsubmit={submit} class="max-w-xl" autocomplete="off">
   {#if c.methods.length > 1}<Field id="by" label="It authenticates by"
       ><select
         id="by"
@@ -109,7 +102,7 @@
         >{#each c.methods as one (one)}<option value={one}>{METHODS[one]}</option>{/each}</select
       ></Field
     >{/if}
-  <Field id="client-id" label={c.client_id ? 'Another client id' : word('client_id', 'Client id')}
+  <Field id="client-id" problem={saving.problem} path="client_id" label={c.client_id ? 'Another client id' : word('client_id', 'Client id')}
     ><input id="client-id" class="input w-full mono" autocomplete="off" bind:value={clientId} /></Field
   >
   {#if c.method !== 'none'}
@@ -140,7 +133,7 @@
           ></Field
         >
         <Field id="label" label="Label"><input id="label" class="input w-full" maxlength="80" bind:value={label} /></Field>
-        <Field id="ends" label="Ends on" help="Left empty: in a year."
+        <Field id="ends" problem={saving.problem} path="ends_at" label="Ends on" help="Left empty: in a year."
           ><input id="ends" type="date" class="input w-full" bind:value={ends} /></Field
         >
       </div>
@@ -159,9 +152,11 @@
     {:else}
       <Field
         id="client-secret"
-        label={byKey ? 'Certificate and private key, as PEM' : c.secret ? 'A new secret' : word('client_secret', 'Client secret')}
+        problem={saving.problem}
+        path="secret"
+        label={secretLabel}
         help={c.secret
-          ? 'It is verified before it replaces the current one. Cancel empty to keep what is there.'
+          ? 'It is verified before it replaces the current one. Leave empty to keep what is there.'
           : 'It goes in and never comes out.'}
       >
         {#if byKey}<textarea id="client-secret" class="textarea w-full mono h-24" spellcheck="false" autocomplete="off" bind:value={secret}
@@ -184,7 +179,7 @@
           ></Field
         >
         <Field id="label" label="Label"><input id="label" class="input w-full" maxlength="80" bind:value={label} /></Field>
-        <Field id="ends" label="Ends on" help="As the provider’s page shows; no answer tells it."
+        <Field id="ends" problem={saving.problem} path="ends_at" label="Ends on" help="As the provider’s page shows; no answer tells it."
           ><input id="ends" type="date" class="input w-full" bind:value={ends} /></Field
         >
       </div>
@@ -200,50 +195,17 @@
           </Field>
         </div>{/if}
       {#if c.secret}<label class="flex items-center gap-2 mb-2"
-          ><input type="checkbox" class="checkbox checkbox-sm" bind:checked={atOnce} />Use it at once, without proof; the others are retired</label
+          ><input type="checkbox" class="checkbox checkbox-sm" bind:checked={atOnce} />Use it unverified; retire the others</label
         >{/if}
     {/if}
   {/if}
   <ProblemNote problem={saving.problem} />
-  {#if saving.problem?.places?.some((place) => /look/.test(place.why))}<label class="flex items-center gap-2 mb-2"
+  {#if saving.problem?.places?.some((place) => place.kind === 'unlikely')}<label class="flex items-center gap-2 mb-2"
       ><input type="checkbox" class="checkbox checkbox-sm" bind:checked={asIs} />It is right: take it as it is</label
     >{/if}
   <button
     class="btn btn-primary btn-sm"
     disabled={saving.busy || (!clientId.trim() && !secret && !(byKey && form === 'make' && commonName.trim()))}>Save</button
   > <span role="status" class="text-success font-semibold">{saved}</span>
-</form>
-<details class="mt-3">
-  <summary class="cursor-pointer">Or paste all your notes</summary>
-  <div class="max-w-xl mt-2">
-    <Field
-      id="notepad"
-      label="Your notes"
-      help="Id, secret, tenant, page addresses, redirect URI, scopes, expiration date: as lines, a table, .env or JSON. Each is sorted into its field; nothing is saved before you say so."
-      ><textarea
-        id="notepad"
-        class="textarea w-full mono h-28"
-        spellcheck="false"
-        autocomplete="off"
-        bind:value={notes}
-        oninput={() => (sorted = null)}></textarea></Field
-    >
-    <button class="btn btn-sm" disabled={saving.busy || !notes.trim()} onclick={() => sort(false)}>Sort it</button>
-    {#if sorted}
-      <ul class="my-2">
-        {#each sorted.found as one (`${one.line}${one.field}`)}<li>
-            Line {one.line}: <strong>{one.name}</strong> <code class="break-all">{one.shows}</code>
-            <span class="text-base-content/70">{one.why}</span>{#if one.saved}
-              <strong class="text-success">saved</strong>{/if}
-          </li>{:else}<li>Nothing in it fits a field of this provider.</li>{/each}{#if sorted.unsorted.length > 0}<li
-            class="text-base-content/70"
-          >
-            Lines that fit nothing: {sorted.unsorted.join(', ')}
-          </li>{/if}
-      </ul>
-      {#if notes.trim() && sorted.found.length > 0}<button class="btn btn-sm btn-primary" disabled={saving.busy} onclick={() => sort(true)}
-          >Save what was found</button
-        >{/if}
-    {/if}
-  </div>
-</details>
+</Form>
+<PastedNotes client={c} {done} />

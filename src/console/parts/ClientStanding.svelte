@@ -1,9 +1,10 @@
 <script lang="ts">
+  import Form from '../ui/Form.svelte';
   import { APPROVALS } from '../../api/choices.ts';
   import type { Client } from '../../api/clients.ts';
   import { Doing } from '../state/loaded.svelte.ts';
   import { call } from '../state/session.svelte.ts';
-  import Field from './Field.svelte';
+  import Field from '../ui/Field.svelte';
   import ProblemNote from './ProblemNote.svelte';
 
   /** How a client stands at the provider: approval, reach, what is registered, how it authenticates, how strong it is. */
@@ -17,6 +18,8 @@
     domains: (c.registering.domains_there ?? []).join(' '),
     facts: { ...c.registering },
   });
+  const approved = $derived(c.registering.approved_on ? `, on ${c.registering.approved_on}` : '');
+  const approval = $derived(`${c.approval.replaceAll('_', ' ')}${approved}`);
   let form = $state(start());
   let editing = $state(false);
   const saving = new Doing();
@@ -52,7 +55,7 @@
 </script>
 
 {#if editing}
-  <form onsubmit={submit} class="max-w-2xl">
+  <Form {saving} onsubmit={submit} class="max-w-2xl">
     <div class="grid md:grid-cols-3 gap-x-4">
       <Field id="approval" label="Approval"
         ><select id="approval" class="select w-full" bind:value={form.approval}
@@ -106,16 +109,14 @@
     <ProblemNote problem={saving.problem} />
     <button class="btn btn-primary btn-sm" disabled={saving.busy}>Save</button>
     <button type="button" class="btn btn-sm" onclick={() => (editing = false)}>Cancel</button>
-  </form>
+  </Form>
 {:else}
   <dl class="facts">
     <dt>Type</dt>
     <dd>{c.type.replaceAll('_', ' ')}, {c.environment}{c.variant ? `, ${c.variant}` : ''}</dd>
     <dt>Approval</dt>
     <dd>
-      {c.approval.replaceAll('_', ' ')}{#if c.registering.approved_on}, on {c.registering.approved_on}{/if}{#if c.approval === 'approved'}. <strong
-          >Costly to touch:</strong
-        > a change there may need approval again{/if}
+      {approval}{#if c.approval === 'approved'}. <strong>Costly to change:</strong> a change may need approval again{/if}
     </dd>
     {#if c.registering.requested_on || c.registering.expected_on || c.registering.request_form}<dt>Asked for</dt>
       <dd>

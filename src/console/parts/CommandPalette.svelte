@@ -18,11 +18,8 @@
 
 <Dialog.Root bind:open>
   <Dialog.Portal>
-    <Dialog.Overlay class="fixed inset-0 z-30 bg-black/50" />
-    <Dialog.Content
-      aria-label="Find"
-      class="fixed z-40 left-1/2 top-[12vh] -translate-x-1/2 w-[min(36rem,94vw)] rounded-box border border-base-300 bg-base-100 text-base-content shadow-xl overflow-hidden"
-    >
+    <Dialog.Overlay class="dialog-cover" />
+    <Dialog.Content aria-label="Find" class="dialog-panel top-[12vh] w-[min(36rem,94vw)] overflow-hidden">
       <Dialog.Title class="sr-only">Find an object, a page or an action</Dialog.Title>
       <Command.Root shouldFilter={false} label="Find" loop>
         <Command.Input

@@ -2,7 +2,7 @@
   import type { Client } from '../../api/clients.ts';
   import { Doing } from '../state/loaded.svelte.ts';
   import { call } from '../state/session.svelte.ts';
-  import Field from './Field.svelte';
+  import Field from '../ui/Field.svelte';
   import ProblemNote from './ProblemNote.svelte';
 
   /** New addresses for a secret or tokens: nothing goes there until an operator confirms with their own password. */

@@ -5,7 +5,7 @@
   import type { TableState } from '../ui/table.svelte.ts';
   import Cut from '../ui/Cut.svelte';
   import LifeLine from './LifeLine.svelte';
-  import Moment from './Moment.svelte';
+  import Time from '../ui/Time.svelte';
   import RehearsalMark from './RehearsalMark.svelte';
   import StateMark from './StateMark.svelte';
 
@@ -30,7 +30,7 @@
     >
     <span class="text-sm text-base-content/70">{one.environment}</span>{#if one.rehearsal}{' '}<RehearsalMark />{/if}
   {:else if key === 'life'}<LifeLine life={one.life} />
-  {:else if key === 'expires'}<Moment at={one.life?.expires_at ?? null} />
+  {:else if key === 'expires'}<Time at={one.life?.expires_at ?? null} />
   {:else}{one.renewals}{/if}
 {/snippet}
 

@@ -19,6 +19,7 @@
     ...(d.dialect.renewal_ends_access_token ? ['a renewal ends the access token issued before'] : []),
     ...(d.dialect.refresh_tokens_most ? [`at most ${d.dialect.refresh_tokens_most} refresh tokens for each person and client`] : []),
   ]);
+  const ROTATION = { never: 'stay the same', each_use: 'are replaced at each use', unknown: 'may be replaced (not known)' };
 </script>
 
 <dl class="facts">
@@ -60,12 +61,7 @@
   </dd>
   <dt>Refresh tokens</dt>
   <dd>
-    {d.dialect.rotation === 'never'
-      ? 'stay the same'
-      : d.dialect.rotation === 'each_use'
-        ? 'are replaced at each use'
-        : 'may be replaced (not known)'}{#if d.dialect.rotation !== 'never'}; a second use {REUSE[d.dialect.reuse]}{d.dialect
-        .reuse_grace_seconds
+    {ROTATION[d.dialect.rotation]}{#if d.dialect.rotation !== 'never'}; a second use {REUSE[d.dialect.reuse]}{d.dialect.reuse_grace_seconds
         ? ` for ${d.dialect.reuse_grace_seconds} s`
         : ''}{/if}
   </dd>

@@ -2,7 +2,7 @@
   import ExternalLink from '@lucide/svelte/icons/external-link';
   import type { ConsentOutcome } from '../../api/connections.ts';
   import { clock } from '../state/clock.svelte.ts';
-  import Copy from './Copy.svelte';
+  import Copy from '../ui/Copy.svelte';
 
   /** A code that someone enters on any device, while we ask the provider whether they have decided. */
   const { outcome: o }: { outcome: ConsentOutcome } = $props();
@@ -27,7 +27,6 @@
     {Math.floor(left / 60)}:{String(left % 60).padStart(2, '0')} left
   </p>
   <p class="text-base-content/70">
-    {o.provider_title} is asked every {o.device.interval_seconds} s whether someone has decided; {o.device.polls} times so far. You may leave
-    this page and come back.
+    {o.provider_title} is polled every {o.device.interval_seconds} s, {o.device.polls} times so far. You may leave this page and come back.
   </p>
 {/if}

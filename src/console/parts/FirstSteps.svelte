@@ -3,7 +3,7 @@
   import CircleCheck from '@lucide/svelte/icons/circle-check';
   import type { Status } from '../../api/status.ts';
   import { firstSteps } from '../state/first-steps.ts';
-  import Copy from './Copy.svelte';
+  import Copy from '../ui/Copy.svelte';
 
   /** From nothing to a tool that uses a connection: what is done, and what is next. */
   const { status }: { status: Status } = $props();

@@ -1,10 +1,11 @@
 <script lang="ts">
+  import Form from '../ui/Form.svelte';
   import type { Client } from '../../api/clients.ts';
   import { Doing } from '../state/loaded.svelte.ts';
   import { call } from '../state/session.svelte.ts';
-  import Copy from './Copy.svelte';
-  import Field from './Field.svelte';
-  import Moment from './Moment.svelte';
+  import Copy from '../ui/Copy.svelte';
+  import Field from '../ui/Field.svelte';
+  import Time from '../ui/Time.svelte';
   import ProblemNote from './ProblemNote.svelte';
 
   /** The provider's access request form: its questions with our answers, what was sent, and whether approval has come. */
@@ -53,9 +54,8 @@
 </p>
 <p class="mb-3">
   <span class="font-semibold">Approval:</span>
-  {c.approval.replaceAll('_', ' ')}{#if c.registering.approved_on}, on {c.registering.approved_on}{/if}{#if c.approval_seen_at}. Last asked <Moment
-      at={c.approval_seen_at}
-    />: <code>{c.approval_evidence ?? 'no answer yet'}</code>{/if}
+  {c.approval.replaceAll('_', ' ')}{#if c.registering.approved_on}, on {c.registering.approved_on}{/if}
+  {#if c.approval_seen_at}Last checked <Time at={c.approval_seen_at} />: <code>{c.approval_evidence ?? 'no answer yet'}</code>{/if}
 </p>
 {#if !sending}
   {#if c.form.length > 0}
@@ -77,10 +77,10 @@
     onclick={() => {
       sending = true;
       kept = '';
-    }}>It was sent: keep what was sent</button
+    }}>Mark as sent</button
   > <span role="status" class="text-success font-semibold">{kept}</span>
 {:else}
-  <form onsubmit={send} class="max-w-2xl">
+  <Form saving={doing} onsubmit={send} class="max-w-2xl">
     {#each questions as one, at (one.question)}<Field id={`question-${at}`} label={one.question}
         ><textarea
           id={`question-${at}`}
@@ -94,11 +94,13 @@
       <Field id="which-form" label="By which form"
         ><input id="which-form" class="input w-full" maxlength="120" placeholder="access request form" bind:value={form} /></Field
       >
-      <Field id="expected" label="Expected by"><input id="expected" type="date" class="input w-full" bind:value={expected} /></Field>
+      <Field id="expected" problem={doing.problem} path="expected_account" label="Expected by"
+        ><input id="expected" type="date" class="input w-full" bind:value={expected} /></Field
+      >
     </div>
     <button class="btn btn-primary btn-sm" disabled={doing.busy}>Keep it as sent</button>
     <button type="button" class="btn btn-sm" onclick={() => (sending = false)}>Not sent yet</button>
-  </form>
+  </Form>
 {/if}
 <ProblemNote problem={doing.problem} />
 {#each c.requests as sent, at (at)}

@@ -2,7 +2,7 @@
   import type { Client } from '../../api/clients.ts';
   import { Doing } from '../state/loaded.svelte.ts';
   import { call } from '../state/session.svelte.ts';
-  import Copy from './Copy.svelte';
+  import Copy from '../ui/Copy.svelte';
   import GuideEntry from './GuideEntry.svelte';
   import ProblemNote from './ProblemNote.svelte';
 
@@ -20,6 +20,7 @@
   };
   const nameOf = (name: string) => NAMES[name] ?? `the ${name.replaceAll('_', ' ')}`;
   const ANSWERED = ['organization', 'purpose', 'contact', 'platform', 'home_page', 'privacy_page', 'terms_page'];
+  const isAnswered = (step: Client['guide'][number]) => step.missing.some((name) => ANSWERED.includes(name));
   const remember = (registering: Partial<Client['registering']>) =>
     doing.run(async () => {
       await call('changeClient', { params: { provider: c.provider, client: c.name }, body: { revision: c.revision, registering } });
@@ -77,11 +78,11 @@
           <GuideEntry client={c} {step} {done} />
           {#if step.missing.length > 0}<p class="text-warning">
               <strong>Still missing:</strong>
-              {step.missing.map(nameOf).join(', ')}. Enter it before you follow this step{#if step.missing.some( (name) => ANSWERED.includes(name) )};
-                <a class="link" href="#/settings">what every form asks for</a> is answered once{/if}.
+              {step.missing.map(nameOf).join(', ')}. Enter it first.
+              {#if isAnswered(step)}<a class="link" href="#/settings">Answers for forms</a> are entered once.{/if}
             </p>{/if}
           {#if step.do_not_confuse}<p class="text-sm"><strong>Don’t confuse with:</strong> {step.do_not_confuse}</p>{/if}
-          {#if step.leave_empty}<p class="text-sm"><strong>Cancel empty, or else:</strong> {step.leave_empty}</p>{/if}
+          {#if step.leave_empty}<p class="text-sm"><strong>Leave empty, or else:</strong> {step.leave_empty}</p>{/if}
           {#if step.instead}<p class="text-sm"><strong>You may see instead:</strong> {step.instead}</p>{/if}
           {#if step.last_verified}<p class="text-sm text-base-content/70">Last verified on {step.last_verified}.</p>{/if}
         </div>

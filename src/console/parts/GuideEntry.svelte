@@ -100,6 +100,6 @@
     >{/if}
 {/if}
 <ProblemNote problem={doing.problem} />
-{#if doing.problem?.places?.some((place) => /look/.test(place.why))}<label class="flex items-center gap-2 mb-2"
+{#if doing.problem?.places?.some((place) => place.kind === 'unlikely')}<label class="flex items-center gap-2 mb-2"
     ><input type="checkbox" class="checkbox checkbox-sm" bind:checked={asIs} />It is right: take it as it is</label
   >{/if}

@@ -2,7 +2,7 @@
   import type { Status } from '../../api/status.ts';
   import { Doing } from '../state/loaded.svelte.ts';
   import { call } from '../state/session.svelte.ts';
-  import Moment from './Moment.svelte';
+  import Time from '../ui/Time.svelte';
   import ProblemNote from './ProblemNote.svelte';
 
   /** Renewals are held: why, and the one button that ends it, asked twice. */
@@ -17,7 +17,7 @@
 </script>
 
 <section class="border-l-4 border-error bg-error/10 px-4 py-3 mb-6" role="alert" aria-labelledby="held">
-  <h2 id="held">Renewals are held, since <Moment at={installation.held_at} /></h2>
+  <h2 id="held">Renewals are held, since <Time at={installation.held_at} /></h2>
   <p>{installation.why}</p>
   <p class="mb-2">Tokens that are good are still issued. Nothing that could spend a refresh token is sent.</p>
   {#if asking}

@@ -1,7 +1,7 @@
 <script lang="ts">
   import type { HistoryEntry } from '../../api/common.ts';
   import { subjectLink } from '../state/subject-link.ts';
-  import Moment from './Moment.svelte';
+  import Time from '../ui/Time.svelte';
 
   const { items, withSubject = false }: { items: HistoryEntry[]; withSubject?: boolean } = $props();
   const classOf = (entry: HistoryEntry) =>
@@ -21,7 +21,7 @@
       {#each items as entry (entry.id)}
         {@const link = subjectLink(entry.subject)}
         <tr>
-          <td data-label="When"><Moment at={entry.at} /></td>
+          <td data-label="When"><Time at={entry.at} /></td>
           <td data-label="Who">{entry.actor}</td>
           {#if withSubject}<td data-label="Where"
               >{#if link}<a class="link" href={link.href}>{link.text}</a>{:else}{entry.subject}{/if}</td

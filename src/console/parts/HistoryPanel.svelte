@@ -6,7 +6,7 @@
   import HistoryList from './HistoryList.svelte';
   import ProblemNote from './ProblemNote.svelte';
 
-  /** The history of one thing, or of all: the newest entries, refreshed, and older ones on demand. `version`: changes when it should be read again. */
+  /** The history of one thing, or of all: newest entries, and older ones on demand. `version`: changes when it is to be read again. */
   const { subject = '', version = null }: { subject?: string; version?: unknown } = $props();
   const SHOWN = 30;
   let renewals = $state(false);

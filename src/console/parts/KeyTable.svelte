@@ -3,8 +3,8 @@
   import { clock } from '../state/clock.svelte.ts';
   import { Doing } from '../state/loaded.svelte.ts';
   import { call } from '../state/session.svelte.ts';
-  import Field from './Field.svelte';
-  import Moment from './Moment.svelte';
+  import Field from '../ui/Field.svelte';
+  import Time from '../ui/Time.svelte';
   import ProblemNote from './ProblemNote.svelte';
 
   /** A caller's keys. Several are valid at once, so that one can be replaced without a gap. */
@@ -45,10 +45,10 @@
     {#each c.keys as one (one.id)}
       <tr>
         <td data-label="Starts with" class="mono">{one.starts}…</td><td data-label="Label">{one.label}</td><td data-label="Made"
-          ><Moment at={one.added_at} /></td
-        ><td data-label="Last used"><Moment at={one.last_used_at} none="never" /></td>
+          ><Time at={one.added_at} /></td
+        ><td data-label="Last used"><Time at={one.last_used_at} none="never" /></td>
         <td data-label="State"
-          >{#if over(one)}retired <Moment at={one.retired_at} />{:else}in use{#if one.retired_at}, ends <Moment
+          >{#if over(one)}retired <Time at={one.retired_at} />{:else}in use{#if one.retired_at}, ends <Time
                 at={one.retired_at}
               />{/if}{/if}</td
         >

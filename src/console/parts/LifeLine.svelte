@@ -8,9 +8,11 @@
   const { life, tall = false }: { life: LifeLine | null; tall?: boolean } = $props();
   const seen = $derived(life && readLife(life, clock.now));
   const FILLS = { fresh: 'bg-success', due: 'bg-warning', over: 'bg-error' };
+  const when = (at: string) => relativeTime(Date.parse(at), clock.now);
+  const renewal = $derived(life?.due_at ? `renewal ${when(life.due_at)}` : 'no renewal planned');
   const says = $derived(
     life && seen
-      ? `Token issued ${relativeTime(Date.parse(life.issued_at), clock.now)}, ${life.due_at ? `renewal ${relativeTime(Date.parse(life.due_at), clock.now)}, ` : 'no renewal planned, '}expires ${relativeTime(Date.parse(life.expires_at), clock.now)}; ${life.renewed_at.length} renewals shown of the last day.`
+      ? `Token issued ${when(life.issued_at)}, ${renewal}, expires ${when(life.expires_at)}. ${life.renewed_at.length} renewals in 24 h.`
       : 'No token yet',
   );
 </script>

@@ -2,7 +2,7 @@
   import { LINE_VERDICTS } from '../../api/vocabulary.ts';
   import VocabularyMark from './VocabularyMark.svelte';
   import type { Connection } from '../../api/connections.ts';
-  import Moment from './Moment.svelte';
+  import Time from '../ui/Time.svelte';
 
   /** Expiration and renewal: what keeps it active, what ends it first and when, which account it depends on, and what was seen. */
   const { lifetime }: { lifetime: Connection['lifetime'] } = $props();
@@ -18,6 +18,6 @@
         ></tr
       >
     {/each}
-    {#each lifetime.ends as end (end.what)}<tr><td class="w-28"></td><td>{end.what}</td><td>ends <Moment at={end.at} /></td></tr>{/each}
+    {#each lifetime.ends as end (end.what)}<tr><td class="w-28"></td><td>{end.what}</td><td>ends <Time at={end.at} /></td></tr>{/each}
   </tbody>
 </table>

@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { NewKey } from '../../api/callers.ts';
-  import Copy from './Copy.svelte';
+  import Copy from '../ui/Copy.svelte';
 
   /** A key that was just made, with what an integration needs. It is shown this once. */
   const { made, onclose }: { made: NewKey; onclose: () => void } = $props();

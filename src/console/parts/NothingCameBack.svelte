@@ -2,7 +2,7 @@
   import type { ConsentOutcome } from '../../api/connections.ts';
   import { Doing } from '../state/loaded.svelte.ts';
   import { call } from '../state/session.svelte.ts';
-  import Copy from './Copy.svelte';
+  import Copy from '../ui/Copy.svelte';
   import DiagnosisNote from './DiagnosisNote.svelte';
   import ProblemNote from './ProblemNote.svelte';
   import RedirectCheck from './RedirectCheck.svelte';

@@ -55,8 +55,8 @@
           >
         </div>{/if}
       {#if c.consented_at !== null && c.ways.length > 0}<div class="flex flex-wrap items-baseline gap-2">
-          <Reconnect connection={c.name} label="Prepare beside what is in use" way={usual} prepare strong={false} /><span
-            >new tokens wait and are kept active; a stated switch uses them</span
+          <Reconnect connection={c.name} label="Prepare on standby" way={usual} prepare strong={false} /><span
+            >new tokens are kept active; a switch uses them</span
           >
         </div>{/if}
       {#if others.length > 0}

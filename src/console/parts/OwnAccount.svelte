@@ -1,7 +1,7 @@
 <script lang="ts">
   import { Doing } from '../state/loaded.svelte.ts';
   import { call } from '../state/session.svelte.ts';
-  import Field from './Field.svelte';
+  import Field from '../ui/Field.svelte';
   import ProblemNote from './ProblemNote.svelte';
 
   /** One's own password and sessions. */

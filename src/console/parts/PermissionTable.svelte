@@ -3,7 +3,7 @@
   import type { Caller } from '../../api/callers.ts';
   import { Doing } from '../state/loaded.svelte.ts';
   import { call } from '../state/session.svelte.ts';
-  import Moment from './Moment.svelte';
+  import Time from '../ui/Time.svelte';
   import PermitForm from './PermitForm.svelte';
   import ProblemNote from './ProblemNote.svelte';
 
@@ -42,7 +42,7 @@
           <td data-label="Permissions">{one.says}</td>
           <td class="text-right">
             {#if asking === one.id}<span class="text-sm"
-                >{#each usesUnder(c, one) as use (use.connection)}{use.connection} was used <Moment at={use.last_at} />.
+                >{#each usesUnder(c, one) as use (use.connection)}{use.connection} was used <Time at={use.last_at} />.
                 {:else}Not used in the last day.
                 {/each}</span
               ><button class="btn btn-xs btn-error" disabled={doing.busy} onclick={() => withdraw(one.id)}>Withdraw</button>

@@ -1,7 +1,8 @@
 <script lang="ts">
+  import Form from '../ui/Form.svelte';
   import { Doing } from '../state/loaded.svelte.ts';
   import { call } from '../state/session.svelte.ts';
-  import Field from './Field.svelte';
+  import Field from '../ui/Field.svelte';
   import ProblemNote from './ProblemNote.svelte';
 
   /** One permission: for a connection or a label, for tokens or the relay, and for the relay which calls. */
@@ -38,7 +39,7 @@
   };
 </script>
 
-<form class="panel px-4 py-3 max-w-2xl" onsubmit={submit} aria-label="Permit">
+<Form saving={doing} class="panel px-4 py-3 max-w-2xl" onsubmit={submit} aria-label="Permit">
   <fieldset class="mb-3 flex flex-wrap gap-x-5">
     <legend class="font-semibold">Permit</legend>
     <label class="flex items-center gap-2"
@@ -95,4 +96,4 @@
   <ProblemNote problem={doing.problem} />
   <button class="btn btn-primary btn-sm" disabled={doing.busy}>Permit it</button>
   <button type="button" class="btn btn-sm" onclick={cancel}>Cancel</button>
-</form>
+</Form>

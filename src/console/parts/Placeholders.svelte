@@ -1,7 +1,7 @@
 <script lang="ts">
   import type { ProviderDefinition } from '../../core/provider/definition.ts';
   import { call } from '../state/session.svelte.ts';
-  import Field from './Field.svelte';
+  import Field from '../ui/Field.svelte';
 
   /** Asks for the values of one level, and shows the addresses composed from them as they are typed. */
   interface Props {

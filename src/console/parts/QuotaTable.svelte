@@ -1,13 +1,20 @@
 <script lang="ts">
   import type { QuotaView } from '../../api/trying.ts';
-  import Moment from './Moment.svelte';
+  import Time from '../ui/Time.svelte';
 
   /** What is left of each window, and of each caller's share. */
   const { quota }: { quota: QuotaView } = $props();
+  const forecast = ({ expected_left: left }: QuotaView['items'][number]) => {
+    if (left === null) return 'too early to say';
+    return left < 0 ? `${-left} too few at this rate` : `${left} left at this rate`;
+  };
 </script>
 
 <table class="list-table max-w-4xl">
-  <thead><tr><th>Window</th><th>Counted together</th><th class="w-64">Left</th><th class="w-32">Resets</th></tr></thead>
+  <thead
+    ><tr><th>Window</th><th>Counted together</th><th class="w-64">Left</th><th class="w-44">Forecast</th><th class="w-32">Resets</th></tr
+    ></thead
+  >
   <tbody>
     {#each quota.items as one, at (at)}
       <tr>
@@ -24,10 +31,13 @@
               ></span></span
             ></span
           >{#if one.held_until}<div class="text-sm text-warning">
-              the provider asked us to wait until <Moment at={one.held_until} />
+              the provider asked us to wait until <Time at={one.held_until} />
             </div>{/if}</td
         >
-        <td data-label="Resets"><Moment at={one.resets_at} /></td>
+        <td data-label="Forecast" class={one.expected_left !== null && one.expected_left < 0 ? 'text-warning font-semibold' : ''}
+          >{forecast(one)}</td
+        >
+        <td data-label="Resets"><Time at={one.resets_at} /></td>
       </tr>
     {/each}
   </tbody>

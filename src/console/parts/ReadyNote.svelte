@@ -5,18 +5,17 @@
 
   /** The ready line before a consent, and what it is made of. */
   const { ready, open = false }: { ready: Client['ready']; open?: boolean } = $props();
+  const missing = $derived(ready.lines.filter((line) => line.verdict === 'missing').length);
   const odd = $derived(ready.lines.filter((line) => line.verdict !== 'good'));
+  const border = $derived.by(() => {
+    if (!ready.ready) return 'border-error';
+    return odd.length > 0 ? 'border-warning' : 'border-success';
+  });
 </script>
 
-<div
-  class={['border-l-4 pl-3 py-1 mb-4 max-w-5xl', !ready.ready ? 'border-error' : odd.length > 0 ? 'border-warning' : 'border-success']}
-  role="status"
-  aria-label="Ready line"
->
+<div class={['border-l-4 pl-3 py-1 mb-4 max-w-5xl', border]} role="status" aria-label="Ready line">
   <p class="font-semibold">
-    {ready.ready
-      ? ready.says
-      : `Not ready: ${ready.lines.filter((line) => line.verdict === 'missing').length === 1 ? 'one thing is' : `${ready.lines.filter((line) => line.verdict === 'missing').length} things are`} missing.`}
+    {ready.ready ? ready.says : `Not ready: ${missing === 1 ? 'one thing is' : `${missing} things are`} missing.`}
   </p>
   <details open={open || !ready.ready}>
     <summary class="cursor-pointer text-sm">Details of the check</summary>

@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { Caller } from '../../api/callers.ts';
-  import Moment from './Moment.svelte';
+  import Time from '../ui/Time.svelte';
 
   /** How relayed calls went: counts by class of status, and the last one that failed with its verdict. */
   const { relay }: { relay: Caller['uses'][number]['relay'] } = $props();
@@ -18,7 +18,7 @@
     <div class="text-sm">
       <span class="text-warning font-semibold">{failed.status ?? 'No answer'}</span>
       <code class="break-all">{failed.method} {failed.path}</code>
-      <Moment at={failed.at} />: {failed.says} <span class="text-base-content/70">{failed.remedy}</span>
+      <Time at={failed.at} />: {failed.says} <span class="text-base-content/70">{failed.remedy}</span>
     </div>
   {/if}
 {/if}

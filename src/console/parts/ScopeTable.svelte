@@ -5,6 +5,7 @@
 
   /** Registered at the provider, requested here, granted by the person, needed by the ticked operations: four lists, one table. */
   const { connection: c }: { connection: Connection } = $props();
+  const UNKNOWN: Record<string, string> = { Needed: 'no operation selected', Granted: 'no consent yet', 'Registered there': 'not entered' };
   const columns = $derived([
     { name: 'Registered there', scopes: c.scopes_registered, known: c.scopes_registered.length > 0 },
     { name: 'Requested', scopes: [...c.scopes_requested, ...c.scopes_by_themselves], known: true },
@@ -25,13 +26,7 @@
     <thead
       ><tr
         ><th>Scope</th>{#each columns as column (column.name)}<th class="w-36"
-            >{column.name}{#if !column.known}<span class="block font-normal text-sm"
-                >{column.name === 'Needed'
-                  ? 'no operation ticked'
-                  : column.name === 'Granted'
-                    ? 'nobody consented yet'
-                    : 'not entered'}</span
-              >{/if}</th
+            >{column.name}{#if !column.known}<span class="block font-normal text-sm">{UNKNOWN[column.name]}</span>{/if}</th
           >{/each}</tr
       ></thead
     >

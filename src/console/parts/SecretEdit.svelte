@@ -1,10 +1,11 @@
 <script lang="ts">
+  import Form from '../ui/Form.svelte';
   import { untrack } from 'svelte';
   import type { Client } from '../../api/clients.ts';
   import { CLIENT_ASSERTION_ALGORITHMS, type ClientAssertionAlgorithm } from '../../core/oauth/methods.ts';
   import { Doing } from '../state/loaded.svelte.ts';
   import { call } from '../state/session.svelte.ts';
-  import Field from './Field.svelte';
+  import Field from '../ui/Field.svelte';
   import ProblemNote from './ProblemNote.svelte';
 
   /** Expiration date and label of a secret; for a key also its ID and algorithm. The value does not change. */
@@ -37,7 +38,7 @@
   };
 </script>
 
-<form onsubmit={submit} class="max-w-2xl">
+<Form {saving} onsubmit={submit} class="max-w-2xl">
   <div class="grid md:grid-cols-2 gap-x-4">
     <Field id={`label-${id}`} label="Label"><input id={`label-${id}`} class="input w-full" maxlength="80" bind:value={label} /></Field>
     <Field id={`ends-${id}`} label="Expiration date" help="As shown at the provider. Empty: unknown.">
@@ -57,4 +58,4 @@
   </div>
   <ProblemNote problem={saving.problem} />
   <button class="btn btn-xs btn-primary" disabled={saving.busy}>Save</button>
-</form>
+</Form>

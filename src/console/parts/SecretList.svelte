@@ -1,10 +1,11 @@
 <script lang="ts">
+  import type { AnswerOf } from '../../api/operations.ts';
   import type { Client, ShownCertificate } from '../../api/clients.ts';
-  import Copy from './Copy.svelte';
-  import Field from './Field.svelte';
+  import Copy from '../ui/Copy.svelte';
+  import Field from '../ui/Field.svelte';
   import { Doing } from '../state/loaded.svelte.ts';
   import { call } from '../state/session.svelte.ts';
-  import Moment from './Moment.svelte';
+  import Time from '../ui/Time.svelte';
   import ProblemNote from './ProblemNote.svelte';
   import SecretEdit from './SecretEdit.svelte';
   import StateMark from './StateMark.svelte';
@@ -35,6 +36,12 @@
     doing.run(async () => {
       verdict = await call('compareThumbprint', { params: keyOf(id), body: { pasted } });
     });
+  type Thumbprints = NonNullable<AnswerOf<'showCertificate'>['thumbprints']>;
+  const digestsOf = ({ sha1, sha256 }: Thumbprints) =>
+    [
+      ['SHA-1', sha1],
+      ['SHA-256', sha256],
+    ] as const;
   const file = (text: string, base64 = false) =>
     `data:application/octet-stream${base64 ? ';base64,' : ','}${base64 ? text : encodeURIComponent(`${text}\n`)}`;
   const act = (name: 'verifySecret' | 'retireSecret', secret: string) =>
@@ -69,8 +76,9 @@
                 {one.evidence ?? one.says}
               </div>{/if}</td
           >
-          <td data-label="Entered"><Moment at={one.entered_at} /></td><td data-label="Ends"><Moment at={one.ends_at} none="not known" /></td
-          ><td data-label="Proved"><Moment at={one.verified_at} none="not yet" /></td>
+          <td data-label="Entered"><Time at={one.entered_at} /></td><td data-label="Ends"><Time at={one.ends_at} none="not known" /></td><td
+            data-label="Proved"><Time at={one.verified_at} none="not yet" /></td
+          >
           <td class="text-right whitespace-nowrap">
             {#if one.key && one.state !== 'retired'}<button
                 class="btn btn-xs"
@@ -104,8 +112,7 @@
                   >{/if}
               </p>
               <dl class="facts">
-                {#if cert.thumbprints}{#each [['SHA-1', cert.thumbprints.sha1], ['SHA-256', cert.thumbprints.sha256]] as const as [name, digest] (name)}<dt
-                    >
+                {#if cert.thumbprints}{#each digestsOf(cert.thumbprints) as [name, digest] (name)}<dt>
                       {name}
                     </dt>
                     <dd class="break-all">

@@ -2,7 +2,7 @@
   import type { SetupInstructions } from '../../api/callers.ts';
   import type { Problem } from '../../api/problem.ts';
   import { call, problemOf } from '../state/session.svelte.ts';
-  import Copy from './Copy.svelte';
+  import Copy from '../ui/Copy.svelte';
   import ProblemNote from './ProblemNote.svelte';
 
   /** What to paste where, for each kind of tool, with this caller's values. `version` changes when the caller did. */

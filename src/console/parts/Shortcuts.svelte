@@ -7,10 +7,8 @@
 
 <Dialog.Root bind:open>
   <Dialog.Portal>
-    <Dialog.Overlay class="fixed inset-0 z-30 bg-black/50" />
-    <Dialog.Content
-      class="fixed z-40 left-1/2 top-1/4 -translate-x-1/2 w-[min(34rem,92vw)] rounded-box border border-base-300 bg-base-100 text-base-content p-5 shadow-xl"
-    >
+    <Dialog.Overlay class="dialog-cover" />
+    <Dialog.Content class="dialog-panel top-1/4 w-[min(34rem,92vw)] p-5">
       <Dialog.Title class="text-lg font-semibold mb-3">Keyboard shortcuts</Dialog.Title>
       <dl class="facts">
         {#each SHORTCUTS as one (one.keys)}<dt><kbd class="mono">{one.keys}</kbd></dt>

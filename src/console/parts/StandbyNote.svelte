@@ -5,7 +5,7 @@
   import { Doing } from '../state/loaded.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import Answer from './Answer.svelte';
-  import Moment from './Moment.svelte';
+  import Time from '../ui/Time.svelte';
   import ProblemNote from './ProblemNote.svelte';
 
   /** Tokens or a key that wait beside those in use: used by a stated act, with a call before and after, or discarded. */
@@ -14,6 +14,7 @@
   let asking = $state<'use' | 'discard' | null>(null);
   let decided = $state.raw<AnswerOf<'decideStandby'> | null>(null);
   const deciding = new Doing();
+  const consequence = $derived(c.callers.length > 0 ? `${c.callers.join(', ')} will use it.` : 'No caller uses this connection yet.');
   const decide = (decision: 'use' | 'discard') =>
     deciding.run(async () => {
       asking = null;
@@ -32,14 +33,13 @@
     <p>
       {[GRANT_KIND_LABELS[w.kind], w.account ? `of ${w.account}` : ''].filter(Boolean).join(' ')}{w.opened
         ? `, for ${w.opened}`
-        : ''}{w.client === c.client ? '' : `, through the client ${w.client}`}; <Moment at={w.consented_at} />; {PROOF_LABELS[
+        : ''}{w.client === c.client ? '' : `, through the client ${w.client}`}; <Time at={w.consented_at} />; {PROOF_LABELS[
         w.proof
       ]}{#if !w.alive}{'; '}<span class="text-error">it has expired</span>{/if}.
     </p>
     {#if asking === 'use'}
       <p class="mt-1">
-        {c.callers.length > 0 ? `${c.callers.join(', ')} will get it from then on.` : 'No caller uses this connection yet.'} The reference call
-        is made before and after; if it fails afterwards, what is in use now comes back.
+        {consequence} The reference call is made before and after; if it fails afterwards, what is in use now comes back.
       </p>
       <label class="flex flex-wrap items-center gap-2 my-1"
         >Reference call: GET <input class="input input-sm w-72 mono" placeholder={c.probe.path} bind:value={path} /></label

@@ -1,9 +1,10 @@
 <script lang="ts">
+  import Form from '../ui/Form.svelte';
   import type { Caller } from '../../api/callers.ts';
   import { Doing } from '../state/loaded.svelte.ts';
   import { call } from '../state/session.svelte.ts';
-  import Field from './Field.svelte';
-  import Moment from './Moment.svelte';
+  import Field from '../ui/Field.svelte';
+  import Time from '../ui/Time.svelte';
   import ProblemNote from './ProblemNote.svelte';
 
   /** What is special about the tool behind a caller: its redirect URIs, its token path, and who signed in with it. */
@@ -41,7 +42,7 @@
 </script>
 
 {#if editing}
-  <form class="panel px-4 py-3 max-w-2xl mb-2" onsubmit={save} aria-label="The tool">
+  <Form saving={doing} class="panel px-4 py-3 max-w-2xl mb-2" onsubmit={save} aria-label="The tool">
     <Field
       id="tool-uris"
       label="Redirect URIs of the tool"
@@ -58,7 +59,7 @@
     <ProblemNote problem={doing.problem} />
     <button class="btn btn-primary btn-sm" disabled={doing.busy}>Save</button>
     <button type="button" class="btn btn-sm" onclick={() => (editing = false)}>Cancel</button>
-  </form>
+  </Form>
 {:else}
   <dl class="facts mb-2">
     <dt>Redirect URIs</dt>
@@ -86,7 +87,7 @@
         <tr>
           <td data-label="Signed in for"><a class="link" href={`#/connections/${one.connection}`}>{one.connection}</a></td><td
             data-label="By">{one.operator}</td
-          ><td data-label="Since"><Moment at={one.signed_in_at} /></td><td data-label="Last renewed"><Moment at={one.last_used_at} /></td>
+          ><td data-label="Since"><Time at={one.signed_in_at} /></td><td data-label="Last renewed"><Time at={one.last_used_at} /></td>
           <td data-label="State" class={one.ended_at ? 'text-base-content/70' : 'text-success font-semibold'}
             >{one.ended_at ? (WHY[one.ended_why ?? ''] ?? 'ended') : 'signed in'}</td
           >

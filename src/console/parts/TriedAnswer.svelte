@@ -1,9 +1,9 @@
 <script lang="ts">
   import type { TriedCall } from '../../api/trying.ts';
-  import Copy from './Copy.svelte';
+  import Copy from '../ui/Copy.svelte';
   import DiagnosisNote from './DiagnosisNote.svelte';
   import JsonView from './JsonView.svelte';
-  import Moment from './Moment.svelte';
+  import Time from '../ui/Time.svelte';
 
   /** The answer of a call that was tried: verdict first, then status, headers, body, and the call as it can be taken elsewhere. */
   const { answer }: { answer: TriedCall } = $props();
@@ -18,7 +18,7 @@
       >{answer.status === null ? `No answer: ${answer.reason}` : `${answer.status} ${good ? 'it works' : 'not as wished'}`}</span
     >
     <code class="break-all">{answer.method} {answer.url}</code><span class="ml-auto text-base-content/70"
-      >{answer.bytes ?? 0} bytes, {Math.round(answer.took_ms)} ms, <Moment at={answer.at} /></span
+      >{answer.bytes ?? 0} bytes, {Math.round(answer.took_ms)} ms, <Time at={answer.at} /></span
     >
   </p>
   <JsonView body={answer.body} />

@@ -1,7 +1,7 @@
 <script lang="ts">
   import type { Caller } from '../../api/callers.ts';
   import MinuteBars from './MinuteBars.svelte';
-  import Moment from './Moment.svelte';
+  import Time from '../ui/Time.svelte';
   import RelayedNote from './RelayedNote.svelte';
 
   /** What a caller did in the last day, connection by connection: what stops when it ends. */
@@ -25,7 +25,7 @@
           ><td data-label="Tokens" class="text-right tabular-nums">{one.tokens}</td><td data-label="Relayed" class="text-right tabular-nums"
             >{one.relayed}</td
           ><td data-label="Rejected" class={['text-right tabular-nums', one.refused > 0 && 'text-warning font-semibold']}>{one.refused}</td
-          ><td data-label="Last hour"><MinuteBars minutes={one.minutes} /></td><td data-label="Last"><Moment at={one.last_at} /></td></tr
+          ><td data-label="Last hour"><MinuteBars minutes={one.minutes} /></td><td data-label="Last"><Time at={one.last_at} /></td></tr
         >{/each}</tbody
     >
   </table>

@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { Connection } from '../../api/connections.ts';
-  import Moment from './Moment.svelte';
+  import Time from '../ui/Time.svelte';
   import RelayedNote from './RelayedNote.svelte';
 
   /** Who uses this? Everyone who may, with what they may do and what they did lately. */
@@ -28,7 +28,7 @@
             class="text-right tabular-nums">{one.relayed_last_hour}</td
           ><td data-label="Rejected" class={['text-right tabular-nums', one.refused_last_hour > 0 && 'text-warning font-semibold']}
             >{one.refused_last_hour}</td
-          ><td data-label="Last used"><Moment at={one.at} none="never" /></td></tr
+          ><td data-label="Last used"><Time at={one.at} none="never" /></td></tr
         >{/each}</tbody
     >
   </table>

@@ -6,6 +6,7 @@ import { tabOf } from '../ui/tabs.ts';
 import { filterAddress, filterQuery, readFilter } from './connection-filter.ts';
 import { connectionWords } from './connection-words.ts';
 import { firstSteps } from './first-steps.ts';
+import { outcomeWords } from './outcome-words.ts';
 import { subjectLink } from './subject-link.ts';
 
 const connection = (more: Partial<Connection>) =>
@@ -89,4 +90,19 @@ test.each([
   ['operator:marit', undefined],
 ])('the history of %s leads to %s', (subject, href) => {
   expect(subjectLink(subject)?.href).toBe(href);
+});
+
+test.each([
+  { name: 'renewed', given: { refresh_token: true }, want: { refreshToken: 'Received: the connection renews automatically' } },
+  { name: 'without a refresh token', given: { refresh_token: false }, want: { refreshToken: 'Not received: the connection ends with its access token' } },
+  {
+    name: 'a client for itself',
+    given: { by_itself: true },
+    want: { account: 'None: the client acts for itself', refreshToken: 'Not needed: the client requests a new token in time' },
+  },
+  { name: 'an account', given: { account: { id: 'eg-1042', label: 'Marit Holm' } }, want: { account: 'Marit Holm (eg-1042)' } },
+  { name: 'no lifetime', given: { access_token_life_seconds: null }, want: { account: 'Not reported by the provider', accessToken: 'No lifetime stated' } },
+])('the words of a consent that came: $name', ({ given, want }) => {
+  const none = { by_itself: false, account: null, refresh_token: false, access_token_life_seconds: 3600 };
+  expect(outcomeWords({ ...none, ...given })).toMatchObject(want);
 });

@@ -26,10 +26,8 @@
 
 <AlertDialog.Root bind:open>
   <AlertDialog.Portal>
-    <AlertDialog.Overlay class="fixed inset-0 z-30 bg-black/50" />
-    <AlertDialog.Content
-      class="fixed z-40 left-1/2 top-1/2 -translate-x-1/2 -translate-y-1/2 w-[min(34rem,92vw)] max-h-[85vh] overflow-y-auto rounded-box border border-base-300 bg-base-100 text-base-content p-5 shadow-xl"
-    >
+    <AlertDialog.Overlay class="dialog-cover" />
+    <AlertDialog.Content class="dialog-panel top-1/2 -translate-y-1/2 w-[min(34rem,92vw)] max-h-[85vh] overflow-y-auto p-5">
       <AlertDialog.Title class="text-lg font-semibold mb-2">{title}</AlertDialog.Title>
       <AlertDialog.Description>{#snippet child({ props })}<div {...props}>{@render children()}</div>{/snippet}</AlertDialog.Description>
       <ProblemNote {problem} />

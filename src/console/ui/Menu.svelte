@@ -12,7 +12,7 @@
   {#each some as item (item.label)}
     <DropdownMenu.Item
       class={[
-        'px-3 py-1.5 cursor-pointer rounded-field outline-none data-highlighted:bg-base-200 data-disabled:opacity-50 data-disabled:cursor-default',
+        'menu-item data-highlighted:bg-base-200 data-disabled:opacity-50 data-disabled:cursor-default',
         item.destructive && 'text-error',
       ]}
       disabled={item.disabled ?? false}

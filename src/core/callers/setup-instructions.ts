@@ -53,7 +53,7 @@ export interface SetupConnection {
 }
 
 const SECRET = 'a key of this caller, shown once when it was made';
-const ONCE = 'Where it was not kept: add a key, and retire the old one when the tool has the new.';
+const ONCE = 'Lost it? Add a new key, switch the tool, then retire the old key.';
 
 /** The sheets of one caller for one connection, in the order in which most tools are found. */
 export function setupInstructionsFor(publicUrl: string, caller: SetupCaller, connection: SetupConnection): SetupInstructions[] {

@@ -81,16 +81,16 @@ export function readyLines(definition: ProviderDefinition, standing: Standing): 
 }
 
 const APPROVAL_SAYS: Record<string, string> = {
-  not_requested: 'The provider wants to approve the client, and nobody has asked.',
-  requested: 'Approval was requested and has not come: the provider may reject until then.',
-  info_requested: 'The provider has asked back and waits for an answer.',
+  not_requested: 'The provider must approve the client. Approval is not requested yet.',
+  requested: 'Approval requested. The provider may reject the client until it is approved.',
+  info_requested: 'The provider requested more information.',
   rejected: 'The provider rejected the client.',
 };
 const APPROVAL_REMEDY: Record<string, string> = {
-  not_requested: 'Send their form, with the answers offered on the page of the client.',
-  requested: 'Build against a rehearsal of this provider meanwhile.',
-  info_requested: 'Answer them, then say so here.',
-  rejected: 'Ask again there, or use another client.',
+  not_requested: 'Send the provider\u2019s form. The answers are on the client\u2019s page.',
+  requested: 'Meanwhile, build against a rehearsal of this provider.',
+  info_requested: 'Answer the provider, then enter it here.',
+  rejected: 'Request it again at the provider, or use another client.',
 };
 
 function redirectLines(definition: ProviderDefinition, standing: Standing): ReadyLine[] {
@@ -107,10 +107,11 @@ function redirectLines(definition: ProviderDefinition, standing: Standing): Read
     lines.push({
       what: 'redirect URI',
       verdict: 'doubt',
-      says: 'Nobody has compared it with the one registered there.',
-      remedy: 'Paste back what their page shows after saving.',
+      says: 'Not verified: paste the redirect URI shown at the provider.',
+      remedy: 'Copy it from the provider\u2019s page after saving, and compare it on the client\u2019s page.',
     });
-  else if (there.includes(ours)) lines.push({ what: 'redirect URI', verdict: 'good', says: 'It is the same there, character by character.', remedy: null });
+  else if (there.includes(ours))
+    lines.push({ what: 'redirect URI', verdict: 'good', says: 'Matches the one at the provider, character by character.', remedy: null });
   else {
     const verdict = compareRedirectUris(ours, nearest(ours, there));
     lines.push({
@@ -133,15 +134,15 @@ function scopeLines(definition: ProviderDefinition, registered: readonly string[
     lines.push({
       what: 'scopes',
       verdict: 'doubt',
-      says: 'Which scopes are registered there is not entered, so they cannot be compared.',
+      says: 'Not verified: the scopes registered at the provider are not entered.',
       remedy: 'Enter them under \u201cDetails\u201d on the page of the client.',
     });
   else if (unregistered.length > 0)
     lines.push({
       what: 'scopes',
       verdict: 'missing',
-      says: `Requested, but not registered there: ${list(unregistered)}.${near.map((one) => ` ${one}`).join('')}`,
-      remedy: 'Register them there, or ask for less.',
+      says: `Requested, but not registered at the provider: ${list(unregistered)}.${near.map((one) => ` ${one}`).join('')}`,
+      remedy: 'Register them at the provider, or request fewer.',
     });
   for (const operation of wants.operations)
     if (!allows(wants.scopes, operation))
@@ -149,7 +150,7 @@ function scopeLines(definition: ProviderDefinition, registered: readonly string[
         what: 'scopes',
         verdict: 'missing',
         says: `The operation ${operation.id} needs ${operation.needs.map((set) => list(set)).join(' or ')}, which is not requested.`,
-        remedy: 'Tick these scopes at the connection.',
+        remedy: 'Add these scopes to the connection.',
       });
   const agreement = definition.scopes.filter((scope) => scope.organization && wants.scopes.includes(scope.name)).map((scope) => scope.name);
   if (agreement.length > 0)
@@ -157,10 +158,10 @@ function scopeLines(definition: ProviderDefinition, registered: readonly string[
       what: 'scopes',
       verdict: 'doubt',
       says: `The whole organization needs admin consent to ${list(agreement)}.`,
-      remedy: 'Make sure that whoever may do so has consented.',
+      remedy: 'Get admin consent first.',
     });
   if (lines.every((line) => line.verdict === 'doubt') && registered.length > 0)
-    lines.push({ what: 'scopes', verdict: 'good', says: 'Every scope requested is registered there.', remedy: null });
+    lines.push({ what: 'scopes', verdict: 'good', says: 'All requested scopes are registered at the provider.', remedy: null });
   return lines;
 }
 
@@ -169,16 +170,15 @@ function listedLine(listed: readonly string[], expected: string | null, works: b
   if (listed.length === 0)
     return line(
       works ? 'doubt' : 'missing',
-      'The client is open to listed accounts only, and none is entered here.',
+      'Only listed accounts can sign in, and none is entered here.',
       'List the account at the provider, then enter it here.',
     );
-  if (expected === null)
-    return line('doubt', `Only these can consent: ${list(listed)}.`, 'Name the expected account at the connection, so that it can be compared.');
+  if (expected === null) return line('doubt', `Only these can consent: ${list(listed)}.`, 'Enter the expected account at the connection.');
   if (listed.some((one) => one.toLowerCase() === expected.toLowerCase())) return line('good', `${expected} is listed there.`, null);
   return line(
     'missing',
     `${expected} is not among the listed accounts: ${list(listed)}.`,
-    'List it there, then enter it here; or name another expected account.',
+    'List it at the provider, then enter it here. Or enter another expected account.',
   );
 }
 

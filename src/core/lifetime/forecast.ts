@@ -61,12 +61,17 @@ export function forecastLife(facts: GrantFacts, dialect: Dialect): Life {
     add(
       'renewal',
       'doubt',
-      'It is a static key: nothing renews it, and nothing tells when it ends.',
-      'Move to OAuth where the provider offers it: prepare it beside the key, then switch.',
+      'Static API key: it is not renewed, and its expiration date is unknown.',
+      'Move to OAuth if the provider offers it: prepare it on standby, then switch.',
     );
   else if (own) add('renewal', 'good', 'No refresh token is needed: the client requests a new token in time.');
   else if (!facts.hasRefreshToken)
-    add('renewal', 'bad', 'No refresh token came: it ends with its access token.', 'Request offline access (often a scope of its own), then reconnect.');
+    add(
+      'renewal',
+      'bad',
+      'No refresh token: the connection ends when its access token expires.',
+      'Request offline access (often a scope of its own), then reconnect.',
+    );
   else if (!facts.planned) add('renewal', 'bad', 'The provider rejects the refresh token.', 'Reconnect.');
   else if (facts.pushedOut)
     add(
@@ -82,10 +87,10 @@ export function forecastLife(facts: GrantFacts, dialect: Dialect): Life {
     add(
       'renewal',
       'doubt',
-      'It came with a refresh token; no renewal was seen yet.',
+      'Refresh token received. Not renewed yet.',
       mayVerifyRenewal(dialect)
-        ? 'Renew it now: that costs nothing here.'
-        : 'It renews automatically in time. Renew now to verify it; should the answer be lost, someone must reconnect.',
+        ? 'Renew now to verify it. A lost answer would cost nothing here.'
+        : 'Renews automatically. Renew now to verify it; if that answer is lost, someone must reconnect.',
     );
 
   if (personal && facts.hasRefreshToken) lines.push(rotationLine(facts, dialect));
@@ -95,8 +100,8 @@ export function forecastLife(facts: GrantFacts, dialect: Dialect): Life {
   const [first] = ends;
   if (first) {
     const restMs = first.at - facts.now;
-    add('first end', restMs < 7 * DAY_MS ? 'bad' : 'doubt', `${first.what} ends it first, in ${days(restMs)}.`, ENDS_REMEDY[first.what] ?? null);
-  } else if (!key && !isOver) add('first end', 'good', 'Nothing is known that would end it by a certain day.');
+    add('first end', restMs < 7 * DAY_MS ? 'bad' : 'doubt', `${first.what} expires first, in ${days(restMs)}.`, ENDS_REMEDY[first.what] ?? null);
+  } else if (!key && !isOver) add('first end', 'good', 'No known expiration date.');
   if (dialect.idle_life_seconds !== undefined && personal)
     add(
       'unused',
@@ -110,7 +115,7 @@ export function forecastLife(facts: GrantFacts, dialect: Dialect): Life {
       'account',
       facts.account === null ? 'doubt' : 'good',
       facts.account === null
-        ? 'On whose account it hangs is not known.'
+        ? 'Account not known.'
         : `Depends on the account ${facts.account}${facts.opened ? `, for ${facts.opened}` : ''}: when that account goes, or withdraws it, it ends.`,
     );
   else if (own) add('account', 'good', 'Not tied to a user account: the client authenticates as itself.');
@@ -127,10 +132,10 @@ export function forecastLife(facts: GrantFacts, dialect: Dialect): Life {
 }
 
 const ENDS_REMEDY: Record<string, string> = {
-  'The client secret': 'Make a new one at the provider and enter it beside the old: the change costs no call.',
-  'The certificate': 'Make a new one and upload it beside the old: the change costs no call.',
-  'The lifetime of the grant': 'Reconnect before that day.',
-  'The refresh token of a client for listed accounts': 'Publish the client at the provider, then reconnect; or reconnect before that day.',
+  'The client secret': 'Make a new one at the provider and enter it. The old one stays in use until the new one is verified.',
+  'The certificate': 'Make a new one and upload it. The old one stays in use until the new one is verified.',
+  'The lifetime of the grant': 'Reconnect before that date.',
+  'The refresh token of a client for listed accounts': 'Publish the client at the provider, then reconnect; or reconnect before that date.',
 };
 
 function endsOf(facts: GrantFacts, dialect: Dialect, personal: boolean): Life['ends'] {
@@ -156,18 +161,19 @@ function rotationLine({ sawReplaced, sawKept }: GrantFacts, dialect: Dialect): L
   const line = (verdict: LifeLine['verdict'], says: string, remedy: string | null = null): LifeLine => ({ what: 'rotation', verdict, says, remedy });
   const fix = 'Fix \u201crotation\u201d in the dialect of the definition.';
   const believed = { each_use: 'each renewal brings a new refresh token', never: 'the refresh token stays the same', unknown: 'nothing' }[dialect.rotation];
-  if (!sawReplaced && !sawKept) return line('doubt', `The definition believes: ${believed}. No renewal was seen yet that would show it.`);
+  if (!sawReplaced && !sawKept) return line('doubt', `The definition states: ${believed}. Not observed yet.`);
   const seen =
     sawReplaced && sawKept ? 'at times a new refresh token came, at times not' : sawReplaced ? 'a new refresh token came' : 'no new refresh token came';
   if (dialect.rotation === 'never' && sawReplaced)
-    return line('bad', `Seen: ${seen}. The definition believes: ${believed}. An answer that is lost may cost the grant.`, fix);
-  if (dialect.rotation === 'each_use' && sawKept && !sawReplaced) return line('doubt', `Seen: ${seen}. The definition believes: ${believed}.`, fix);
-  if (dialect.rotation === 'unknown') return line('doubt', `Seen: ${seen}. The definition states nothing of it, so it is handled with all care.`, fix);
-  return line('good', `Seen: ${seen}, as the definition believes.`);
+    return line('bad', `Observed: ${seen}. The definition states: ${believed}. A lost answer may end the grant.`, fix);
+  if (dialect.rotation === 'each_use' && sawKept && !sawReplaced) return line('doubt', `Observed: ${seen}. The definition states: ${believed}.`, fix);
+  if (dialect.rotation === 'unknown')
+    return line('doubt', `Observed: ${seen}. The definition does not state it, so each renewal is handled as if it did.`, fix);
+  return line('good', `Observed: ${seen}, as the definition states.`);
 }
 
 function inOne(verdict: Life['verdict'], first: { what: string; at: number } | undefined, now: number, renewal: LifeLine | undefined): string {
   if (verdict === 'lives') return 'Renews automatically. No known expiration.';
   if (renewal && renewal.verdict !== 'good') return renewal.says;
-  return first ? `It lives until ${first.what.replace(/^The/, 'the')} ends, in ${days(first.at - now)}.` : 'It will live.';
+  return first ? `Works until ${first.what.replace(/^The/, 'the')} expires, in ${days(first.at - now)}.` : 'Renews automatically.';
 }

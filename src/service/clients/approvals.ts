@@ -48,7 +48,7 @@ export async function checkApproval(s: ClientParts, { params, actor }: Command<'
   if (!definition.dialect.approval_check)
     throw new Fault('APPROVAL_NOT_REPORTED', {
       detail: `The token endpoint of ${definition.title} does not tell whether a client is approved.`,
-      remedy: 'Look at the page of the client at the provider, then enter the result here.',
+      remedy: 'Check the client\u2019s page at the provider, then enter the result here.',
     });
   refuseUnconfirmed(unconfirmedOf(record, definition));
   const { seen, evidence } = await ask(s, record, definition);

@@ -171,7 +171,7 @@ export function refuseMisplaced(definition: ProviderDefinition, field: string, v
   if (why)
     throw new Fault('INPUT_INVALID', {
       detail: why,
-      places: [{ path: field, why }],
+      places: [{ path: field, why, kind: 'unlikely' }],
       remedy: 'Paste the right value; or, if it is right, send it with take_as_is.',
     });
 }

@@ -72,7 +72,7 @@ function stateOf(record: ClientRow, missing: string[], unconfirmed: string[], ve
     );
   switch (record.approval) {
     case 'rejected':
-      return says('rejected', 'The provider rejected its approval.', 'Ask again there, or use another client.');
+      return says('rejected', 'The provider rejected its approval.', 'Request it again at the provider, or use another client.');
     case 'info_requested':
       return says('info_requested', 'The provider has asked back.', 'Answer them; then say so here.');
     case 'requested':

@@ -8,6 +8,9 @@ import type { ConnectionParts } from './parts.ts';
 
 /** Renewals wait for providers; more at once would only wait in the lanes. */
 const AT_ONCE = 8;
+/** After that no further connection is begun: whoever asked is answered before they give up. */
+const BEGIN_MS = 40_000;
+const NOT_BEGUN = 'Not started: the others took too long. Send it again.';
 
 type Change = z.output<typeof BulkChange>;
 type Outcome = z.output<typeof BulkOutcome>['items'][number];
@@ -40,19 +43,25 @@ function changeOne(s: ConnectionParts, connection: string, { action, label = '' 
 
 /** One action on many connections. What fails for one is its own outcome, and stops nothing for the others. */
 export async function changeConnections(s: ConnectionParts, { body, actor }: Asked<'changeConnections'>): Promise<z.output<typeof BulkOutcome>> {
-  const waiting = [...new Set(body.connections)];
+  const names = [...new Set(body.connections)];
+  const waiting = [...names];
+  const endsAt = s.ports.clock.now() + BEGIN_MS;
   const outcomes = new Map<string, Outcome>();
   const work = async (): Promise<void> => {
     for (let connection = waiting.shift(); connection !== undefined; connection = waiting.shift())
       try {
+        if (s.ports.clock.now() > endsAt) {
+          outcomes.set(connection, { connection, done: false, problem: NOT_BEGUN });
+          continue;
+        }
         await changeOne(s, connection, body, actor);
         outcomes.set(connection, { connection, done: true, problem: null });
       } catch (error) {
         if (!(error instanceof Fault)) throw error;
-        outcomes.set(connection, { connection, done: false, problem: [error.message, error.detail].filter(Boolean).join(' ') });
+        outcomes.set(connection, { connection, done: false, problem: error.message });
       }
   };
   await Promise.all(Array.from({ length: AT_ONCE }, work));
-  const items = body.connections.flatMap((connection) => outcomes.get(connection) ?? []);
+  const items = names.flatMap((connection) => outcomes.get(connection) ?? []);
   return { items, done: items.filter((one) => one.done).length };
 }

@@ -123,7 +123,7 @@ export async function changeConnection(s: ConnectionParts, { params, body: input
   if (input.policy && one.grantId) await planAgain(s, one.grantId, definition, { policy: input.policy, paused: one.facts.intent === 'paused' });
   const says = [
     ...(input.operations ? ['Changed the operations that it is for.'] : []),
-    ...(input.scopes || input.expected_account !== undefined ? ['Changed what the next consent asks for.'] : []),
+    ...(input.scopes || input.expected_account !== undefined ? ['Changed what the next consent requests.'] : []),
     ...(input.labels ? [`Its labels are now ${input.labels.join(', ') || 'none'}.`] : []),
     ...(input.policy ? [`It is renewed ${POLICY_LABELS[input.policy]}.`] : []),
   ];
@@ -162,7 +162,7 @@ export async function removeConnection(s: ConnectionParts, { params, actor }: Co
     grants.map((grant) => grant.id),
   );
   for (const grant of grants) s.cache.drop(grant.id);
-  s.history.add({ actor: operator, kind: 'connection_removed', subject: `connection:${name}`, says: 'Removed the connection and forgot its tokens.' });
+  s.history.add({ actor: operator, kind: 'connection_removed', subject: `connection:${name}`, says: 'Removed the connection and deleted its tokens.' });
   await s.changes.announce('connection', name);
   return { done: true };
 }

@@ -38,7 +38,7 @@ export async function probeConnection(s: ConnectionParts, { params, body: input,
     throw new Fault('INPUT_INVALID', {
       detail: `${probe.method} ${probe.path} changes something at ${definition.title}, or someone sees it.`,
       places: [{ path: 'effects', why: 'was not said' }],
-      remedy: 'Send `effects: true` if that is meant.',
+      remedy: 'Send `effects: true` to confirm.',
     });
   const address = { url: `${chosen.api.base_url.replace(/\/$/, '')}${probe.path}`, api: chosen.api };
   const body = probe.body ?? (probe.method === 'POST' || probe.method === 'PUT' ? '{}' : undefined);

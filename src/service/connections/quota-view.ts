@@ -1,5 +1,6 @@
 import type { z } from 'zod';
 import type { QuotaView } from '../../api/trying.ts';
+import { expectedLeft } from '../../core/quota/forecast.ts';
 import { connectionDefinition } from '../grants/index.ts';
 import { iso, isoOrNull } from '../iso.ts';
 import { findKnown } from './find.ts';
@@ -20,7 +21,14 @@ export async function showQuota(s: ConnectionParts, name: string): Promise<z.out
       const uses = s.quotas.usesOf({ api, clientRecordId: record.id, connectionId: one.id, callerId, share, method: 'GET', path: '/' });
       const shown = caller === null ? uses : uses.filter((_use, at) => at % 2 === 1); // each window stands before its share
       for (const left of await s.quotas.left(shown))
-        items.push({ api: api.title, caller, ...left, resets_at: iso(left.resets_at), held_until: isoOrNull(left.held_until) });
+        items.push({
+          api: api.title,
+          caller,
+          ...left,
+          expected_left: expectedLeft({ ...left, resetsAt: left.resets_at }, s.ports.clock.now()),
+          resets_at: iso(left.resets_at),
+          held_until: isoOrNull(left.held_until),
+        });
     }
   return { items, says: items.length === 0 ? 'The definition names no quota for this API.' : SAYS };
 }

@@ -40,9 +40,9 @@ export async function standbyView(s: ConnectionParts, one: ListedConnection): Pr
 }
 
 const SAYS = {
-  prepared: 'Prepared beside what is in use, and kept active. Nothing changes for callers until you switch.',
+  prepared: 'On standby, and kept active. Nothing changes for callers until you switch.',
   former: 'What was in use before the switch. It is kept, so that you can go back.',
-  other_account: 'Another account agreed than expected. Its tokens are kept and not used until you decide.',
+  other_account: 'Another account consented than expected. Its tokens are kept and not used until you decide.',
   not_verified: 'The tokens could not be verified. They are kept and not used until you decide.',
 } as const;
 

@@ -241,11 +241,11 @@ function otherAccount(expected: string | null, former: GrantRow | null, outcome:
   });
   if (!account) return null;
   if (expected && ![account.id, account.label].some((one) => same(one, expected)))
-    return says(`Another account agreed: ${account.label}; expected was ${expected}.`);
+    return says(`Another account consented: ${account.label}. Expected: ${expected}.`);
   // In another environment accounts have other ids; what was expected is still compared.
   if (moved) return null;
   if (!expected && former?.accountId && former.accountId !== account.id)
-    return says(`Another account agreed: ${account.label}; expected was ${former.accountLabel ?? former.accountId}.`);
+    return says(`Another account consented: ${account.label}. Expected: ${former.accountLabel ?? former.accountId}.`);
   if (former?.opened && opened && former.opened !== opened) return says(`Something else was opened: ${opened}; last time it was ${former.opened}.`);
   return null;
 }

@@ -80,7 +80,7 @@ export async function resumeFirst(
   }
   await s.store.connections.change(connection.id, { currentGrantId: answer.grantId, clientId: first.clientId, intent: 'active' });
   const warnings = [
-    'The service was interrupted right after the tokens came; they were kept. Who agreed was not read: try the call on the page of the connection.',
+    'The service was interrupted right after the tokens came; they were kept. The account was not read: make the test call on the connection\u2019s page.',
   ];
   await s.store.consents.finish(first.consentId, {
     phase: 'done',

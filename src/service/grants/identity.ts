@@ -90,7 +90,7 @@ async function fromCall(ports: Pick<Ports, 'send'>, definition: ProviderDefiniti
   const url = identity?.endpoint ?? definition.server.userinfo_endpoint;
   if (!identity || !url) return nobody;
   const answer = await ports.send({ method: 'GET', url, headers: identityHeaders(definition, url, access), deadlineMs: DEADLINE_MS, limitBytes: LIMIT_BYTES });
-  const failed = (why: string): IdentityFound => ({ ...nobody, warning: `Who agreed could not be read: ${why}.` });
+  const failed = (why: string): IdentityFound => ({ ...nobody, warning: `The account could not be read: ${why}.` });
   if (answer.kind !== 'answer') return failed(reasonInWords(answer.reason));
   if (answer.status !== 200) return failed(`the provider answered ${answer.status}`);
   let body: unknown;

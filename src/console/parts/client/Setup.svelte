@@ -1,7 +1,7 @@
 <script lang="ts">
   import ExternalLink from '@lucide/svelte/icons/external-link';
   import type { Client } from '../../../api/clients.ts';
-  import Copy from '../Copy.svelte';
+  import Copy from '../../ui/Copy.svelte';
   import Credentials from './Credentials.svelte';
   import FormAnswers from '../FormAnswers.svelte';
   import Guide from '../Guide.svelte';

@@ -4,7 +4,7 @@
   import { Doing } from '../../state/loaded.svelte.ts';
   import { call } from '../../state/session.svelte.ts';
   import Confirm from '../../ui/Confirm.svelte';
-  import Moment from '../Moment.svelte';
+  import Time from '../../ui/Time.svelte';
 
   /** Revokes or removes a connection, after showing what stops working. */
   interface Props {
@@ -37,8 +37,7 @@
   {#if c.callers_last_used.length > 0}<p class="mt-2">This stops working:</p>
     <ul class="list-disc ml-5">
       {#each c.callers_last_used as one (one.caller)}<li>
-          <a class="link" href={`#/callers/${one.caller}`}>{one.caller}</a>, {#if one.at}last used <Moment at={one.at} />{:else}never used
-            it{/if}
+          <a class="link" href={`#/callers/${one.caller}`}>{one.caller}</a>, last used <Time at={one.at} none="never" />
         </li>{/each}
     </ul>{:else}<p class="mt-2">No caller uses it.</p>{/if}
 {/snippet}

@@ -1,9 +1,9 @@
 <script lang="ts">
   import type { Connection } from '../../../api/connections.ts';
   import type { ConnectionWords } from '../../state/connection-words.ts';
-  import Copy from '../Copy.svelte';
+  import Copy from '../../ui/Copy.svelte';
   import LabelChoice from '../LabelChoice.svelte';
-  import Moment from '../Moment.svelte';
+  import Time from '../../ui/Time.svelte';
   import OtherWays from '../OtherWays.svelte';
   import PolicyChoice from '../PolicyChoice.svelte';
   import Statistics from '../Statistics.svelte';
@@ -31,11 +31,11 @@
           : c.environment}
       </dd>
       {#if c.consented_at}<dt>{words.consentedAs}</dt>
-        <dd><Moment at={c.consented_at} />, by {c.consented_by}</dd>
+        <dd><Time at={c.consented_at} />, by {c.consented_by}</dd>
         <dt>Refresh token</dt>
         <dd class={words.refreshToken.isWarning ? 'text-warning font-semibold' : ''}>{words.refreshToken.says}</dd>{/if}
       {#if c.reconnect_by}<dt>Reconnect by</dt>
-        <dd><Moment at={c.reconnect_by} />: the provider ends the grant then</dd>{/if}
+        <dd><Time at={c.reconnect_by} />: the provider ends the grant then</dd>{/if}
       <dt>Renewal</dt>
       <dd><PolicyChoice connection={c} {done} /></dd>
       {#if Object.keys(c.placeholders).length > 0}<dt>Placeholders</dt>

@@ -4,7 +4,7 @@
   import { times } from '../../state/moments.ts';
   import DiagnosisNote from '../DiagnosisNote.svelte';
   import LifeLine from '../LifeLine.svelte';
-  import Moment from '../Moment.svelte';
+  import Time from '../../ui/Time.svelte';
   import RehearsalMark from '../RehearsalMark.svelte';
   import StateMark from '../StateMark.svelte';
 
@@ -22,8 +22,8 @@
   {#if c.life}
     <div class="mt-3"><LifeLine life={c.life} tall /></div>
     <p class="flex flex-wrap justify-between gap-x-4 text-sm text-base-content/80">
-      <span>issued <Moment at={c.life.issued_at} /></span><span>renewal <Moment at={c.next_renewal_at} none="not planned" /></span><span
-        >{Date.parse(c.life.expires_at) > clock.now ? 'expires' : 'expired'} <Moment at={c.life.expires_at} /></span
+      <span>issued <Time at={c.life.issued_at} /></span><span>renewal <Time at={c.next_renewal_at} none="not planned" /></span><span
+        >{Date.parse(c.life.expires_at) > clock.now ? 'expires' : 'expired'} <Time at={c.life.expires_at} /></span
       ><span>renewed {times(c.renewals)}; ticks: last 24 hours</span>
     </p>
   {/if}

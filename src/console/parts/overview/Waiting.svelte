@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { Status } from '../../../api/status.ts';
-  import Moment from '../Moment.svelte';
+  import Time from '../../ui/Time.svelte';
   import StateMark from '../StateMark.svelte';
 
   /** Decisions, revocations and approvals that are open. */
@@ -18,7 +18,7 @@
     <ul>
       {#each s.decisions as one (one.connection)}<li class="flex flex-wrap gap-x-3">
           <a class="link" href={`#/connections/${one.connection}`}>{one.connection}</a><span>{whyOf(one)}</span><span
-            class="text-base-content/70"><Moment at={one.since} />; not used until you decide</span
+            class="text-base-content/70"><Time at={one.since} />; not used until you decide</span
           >
         </li>{/each}
     </ul>
@@ -35,7 +35,7 @@
           <StateMark state={one.approval} /><a class="link" href={`#/providers/${one.provider}/clients/${one.client}`}
             >{one.provider}/{one.client}</a
           ><span class="text-base-content/70"
-            >{onOf(one)}{#if one.seen_at && one.approval !== 'approved'}, checked <Moment at={one.seen_at} />{/if}</span
+            >{onOf(one)}{#if one.seen_at && one.approval !== 'approved'}, checked <Time at={one.seen_at} />{/if}</span
           >
         </li>{/each}
     </ul>
