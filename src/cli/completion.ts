@@ -21,14 +21,17 @@ export function places(command: CommandUnknownOpts, path = ''): Place[] {
 /** In single quotes, for all three shells. */
 const quoted = (text: string): string => `'${text.replaceAll("'", '\u2019')}'`;
 
+/** For bash and zsh: a word that leads to a further place lengthens the path; options and their values do not. */
+const pathStep = (all: readonly Place[]): string => {
+  const known = all.filter((one) => one.path !== '').map((one) => quoted(one.path.includes(' ') ? one.path : ` ${one.path}`));
+  return `    case "$word" in -*) ;; *) case "$path $word" in ${known.join('|')}) path="\${path:+$path }$word" ;; esac ;; esac`;
+};
+
 const bash = (all: readonly Place[]): string => `# Completion of rk for bash: source this file from ~/.bashrc
 _rk() {
   local path='' word
   for word in "\${COMP_WORDS[@]:1:COMP_CWORD-1}"; do
-    case "$word" in -*) ;; *) case "$path $word" in ${all
-      .filter((one) => one.path !== '')
-      .map((one) => quoted(one.path.includes(' ') ? one.path : ` ${one.path}`))
-      .join('|')}) path="\${path:+$path }$word" ;; esac ;; esac
+${pathStep(all)}
   done
   case "$path" in
 ${all.map((one) => `    ${quoted(one.path)}) COMPREPLY=($(compgen -W ${quoted(one.words.map(({ word }) => word).join(' '))} -- "\${COMP_WORDS[COMP_CWORD]}")) ;;`).join('\n')}
@@ -43,10 +46,7 @@ _rk() {
   local -a entries
   local path='' word
   for word in \${words[2,CURRENT-1]}; do
-    case "$word" in -*) ;; *) case "$path $word" in ${all
-      .filter((one) => one.path !== '')
-      .map((one) => quoted(one.path.includes(' ') ? one.path : ` ${one.path}`))
-      .join('|')}) path="\${path:+$path }$word" ;; esac ;; esac
+${pathStep(all)}
   done
   case "$path" in
 ${all

@@ -64,7 +64,7 @@ test('by time alone the state of a connection that works or is idle changes no s
   );
 });
 
-test('a group of connections is informed the same remedy as each of them', () => {
+test('a group of connections has the same remedy as each of them', () => {
   for (const cause of RENEWAL_CAUSES) {
     const one = connectionHealth({ ...good, cause }, 50);
     expect(remedyFor(one.cause_key as HealthCause)).toBe(one.remedy);

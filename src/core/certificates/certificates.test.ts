@@ -27,7 +27,7 @@ test.each([
   expect(BigInt(`0x${certificate.serialNumber}`) > 0n).toBe(true);
 });
 
-test('a thumbprint is known in every form in which providers show it, and another one is informed apart', async () => {
+test('a thumbprint is known in every form in which providers show it, and another one is distinguished', async () => {
   const der = new X509Certificate(await signed(rsa())).raw;
   const ours = thumbprintsOf(der);
   for (const digest of [ours.sha1, ours.sha256])

@@ -69,7 +69,7 @@ test.each([
   expect(lines.find((line) => line.what === 'rotation')?.verdict).toBe(verdict);
 });
 
-test('ends are informed in their order, whatever they are, and a renewal is verified only where a lost answer costs nothing', () => {
+test('expirations are shown in their order, whatever they are, and a renewal is verified only where a lost answer costs nothing', () => {
   const at = fc.option(
     fc.integer({ min: 1, max: 400 }).map((days) => NOW + days * DAY),
     { nil: null },

@@ -64,7 +64,7 @@ const cases: { name: string; seen: WireOutcome; kind: TokenOutcome['kind']; more
     kind: 'busy',
     more: { retryAfterMs: 30_000 },
   },
-  { name: '429 that requests a day gets an hour', seen: answer(429, '', { 'retry-after': '86400' }), kind: 'busy', more: { retryAfterMs: 3_600_000 } },
+  { name: '429 that asks for a day gets an hour', seen: answer(429, '', { 'retry-after': '86400' }), kind: 'busy', more: { retryAfterMs: 3_600_000 } },
   { name: '503 with Retry-After', seen: answer(503, '', { 'retry-after': '1' }), kind: 'busy' },
   { name: '503 without', seen: answer(503, 'down'), kind: 'unclear' },
   { name: '500 that speaks OAuth', seen: answer(500, { error: 'invalid_grant' }), kind: 'unclear' },

@@ -44,7 +44,7 @@ export async function endThere(s: GrantParts, grantId: string): Promise<Told> {
     return { there: null, says: 'A static key ends at the provider only: delete it there.', again: false };
   }
   const tokens = await openTokens(s, held);
-  // Written down first: a crash between here and the answer does not discard that the provider must be told.
+  // Written down first: a crash between here and the answer does not lose that the provider must be notified.
   const row = await toBeTold(s, { id: grantId, of: grant, connection }, tokens, FIRST_WAIT_MS);
   await s.store.grants.discardTokens(grantId);
   return tell(s, row, tokens);

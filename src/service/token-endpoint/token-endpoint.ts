@@ -121,7 +121,7 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
       const token = parts.tokens.ready(connection.grantId, connection.setUp);
       return token && handedOut(caller, keyId, connection, tokenAnswer(connection, token, ''));
     } catch {
-      return null; // whatever it is happens again there, and is informed
+      return null; // whatever it is happens again there, and is reported
     }
   };
   const handedOut = (caller: KnownCaller, keyId: string | null, connection: PermittedConnection, answer: OAuthAnswer): OAuthAnswer => {
