@@ -283,7 +283,7 @@ test('a static key: Berthline; callers are informed its header, and ask again wi
   expect(given).toMatchObject({
     state: 'working',
     grant_kind: 'static_key',
-    lifetime: { verdict: 'not_known', says: expect.stringContaining('static key') },
+    lifetime: { verdict: 'not_known', says: expect.stringContaining('Static API key') },
     life: null,
   });
   expect(JSON.stringify(given)).not.toContain(key);
