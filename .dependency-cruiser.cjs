@@ -16,7 +16,7 @@ const ROOMS = [
   ['grants'],
   ['consent', 'tool-sign-ins'],
   ['connections'],
-  ['callers', 'relay', 'token-endpoint', 'replicas'],
+  ['jobs', 'callers', 'relay', 'token-endpoint', 'replicas'],
   ['status'],
   ['http'],
   ['housekeeping', 'start-up'],
@@ -42,7 +42,8 @@ module.exports = {
       { path: '^src/core', pathNot: '\\.test\\.ts$' },
       {
         dependencyTypes: ['npm', 'npm-dev'],
-        pathNot: 'node_modules/(zod|uuid|yaml|luxon|shell-quote|jose|fastest-levenshtein|@peculiar/x509|reflect-metadata|node-forge|re2js)/',
+        pathNot:
+          'node_modules/(zod|uuid|yaml|luxon|shell-quote|jose|fastest-levenshtein|@peculiar/x509|reflect-metadata|node-forge|re2js|croner|csv-stringify)/',
       },
       'core imports Zod and pure computing packages alone',
     ),

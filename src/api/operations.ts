@@ -3,6 +3,7 @@ import { handingOverOperations } from './caller-operations.ts';
 import { clientOperations } from './client-operations.ts';
 import { HistoryEntry, Id, Instant } from './common.ts';
 import { connectionOperations } from './connection-operations.ts';
+import { jobOperations } from './job-operations.ts';
 import { Done, list, type Operation } from './operation.ts';
 import { ChangePassword, EndedSessions, FirstOperator, FirstOperatorState, Session, SignedIn, SignIn } from './operators.ts';
 import { providerOperations } from './provider-operations.ts';
@@ -96,6 +97,7 @@ export const operations = {
   ...clientOperations,
   ...connectionOperations,
   ...handingOverOperations,
+  ...jobOperations,
 } as const satisfies Record<string, Operation>;
 
 export type Operations = typeof operations;

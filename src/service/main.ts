@@ -15,6 +15,7 @@ import { keepRevoking, resumeFirst } from './grants/index.ts';
 import { changes, history } from './history/index.ts';
 import { keepTidy } from './housekeeping.ts';
 import { type HttpParts, listen, openFront } from './http/index.ts';
+import { runJobs } from './jobs/index.ts';
 import { operators } from './operators/index.ts';
 import { outgoing } from './outgoing/index.ts';
 import { type Ports, random } from './ports.ts';
@@ -260,6 +261,7 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
     keepRevoking(parts, stopping.signal),
     keepTidy(parts, stopping.signal),
     states.run(stopping.signal),
+    runJobs(parts, stopping.signal),
   ];
 
   const front = openFront({ rooms: parts, usage: counts, relayed: relays, operators: people, consents: agreed, dispatcher: out.dispatcher });

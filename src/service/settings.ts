@@ -39,6 +39,8 @@ export interface Settings {
   bodyMs: number;
   /** How long the history is kept. */
   historyMs: number;
+  /** Below it jobs write files; null: they write none. */
+  outputFolder: string | null;
   /** The longest wait for an answer of an API, and for all of it, of what is relayed. */
   relayWaitMs: number;
   relayMostMs: number;
@@ -132,6 +134,13 @@ export const SettingsTable = z.object({
   RUSTY_KETTLE_HISTORY_DAYS: wholeNumber(30, 3_650)
     .default(400)
     .meta(about('How long the history is kept. Routine renewals are kept for 30 days, counts of issued tokens for 35.')),
+  RUSTY_KETTLE_OUTPUT_FOLDER: z
+    .string()
+    .regex(/^\//, { error: 'must be an absolute path' })
+    .optional()
+    .meta(
+      about('The folder below which jobs write files; the same on each replica. It must exist, and be writable for the service.', 'none: jobs write no files'),
+    ),
   RUSTY_KETTLE_BODY_SECONDS: wholeNumber(1, 600).default(30).meta(about('How long the body of a request may take; relayed bodies have the limits below.')),
   RUSTY_KETTLE_RELAY_WAIT_SECONDS: wholeNumber(1, 600)
     .default(60)
@@ -195,6 +204,7 @@ export function readSettings(environment: NodeJS.ProcessEnv): Settings {
     approvalCheckMs: e.RUSTY_KETTLE_APPROVAL_CHECK_SECONDS * 1000,
     bodyMs: e.RUSTY_KETTLE_BODY_SECONDS * 1000,
     historyMs: e.RUSTY_KETTLE_HISTORY_DAYS * 86_400_000,
+    outputFolder: e.RUSTY_KETTLE_OUTPUT_FOLDER ?? null,
     relayWaitMs: e.RUSTY_KETTLE_RELAY_WAIT_SECONDS * 1000,
     relayMostMs: e.RUSTY_KETTLE_RELAY_MOST_SECONDS * 1000,
     proxy: readProxy(environment),

@@ -3,11 +3,29 @@ import { refusal } from './answers.ts';
 import { accessOfSession, openSession, overQuota } from './api-habits.ts';
 import { findAccess } from './authorization-server.ts';
 import { habitsOf } from './habits.ts';
+import { type ListPage, nextAddress, tooMany } from './lists.ts';
 import type { ServerParts } from './server-parts.ts';
-import { ACCOUNTS, ANNOUNCEMENTS, BERTHS, BOOKINGS, CALENDARS, CERTIFICATES, CREW_IDS, LEDGER, PARCELS, PEOPLE, ROSTERS, TABLES, THREADS } from './world.ts';
+import {
+  ACCOUNTS,
+  ANNOUNCEMENTS,
+  BERTHS,
+  BOOKINGS,
+  CALENDARS,
+  CERTIFICATES,
+  CHECKS,
+  CREW_IDS,
+  LEDGER,
+  PARCELS,
+  PEOPLE,
+  pastBookings,
+  ROSTERS,
+  TABLES,
+  THREADS,
+} from './world.ts';
 
 const PAGE_MOST = 50;
 const BOOKINGS_A_PAGE = 200;
+const HISTORY_MOST = 1_000;
 
 /** Checks a request like a real API (RFC 6750 §3): default headers, token, then scope. */
 const guarded =
@@ -54,6 +72,17 @@ const guarded =
     },
   ];
 
+const whole = (value: unknown, usual: number): number => {
+  const read = Number(value ?? usual);
+  return Number.isInteger(read) && read >= 0 ? read : usual;
+};
+/** As many as were asked for, and no more than the API gives. */
+const sizeOf = (value: unknown, most: number): number => Math.max(1, Math.min(whole(value, most) || most, most));
+/** Keyed by the part of the provider too: each has lists of its own. */
+const listName = (parts: ServerParts, name: string): string => (parts.realm === '' ? name : `${name}.${parts.realm}`);
+const pageOf = (parts: ServerParts, name: string, world: readonly Record<string, unknown>[], { from, size }: { from: number; size: number }): ListPage =>
+  parts.lists.page(listName(parts, name), world, from, size);
+
 /** Tables with cursor paging. */
 function eelgrass(parts: ServerParts): Router {
   const needs = guarded(parts);
@@ -66,10 +95,10 @@ function eelgrass(parts: ServerParts): Router {
   router.get('/v1/tables/:table/rows', ...needs('tables.read'), (request, response) => {
     const table = TABLES.find((one) => one.id === request.params.table);
     if (!table) return void response.status(404).json({ error: 'not_found', message: 'No such table.' });
-    const from = Number(request.query.cursor ?? 0) || 0;
-    const limit = Math.min(Number(request.query.limit ?? PAGE_MOST) || PAGE_MOST, PAGE_MOST);
-    const rows = table.rows.slice(from, from + limit);
-    return void response.json({ rows, total: table.rows.length, next_cursor: from + rows.length < table.rows.length ? String(from + rows.length) : null });
+    const page = pageOf(parts, table.id, table.rows, { from: whole(request.query.cursor, 0), size: sizeOf(request.query.limit, PAGE_MOST) });
+    if (tooMany(page, response)) return;
+    const next = page.astray === 'loop' ? '0' : page.next === null ? null : String(page.next);
+    return void response.json({ rows: page.rows, total: page.total, next_cursor: next });
   });
   router.get('/v1/calendars', ...needs('calendars.read'), (_request, response) => void response.json({ calendars: CALENDARS }));
   return router;
@@ -82,14 +111,18 @@ function berthline(parts: ServerParts): Router {
   const mine = <T extends { region: string }>(all: readonly T[]) => all.filter((one) => one.region === parts.realm);
   router.get('/v1/berths', ...needs('bookings.read'), (_request, response) => void response.json({ berths: mine(BERTHS) }));
   router.get('/v1/bookings', ...needs('bookings.read'), (request, response) => {
-    const all = mine(BOOKINGS);
-    const page = Math.max(1, Number(request.query.page ?? 1) || 1);
-    response.json({
-      page,
-      pages: Math.ceil(all.length / BOOKINGS_A_PAGE),
-      total: all.length,
-      bookings: all.slice((page - 1) * BOOKINGS_A_PAGE, page * BOOKINGS_A_PAGE),
-    });
+    const number = Math.max(1, whole(request.query.page, 1));
+    const size = sizeOf(request.query.size, BOOKINGS_A_PAGE);
+    const page = pageOf(parts, 'bookings', mine(BOOKINGS), { from: (number - 1) * size, size });
+    if (tooMany(page, response)) return;
+    response.json({ page: number, pages: Math.ceil(page.total / size), total: page.total, bookings: page.rows });
+  });
+  // At most 1,000 of them, whatever follows, and no total: who wants more asks by day.
+  router.get('/v1/history', ...needs('bookings.read'), (request, response) => {
+    const [first, last] = [String(request.query.first_day ?? '0000'), String(request.query.last_day ?? '9999')];
+    const all = pastBookings(parts.realm, parts.now()).filter((one) => String(one.day) >= first && String(one.day) <= last);
+    const page = Math.max(1, whole(request.query.page, 1));
+    response.json({ page, bookings: all.slice(0, HISTORY_MOST).slice((page - 1) * BOOKINGS_A_PAGE, page * BOOKINGS_A_PAGE) });
   });
   router.get('/v1/me', ...needs('profile'), (_request, response) => {
     const account = ACCOUNTS.find((one) => one.sub === parts.store.state.grants[String(response.locals.grantId)]?.sub);
@@ -108,11 +141,13 @@ function ledgerfin(parts: ServerParts): Router {
   router.post('/sessions', (request, response) => openSession(parts, request, response));
   router.get('/accounts', ...needs('books.read', 'books.all'), (_request, response) => void response.json({ accounts: LEDGER.accounts }));
   router.get('/postings', ...needs('books.read', 'books.all'), (request, response) => {
-    const size = Math.min(Number(request.query.per_page ?? 50) || 50, 50);
-    const page = Math.max(1, Number(request.query.page ?? 1) || 1);
-    if (page * size < LEDGER.postings.length)
-      response.setHeader('link', `<${parts.definition.apis[0]?.base_url}/postings?page=${page + 1}&per_page=${size}>; rel="next"`);
-    response.json(LEDGER.postings.slice((page - 1) * size, page * size));
+    const size = sizeOf(request.query.per_page, 50);
+    const number = Math.max(1, whole(request.query.page, 1));
+    const page = pageOf(parts, 'postings', LEDGER.postings, { from: (number - 1) * size, size });
+    if (tooMany(page, response)) return;
+    const next = nextAddress(page, (from) => `${parts.definition.apis[0]?.base_url}/postings?page=${Math.floor(from / size) + 1}&per_page=${size}`);
+    if (next) response.setHeader('link', `<${next}>; rel="next"`);
+    response.json(page.rows);
   });
   router.post(
     '/postings',
@@ -128,9 +163,17 @@ function wharfpost(parts: ServerParts): Router {
   const needs = guarded(parts);
   const router = Router();
   router.get('/parcels', ...needs('parcels', 'parcels-book'), (request, response) => {
-    const limit = Math.min(Number(request.query.limit ?? 100) || 100, 100);
-    const offset = Math.max(0, Number(request.query.offset ?? 0) || 0);
-    response.json({ total: PARCELS.length, offset, parcels: PARCELS.slice(offset, offset + limit) });
+    const page = pageOf(parts, 'parcels', PARCELS, { from: whole(request.query.offset, 0), size: sizeOf(request.query.limit, 100) });
+    if (tooMany(page, response)) return;
+    response.json({ total: page.total, offset: whole(request.query.offset, 0), parcels: page.rows });
+  });
+  // A search is a POST, and its pages are named in the body.
+  router.post('/parcels/search', ...needs('parcels', 'parcels-book'), express.json(), (request, response) => {
+    const { boat, start, count } = (request.body ?? {}) as { boat?: unknown; start?: unknown; count?: unknown };
+    const found = PARCELS.filter((one) => boat === undefined || one.boat === boat);
+    const page = pageOf(parts, `parcels-of-${String(boat ?? 'all')}`, found, { from: whole(start, 0), size: sizeOf(count, 100) });
+    if (tooMany(page, response)) return;
+    response.json({ found: page.rows, total: page.total });
   });
   // Who pays for a parcel stands in the body.
   router.post('/parcels', ...needs('parcels-book'), express.json(), (request, response) => {
@@ -148,8 +191,11 @@ function wharfpost(parts: ServerParts): Router {
 function notchboard(parts: ServerParts): Router {
   const needs = guarded(parts);
   const router = Router();
-  router.get('/threads', ...needs('read', 'moderate'), (_request, response) => {
-    response.json({ threads: parts.realm.includes('sandbox') ? THREADS.slice(0, 1) : THREADS });
+  router.get('/threads', ...needs('read', 'moderate'), (request, response) => {
+    const all = parts.realm.includes('sandbox') ? THREADS.slice(0, 1) : THREADS;
+    const page = pageOf(parts, 'threads', all, { from: whole(request.query.start, 0), size: sizeOf(request.query.count, 25) });
+    if (tooMany(page, response)) return;
+    response.json({ threads: page.rows, start: whole(request.query.start, 0), has_more: page.next !== null });
   });
   router.post(
     '/threads/:thread/answers',
@@ -164,9 +210,9 @@ function piermaster(parts: ServerParts): Router {
   const needs = guarded(parts);
   const router = Router();
   router.get('/people', ...needs('staff.read'), (request, response) => {
-    const from = Number(request.query.from ?? 0) || 0;
-    const next = from + 20 < PEOPLE.length ? `${parts.definition.apis[0]?.base_url}/people?from=${from + 20}` : null;
-    response.json({ people: PEOPLE.slice(from, from + 20), links: { next } });
+    const page = pageOf(parts, 'people', PEOPLE, { from: whole(request.query.from, 0), size: 20 });
+    if (tooMany(page, response)) return;
+    response.json({ people: page.rows, links: { next: nextAddress(page, (from) => `${parts.definition.apis[0]?.base_url}/people?from=${from}`) } });
   });
   return below(parts, router);
 }
@@ -176,9 +222,9 @@ function bosunry(parts: ServerParts): Router {
   const needs = guarded(parts);
   const router = Router();
   router.get('/rosters', ...needs('rosters:read', 'rosters:write'), (request, response) => {
-    const from = Number(request.query.from ?? 0) || 0;
-    const more = from + 10 < ROSTERS.length ? `${parts.definition.apis[0]?.base_url}/rosters?from=${from + 10}` : null;
-    response.json({ rosters: ROSTERS.slice(from, from + 10), more });
+    const page = pageOf(parts, 'rosters', ROSTERS, { from: whole(request.query.from, 0), size: 10 });
+    if (tooMany(page, response)) return;
+    response.json({ rosters: page.rows, more: nextAddress(page, (from) => `${parts.definition.apis[0]?.base_url}/rosters?from=${from}`) });
   });
   router.get('/whoami', ...needs('whoami'), (request, response) => {
     const account = ACCOUNTS.find((one) => one.sub === parts.store.state.grants[String(response.locals.grantId)]?.sub);
@@ -196,6 +242,14 @@ function oakum(parts: ServerParts): Router {
     const sub = parts.store.state.grants[String(response.locals.grantId)]?.sub ?? '';
     response.json({ crew_id: CREW_IDS[sub], certificates: CERTIFICATES });
   });
+  // The next page begins after the last id of the one before.
+  router.get('/checks', ...guarded(parts)('view.certificates'), (request, response) => {
+    const after = whole(request.query.after_id, 0);
+    const from = CHECKS.findIndex((one) => one.id > after);
+    const page = pageOf(parts, 'checks', CHECKS, { from: from < 0 ? CHECKS.length : from, size: sizeOf(request.query.limit, 10) });
+    if (tooMany(page, response)) return;
+    response.json({ checks: page.rows });
+  });
   return below(parts, router);
 }
 
@@ -203,7 +257,13 @@ function oakum(parts: ServerParts): Router {
 function deckhail(parts: ServerParts): Router {
   const needs = guarded(parts);
   const router = Router();
-  router.get('/announcements', ...needs('hear', 'announce'), (_request, response) => void response.json({ announcements: ANNOUNCEMENTS }));
+  // The cursor goes in a header, both ways.
+  router.get('/announcements', ...needs('hear', 'announce'), (request, response) => {
+    const page = pageOf(parts, 'announcements', ANNOUNCEMENTS, { from: whole(request.headers['x-after'], 0), size: 20 });
+    if (tooMany(page, response)) return;
+    if (page.next !== null) response.setHeader('x-next', String(page.next));
+    response.json({ announcements: page.rows });
+  });
   router.post('/announcements', ...needs('announce'), (_request, response) => void response.status(201).json({ id: `a-${ANNOUNCEMENTS.length + 1}` }));
   return below(parts, router);
 }

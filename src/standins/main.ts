@@ -10,6 +10,7 @@ import { apiServer } from './api-server.ts';
 import { authorizationServer } from './authorization-server.ts';
 import { faults } from './faults.ts';
 import { answeredApi, sessionBase } from './habits.ts';
+import { lists } from './lists.ts';
 import { standinOrders } from './orders.ts';
 import type { Lives, RefreshUse } from './server-parts.ts';
 import { type StandinStore, standinStore } from './state.ts';
@@ -95,9 +96,10 @@ export async function startStandin(options: StandinOptions): Promise<RunningStan
     counters[what] = (counters[what] ?? 0) + 1;
   };
   const wrong = faults();
+  const paged = lists();
   // One set of routes for each place of the provider, chosen by the host of the request; the sample programs come by 127.0.0.1.
   const places = placesOf(definition).map(({ realm, definition: here }) => {
-    const parts = { definition: here, realm, store, faults: wrong, lives, now, count, watch: options.watch };
+    const parts = { definition: here, realm, store, faults: wrong, lives, lists: paged, now, count, watch: options.watch };
     return {
       realm,
       definition: here,
@@ -128,6 +130,7 @@ export async function startStandin(options: StandinOptions): Promise<RunningStan
     store,
     faults: wrong,
     lives,
+    lists: paged,
     counters,
     now,
     skew: (ms) => {

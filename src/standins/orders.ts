@@ -6,6 +6,7 @@ import { readCertificate } from './console/parts.ts';
 import { printCode } from './console/printed-code.ts';
 import { addSecret, hasPart, openClient } from './console/record.ts';
 import { FaultOrder, type Faults } from './faults.ts';
+import { ListOrder, type Lists } from './lists.ts';
 import type { Lives } from './server-parts.ts';
 import type { StandinStore } from './state.ts';
 import { ACCOUNTS } from './world.ts';
@@ -38,6 +39,7 @@ export interface Orders {
   store: StandinStore;
   faults: Faults;
   lives: Lives;
+  lists: Lists;
   counters: Record<string, number>;
   now(): number;
   skew(ms: number): void;
@@ -48,6 +50,16 @@ export function standinOrders(parts: Orders): Router {
   const control = Router().use(express.json(), express.urlencoded({ extended: false }));
   control.post('/faults', (request, response) => void response.json(parts.faults.order(FaultOrder.parse(request.body)) ?? { ordered: true }));
   control.delete('/faults', (_request, response) => void response.json(parts.faults.clear() ?? { cleared: true }));
+  control.post('/lists', (request, response) => {
+    parts.lists.order(ListOrder.parse(request.body));
+    response.json({ lists: parts.lists.names() });
+  });
+  control.delete('/lists', (_request, response) => {
+    parts.lists.clear();
+    response.json({ cleared: true });
+  });
+  control.get('/lists', (_request, response) => void response.json({ lists: parts.lists.names() }));
+  control.get('/lists/:list', (request, response) => void response.json({ ids: parts.lists.ids(request.params.list) }));
   control.post('/lives', (request, response) => {
     const { access_seconds: access, session_seconds: session } = LivesOrder.parse(request.body);
     if (access !== undefined) parts.lives.accessSeconds = access;

@@ -1,6 +1,7 @@
 import type { Request } from 'express';
 import type { ProviderDefinition } from '../core/provider/definition.ts';
 import type { Faults } from './faults.ts';
+import type { Lists } from './lists.ts';
 import type { StandinStore } from './state.ts';
 
 export interface Lives {
@@ -32,6 +33,7 @@ export interface ServerParts {
   store: StandinStore;
   faults: Faults;
   lives: Lives;
+  lists: Lists;
   now(): number;
   count(what: string): void;
   watch?: ((use: RefreshUse) => void) | undefined;

@@ -69,7 +69,7 @@ export const BERTHS = REGIONS.flatMap((region) =>
   ['Ferry quay', 'Inner quay', 'Winter berth'].map((name, at) => ({ id: `${region}-${at + 1}`, region, name, metres: [60, 45, 40][at] })),
 );
 export const BOOKINGS = REGIONS.flatMap((region) =>
-  Array.from({ length: 460 }, (_none, at) => ({
+  Array.from({ length: 1312 }, (_none, at) => ({
     id: `${region}-bk-${String(at + 1).padStart(4, '0')}`,
     region,
     berth: `${region}-${(at % 3) + 1}`,
@@ -77,8 +77,18 @@ export const BOOKINGS = REGIONS.flatMap((region) =>
     day: 1 + Math.floor(at / 6),
     from: `${String(6 + (at % 6) * 2).padStart(2, '0')}:00`,
     hours: 1 + (at % 2),
+    skipper: { name: `${['Ane Quill', 'Tom Reed', 'Isla Marsh', 'Per Holm'][at % 4]}`, phone: `+00 555 01${String(at % 90).padStart(2, '0')}` },
   })),
 );
+
+/** Bookings of the last 120 days, more on some days: the harbour's own list gives no more than 1,000 of them at a time. */
+export const pastBookings = (region: string, now: number): Record<string, unknown>[] =>
+  Array.from({ length: 2_870 }, (_none, at) => ({
+    id: `${region}-past-${String(at + 1).padStart(5, '0')}`,
+    day: new Date(now - ((at * at) % 120) * 86_400_000).toISOString().slice(0, 10),
+    boat: BOATS[at % BOATS.length],
+    hours: 1 + (at % 2),
+  }));
 
 export const LEDGER = {
   accounts: [
@@ -104,6 +114,7 @@ export const THREADS = [
   { id: 't-1', title: 'Is the 7:15 running on Sunday?', answers: 4 },
   { id: 't-2', title: 'Lost a blue umbrella on the Curlew', answers: 2 },
   { id: 't-3', title: 'Bicycles on the Sandpiper', answers: 9 },
+  ...Array.from({ length: 67 }, (_none, at) => ({ id: `t-${at + 4}`, title: `Timetable question ${at + 4}`, answers: (at * 5) % 11 })),
 ];
 const FIRST = ['Marit', 'Joss', 'Ane', 'Tom', 'Ruth', 'Per', 'Isla', 'Bram', 'Nell', 'Odd'];
 export const PEOPLE = Array.from({ length: 48 }, (_none, at) => ({
@@ -126,7 +137,20 @@ export const CERTIFICATES = [
   { id: 'c-1', title: 'Basic safety', issued: '2023-04-11', until: '2028-04-11' },
   { id: 'c-2', title: 'Boatmaster, sheltered waters', issued: '2024-09-02', until: '2029-09-02' },
 ];
+/** What the registry lists beside: each certificate's yearly check. */
+export const CHECKS = Array.from({ length: 36 }, (_none, at) => ({
+  id: at + 1,
+  certificate: `c-${(at % 2) + 1}`,
+  year: 2023 + (at % 6),
+  passed: at % 9 !== 4,
+}));
 export const ANNOUNCEMENTS = [
   { id: 'a-1', boat: 'Curlew', at: '06:55', text: 'Departure in five minutes.' },
   { id: 'a-2', boat: 'Dunlin', at: '07:10', text: 'The bar opens after the outer buoy.' },
+  ...Array.from({ length: 53 }, (_none, at) => ({
+    id: `a-${at + 3}`,
+    boat: BOATS[at % BOATS.length],
+    at: `${String(8 + Math.floor(at / 6)).padStart(2, '0')}:${String((at % 6) * 10).padStart(2, '0')}`,
+    text: 'Departure in five minutes.',
+  })),
 ];

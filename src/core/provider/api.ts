@@ -1,5 +1,6 @@
 import { z } from 'zod';
 import { CALL_CAUSES } from '../diagnosis/causes.ts';
+import { DeclaredPaging } from '../paging/plan.ts';
 import { isZone } from '../quota/zones.ts';
 import { DefaultHeaders } from './dialect.ts';
 import { headerName, jsonPointer, printable, ScopeName, webAddress } from './web-address.ts';
@@ -63,19 +64,11 @@ const Operation = z.strictObject({
     .max(60)
     .default([])
     .describe('What it takes beside a body'),
+  paging: DeclaredPaging.optional().describe('How its list is cut into pages, where it differs from the API\u2019s other lists'),
   body_example: z.string().max(4000).refine(isJson, { error: 'It is no JSON.' }).optional().describe('A body to begin with, as JSON text'),
 });
 export type Operation = z.output<typeof Operation>;
 
-const Paging = z.strictObject({
-  style: z.enum(['next_link', 'link_header', 'cursor', 'page_number', 'offset']),
-  items: jsonPointer.optional().describe('Where the records stand'),
-  next: jsonPointer.optional().describe('Where the next link or cursor stands'),
-  total: jsonPointer.optional(),
-  parameter: printable(40).optional().describe('The query parameter for cursor, page or offset'),
-  size_parameter: printable(40).optional(),
-  size_most: z.number().int().min(1).max(100_000).optional(),
-});
 const Quota = z.strictObject({
   window: z.enum(['minute', 'hour', 'day']),
   most: z.number().int().min(1),
@@ -137,7 +130,7 @@ export const Api = z.strictObject({
     })
     .optional()
     .describe('Headers of its answers that tell how much of the quota is left'),
-  paging: Paging.optional(),
+  paging: DeclaredPaging.optional().describe('How its lists are cut into pages'),
   quota: z.array(Quota).max(5).default([]),
   probes: z.array(Probe).max(4).default([]),
   operations: z.array(Operation).max(2000).default([]),

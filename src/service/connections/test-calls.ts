@@ -55,10 +55,13 @@ function parametersOf(operation: Api['operations'][number]): OfferedCalls['opera
   return [...lacking.map((name) => ({ name, in: 'path' as const, required: true, says: '', example: '' })), ...described];
 }
 
+/** What names a call: composed, or saved with the connection. */
+type NamedCall = Pick<z.output<typeof CallRequest>, 'saved' | 'path' | 'values' | 'method' | 'query' | 'headers' | 'body'>;
+
 /** The call that is meant, with everything filled in. @throws {Fault} NOT_FOUND, INPUT_INVALID */
-async function readyCall(s: ConnectionParts, input: z.output<typeof CallRequest>, x: Callable & { connectionId: string }): Promise<ApiCall> {
-  const { saved, path, values, effects: _, ...rest } = input;
-  let composed: ApiCall = { ...rest, path: path ?? '' };
+async function readyCall(s: Pick<ConnectionParts, 'store'>, input: NamedCall, x: Callable & { connectionId: string }): Promise<ApiCall> {
+  const { saved, path, values, method, query, headers, body } = input;
+  let composed: ApiCall = { method, query, headers, body, path: path ?? '' };
   let parameters: z.output<typeof CallParameter>[] = [];
   if (saved !== undefined) {
     const kept = await savedCall(s, x.connectionId, saved);
@@ -74,7 +77,7 @@ async function readyCall(s: ConnectionParts, input: z.output<typeof CallRequest>
 }
 
 /** @throws {Fault} HOST_NOT_LISTED, INPUT_INVALID for a header that cannot be composed */
-function addressOf(x: Callable, call: ApiCall): ApiAddress {
+export function addressOf(x: Pick<Callable, 'definition'>, call: ApiCall): ApiAddress {
   const address = apiAddress(x.definition, pathAndQuery(call));
   const wrong = call.headers.flatMap(({ name, value }) => {
     const why = whyNoHeader(name, value, address.api.token_header);

@@ -1,4 +1,5 @@
 import type { CallAnswer } from '../../api/common.ts';
+import type { Diagnosis } from '../../api/diagnosis.ts';
 import type { Pair } from '../../core/calls/call.ts';
 import { needsOf } from '../../core/calls/needs.ts';
 import { pageNote } from '../../core/calls/page-note.ts';
@@ -106,25 +107,37 @@ export async function callGrant(
 /** The path below the base URL, without its query. */
 const pathBelow = ({ url, api }: ApiAddress): string => new URL(url).pathname.slice(new URL(`${api.base_url.replace(/\/$/, '')}/`).pathname.length - 1);
 
+/** A token or session for a call, and how to send with it: opened again once where the API shows that it is gone. */
+async function withToken<T>(
+  s: { apiTokens: ApiTokens },
+  { grant, address, about }: { grant: CalledGrant; address: ApiAddress; about: AboutToken },
+  send: (address: ApiAddress, token: Secret) => Promise<T>,
+  /** True: the token is not good, and a newer one is worth a try. */
+  isGone: (answer: T) => boolean,
+  countAgain: () => Promise<void>,
+): Promise<T> {
+  const session = sessionOf(about.definition.apis, grant.kind);
+  const isOwn = session?.api === address.api;
+  if (!isOwn && grant.access) return send(address, grant.access);
+  const setUp = { definition: about.definition, session: isOwn ? session : null };
+  const call = (token: ApiToken): Promise<T> => send(isOwn ? atSession(address, token) : address, token.access);
+  const token = await s.apiTokens.get(grant.id, setUp);
+  const answer = await call(token);
+  if (!isGone(answer)) return answer;
+  const newer = await s.apiTokens.get(grant.id, setUp, { newerThan: token.version });
+  await countAgain();
+  return call(newer);
+}
+
 async function callWithToken(
   s: { ports: Pick<Ports, 'send' | 'clock'>; apiTokens: ApiTokens },
   { grant, address, what, about }: { grant: CalledGrant; address: ApiAddress; what: ToCall; about: AboutToken },
   countAgain: () => Promise<void>,
 ): Promise<CallAnswer> {
-  const session = sessionOf(about.definition.apis, grant.kind);
-  if (session?.api !== address.api) {
-    const access = grant.access ?? (await s.apiTokens.get(grant.id, { definition: about.definition, session: null })).access;
-    return callApi(s.ports, { address, what, about }, access);
-  }
-  const setUp = { definition: about.definition, session };
-  const call = async (token: ApiToken) => callApi(s.ports, { address: atSession(address, token), what, about }, token.access);
-  const token = await s.apiTokens.get(grant.id, setUp);
-  const answer = await call(token);
-  const isGone = answer.status === 401 || deadTokenInside(address.api, about.definition.dialect, answer.body);
-  if (!isGone) return answer;
-  const newer = await s.apiTokens.get(grant.id, setUp, { newerThan: token.version });
-  await countAgain();
-  return call(newer);
+  const isOwn = sessionOf(about.definition.apis, grant.kind)?.api === address.api;
+  // A test call shows what the token at hand brings; a session is gone whenever the provider restarts.
+  const isGone = (answer: CallAnswer) => isOwn && (answer.status === 401 || deadTokenInside(address.api, about.definition.dialect, answer.body));
+  return withToken(s, { grant, address, about }, (to, token) => callApi(s.ports, { address: to, what, about }, token), isGone, countAgain);
 }
 
 function atSession({ url, api }: ApiAddress, token: ApiToken): ApiAddress {
@@ -135,32 +148,15 @@ function atSession({ url, api }: ApiAddress, token: ApiToken): ApiAddress {
 /** Makes a call with the connection's token, sent as this API wants it; the token is masked should the answer echo it. */
 async function callApi(
   ports: Pick<Ports, 'send' | 'clock'>,
-  { address: { url, api }, what, about }: { address: ApiAddress; what: ToCall; about: AboutToken },
+  { address, what, about }: { address: ApiAddress; what: ToCall; about: AboutToken },
   token: Secret,
 ): Promise<CallAnswer> {
-  const { method } = what;
   const sentAt = new Date(ports.clock.now()).toISOString();
-  const outcome: WireOutcome = await ports.send({
-    method,
-    url,
-    headers: headersOf(api, what, token.reveal()),
-    ...(what.body === undefined ? {} : { body: what.body }),
-    deadlineMs: CALL_DEADLINE_MS,
-    limitBytes: SHOWN_BYTES,
-  });
-  const common = { method, url, took_ms: outcome.tookMs, at: sentAt };
-  const seen = { ...about, needs: about.needs ?? needsOf(api, method, url), api, claims: shownClaims(token), now: ports.clock.now() };
-  if (outcome.kind !== 'answer')
-    return {
-      ...common,
-      status: null,
-      reason: reasonInWords(outcome.reason),
-      content_type: null,
-      body: '',
-      cut: false,
-      diagnosis: diagnoseCall({ ...seen, status: null, reason: outcome.reason, body: '', challenge: null, retryAfterSeconds: null }),
-    };
-  const waitMs = retryAfter(outcome);
+  const outcome = await sendCall(ports, { address, what, token, deadlineMs: CALL_DEADLINE_MS, limitBytes: SHOWN_BYTES });
+  const { url, api } = address;
+  const { method } = what;
+  const common = { method, url, took_ms: outcome.tookMs, at: sentAt, diagnosis: diagnosisOf(ports, { address, what, about }, outcome, token) };
+  if (outcome.kind !== 'answer') return { ...common, status: null, reason: reasonInWords(outcome.reason), content_type: null, body: '', cut: false };
   return {
     ...common,
     status: outcome.status,
@@ -171,19 +167,106 @@ async function callApi(
     page: outcome.status >= 200 && outcome.status < 300 && method === 'GET' ? pageNote(api, url, outcome.body, outcome.headers.link) : null,
     headers: Object.entries(outcome.headers).map(([name, value]) => ({ name, value: value.replaceAll(token.reveal(), '[secret]').slice(0, 8_000) })),
     bytes: Buffer.byteLength(outcome.body),
-    diagnosis: diagnoseCall({
-      ...seen,
-      status: outcome.status,
-      reason: null,
-      body: outcome.body.replaceAll(token.reveal(), '[secret]'),
-      challenge: outcome.headers['www-authenticate'] ?? null,
-      retryAfterSeconds: waitMs === null ? null : Math.ceil(waitMs / 1000),
-    }),
   };
 }
 
-/** True for an answer that proves an capability: a good status, and no error of the dialect's own inside. */
-export function isGood(answer: CallAnswer, definition: Pick<ProviderDefinition, 'dialect'>): boolean {
+const sendCall = (
+  ports: Pick<Ports, 'send'>,
+  { address: { url, api }, what, token, deadlineMs, limitBytes }: { address: ApiAddress; what: ToCall; token: Secret; deadlineMs: number; limitBytes: number },
+): Promise<WireOutcome> =>
+  ports.send({
+    method: what.method,
+    url,
+    headers: headersOf(api, what, token.reveal()),
+    ...(what.body === undefined ? {} : { body: what.body }),
+    deadlineMs,
+    limitBytes,
+  });
+
+function diagnosisOf(
+  ports: Pick<Ports, 'clock'>,
+  { address: { url, api }, what: { method }, about }: { address: ApiAddress; what: ToCall; about: AboutToken },
+  outcome: WireOutcome,
+  token: Secret,
+): Diagnosis | null {
+  const seen = { ...about, needs: about.needs ?? needsOf(api, method, url), api, claims: shownClaims(token), now: ports.clock.now() };
+  if (outcome.kind !== 'answer') return diagnoseCall({ ...seen, status: null, reason: outcome.reason, body: '', challenge: null, retryAfterSeconds: null });
+  const waitMs = retryAfter(outcome);
+  return diagnoseCall({
+    ...seen,
+    status: outcome.status,
+    reason: null,
+    body: outcome.body.slice(0, SHOWN_BYTES).replaceAll(token.reveal(), '[secret]'),
+    challenge: outcome.headers['www-authenticate'] ?? null,
+    retryAfterSeconds: waitMs === null ? null : Math.ceil(waitMs / 1000),
+  });
+}
+
+/** One page as it came, for a run. `waitMs`: the quota is used up, and nothing was sent. */
+export type Fetched =
+  | { kind: 'quota'; waitMs: number }
+  | {
+      kind: 'page';
+      url: string;
+      status: number;
+      headers: Record<string, string>;
+      body: string;
+      cut: boolean;
+      retryAfterMs: number | null;
+      isGood: boolean;
+      diagnosis: Diagnosis | null;
+    }
+  | { kind: 'none'; reason: string; diagnosis: Diagnosis | null };
+
+/**
+ * Fetches one page with a grant's token, whole up to `limitBytes`, counted in the provider's quotas. A token that the API rejects is
+ * renewed once. @throws {Fault} as a token issuance and an opened session do
+ */
+export async function fetchPage(
+  s: { ports: Pick<Ports, 'send' | 'clock'>; apiTokens: ApiTokens; quotas: Quotas },
+  { grant, address, what, about }: { grant: CalledGrant; address: ApiAddress; what: ToCall; about: AboutToken },
+  { deadlineMs, limitBytes }: { deadlineMs: number; limitBytes: number },
+): Promise<Fetched> {
+  const uses = s.quotas.usesOf({
+    api: address.api,
+    clientRecordId: grant.clientId ?? '',
+    connectionId: grant.connectionId,
+    callerId: null,
+    share: null,
+    method: what.method,
+    path: pathBelow(address),
+  });
+  const waitMs = uses.length === 0 ? null : await s.quotas.take(uses, 0);
+  if (waitMs !== null) return { kind: 'quota', waitMs };
+  const { dialect } = about.definition;
+  const sent = await withToken(
+    s,
+    { grant, address, about },
+    async (to, token) => ({ to, token, outcome: await sendCall(s.ports, { address: to, what, token, deadlineMs, limitBytes }) }),
+    ({ outcome }) =>
+      outcome.kind === 'answer' && (outcome.status === 401 || (outcome.body.length < SHOWN_BYTES && deadTokenInside(address.api, dialect, outcome.body))),
+    async () => void (uses.length > 0 && (await s.quotas.take(uses, 0))),
+  );
+  const { outcome, token, to } = sent;
+  if (outcome.kind !== 'answer') return { kind: 'none', reason: outcome.reason, diagnosis: diagnosisOf(s.ports, { address, what, about }, outcome, token) };
+  if (uses.length > 0) s.quotas.learn(uses, address.api, { status: outcome.status, header: (header) => outcome.headers[header.toLowerCase()] });
+  const good = isGood({ status: outcome.status, body: outcome.body.length < SHOWN_BYTES ? outcome.body : '' }, about.definition);
+  return {
+    kind: 'page',
+    url: to.url,
+    status: outcome.status,
+    headers: outcome.headers,
+    // A provider that echoes the token into a record must not make us keep it.
+    body: outcome.body.includes(token.reveal()) ? outcome.body.replaceAll(token.reveal(), '[secret]') : outcome.body,
+    cut: outcome.cut,
+    retryAfterMs: retryAfter(outcome),
+    isGood: good,
+    diagnosis: good ? null : diagnosisOf(s.ports, { address, what, about }, outcome, token),
+  };
+}
+
+/** True for an answer that proves a capability: a good status, and no error of the dialect's own inside. */
+export function isGood(answer: Pick<CallAnswer, 'status' | 'body'>, definition: Pick<ProviderDefinition, 'dialect'>): boolean {
   if (answer.status === null || answer.status < 200 || answer.status >= 300) return false;
   const pointer = definition.dialect.error_at;
   if (pointer === undefined) return true;

@@ -2,7 +2,7 @@
 export { askedOf, sentAwayOf } from './asked-of.ts';
 export { attemptView } from './attempt-view.ts';
 export { type Callable, callableWith, keepProof } from './callable.ts';
-export { type AboutToken, type ApiAddress, apiAddress, type CalledGrant, callGrant, headersOf, isGood } from './calls.ts';
+export { type AboutToken, type ApiAddress, apiAddress, type CalledGrant, callGrant, type Fetched, fetchPage, headersOf, isGood } from './calls.ts';
 export { connectionDefinition, type DefinedConnection } from './definition.ts';
 export { endGrant, insertGrant, newGrant, resumeFirst } from './grants.ts';
 export { readIdentity } from './identity.ts';

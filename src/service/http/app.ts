@@ -1,7 +1,7 @@
 import { randomUUID } from 'node:crypto';
 import { existsSync } from 'node:fs';
 import { join } from 'node:path';
-import express, { type Express } from 'express';
+import express, { type Express, type RequestHandler } from 'express';
 import helmet from 'helmet';
 import type { Logger } from 'pino';
 import { openApiDocument } from '../../api/openapi.ts';
@@ -28,6 +28,8 @@ export interface AppParts {
   handlers: Handlers;
   sessions: Sessions;
   live: LiveEvents;
+  /** Results of jobs: the latest of one, and that of one run. */
+  data: { latest: RequestHandler; run: RequestHandler };
   consents: Consents;
   /** Claims about whoever agreed, for the token of a tool; null: it is none. */
   userInfo(token: string): Promise<Record<string, string> | null>;
@@ -173,6 +175,8 @@ export function app(parts: AppParts): Express {
     response.type('application/json').send(contract);
   });
   server.get('/api/v1/events', parts.live.handle);
+  server.get('/data/:job/latest.:format', parts.data.latest);
+  server.get('/api/v1/runs/:run/result.:format', parts.data.run);
   server.use(apiRouter(parts.handlers, parts));
   if (existsSync(join(parts.consoleFolder, 'index.html'))) {
     server.use(

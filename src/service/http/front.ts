@@ -13,6 +13,7 @@ import { callerCheck, callerDirectory, whoCalls } from '../tokens/index.ts';
 import { relayTokens, signInRequests, toolTokens } from '../tool-sign-ins/index.ts';
 import type { Usage } from '../usage/index.ts';
 import { app } from './app.ts';
+import { latestResult, runFile } from './data.ts';
 import { handlers } from './handlers.ts';
 import { liveEvents } from './live.ts';
 import type { HttpParts } from './parts.ts';
@@ -83,6 +84,7 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
     handlers: handlers(rooms, parts.operators, parts.consents, requests),
     sessions: who,
     live,
+    data: { latest: latestResult(rooms, { sessions: who, whoCalls: asked }), run: runFile(rooms, who) },
     consents: parts.consents,
     signInRequests: requests,
     userInfo: tools.userInfo,

@@ -5,6 +5,7 @@ import * as clients from '../clients/index.ts';
 import * as connections from '../connections/index.ts';
 import { type Consents, importToken } from '../consent/index.ts';
 import { iso } from '../iso.ts';
+import * as jobs from '../jobs/index.ts';
 import type { Operators } from '../operators/index.ts';
 import * as providers from '../providers/index.ts';
 import * as replicas from '../replicas/index.ts';
@@ -136,6 +137,28 @@ export function handlers(s: HttpParts, operators: Operators, consents: Consents,
     answerConsent: ({ params, body, actor }) => consents.answer(params.consent, body.pasted, actor.operator.name),
     explainPage: ({ params, body, actor }) => consents.explain(params.consent, body.page, actor.operator.name),
     showConsent: ({ params, actor }) => consents.outcome(params.consent, actor.operator?.name ?? null),
+
+    recognizePaging: (asked) => jobs.recognizePaging(s, asked),
+    collect: (asked) => jobs.collectNow(s, asked),
+    listJobs: () => jobs.listJobs(s),
+    planJob: (asked) => jobs.planJob(s, asked),
+    async addJob(asked) {
+      await jobs.addJob(s, asked);
+      return jobs.showJob(s, asked.body.name);
+    },
+    showJob: ({ params }) => jobs.showJob(s, params.job),
+    async changeJob(asked) {
+      await jobs.changeJob(s, asked);
+      return jobs.showJob(s, asked.params.job);
+    },
+    removeJob: (asked) => jobs.removeJob(s, asked),
+    runJob: (asked) => jobs.runJob(s, asked),
+    listRuns: (asked) => jobs.listRuns(s, asked),
+    showRun: ({ params }) => jobs.showRun(s, params.run),
+    cancelRun: (asked) => jobs.cancelRun(s, asked),
+    resumeRun: (asked) => jobs.resumeRun(s, asked),
+    previewRun: (asked) => jobs.previewRun(s, asked),
+    listOwnJobs: ({ actor }) => jobs.listOwnJobs(s, actor.caller),
 
     listCallers: () => callers.listCallers(s),
     addCaller: (asked) => callers.addCaller(s, asked),

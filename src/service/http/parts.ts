@@ -2,6 +2,7 @@ import type { CallerParts } from '../callers/index.ts';
 import type { ClientParts } from '../clients/index.ts';
 import type { ConnectionParts } from '../connections/index.ts';
 import type { ConsentParts } from '../consent/index.ts';
+import type { JobParts } from '../jobs/index.ts';
 import type { ProviderParts } from '../providers/index.ts';
 import type { Definitions } from '../renewal/index.ts';
 import type { AdoptParts } from '../replicas/index.ts';
@@ -16,6 +17,7 @@ export interface HttpParts
     ClientParts,
     ConnectionParts,
     ConsentParts,
+    JobParts,
     CallerParts,
     ToolSignInParts,
     UsageParts,

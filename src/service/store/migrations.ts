@@ -326,4 +326,45 @@ export const MIGRATIONS: [name: string, statement: string][] = [
     '0067-relayed-causes',
     "UPDATE relayed_last SET cause = ELT(FIELD(cause, 'organisation_not_agreed', 'scope_delimiter'), 'admin_consent_missing', 'scope_separator') WHERE cause IN ('organisation_not_agreed', 'scope_delimiter')",
   ],
+  // Jobs: scheduled collections of records, their runs, and what was collected, page by page.
+  [
+    '0068-jobs',
+    table(
+      'jobs',
+      `id ${ID} PRIMARY KEY, name VARCHAR(63) NOT NULL, connection_id ${ID}, settings LONGTEXT NOT NULL, hash_key_sealed VARBINARY(300) NOT NULL, signing_secret_sealed VARBINARY(600) NULL,
+       enabled BOOLEAN NOT NULL, revision INT UNSIGNED NOT NULL, next_run_at DATETIME(3) NULL, runs_made INT UNSIGNED NOT NULL, latest_run_id BINARY(16) NULL, created_by VARCHAR(63) NOT NULL, created_at ${AT},
+       UNIQUE KEY (name), KEY (connection_id), KEY (next_run_at)`,
+    ),
+  ],
+  [
+    '0069-runs',
+    table(
+      'runs',
+      `id ${ID} PRIMARY KEY, job_id BINARY(16) NULL, connection_id ${ID}, number INT UNSIGNED NOT NULL, reason VARCHAR(12) NOT NULL, requested_by VARCHAR(63) NOT NULL,
+       state VARCHAR(10) NOT NULL, plan LONGTEXT NOT NULL, checkpoint LONGTEXT NOT NULL, outcome LONGTEXT NULL, waits VARCHAR(600) NULL, stamp INT UNSIGNED NOT NULL DEFAULT 0,
+       started_at ${AT}, ended_at DATETIME(3) NULL, next_at ${AT}, lease_token CHAR(22) NULL, lease_until DATETIME(3) NULL,
+       UNIQUE KEY (job_id, number), KEY (state, next_at), KEY (connection_id), KEY (ended_at)`,
+    ),
+  ],
+  [
+    '0070-run-pages',
+    table(
+      'run_pages',
+      `run_id ${ID}, sequence INT UNSIGNED NOT NULL, records INT UNSIGNED NOT NULL, data LONGBLOB NOT NULL, ids LONGBLOB NULL, PRIMARY KEY (run_id, sequence)`,
+    ),
+  ],
+  [
+    '0071-run-files',
+    table(
+      'run_files',
+      `run_id ${ID}, format VARCHAR(6) NOT NULL, sequence INT UNSIGNED NOT NULL, starts BIGINT UNSIGNED NOT NULL, size INT UNSIGNED NOT NULL, data LONGBLOB NOT NULL, PRIMARY KEY (run_id, format, sequence)`,
+    ),
+  ],
+  [
+    '0072-deliveries',
+    table(
+      'deliveries',
+      `run_id ${ID}, target INT UNSIGNED NOT NULL, settings TEXT NOT NULL, state VARCHAR(10) NOT NULL, tries INT UNSIGNED NOT NULL, says VARCHAR(600) NOT NULL, next_at ${AT}, PRIMARY KEY (run_id, target), KEY (state, next_at)`,
+    ),
+  ],
 ];

@@ -12,6 +12,7 @@ import { type DefinitionUses, definitionUses } from './definition-uses.ts';
 import { type GrantStore, grantStore } from './grants.ts';
 import { type HistoryStore, historyStore } from './history.ts';
 import { type InstallationStore, installationStore } from './installation.ts';
+import { type JobStore, jobStore } from './jobs.ts';
 import { type OperatorStore, operatorStore } from './operators.ts';
 import { type PermissionStore, permissionStore } from './permissions.ts';
 import { type ProviderStore, providerStore } from './providers.ts';
@@ -20,6 +21,7 @@ import { type RelayedStore, relayedStore } from './relayed.ts';
 import { type RenewalStore, renewalStore } from './renewals.ts';
 import { type ReplicaStore, replicaStore } from './replicas.ts';
 import { type RevocationStore, revocationStore } from './revocations.ts';
+import { type RunStore, runStore } from './runs.ts';
 import { type SavedCallStore, savedCallStore } from './saved-calls.ts';
 import { type SecretStore, secretStore } from './secrets.ts';
 import { type SightingStore, sightingStore } from './sightings.ts';
@@ -45,6 +47,7 @@ export interface Store {
   grants: GrantStore;
   history: HistoryStore;
   installation: InstallationStore;
+  jobs: JobStore;
   operators: OperatorStore;
   permissions: PermissionStore;
   providers: ProviderStore;
@@ -53,6 +56,7 @@ export interface Store {
   renewals: RenewalStore;
   replicas: ReplicaStore;
   revocations: RevocationStore;
+  runs: RunStore;
   savedCalls: SavedCallStore;
   secrets: SecretStore;
   sightings: SightingStore;
@@ -78,6 +82,7 @@ export const openStore = (database: Database): Store => ({
   grants: grantStore(database),
   history: historyStore(database),
   installation: installationStore(database),
+  jobs: jobStore(database),
   operators: operatorStore(database),
   permissions: permissionStore(database),
   providers: providerStore(database),
@@ -86,6 +91,7 @@ export const openStore = (database: Database): Store => ({
   renewals: renewalStore(database),
   replicas: replicaStore(database),
   revocations: revocationStore(database),
+  runs: runStore(database),
   savedCalls: savedCallStore(database),
   secrets: secretStore(database),
   sightings: sightingStore(database),

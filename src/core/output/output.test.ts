@@ -1,0 +1,88 @@
+import { parse } from 'csv-parse/sync';
+import fc from 'fast-check';
+import { expect, test } from 'vitest';
+import { columnsIn, type FORMATS, guarded, Layout, rowOf, writerOf } from './format.ts';
+import { flatten, withoutPersonal } from './record.ts';
+
+const layout = (more: object = {}): Layout => Layout.parse({ ...more });
+const write = (format: (typeof FORMATS)[number], records: unknown[], given: Layout, size = 3): string => {
+  const writer = writerOf(format, given, columnsIn(records));
+  let text = writer.head();
+  for (let at = 0; at < records.length; at += size) text += writer.batch(records.slice(at, at + size), at === 0);
+  return text + writer.tail();
+};
+
+test('nested fields become columns by one rule', () => {
+  expect([...flatten({ id: 1, guest: { name: 'Ane', tags: ['a', { b: 1 }] }, none: null, empty: {} })]).toEqual([
+    ['id', 1],
+    ['guest.name', 'Ane'],
+    ['guest.tags', '["a",{"b":1}]'],
+    ['none', null],
+  ]);
+  expect([...flatten(7)]).toEqual([['value', 7]]);
+});
+
+test.each([
+  ['=1+1', "'=1+1"],
+  ['+cmd', "'+cmd"],
+  ['-2', '-2'],
+  ['-2.5e3', '-2.5e3'],
+  ['-a', "'-a"],
+  ['@x', "'@x"],
+  ['\t=1', "'\t=1"],
+  ['plain', 'plain'],
+  ['', ''],
+])('a spreadsheet takes %j for no formula', (text, want) => expect(guarded(text)).toBe(want));
+
+test('columns are chosen, renamed and ordered; delimiter and byte order mark; RFC 4180 quoting', () => {
+  const given = layout({ columns: [{ field: 'b.c', title: 'C' }, { field: 'a' }, { field: 'nothing' }], delimiter: ';', bom: true });
+  expect(write('csv', [{ a: 'x;"y"\nz', b: { c: 1 } }], given)).toBe('\uFEFFC;a;nothing\r\n1;"x;""y""\nz";\r\n');
+  expect(JSON.parse(write('json', [{ a: 1, b: { c: 2 } }], given))).toEqual([{ C: 2, a: 1, nothing: null }]);
+  expect(rowOf({ a: '=1' }, [{ field: 'a' }], false)).toEqual(['=1']);
+});
+
+const record = fc.dictionary(
+  fc.stringMatching(/^[a-z]{1,6}$/),
+  fc.oneof(fc.string(), fc.integer(), fc.boolean(), fc.constant(null), fc.dictionary(fc.stringMatching(/^[a-z]{1,3}$/), fc.string(), { maxKeys: 2 })),
+  { maxKeys: 5 },
+);
+test('whatever records, in whatever batches: CSV, NDJSON and JSON read back hold each of them once', () =>
+  fc.assert(
+    fc.property(fc.array(record, { maxLength: 20 }), fc.integer({ min: 1, max: 7 }), (records, size) => {
+      const given = layout({ guard: false });
+      expect(JSON.parse(write('json', records, given, size))).toEqual(records);
+      expect(
+        write('ndjson', records, given, size)
+          .split('\n')
+          .filter(Boolean)
+          .map((line) => JSON.parse(line)),
+      ).toEqual(records);
+      const columns = columnsIn(records);
+      if (columns.length === 0) return;
+      const rows = parse(write('csv', records, given, size), { columns: true, relax_column_count: false }) as Record<string, string>[];
+      // A record whose only cell is empty is an empty line.
+      if (columns.length > 1) expect(rows.length).toBe(records.length);
+    }),
+  ));
+
+const KEY = Buffer.alloc(32, 7);
+test('personal fields: dropped, masked, or a keyed hash that stays the same for one person', () => {
+  const guest = (name: string) => ({ id: 1, guest: { name, mail: 'ane@post.example', phone: '5' }, list: [{ name }] });
+  const fields = [
+    { field: 'guest.name', rule: 'hash' as const },
+    { field: 'guest.mail', rule: 'mask' as const },
+    { field: 'guest.phone', rule: 'drop' as const },
+    { field: 'list.name', rule: 'drop' as const },
+    { field: 'absent.x', rule: 'hash' as const },
+  ];
+  const [one, two, other] = [
+    withoutPersonal(guest('Ane'), fields, KEY),
+    withoutPersonal(guest('Ane'), fields, KEY),
+    withoutPersonal(guest('Tom'), fields, KEY),
+  ] as Record<string, { name: string }>[];
+  expect(one).toEqual(two);
+  expect(one?.guest?.name).not.toBe(other?.guest?.name);
+  expect(one).toMatchObject({ id: 1, guest: { mail: 'an\u2026' }, list: [{}] });
+  expect(JSON.stringify([one, other])).not.toMatch(/Ane|Tom|post\.example|phone/);
+  expect(withoutPersonal(guest('Ane'), fields, Buffer.alloc(32, 8))).not.toEqual(one);
+});

@@ -1,0 +1,64 @@
+import { createHmac } from 'node:crypto';
+import { z } from 'zod';
+
+/** What becomes of a personal field before anything is kept. `hash`: a keyed hash, so that the same person stays the same. */
+const PRIVACY = ['drop', 'mask', 'hash'] as const;
+const fieldName = z.string().min(1).max(200);
+export const PersonalField = z.strictObject({
+  field: fieldName.describe('A field, such as guest.email; what lies below it is meant too'),
+  rule: z.enum(PRIVACY),
+});
+export type PersonalField = z.output<typeof PersonalField>;
+
+type Plain = Record<string, unknown>;
+const isObject = (value: unknown): value is Plain => typeof value === 'object' && value !== null && !Array.isArray(value);
+
+/** `ab…` for a short view of what was there: first letters only, never more than a third of it. */
+const masked = (value: unknown): string | null => {
+  if (value === null || value === undefined) return null;
+  const text = typeof value === 'string' ? value : JSON.stringify(value);
+  return `${text.slice(0, Math.min(2, Math.floor(text.length / 3)))}\u2026`;
+};
+const hashed = (value: unknown, key: Uint8Array): string | null =>
+  value === null || value === undefined
+    ? null
+    : createHmac('sha256', key)
+        .update(typeof value === 'string' ? value : JSON.stringify(value))
+        .digest('base64url')
+        .slice(0, 22);
+
+/** A record without what is personal in it; lists are followed into each of their members. @param key for `hash` */
+export function withoutPersonal(record: unknown, fields: readonly PersonalField[], key: Uint8Array): unknown {
+  return fields.reduce((value, { field, rule }) => change(value, field.split('.'), rule, key), record);
+}
+
+function change(value: unknown, steps: readonly string[], rule: PersonalField['rule'], key: Uint8Array): unknown {
+  const [step, ...rest] = steps;
+  if (Array.isArray(value)) return value.map((one) => change(one, steps, rule, key));
+  if (step === undefined || !isObject(value) || !Object.hasOwn(value, step)) return value;
+  const inner = value[step];
+  // Written by entries: a member named __proto__ stays a member.
+  const entries = Object.entries(value).flatMap(([name, one]): [string, unknown][] => {
+    if (name !== step) return [[name, one]];
+    if (rest.length > 0) return [[name, change(inner, rest, rule, key)]];
+    return rule === 'drop' ? [] : [[name, rule === 'mask' ? masked(inner) : hashed(inner, key)]];
+  });
+  return Object.fromEntries(entries);
+}
+
+/**
+ * Nested fields as columns, by one rule: objects become `outer.inner`, lists become JSON text, and an empty object is an empty cell. A
+ * record that is no object has one column, `value`.
+ */
+export function flatten(record: unknown): Map<string, unknown> {
+  const cells = new Map<string, unknown>();
+  const put = (value: unknown, name: string, depth: number): void => {
+    if (isObject(value) && depth < 8) {
+      for (const [inner, below] of Object.entries(value)) put(below, name === '' ? inner : `${name}.${inner}`, depth + 1);
+      return;
+    }
+    cells.set(name === '' ? 'value' : name, Array.isArray(value) || isObject(value) ? JSON.stringify(value) : value);
+  };
+  put(record, '', 0);
+  return cells;
+}

@@ -1,0 +1,312 @@
+import { setTimeout as sleep } from 'node:timers/promises';
+import type { Diagnosis } from '../../api/diagnosis.ts';
+import type { RunProblem } from '../../api/jobs.ts';
+import { Fault, type FaultCode } from '../../core/fault.ts';
+import { afterFailure, type PageFailure } from '../../core/jobs/failure.ts';
+import { higher } from '../../core/jobs/since.ts';
+import { columnsIn } from '../../core/output/format.ts';
+import { withoutPersonal } from '../../core/output/record.ts';
+import { IdSet } from '../../core/paging/id-set.ts';
+import { idOf, type Page, readPage } from '../../core/paging/page.ts';
+import { callForPage } from '../../core/paging/request.ts';
+import { halve } from '../../core/paging/slices.ts';
+import { type Ended, isGuard, linkResolver, startWalk, takePage } from '../../core/paging/walk.ts';
+import { addressOf, callableNow } from '../connections/index.ts';
+import { type ApiAddress, type Callable, type Fetched, fetchPage } from '../grants/index.ts';
+import type { Checkpoint, RunLease, RunRow, StagedPage } from '../store/runs.ts';
+import type { JobParts } from './parts.ts';
+import { idHash, stage } from './staging.ts';
+
+const PAGE_DEADLINE_MS = 120_000;
+const PAGE_BYTES = 64_000_000;
+/** Shorter waits are waited here; for longer ones the lease is given back. */
+const WAIT_HERE_MS = 2_000;
+const COLUMNS_MOST = 1_000;
+const PAGES_OF_IDS = 200;
+
+/** What the work on a run came to. `left`: someone else goes on, or it waits, or it was cancelled. */
+export type Worked = { is: 'collected'; checkpoint: Checkpoint } | { is: 'left' } | { is: 'failed'; checkpoint: Checkpoint; problem: RunProblem };
+
+interface Collector {
+  s: JobParts;
+  row: RunRow;
+  lease: RunLease;
+  leaseMs: number;
+  hashKey: Uint8Array;
+  ids: IdSet | null;
+  stop: AbortSignal;
+}
+
+/** Collects page after page from where the checkpoint stands, and saves after each, until the list ends or something stops it. */
+export async function collect(
+  s: JobParts,
+  work: { row: RunRow; connection: string; lease: RunLease; leaseMs: number; hashKey: Uint8Array; stop: AbortSignal },
+): Promise<Worked> {
+  const { row, lease } = work;
+  const c: Collector = { ...work, s, ids: row.plan.paging.id === undefined ? null : await idsSoFar(s, row) };
+  let point = row.checkpoint;
+  while (point.ended === null) {
+    if (work.stop.aborted) {
+      await s.store.runs.wait(lease, { checkpoint: point, waits: '', untilMs: 0, state: 'running' });
+      return { is: 'left' };
+    }
+    const minutes = (s.ports.clock.now() - point.beganAt - point.waitedMs) / 60_000;
+    if (minutes > row.plan.limits.minutes)
+      return failed(
+        point,
+        'RUN_TIME_LIMIT',
+        `The run took longer than ${row.plan.limits.minutes} minutes.`,
+        'Raise the limit of minutes, or collect less at a time.',
+      );
+    const turned = await onePage(c, work.connection, point);
+    if ('left' in turned) return { is: 'left' };
+    if ('problem' in turned) return { is: 'failed', checkpoint: turned.checkpoint, problem: turned.problem };
+    point = turned.checkpoint;
+  }
+  return { is: 'collected', checkpoint: point };
+}
+
+type Turned = { checkpoint: Checkpoint } | { left: true } | { checkpoint: Checkpoint; problem: RunProblem };
+
+async function onePage(c: Collector, connection: string, point: Checkpoint): Promise<Turned> {
+  const { s, row } = c;
+  let callable: Callable & { connectionId: string };
+  let address: ApiAddress;
+  let fetched: Fetched;
+  const call = callForPage(row.plan.paging, row.plan.call, point.walk.position, point.slice?.range ?? null);
+  try {
+    callable = await callableNow(s, connection);
+    address = addressOf(callable, call);
+    const what = { method: call.method, headers: call.headers, ...(call.body === null ? {} : { body: call.body }) };
+    fetched = await fetchPage(s, { grant: callable.grant, address, what, about: callable.about }, { deadlineMs: PAGE_DEADLINE_MS, limitBytes: PAGE_BYTES });
+  } catch (error) {
+    return afterFault(c, point, error);
+  }
+  const counted: Checkpoint = { ...awake(s, point), calls: point.calls + (fetched.kind === 'quota' ? 0 : 1) };
+  if (fetched.kind === 'quota') return wait(c, counted, { kind: 'quota', waitMs: fetched.waitMs }, null);
+  if (fetched.kind === 'none') return wait(c, counted, { kind: 'no_answer', reason: fetched.reason }, fetched.diagnosis);
+  if (!fetched.isGood) return wait(c, counted, { kind: 'status', status: errorStatus(fetched), retryAfterMs: fetched.retryAfterMs }, fetched.diagnosis);
+  if (fetched.cut)
+    return {
+      checkpoint: counted,
+      problem: problem('PAGE_TOO_LARGE', `A page is larger than ${PAGE_BYTES / 1_000_000} MB.`, 'Ask for smaller pages: set the page size.'),
+    };
+  let document: unknown;
+  try {
+    document = JSON.parse(fetched.body);
+  } catch {
+    return wait(c, counted, { kind: 'unreadable' }, null);
+  }
+  const headers = fetched.headers;
+  const page = readPage(row.plan.paging, document, (name) => headers[name]);
+  if (typeof page === 'string')
+    return { checkpoint: counted, problem: problem('NO_LIST', page, 'Check where the records stand: recognize the paging again, or set it by hand.') };
+  return take(c, { point: counted, page, bytes: Buffer.byteLength(fetched.body), resolve: resolver(callable, address, fetched.url) });
+}
+
+/** Errors inside a good status count as what the diagnosis takes them for. */
+const errorStatus = ({ status, diagnosis }: Extract<Fetched, { kind: 'page' }>): number => {
+  if (status >= 300 || diagnosis === null) return status;
+  if (diagnosis.cause === 'quota_used_up' || diagnosis.cause === 'provider_busy') return 429;
+  return diagnosis.verdict === 'token_refused' ? 401 : diagnosis.cause === 'provider_down' ? 503 : 400;
+};
+
+/** Next links: below the API's addresses, and below the one at which its session is open. */
+function resolver({ definition }: Callable, address: ApiAddress, sent: string): (link: string) => string | null {
+  const bases = definition.apis.map((api) => api.base_url.replace(/\/$/, ''));
+  const base = address.api.base_url.replace(/\/$/, '');
+  const rest = address.url.slice(base.length);
+  const opened = sent.endsWith(rest) ? sent.slice(0, sent.length - rest.length) : base;
+  const resolve = linkResolver([...bases, opened], sent);
+  return (link) => {
+    const url = resolve(link);
+    return url !== null && opened !== base && url.startsWith(opened) ? `${base}${url.slice(opened.length)}` : url;
+  };
+}
+
+/** Takes a page into the run, and saves both together. */
+async function take(
+  c: Collector,
+  { point, page, bytes, resolve }: { point: Checkpoint; page: Page; bytes: number; resolve: (link: string) => string | null },
+): Promise<Turned> {
+  const { plan } = c.row;
+  const content = JSON.stringify(page.records);
+  const left = {
+    pages: plan.limits.pages - (point.pages - point.walk.pages),
+    records: plan.limits.records - (point.records - point.walk.records),
+    bytes: plan.limits.megabytes * 1_000_000 - (point.bytes - point.walk.bytes),
+  };
+  const step = takePage(plan.paging, point.walk, { page, content, bytes, resolve }, left);
+  const sorted = step.ended === 'repeated_page' ? { fresh: [], hashes: null, doubles: 0, withoutId: 0, known: 0 } : sort(c, page.records);
+  const kept = sorted.fresh.map((record) => withoutPersonal(record, plan.personal, c.hashKey));
+  const staged = kept.length === 0 ? [] : await stage(kept, sorted.hashes, point.sequence + 1);
+  const since = plan.since;
+  const after: Checkpoint = {
+    ...point,
+    walk: step.walk,
+    sequence: point.sequence + staged.length,
+    records: point.records + sorted.fresh.length + sorted.known,
+    kept: point.kept + kept.length,
+    doubles: point.doubles + sorted.doubles,
+    withoutId: point.withoutId + sorted.withoutId,
+    pages: point.pages + 1,
+    bytes: point.bytes + bytes,
+    totals: page.total === null ? point.totals : totalsWith(point.totals, page.total),
+    columns: plan.layout.columns.length > 0 ? [] : columnsIn(kept, point.columns).slice(0, COLUMNS_MOST),
+    highest:
+      since?.kind === 'field' ? page.records.reduce<string | null>((highest, record) => higher(highest, record, since.field), point.highest) : point.highest,
+    tries: 0,
+  };
+  return step.ended === null ? save(c, after, staged) : endOfSlice(c, after, staged, step.ended);
+}
+
+const totalsWith = (totals: Checkpoint['totals'], total: number): NonNullable<Checkpoint['totals']> => ({
+  first: totals?.first ?? total,
+  last: total,
+  least: Math.min(totals?.least ?? total, total),
+  most: Math.max(totals?.most ?? total, total),
+});
+
+/** New records, doubles, and those that an earlier run has, by the identifying field. */
+function sort(
+  { row, ids }: Collector,
+  records: readonly unknown[],
+): { fresh: unknown[]; hashes: Buffer[] | null; doubles: number; withoutId: number; known: number } {
+  const pointer = row.plan.paging.id;
+  if (pointer === undefined || ids === null) return { fresh: [...records], hashes: null, doubles: 0, withoutId: 0, known: 0 };
+  const found = { fresh: [] as unknown[], hashes: [] as Buffer[], doubles: 0, withoutId: 0, known: 0 };
+  for (const record of records) {
+    const id = idOf(record, pointer);
+    const hash = idHash(id);
+    if (id === null) found.withoutId += 1;
+    if (!ids.add(hash)) {
+      found.doubles += 1;
+      continue;
+    }
+    found.fresh.push(record);
+    found.hashes.push(hash);
+  }
+  return found;
+}
+
+async function save(c: Collector, checkpoint: Checkpoint, staged: StagedPage[]): Promise<Turned> {
+  return (await c.s.store.runs.savePage(c.lease, checkpoint, staged, c.leaseMs)) ? { checkpoint } : { left: true };
+}
+
+/** The list, or a slice of it, is over: the next slice follows, or the halves of one that met the cap. */
+async function endOfSlice(c: Collector, after: Checkpoint, staged: StagedPage[], ended: Ended): Promise<Turned> {
+  const { slice } = after;
+  const { paging } = c.row.plan;
+  if (slice === null || paging.slice === undefined) return save(c, { ...after, ended }, staged);
+  const metCap = ended === 'cap_reached' || (!isGuard(ended) && paging.cap !== undefined && after.walk.records >= paging.cap);
+  if (metCap) {
+    const halves = halve(paging.slice, slice.range);
+    if (halves) return cutSlice(c, after, halves);
+  } else if (isGuard(ended)) return save(c, { ...after, ended }, staged);
+  const done = { ...after, slicesDone: after.slicesDone + 1, cappedSlices: after.cappedSlices + (metCap ? 1 : 0) };
+  const [next, ...rest] = after.slicesLeft;
+  if (!next) return save(c, { ...done, slice: null, ended: isGuard(ended) ? 'no_next' : ended }, staged);
+  const { records, kept, doubles, withoutId } = after;
+  const begun = { range: next, firstSequence: after.sequence + 1, before: { records, kept, doubles, withoutId } };
+  return save(c, { ...done, walk: startWalk(paging), slice: begun, slicesLeft: rest }, staged);
+}
+
+/** What a slice brought before it met the cap is discarded: its halves bring it again, whole. */
+async function cutSlice(
+  c: Collector,
+  after: Checkpoint,
+  [first, second]: readonly [{ from: number; to: number }, { from: number; to: number }],
+): Promise<Turned> {
+  const { slice } = after;
+  if (slice === null) return { left: true };
+  const checkpoint: Checkpoint = {
+    ...after,
+    ...slice.before,
+    walk: startWalk(c.row.plan.paging),
+    sequence: slice.firstSequence - 1,
+    slice: { ...slice, range: first },
+    slicesLeft: [second, ...after.slicesLeft],
+  };
+  if (!(await c.s.store.runs.discardPages(c.lease, checkpoint, slice.firstSequence))) return { left: true };
+  if (c.ids) c.ids = await idsSoFar(c.s, { ...c.row, checkpoint });
+  return { checkpoint };
+}
+
+/** Ids of what is kept of this run, and of earlier ones where only new ids are wanted. */
+async function idsSoFar(s: JobParts, row: RunRow): Promise<IdSet> {
+  const ids = new IdSet();
+  const { plan } = row;
+  const runs = plan.since?.kind === 'ids' ? [...plan.base, row.id] : [row.id];
+  for (const runId of runs) {
+    for (let after = 0; ; ) {
+      const pages = await s.store.runs.ids(runId, after, PAGES_OF_IDS);
+      for (const page of pages) for (let at = 0; at < page.ids.length; at += 16) ids.add(page.ids, at);
+      const last = pages.at(-1);
+      if (!last || pages.length < PAGES_OF_IDS) break;
+      after = last.sequence;
+    }
+  }
+  return ids;
+}
+
+const problem = (code: string, says: string, remedy: string, diagnosis: Diagnosis | null = null): RunProblem => ({ code, says, remedy, diagnosis });
+const failed = (checkpoint: Checkpoint, code: string, says: string, remedy: string): Worked => ({
+  is: 'failed',
+  checkpoint,
+  problem: problem(code, says, remedy),
+});
+
+/** A wait that ended is not the run's own time. */
+const awake = (s: Pick<JobParts, 'ports'>, point: Checkpoint): Checkpoint =>
+  point.waitingSince === null ? point : { ...point, waitedMs: point.waitedMs + Math.max(0, s.ports.clock.now() - point.waitingSince), waitingSince: null };
+
+async function wait(c: Collector, point: Checkpoint, failure: PageFailure, diagnosis: Diagnosis | null): Promise<Turned> {
+  const turn = afterFailure(failure, point.tries);
+  if ('fail' in turn) return { checkpoint: point, problem: problemOf(failure, diagnosis) };
+  const after: Checkpoint = {
+    ...point,
+    tries: turn.isAction ? point.tries : point.tries + 1,
+    waitingSince: turn.isAction ? (point.waitingSince ?? c.s.ports.clock.now()) : null,
+  };
+  if (turn.wait <= WAIT_HERE_MS && !turn.isAction) {
+    await sleep(turn.wait, undefined, { signal: c.stop }).catch(() => undefined); // stopping: the loop gives the run back
+    return { checkpoint: after };
+  }
+  const spread = turn.wait + Math.floor(c.s.ports.random.unit() * Math.min(1_000, turn.wait / 10));
+  await c.s.store.runs.wait(c.lease, { checkpoint: after, waits: turn.says, untilMs: spread, state: 'waiting' });
+  return { left: true };
+}
+
+function problemOf(failure: PageFailure, diagnosis: Diagnosis | null): RunProblem {
+  const says =
+    failure.kind === 'status'
+      ? `The provider answered ${failure.status}.`
+      : failure.kind === 'unreadable'
+        ? 'The response is not JSON.'
+        : `The provider did not answer${failure.kind === 'no_answer' ? ` (${failure.reason})` : ''}.`;
+  return problem(
+    'PAGE_FAILED',
+    diagnosis ? `${says} ${diagnosis.title}.` : says,
+    diagnosis?.remedy ?? 'Make the call in Test call, and fix what it shows. Then run it again.',
+    diagnosis,
+  );
+}
+
+/** The connection cannot be called: what a person must fix is waited for, what passes is tried again. */
+const ACTION: readonly FaultCode[] = [
+  'GRANT_REFUSED',
+  'CONNECTION_NOT_CONSENTED',
+  'CONNECTION_PAUSED',
+  'REVOKED',
+  'ORIGIN_UNCONFIRMED',
+  'CLIENT_STOPPED',
+  'INSTALLATION_HELD',
+];
+
+async function afterFault(c: Collector, point: Checkpoint, error: unknown): Promise<Turned> {
+  if (!(error instanceof Fault) || error.code === 'DATABASE_UNAVAILABLE' || error.code === 'INTERNAL') throw error; // the loop knows
+  if (ACTION.includes(error.code)) return wait(c, point, { kind: 'action' }, null);
+  if (error.code === 'HOST_NOT_LISTED' || error.code === 'INPUT_INVALID' || error.code === 'NOT_FOUND')
+    return { checkpoint: point, problem: problem(error.code, error.message, error.remedy) };
+  return wait(c, awake(c.s, point), { kind: 'busy', retryAfterMs: error.retryAfterMs ?? null }, null);
+}

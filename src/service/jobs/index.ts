@@ -1,0 +1,23 @@
+/** The face of this room: jobs that collect records, their runs and results. */
+export {
+  addJob,
+  cancelRun,
+  changeJob,
+  collectNow,
+  listJobs,
+  listOwnJobs,
+  listRuns,
+  previewRun,
+  removeJob,
+  resumeRun,
+  runJob,
+  runResult,
+  servedResult,
+  showJob,
+  showRun,
+} from './jobs.ts';
+export type { JobParts } from './parts.ts';
+export { planJob } from './planning.ts';
+export { recognizePaging } from './recognition.ts';
+export { fileBytes, gzipBytes, textOf } from './results.ts';
+export { runJobs } from './worker.ts';

@@ -1,0 +1,7 @@
+import type { ConnectionParts } from '../connections/index.ts';
+import type { Store } from '../store/store.ts';
+
+/** Jobs depend on these, and on what their connections depend on. */
+export interface JobParts extends ConnectionParts {
+  store: ConnectionParts['store'] & Pick<Store, 'jobs' | 'runs'>;
+}

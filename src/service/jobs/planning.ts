@@ -1,0 +1,50 @@
+import type { z } from 'zod';
+import type { JobPlan } from '../../api/jobs.ts';
+import { Fault } from '../../core/fault.ts';
+import { nextRuns, runsADay, scheduleInWords, scheduleProblem } from '../../core/jobs/schedule.ts';
+import { quotaInWords, weightOf, windowAt } from '../../core/quota/windows.ts';
+import type { Command } from '../asked.ts';
+import { iso } from '../iso.ts';
+import { jitterOf } from './jitter.ts';
+import type { JobParts } from './parts.ts';
+import { resolveCall } from './resolve.ts';
+
+const DAYS: Record<'minute' | 'hour' | 'day', number> = { minute: 1 / 1440, hour: 1 / 24, day: 1 };
+
+/**
+ * What a job will do, before it is saved. The calls of a run follow from the count of records, if it is known, and the page size.
+ * @throws {Fault} INPUT_INVALID for a schedule that cannot be used
+ */
+export async function planJob(s: JobParts, { body }: Pick<Command<'planJob'>, 'body'>): Promise<z.output<typeof JobPlan>> {
+  const now = s.ports.clock.now();
+  const problem = scheduleProblem(body.schedule, now);
+  if (problem !== null) throw new Fault('INPUT_INVALID', { places: [{ path: 'schedule.expression', why: problem }] });
+  const resolved = await resolveCall(s, body.connection, body);
+  const plan = body.paging ?? resolved.declared;
+  const known = await knownCollection(s, resolved.connectionId, resolved.path);
+  const calls = known?.calls ?? (body.records !== undefined && plan?.size_most !== undefined ? Math.max(1, Math.ceil(body.records / plan.size_most)) : null);
+  const { api } = resolved.address;
+  const runs = runsADay(body.schedule, now);
+  const quota = api.quota.map((each) => {
+    const cost = weightOf(api, each.unit, resolved.call.method, resolved.path) * (calls ?? 1);
+    const { startAt, endAt } = windowAt(each, now);
+    const perWindow = Math.max(1, runs * DAYS[each.window] * ((endAt - startAt) / (86_400_000 * DAYS[each.window])));
+    return { api: api.title, says: quotaInWords(each), cost, percent: Math.round((1000 * cost * perWindow) / each.most) / 10, a_day: each.window === 'day' };
+  });
+  const share = quota.map((one) => `${one.percent} % of ${one.says}`).join(', ');
+  const perRun = calls === null ? 'The calls of a run are not known before the first one' : `${calls} ${calls === 1 ? 'call' : 'calls'} a run`;
+  return {
+    next_runs: nextRuns(body.schedule, now, 5, jitterOf({ name: '', settings: body })).map(iso),
+    schedule_says: scheduleInWords(body.schedule),
+    calls,
+    runs_a_day: runs,
+    quota,
+    says: `${perRun}${runs > 0 ? `, ${runs} ${runs === 1 ? 'run' : 'runs'} a day` : ''}${share === '' ? '. The definition states no quota.' : `: ${share}.`}`,
+  };
+}
+
+/** The last finished collection of the same call by hand or by a job: its calls are the best estimate. */
+async function knownCollection(s: JobParts, connectionId: string, path: string): Promise<{ calls: number } | null> {
+  const row = await s.store.runs.lastDone(connectionId);
+  return row && row.plan.call.path.split('?')[0] === path ? { calls: row.checkpoint.pages } : null;
+}

@@ -1,0 +1,137 @@
+import { promisify } from 'node:util';
+import { gunzip, gzip } from 'node:zlib';
+import { type Format, type Writer, writerOf } from '../../core/output/format.ts';
+import { IdSet } from '../../core/paging/id-set.ts';
+import type { RunLease, RunRow, RunStore } from '../store/runs.ts';
+import { unstage } from './staging.ts';
+
+const zip = promisify(gzip);
+const unzip = promisify(gunzip);
+const PAGES_AT_ONCE = 8;
+const IDS_AT_ONCE = 200;
+const PART_BYTES = 1_000_000;
+const LEVEL = 1;
+
+type Kept = Map<string, boolean[]>;
+
+/**
+ * Which records of a chain of runs belong to the result: of several with one id, the newest. Keyed by run and page; a page that is missing
+ * is kept whole.
+ */
+async function newestOf(store: Pick<RunStore, 'ids'>, chain: readonly string[]): Promise<Kept> {
+  const kept: Kept = new Map();
+  if (chain.length < 2) return kept; // one run has no doubles
+  const seen = new IdSet();
+  for (const runId of [...chain].reverse())
+    for (let after = 0; ; ) {
+      const pages = await store.ids(runId, after, IDS_AT_ONCE);
+      for (const { sequence, ids } of pages) {
+        const marks: boolean[] = [];
+        for (let at = 0; at < ids.length; at += 16) marks.push(seen.add(ids, at));
+        if (marks.includes(false)) kept.set(`${runId} ${sequence}`, marks);
+      }
+      const last = pages.at(-1);
+      if (!last || pages.length < IDS_AT_ONCE) break;
+      after = last.sequence;
+    }
+  return kept;
+}
+
+/** The records of a result, page by page, earlier runs first. */
+export async function* recordsOf(store: Pick<RunStore, 'ids' | 'pages'>, row: Pick<RunRow, 'id' | 'plan'>): AsyncGenerator<unknown[]> {
+  const chain = [...row.plan.base, row.id];
+  const kept = await newestOf(store, chain);
+  for (const runId of chain)
+    for (let after = 0; ; ) {
+      const pages = await store.pages(runId, after, PAGES_AT_ONCE);
+      for (const page of pages) {
+        const marks = kept.get(`${runId} ${page.sequence}`);
+        const records = await unstage(page);
+        yield marks ? records.filter((_record, at) => marks[at] !== false) : records;
+      }
+      const last = pages.at(-1);
+      if (!last || pages.length < PAGES_AT_ONCE) break;
+      after = last.sequence;
+    }
+}
+
+/** All columns of a result: of an appended one, also those of earlier runs. */
+export async function columnsOf(store: Pick<RunStore, 'byIds'>, row: Pick<RunRow, 'plan' | 'checkpoint'>): Promise<string[]> {
+  const earlier = await store.byIds(row.plan.base);
+  const order = new Map(row.plan.base.map((id, at) => [id, at]));
+  const names = new Set(earlier.sort((a, b) => (order.get(a.id) ?? 0) - (order.get(b.id) ?? 0)).flatMap((one) => one.checkpoint.columns));
+  return [...new Set([...names, ...row.checkpoint.columns])];
+}
+
+/** A result as text, in pieces. */
+export async function* textOf(
+  store: Pick<RunStore, 'ids' | 'pages' | 'byIds'>,
+  row: RunRow,
+  format: Format,
+): AsyncGenerator<{ text: string; records: number }> {
+  const writer: Writer = writerOf(format, row.plan.layout, await columnsOf(store, row));
+  yield { text: writer.head(), records: 0 };
+  let isFirst = true;
+  for await (const records of recordsOf(store, row)) {
+    if (records.length === 0) continue;
+    yield { text: writer.batch(records, isFirst), records: records.length };
+    isFirst = false;
+  }
+  yield { text: writer.tail(), records: 0 };
+}
+
+/** Writes the files of a run, so that they are served in parts from any replica. @returns how many records; null: the run is someone else's */
+export async function writeFiles(store: RunStore, row: RunRow, lease: RunLease, leaseMs: number): Promise<number | null> {
+  await store.discardFiles(row.id); // of whoever began before us
+  let written = 0;
+  for (const format of row.plan.formats) {
+    let [sequence, starts, waiting, count] = [0, 0, '', 0];
+    const flush = async (): Promise<boolean> => {
+      if (waiting === '') return true;
+      const plain = Buffer.from(waiting, 'utf8');
+      const part = { sequence: ++sequence, starts, size: plain.length, data: await zip(plain, { level: LEVEL }) };
+      [starts, waiting] = [starts + plain.length, ''];
+      return store.saveFile(lease, format, part, leaseMs);
+    };
+    for await (const { text, records } of textOf(store, row, format)) {
+      count += records;
+      waiting += text;
+      if (waiting.length >= PART_BYTES && !(await flush())) return null;
+    }
+    if (!(await flush())) return null;
+    written = count;
+  }
+  if (row.plan.formats.length === 0) return row.checkpoint.kept;
+  return written;
+}
+
+/** A written file in pieces: of the plain bytes from `from` to before `to`; as gzip members where it is wanted whole. */
+export async function* fileBytes(
+  store: Pick<RunStore, 'fileParts'>,
+  runId: string,
+  format: string,
+  { from, to }: { from: number; to: number },
+): AsyncGenerator<Buffer> {
+  for (let at = from; at < to; ) {
+    const parts = await store.fileParts(runId, format, at, PAGES_AT_ONCE);
+    if (parts.length === 0) return;
+    for (const part of parts) {
+      const plain = await unzip(part.data);
+      const piece = plain.subarray(Math.max(0, at - part.starts), Math.min(part.size, to - part.starts));
+      if (piece.length > 0) yield piece;
+      at = part.starts + part.size;
+      if (at >= to) return;
+    }
+  }
+}
+
+/** The members as they are kept: one after the other they are one gzip file (RFC 1952 §2.2). */
+export async function* gzipBytes(store: Pick<RunStore, 'fileParts'>, runId: string, format: string): AsyncGenerator<Buffer> {
+  for (let at = 0; ; ) {
+    const parts = await store.fileParts(runId, format, at, PAGES_AT_ONCE);
+    for (const part of parts) yield part.data;
+    const last = parts.at(-1);
+    if (!last || parts.length < PAGES_AT_ONCE) return;
+    at = last.starts + last.size;
+  }
+}
