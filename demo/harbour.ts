@@ -41,6 +41,8 @@ export async function openHarbour(options: {
   mkdirSync(folder, { recursive: true, mode: 0o711 });
   writeFileSync(join(folder, MARK), '');
   const url = `http://127.0.0.1:${options.port}`;
+  const outputFolder = join(folder, 'results');
+  mkdirSync(outputFolder, { recursive: true });
   const standinUrl = `http://id.eelgrass.localhost:${options.standinPort}`;
   const standinOf = (provider: string, port: number): Running =>
     startRk(
@@ -73,6 +75,7 @@ export async function openHarbour(options: {
       RUSTY_KETTLE_PORT: String(options.port),
       RUSTY_KETTLE_PRIVATE_HOSTS: '*.localhost, 127.0.0.1',
       RUSTY_KETTLE_APPROVAL_CHECK_SECONDS: '10',
+      RUSTY_KETTLE_OUTPUT_FOLDER: outputFolder,
       ...options.environment,
     };
     service = startRk(['serve'], environment);
@@ -171,6 +174,8 @@ export async function seed(harbour: Harbour, call: ApiClient): Promise<Integrati
   await seedConsents(harbour, call);
   const { seedTools } = await import('./tools.ts');
   await seedTools(call);
+  const { seedJobs } = await import('./jobs.ts');
+  await seedJobs(call);
   const made = await call('addCaller', { body: { name: 'timetable-board', title: 'The board at the pier', connections: ['sailings'] } });
   const settings = {
     TOKEN_URL: made.token_url,

@@ -79,12 +79,15 @@ try {
   say('             Oakum has not approved its client yet. To decide as its staff: npm run demo -- --approve');
   say(`             (tokens live ${LIFE_SECONDS} s, so that you see renewals)`);
   say('Integrations timetable-board fetches tokens (it knows a token URL, an id, a secret), nightly-ledger sends its calls to the relay,');
-  say('             deck-announcer signed in through sign-in for tools (it knows only the code flow); two of them call every 5 s\n');
+  say('             deck-announcer signed in through sign-in for tools (it knows only the code flow); two of them call every 5 s');
+  say(`Jobs         berth-report collects all bookings every two minutes; its file is ${folder}/results/berth-report.csv\n`);
   say('Commands to try, in another terminal:');
   say(`  npm run -s rk -- sign-in --url ${harbour.url} --name ${DEMO_OPERATOR}`);
   say('  npm run -s rk -- status');
   say('  npm run -s rk -- call sailings --saved rows-of-a-table --fill table=boats');
-  say('  npm run -s rk -- caller sheet timetable-board --kind token_url\n');
+  say('  npm run -s rk -- caller setup timetable-board --kind token_url');
+  say('  npm run -s rk -- call berths GET /bookings --all-pages --to bookings.csv');
+  say('  npm run -s rk -- job runs berth-report\n');
   say('Ctrl-C stops all of it and keeps the data; `npm run demo -- --fresh` begins again.');
   let stopping = false;
   const end = async () => {

@@ -187,13 +187,22 @@ test('known secrets go in by API, command line, consent and renewal', async () =
   });
   await recorded('explainPage', { params: { consent: stopped.id }, body: { page: `Something failed: ${secrets.get('a token on a pasted page')}` } });
   await recorded('showConnection', { params: { connection: 'canary-key' } });
+  // A job: its signing secret is write-only, and a provider that echoes the token puts none into a record that is kept.
+  secrets.set('a signing secret', canary('signing'));
+  const job = { name: 'canary', connection: 'canary', call: { method: 'GET' as const, path: '/tables' }, paging: { style: 'none' as const, items: '/tables' } };
+  await recorded('addJob', { body: { ...job, signing_secret: secrets.get('a signing secret') ?? '' } });
+  const { settings } = await recorded('showJob', { params: { job: 'canary' } });
+  await recorded('changeJob', { params: { job: 'canary' }, body: { ...settings, revision: 1, signing_secret: secrets.get('a signing secret') ?? '' } });
+  const run = await recorded('runJob', { params: { job: 'canary' } });
+  await eventually(async () => (await recorded('showRun', { params: { run: run.id } })).state === 'done');
+  answers.push(await (await fetch(`${service.url}/data/canary/latest.json`, { headers: { authorization: `Bearer ${caller_id}.${key}` } })).text());
   for (const [name, operation] of Object.entries(operations as Record<string, Operation>)) {
     if (operation.method !== 'GET' || name === 'showCertificate' || name === 'showSignInRequest') continue; // those two where there is one to show
     const asked = operation.access === 'caller' ? recordedAs(`${caller_id}.${key}`) : recorded;
     const answer = await asked(
       name as 'listSetupInstructions',
       {
-        params: { provider: 'eelgrass', client: 'timetable', connection: 'canary', caller: 'canary', consent: opened.id },
+        params: { provider: 'eelgrass', client: 'timetable', connection: 'canary', caller: 'canary', consent: opened.id, job: 'canary', run: run.id },
         ...(name === 'listSetupInstructions' ? { query: { connection: 'canary' } } : {}),
       } as { params: { caller: string } },
     );
@@ -258,6 +267,9 @@ test('pages show none of them', async () => {
       ['#/providers/ledgerfin/clients/canary/credentials', 'Client id'],
       ['#/providers/ledgerfin/clients/canary/details', 'Authenticates by'],
       ['#/connections/canary-wharfpost', 'Last 24 hours'],
+      ['#/jobs', 'Collected'],
+      ['#/jobs/canary', 'Evidence'],
+      ['#/jobs/canary/settings', 'Signing secret'],
       ['#/callers/canary', 'Permissions'],
       ['#/callers/canary/keys', 'Add a key'],
       ['#/callers/canary/usage', 'By connection'],

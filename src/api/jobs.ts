@@ -1,7 +1,8 @@
 import { z } from 'zod';
 import { Schedule } from '../core/jobs/schedule.ts';
 import { Since } from '../core/jobs/since.ts';
-import { FORMATS, Layout } from '../core/output/format.ts';
+import { Layout } from '../core/output/format.ts';
+import { FORMATS } from '../core/output/formats.ts';
 import { PersonalField } from '../core/output/record.ts';
 import { PagingPlan } from '../core/paging/plan.ts';
 import { VERDICTS } from '../core/paging/verdict.ts';

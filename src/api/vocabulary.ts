@@ -5,6 +5,7 @@ import type { GrantKind } from '../core/oauth/grant-kinds.ts';
 import type { Approval } from '../core/provider/kinds.ts';
 import type { RenewalPolicy } from '../core/renewal/plan.ts';
 import type { CLIENT_STATES } from './clients.ts';
+import type { Completeness, Run } from './jobs.ts';
 
 /**
  * The words of the closed lists that people meet, once for console, CLI and docs: what each value is called, how it is colored and drawn,
@@ -48,6 +49,21 @@ export const STATES: Record<AnyState, Word> = {
   unverified: word('to be verified', 'warning', ['dashed', '\u00b7'], 'New; it is verified before it replaces the current one.'),
   active: word('current', 'good', ['check', '\u2713'], 'Requests are made with it.'),
   former: word('standby', 'quiet', ['pause', '\u2016'], 'Kept in case its successor is rejected.'),
+};
+
+/** The states of a run of a job, and the verdict on what it collected. */
+export const RUN_WORDS: Record<Run['state'], Word> = {
+  running: word('running', 'good', ['dashed', '\u2026'], 'It collects pages now.'),
+  waiting: word('waiting', 'warning', ['pause', '\u2016'], 'It cannot go on now, and continues automatically.'),
+  done: word('done', 'good', ['check', '\u2713'], 'All pages were read.'),
+  failed: word('failed', 'bad', ['cross', '\u2717'], 'It stopped, and shows why. What it collected is kept until it is resumed.'),
+  cancelled: word('cancelled', 'quiet', ['cross', '\u2014'], 'An operator cancelled it.'),
+  skipped: word('skipped', 'quiet', ['pause', '\u2014'], 'It was due while the run before it was not finished.'),
+};
+export const COMPLETENESS_WORDS: Record<Completeness['verdict'], Word> = {
+  complete: word('complete', 'good', ['check', '\u2713'], 'Evidence shows that every record was collected.'),
+  incomplete: word('incomplete', 'bad', ['alert', '\u2717'], 'Evidence shows that records are missing. The earlier result stays in use.'),
+  cannot_tell: word('cannot tell', 'warning', ['question', '?'], 'Nothing shows that records are missing, and nothing shows that all came.'),
 };
 
 /** Lines that are judged: what was compared before a consent, and what a connection depends on. */

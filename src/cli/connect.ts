@@ -68,3 +68,15 @@ export async function anonymous(options: GlobalOptions): Promise<ApiClient> {
   const { apiClient } = await import('../api/client.ts');
   return apiClient({ baseUrl: serviceUrl(options) });
 }
+
+/** Fetches a file from the service, as whoever is signed in. @throws {ProblemError} with the service's own words */
+export async function download(options: Pick<GlobalOptions, 'url'>, path: string): Promise<ReadableStream<Uint8Array>> {
+  const file = readSignIn();
+  const { ProblemError } = await import('../api/client.ts');
+  const { isProblem } = await import('../api/is-problem.ts');
+  const response = await fetch(`${serviceUrl(options)}${path}`, { headers: { authorization: `Bearer ${file?.token ?? ''}` } });
+  if (response.ok && response.body) return response.body;
+  const answer: unknown = await response.json().catch(() => null);
+  if (isProblem(answer)) throw new ProblemError(answer);
+  throw new Outcome(EXIT.failed, `The service answered ${response.status}.`);
+}

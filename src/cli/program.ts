@@ -4,6 +4,7 @@ import { caller } from './commands/caller.ts';
 import { client } from './commands/client.ts';
 import { completion } from './commands/completion.ts';
 import { connection } from './commands/connection.ts';
+import { job } from './commands/job.ts';
 import { operator } from './commands/operator.ts';
 import { provider } from './commands/provider.ts';
 import { installation, replica } from './commands/running.ts';
@@ -16,7 +17,7 @@ import { OUTPUTS, oneOf } from './options.ts';
 const TASKS = {
   'Run:': [serve, standin, installation, replica],
   'Set up:': [signIn, signOut, operator, provider, client, connection, caller],
-  'Use:': [token, call],
+  'Use:': [token, call, job],
   'Watch:': [status, history],
   'Shell:': [completion],
 };

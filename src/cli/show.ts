@@ -1,4 +1,4 @@
-import type { AnyState, Tone } from '../api/vocabulary.ts';
+import type { AnyState, Tone, Word } from '../api/vocabulary.ts';
 import { LINE_VERDICTS, STATES } from '../api/vocabulary.ts';
 import { EXIT, Outcome } from './exit.ts';
 
@@ -59,6 +59,9 @@ export const state = (of: AnyState): Toned => {
   const { mark, label, tone } = STATES[of];
   return { text: `${mark} ${label}`, tone };
 };
+
+/** A word of the vocabulary with its mark and color. */
+export const worded = ({ mark, label, tone }: Word): Toned => ({ text: `${mark} ${label}`, tone });
 
 /** The verdict of a line: its mark, with a word where it is not good. */
 export function lineMark(verdict: keyof typeof LINE_VERDICTS): string {

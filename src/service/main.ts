@@ -15,7 +15,7 @@ import { keepRevoking, resumeFirst } from './grants/index.ts';
 import { changes, history } from './history/index.ts';
 import { keepTidy } from './housekeeping.ts';
 import { type HttpParts, listen, openFront } from './http/index.ts';
-import { runJobs } from './jobs/index.ts';
+import { bell, runJobs } from './jobs/index.ts';
 import { operators } from './operators/index.ts';
 import { outgoing } from './outgoing/index.ts';
 import { type Ports, random } from './ports.ts';
@@ -233,6 +233,7 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
     apiTokens: tokens,
     quotas: shares,
     documents: reading,
+    jobBell: bell(),
     ports,
     version: PACKAGE.version,
   };

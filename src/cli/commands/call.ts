@@ -1,12 +1,14 @@
-import { RELAY_METHODS } from '../../api/choices.ts';
+import { FORMATS, RELAY_METHODS } from '../../api/choices.ts';
 import type { ApiClient } from '../../api/client.ts';
 import type { ComposedCall, TriedCall } from '../../api/trying.ts';
 import { UsageError } from '../exit.ts';
-import { pairs } from '../options.ts';
+import { oneOf, pairs, whole } from '../options.ts';
 import { plain } from '../plain.ts';
 import { agreed, task, verb } from '../row.ts';
 import { failedWith, line, one, type Shown, text } from '../show.ts';
 import { diagnosisLines } from '../views/diagnosis.ts';
+import { allPages } from './call-all-pages.ts';
+import { columns, document } from './job-settings.ts';
 import { readText } from './provider-source.ts';
 
 interface Composing {
@@ -35,7 +37,17 @@ export const call = () =>
       .option('--description <text>', 'with --save: what it is for')
       .option('--as-curl', 'print it as a curl line through the relay instead of making it')
       .option('--har <file>', 'also write call and answer to a HAR file, secrets masked')
-      .option('--yes', 'do not ask before a call that may change something on a live connection'),
+      .option('--all-pages', 'collect all pages, with progress on standard error and the records on standard output')
+      .option(
+        '--paging <document>',
+        'with --all-pages: how the list is paged, in JSON or YAML; default: as the definition states, or as it is recognized',
+        document,
+      )
+      .option('--columns <list...>', 'with --all-pages: FIELD or FIELD=TITLE, separated by commas; default: all', columns)
+      .option('--days <n>', 'with --all-pages: how far back a list goes that is cut by date', whole('--days'))
+      .addOption(oneOf('--format <format>', 'with --all-pages: csv, ndjson or json', FORMATS).default('csv' as const))
+      .option('--to <file>', 'with --all-pages: write a file instead')
+      .option('--yes', 'do not ask before a call that may change something on a live connection, or before recognized paging is followed'),
     async ({ args: [name, method, path], options, rk, call: api }) => {
       const params = { connection: name };
       const values = options.fill ?? {};
@@ -46,6 +58,10 @@ export const call = () =>
       if (composed && options.asCurl) {
         const { line: curl } = await api('writeCurl', { params, body: composed });
         return line(curl, { line: curl });
+      }
+      if (options.allPages) {
+        const what = composed ? { call: composed } : { saved: options.saved ?? '' };
+        return allPages({ api, rk }, name, { ...what, values }, options);
       }
       const answer = await send(api, name, { ...(composed ?? { saved: options.saved ?? '' }), values }, options.yes);
       if (!answer) return undefined;

@@ -1,8 +1,10 @@
 <script lang="ts">
   import Play from '@lucide/svelte/icons/play';
-  import type { CallsRead, TriedCall } from '../../api/trying.ts';
-  import Copy from '../ui/Copy.svelte';
+  import type { TriedCall } from '../../api/trying.ts';
   import Field from '../ui/Field.svelte';
+  import CallTransfer from './CallTransfer.svelte';
+  import CollectAll from './collect/CollectAll.svelte';
+  import LiveBanner from './LiveBanner.svelte';
   import OfferedList from './OfferedList.svelte';
   import PairRows from './PairRows.svelte';
   import ProblemNote from './ProblemNote.svelte';
@@ -13,27 +15,21 @@
 
   /** Call the provider's API through a connection; save the call, or export it as curl. */
   const { connection }: { connection: string } = $props();
-  const key = $derived({ connection });
+  const named = $derived(connection); // equal names start nothing again
+  const key = $derived({ connection: named });
   const offered = new Loaded(() => call('offeredCalls', { params: key }));
   $effect(() => {
-    void key;
+    void named;
     return offered.start();
   });
   const METHODS = ['GET', 'HEAD', 'POST', 'PUT', 'PATCH', 'DELETE', 'OPTIONS'] as const;
   const x = new Composed();
   let answer = $state.raw<TriedCall | null>(null);
   let confirming = $state(false);
-  let line = $state('');
-  let pasted = $state('');
-  let read = $state.raw<CallsRead | null>(null);
   let saveAs = $state('');
   const doing = new Doing();
   const o = $derived(offered.value);
   const live = $derived(o !== null && o.environment === 'live' && !o.rehearsal);
-  const consequence = $derived.by(() => {
-    if (live) return 'What you change here is changed for real.';
-    return o?.rehearsal ? 'A simulated provider: nothing here is real.' : 'Not the live environment.';
-  });
   const lacking = $derived(x.lacking(o?.placeholders ?? {}));
   const filled = $derived(Object.fromEntries(Object.entries(x.values).filter(([, value]) => value !== '')));
   const send = (effects: boolean) =>
@@ -54,33 +50,11 @@
       [x.saved, saveAs] = [saveAs.trim(), ''];
       await offered.load();
     });
-  const toCurl = () => doing.run(async () => void (line = (await call('writeCurl', { params: key, body: x.call })).line));
-  const fromText = () =>
-    doing.run(async () => {
-      read = await call('readCalls', { params: key, body: { text: pasted } });
-      const [first] = read.items;
-      if (first) x.load(first.call);
-    });
-  const fromFile = async (event: Event & { currentTarget: HTMLInputElement }) => {
-    const [file] = event.currentTarget.files ?? [];
-    if (!file) return;
-    pasted = await file.text();
-    await fromText();
-  };
 </script>
 
 <ProblemNote problem={offered.problem} />
 {#if o}
-  <p
-    class={[
-      'px-4 py-2 mb-4 flex flex-wrap items-baseline gap-x-4 border-l-8',
-      live ? 'border-error bg-error/10' : 'border-success bg-success/10',
-    ]}
-  >
-    <strong class={['text-2xl uppercase tracking-wide', live ? 'text-error' : 'text-success']}
-      >{o.rehearsal ? 'rehearsal' : o.environment}</strong
-    ><span>{consequence} <code class="break-all">{o.base_url}</code></span>
-  </p>
+  <LiveBanner offered={o} />
   <div class="grid lg:grid-cols-[minmax(0,1fr)_22rem] gap-6">
     <div>
       <form onsubmit={submit} aria-label="The call">
@@ -128,6 +102,7 @@
       <ProblemNote problem={doing.problem} />
       {#if answer}<h2 class="mb-1">Response</h2>
         <TriedAnswer {answer} />{/if}
+      <CollectAll {connection} call={x.call} values={filled} disabled={lacking.length > 0} />
     </div>
     <div>
       <OfferedList
@@ -153,27 +128,7 @@
       <p class="text-sm text-base-content/70">
         A name in braces, such as <code>{'{table}'}</code>, is filled in at each call; where it has a value now, that one is kept.
       </p>
-      <h2 class="mt-4 mb-1">Import and export</h2>
-      <button class="btn btn-sm" disabled={doing.busy} onclick={toCurl}>Copy as curl</button>
-      {#if line}<p class="mt-1"><Copy value={line} label="the curl line" /></p>{/if}
-      <label class="block mt-2" for="pasted">Paste a curl line, or choose a HAR file</label>
-      <textarea id="pasted" class="textarea w-full mono" rows="2" bind:value={pasted}></textarea>
-      <div class="flex gap-2 mt-1">
-        <button class="btn btn-sm" disabled={doing.busy || pasted.trim() === ''} onclick={fromText}>Read</button><input
-          type="file"
-          accept=".har,application/json"
-          class="file-input file-input-sm grow"
-          aria-label="HAR file"
-          onchange={fromFile}
-        />
-      </div>
-      {#if read}
-        {#each read.items as one, at (at)}<div class="py-0.5">
-            <button type="button" class="link mono text-left" onclick={() => x.load(one.call)}>{one.call.method} {one.call.path}</button
-            >{#if one.left_out.length > 0}<span class="block text-sm text-base-content/70">left out: {one.left_out.join(', ')}</span>{/if}
-          </div>{/each}
-        {#each read.refused as one, at (at)}<p class="text-sm text-warning">{one}</p>{/each}
-      {/if}
+      <CallTransfer {connection} call={x.call} load={(one) => x.load(one)} />
     </div>
   </div>
 {:else if !offered.problem}<p aria-busy="true">Loading…</p>{/if}

@@ -3,7 +3,7 @@ import { PLACES } from './places.ts';
 
 /** One thing that can be found: choosing it goes to its address. */
 export interface Found {
-  kind: 'Page' | 'Action' | 'Connection' | 'Provider' | 'Client' | 'Caller';
+  kind: 'Page' | 'Action' | 'Connection' | 'Provider' | 'Client' | 'Caller' | 'Job';
   text: string;
   note: string;
   href: string;
@@ -53,13 +53,19 @@ export class Palette {
   async open(): Promise<void> {
     this.text = '';
     this.#connections = [];
-    const [providers, clients, callers] = await Promise.all([this.#call('listProviders'), this.#call('listClients'), this.#call('listCallers')]);
+    const [providers, clients, callers, jobs] = await Promise.all([
+      this.#call('listProviders'),
+      this.#call('listClients'),
+      this.#call('listCallers'),
+      this.#call('listJobs'),
+    ]);
     this.#objects = [
       ...providers.items.map((one): Found => ({ kind: 'Provider', text: one.title, note: one.name, href: `/providers/${one.name}` })),
       ...clients.items.map(
         (one): Found => ({ kind: 'Client', text: `${one.provider}/${one.name}`, note: one.title, href: `/providers/${one.provider}/clients/${one.name}` }),
       ),
       ...callers.items.map((one): Found => ({ kind: 'Caller', text: one.name, note: one.title, href: `/callers/${one.name}` })),
+      ...jobs.items.map((one): Found => ({ kind: 'Job', text: one.name, note: one.settings.title, href: `/jobs/${one.name}` })),
     ];
   }
 

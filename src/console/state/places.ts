@@ -1,5 +1,6 @@
 import Activity from '@lucide/svelte/icons/activity';
 import Cable from '@lucide/svelte/icons/cable';
+import CalendarClock from '@lucide/svelte/icons/calendar-clock';
 import CircleGauge from '@lucide/svelte/icons/circle-gauge';
 import CircleHelp from '@lucide/svelte/icons/circle-question-mark';
 import Landmark from '@lucide/svelte/icons/landmark';
@@ -12,6 +13,7 @@ export const PLACES = [
   { path: '/connections', name: 'Connections', icon: Cable, key: 'c' },
   { path: '/providers', name: 'Providers', icon: Landmark, key: 'p' },
   { path: '/callers', name: 'Callers', icon: Workflow, key: 'l' },
+  { path: '/jobs', name: 'Jobs', icon: CalendarClock, key: 'j' },
   { path: '/activity', name: 'Activity', icon: Activity, key: 'a' },
   { path: '/settings', name: 'Settings', icon: SettingsIcon, key: 's' },
   { path: '/help', name: 'Help', icon: CircleHelp, key: 'h' },

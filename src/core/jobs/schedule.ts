@@ -50,13 +50,13 @@ export function nextRuns(schedule: Schedule, from: number, count = 1, jitterMs =
     .map((date) => date.getTime() + jitterMs);
 }
 
-/** How often it runs in the 24 hours from `from`. */
-export const runsADay = (schedule: Schedule, from: number): number =>
-  schedule.kind === 'manual'
-    ? 0
-    : schedule.kind === 'every'
-      ? Math.max(1, Math.floor(1440 / schedule.minutes))
-      : nextRuns(schedule, from, 1441).filter((at) => at <= from + 86_400_000).length;
+/** How often it runs in the 24 hours that begin with its next run: a day on which it runs at all. */
+export function runsADay(schedule: Schedule, from: number): number {
+  if (schedule.kind === 'manual') return 0;
+  if (schedule.kind === 'every') return Math.max(1, Math.floor(1440 / schedule.minutes));
+  const [first] = nextRuns(schedule, from);
+  return first === undefined ? 0 : nextRuns(schedule, first - 1, 1441).filter((at) => at < first + 86_400_000).length;
+}
 
 const EVERY_WORDS: Record<number, string> = { 1: 'every minute', 60: 'every hour', 1440: 'every day', 10080: 'every week' };
 export const scheduleInWords = (schedule: Schedule): string =>

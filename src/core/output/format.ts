@@ -1,14 +1,7 @@
 import { stringify } from 'csv-stringify/sync';
 import { z } from 'zod';
+import type { Format } from './formats.ts';
 import { flatten } from './record.ts';
-
-export const FORMATS = ['csv', 'ndjson', 'json'] as const;
-export type Format = (typeof FORMATS)[number];
-export const MEDIA_TYPES: Record<Format, string> = {
-  csv: 'text/csv; charset=utf-8',
-  ndjson: 'application/x-ndjson; charset=utf-8',
-  json: 'application/json; charset=utf-8',
-};
 
 export const Column = z.strictObject({
   field: z.string().min(1).max(200).describe('A field as it is flattened, such as guest.name'),

@@ -1,7 +1,8 @@
 import { parse } from 'csv-parse/sync';
 import fc from 'fast-check';
 import { expect, test } from 'vitest';
-import { columnsIn, type FORMATS, guarded, Layout, rowOf, writerOf } from './format.ts';
+import { columnsIn, guarded, Layout, rowOf, writerOf } from './format.ts';
+import type { FORMATS } from './formats.ts';
 import { flatten, withoutPersonal } from './record.ts';
 
 const layout = (more: object = {}): Layout => Layout.parse({ ...more });

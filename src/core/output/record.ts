@@ -24,8 +24,8 @@ const hashed = (value: unknown, key: Uint8Array): string | null =>
     ? null
     : createHmac('sha256', key)
         .update(typeof value === 'string' ? value : JSON.stringify(value))
-        .digest('base64url')
-        .slice(0, 22);
+        .digest('hex')
+        .slice(0, 24);
 
 /** A record without what is personal in it; lists are followed into each of their members. @param key for `hash` */
 export function withoutPersonal(record: unknown, fields: readonly PersonalField[], key: Uint8Array): unknown {

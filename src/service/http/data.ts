@@ -2,7 +2,7 @@ import { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import type { Request, RequestHandler, Response } from 'express';
 import { Fault } from '../../core/fault.ts';
-import { FORMATS, type Format, MEDIA_TYPES } from '../../core/output/format.ts';
+import { FORMATS, type Format, MEDIA_TYPES } from '../../core/output/formats.ts';
 import { fileBytes, gzipBytes, type JobParts, runResult, servedResult, textOf } from '../jobs/index.ts';
 import type { RunRow } from '../store/runs.ts';
 import type { WhoCalls } from '../tokens/index.ts';

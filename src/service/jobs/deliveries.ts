@@ -7,7 +7,7 @@ import { createGzip } from 'node:zlib';
 import { Webhook } from 'standardwebhooks';
 import type { DeliveryTarget } from '../../api/jobs.ts';
 import { reasonInWords } from '../../core/oauth/wire.ts';
-import { MEDIA_TYPES } from '../../core/output/format.ts';
+import { MEDIA_TYPES } from '../../core/output/formats.ts';
 import type { JobRow } from '../store/jobs.ts';
 import type { DeliveryRow, RunRow } from '../store/runs.ts';
 import { fileNameOf } from './names.ts';

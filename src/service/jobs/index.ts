@@ -1,4 +1,5 @@
 /** The face of this room: jobs that collect records, their runs and results. */
+export { bell } from './bell.ts';
 export {
   addJob,
   cancelRun,

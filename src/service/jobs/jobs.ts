@@ -127,11 +127,13 @@ export async function runJob(s: JobParts, { params, actor }: Command<'runJob'>):
   const job = await jobNamed(s, params.job);
   const run = await startRun(s, job, { reason: 'operator', requestedBy: actor.operator.name });
   if (!run) throw new Fault('RUN_OVERLAPS');
+  s.jobBell.ring();
   return viewOf(s, run, job);
 }
 
 export async function collectNow(s: JobParts, { params, body, actor }: Command<'collect'>): Promise<Run> {
   const run = await startCollection(s, params.connection, body, actor.operator.name);
+  s.jobBell.ring();
   s.history.add({
     actor: actor.operator.name,
     kind: 'called',
@@ -171,6 +173,7 @@ export async function resumeRun(s: JobParts, { params, actor }: Command<'resumeR
   const other = job && (await s.store.runs.unfinishedOf(job.id));
   if (other && other.id !== row.id) throw new Fault('RUN_OVERLAPS');
   if (!(await s.store.runs.resume(row.id))) throw new Fault('RUN_ENDED');
+  s.jobBell.ring();
   if (job) s.history.add({ actor: actor.operator.name, kind: 'run_resumed', subject: `job:${job.name}`, says: `Resumed run ${row.number}.` });
   return showRun(s, row.id);
 }

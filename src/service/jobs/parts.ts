@@ -1,7 +1,10 @@
 import type { ConnectionParts } from '../connections/index.ts';
 import type { Store } from '../store/store.ts';
+import type { Bell } from './bell.ts';
 
 /** Jobs depend on these, and on what their connections depend on. */
 export interface JobParts extends ConnectionParts {
   store: ConnectionParts['store'] & Pick<Store, 'jobs' | 'runs'>;
+  /** Rung when there is something to do at once. */
+  jobBell: Bell;
 }

@@ -31,17 +31,19 @@ export async function planJob(s: JobParts, { body }: Pick<Command<'planJob'>, 'b
     const perWindow = Math.max(1, runs * DAYS[each.window] * ((endAt - startAt) / (86_400_000 * DAYS[each.window])));
     return { api: api.title, says: quotaInWords(each), cost, percent: Math.round((1000 * cost * perWindow) / each.most) / 10, a_day: each.window === 'day' };
   });
-  const share = quota.map((one) => `${one.percent} % of ${one.says}`).join(', ');
-  const perRun = calls === null ? 'The calls of a run are not known before the first one' : `${calls} ${calls === 1 ? 'call' : 'calls'} a run`;
+  const share = quota.map((one) => `${one.percent < 0.1 ? 'less than 0.1' : one.percent} % of ${withThousands(one.says)}`).join(', ');
+  const perRun = calls === null ? 'The calls of a run are known after the first one' : `${calls} ${calls === 1 ? 'call' : 'calls'} a run`;
   return {
     next_runs: nextRuns(body.schedule, now, 5, jitterOf({ name: '', settings: body })).map(iso),
     schedule_says: scheduleInWords(body.schedule),
     calls,
     runs_a_day: runs,
     quota,
-    says: `${perRun}${runs > 0 ? `, ${runs} ${runs === 1 ? 'run' : 'runs'} a day` : ''}${share === '' ? '. The definition states no quota.' : `: ${share}.`}`,
+    says: `${perRun}${runs > 0 ? `, ${runs} ${runs === 1 ? 'run' : 'runs'} a day` : ''}${share === '' ? '. The definition states no quota.' : calls === null ? '.' : `: ${share}.`}`,
   };
 }
+
+const withThousands = (text: string): string => text.replace(/\d+/, (count) => Number(count).toLocaleString('en-US'));
 
 /** The last finished collection of the same call by hand or by a job: its calls are the best estimate. */
 async function knownCollection(s: JobParts, connectionId: string, path: string): Promise<{ calls: number } | null> {

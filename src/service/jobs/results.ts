@@ -1,6 +1,7 @@
 import { promisify } from 'node:util';
 import { gunzip, gzip } from 'node:zlib';
-import { type Format, type Writer, writerOf } from '../../core/output/format.ts';
+import { type Writer, writerOf } from '../../core/output/format.ts';
+import type { Format } from '../../core/output/formats.ts';
 import { IdSet } from '../../core/paging/id-set.ts';
 import type { RunLease, RunRow, RunStore } from '../store/runs.ts';
 import { unstage } from './staging.ts';

@@ -1,4 +1,3 @@
-import { setTimeout as sleep } from 'node:timers/promises';
 import { Fault } from '../../core/fault.ts';
 import { base64url } from '../../core/identifiers.ts';
 import { nextRuns } from '../../core/jobs/schedule.ts';
@@ -37,7 +36,10 @@ export async function runJobs(s: JobParts, stop: AbortSignal): Promise<void> {
           runId,
           workOn(s, lease, stop)
             .catch((cause: unknown) => logFailure(s, cause, 'work on a run failed; it continues from its last page'))
-            .finally(() => working.delete(runId)),
+            .finally(() => {
+              working.delete(runId);
+              s.jobBell.ring(); // deliveries may be due, and another run may wait for its turn
+            }),
         );
       }
     await deliverDue(s, stop);
@@ -52,7 +54,7 @@ export async function runJobs(s: JobParts, stop: AbortSignal): Promise<void> {
     } catch (cause) {
       logFailure(s, cause, 'looking for due runs failed');
     }
-    await sleep(LOOK_MS, undefined, { signal: stop }).catch(() => undefined); // aborted: the loop's condition ends it
+    await s.jobBell.wait(LOOK_MS, stop);
   }
   await Promise.all(working.values());
 }
