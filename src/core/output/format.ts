@@ -1,7 +1,7 @@
 import { stringify } from 'csv-stringify/sync';
 import { z } from 'zod';
 import type { Format } from './formats.ts';
-import { flatten } from './record.ts';
+import { cellAt, flatten } from './record.ts';
 
 export const Column = z.strictObject({
   field: z.string().min(1).max(200).describe('A field as it is flattened, such as guest.name'),
@@ -37,10 +37,8 @@ export function columnsIn(records: readonly unknown[], known: readonly string[] 
 }
 
 /** A record's cells, in the order of the columns. */
-export function rowOf(record: unknown, columns: readonly Column[], guard: boolean): string[] {
-  const cells = flatten(record);
-  return columns.map(({ field }) => cellOf(cells.get(field), guard));
-}
+export const rowOf = (record: unknown, columns: readonly Column[], guard: boolean): string[] =>
+  columns.map(({ field }) => cellOf(cellAt(record, field), guard));
 
 /** What is written for a file, part by part: text before the first record, for each batch of records, and after the last. */
 export interface Writer {
@@ -73,6 +71,5 @@ export function writerOf(format: Format, layout: Layout, all: readonly string[])
 /** JSON with chosen columns: their flattened values under their titles. Without a choice: the record as it came. */
 function chosen(record: unknown, layout: Layout): unknown {
   if (layout.columns.length === 0) return record;
-  const cells = flatten(record);
-  return Object.fromEntries(layout.columns.map(({ field, title }) => [title ?? field, cells.get(field) ?? null]));
+  return Object.fromEntries(layout.columns.map(({ field, title }) => [title ?? field, cellAt(record, field) ?? null]));
 }

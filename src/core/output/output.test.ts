@@ -3,7 +3,7 @@ import fc from 'fast-check';
 import { expect, test } from 'vitest';
 import { columnsIn, guarded, Layout, rowOf, writerOf } from './format.ts';
 import type { FORMATS } from './formats.ts';
-import { flatten, withoutPersonal } from './record.ts';
+import { cellAt, flatten, withoutPersonal } from './record.ts';
 
 const layout = (more: object = {}): Layout => Layout.parse({ ...more });
 const write = (format: (typeof FORMATS)[number], records: unknown[], given: Layout, size = 3): string => {
@@ -87,3 +87,14 @@ test('personal fields: dropped, masked, or a keyed hash that stays the same for 
   expect(JSON.stringify([one, other])).not.toMatch(/Ane|Tom|post\.example|phone/);
   expect(withoutPersonal(guest('Ane'), fields, Buffer.alloc(32, 8))).not.toEqual(one);
 });
+
+test('one cell is what flattening gives, for every column of every record', () =>
+  fc.assert(
+    fc.property(fc.dictionary(fc.stringMatching(/^[a-c.]{1,3}$/), fc.jsonValue({ maxDepth: 3 }), { maxKeys: 4 }), (made) => {
+      const cells = flatten(made);
+      // Two ways to one name: the record itself is ambiguous, and the last one wins in the table.
+      fc.pre(!JSON.stringify(made).match(/"[^"]*\.[^"]*":/));
+      for (const [name, value] of cells) expect(cellAt(made, name)).toEqual(value);
+      for (const name of ['x', 'a.x', '']) if (!cells.has(name)) expect(cellAt(made, name)).toBeUndefined();
+    }),
+  ));

@@ -62,3 +62,17 @@ export function flatten(record: unknown): Map<string, unknown> {
   put(record, '', 0);
   return cells;
 }
+
+/** One cell by the rule of `flatten`, without making the others: a million records have ten of them each. */
+export function cellAt(record: unknown, field: string): unknown {
+  if (!isObject(record)) return field === 'value' ? shownValue(record) : undefined;
+  if (Object.hasOwn(record, field)) return isObject(record[field]) ? undefined : shownValue(record[field]);
+  for (let dot = field.indexOf('.'); dot > 0; dot = field.indexOf('.', dot + 1)) {
+    const head = field.slice(0, dot);
+    const inner = Object.hasOwn(record, head) ? record[head] : undefined;
+    const cell = isObject(inner) ? cellAt(inner, field.slice(dot + 1)) : undefined;
+    if (cell !== undefined) return cell;
+  }
+  return undefined;
+}
+const shownValue = (value: unknown): unknown => (Array.isArray(value) ? JSON.stringify(value) : value);

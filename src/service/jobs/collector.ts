@@ -21,6 +21,7 @@ const PAGE_DEADLINE_MS = 120_000;
 const PAGE_BYTES = 64_000_000;
 /** Shorter waits are waited here; for longer ones the lease is given back. */
 const WAIT_HERE_MS = 2_000;
+const CALLABLE_MS = 1_000;
 const COLUMNS_MOST = 1_000;
 const PAGES_OF_IDS = 200;
 
@@ -29,6 +30,11 @@ export type Worked = { is: 'collected'; checkpoint: Checkpoint } | { is: 'left' 
 
 interface Collector {
   s: JobParts;
+  connection: string;
+  /** The connection as it was a moment ago: a pause or a revocation is heard of within a second. */
+  callable: { at: number; x: Callable } | null;
+  /** The page that is on its way while the one before it is saved. */
+  ahead: { key: string; coming: Promise<Coming> } | null;
   row: RunRow;
   lease: RunLease;
   leaseMs: number;
@@ -43,7 +49,7 @@ export async function collect(
   work: { row: RunRow; connection: string; lease: RunLease; leaseMs: number; hashKey: Uint8Array; stop: AbortSignal },
 ): Promise<Worked> {
   const { row, lease } = work;
-  const c: Collector = { ...work, s, ids: row.plan.paging.id === undefined ? null : await idsSoFar(s, row) };
+  const c: Collector = { ...work, s, callable: null, ahead: null, ids: row.plan.paging.id === undefined ? null : await idsSoFar(s, row) };
   let point = row.checkpoint;
   while (point.ended === null) {
     if (work.stop.aborted) {
@@ -58,7 +64,7 @@ export async function collect(
         `The run took longer than ${row.plan.limits.minutes} minutes.`,
         'Raise the limit of minutes, or collect less at a time.',
       );
-    const turned = await onePage(c, work.connection, point);
+    const turned = await onePage(c, point);
     if ('left' in turned) return { is: 'left' };
     if ('problem' in turned) return { is: 'failed', checkpoint: turned.checkpoint, problem: turned.problem };
     point = turned.checkpoint;
@@ -68,20 +74,45 @@ export async function collect(
 
 type Turned = { checkpoint: Checkpoint } | { left: true } | { checkpoint: Checkpoint; problem: RunProblem };
 
-async function onePage(c: Collector, connection: string, point: Checkpoint): Promise<Turned> {
+/** A page that came, with the way it was asked for; or what kept it from coming. */
+type Coming = { callable: Callable; address: ApiAddress; fetched: Fetched } | { error: unknown };
+
+const keyOf = (point: Pick<Checkpoint, 'walk' | 'slice'>): string => JSON.stringify([point.walk.position, point.slice?.range ?? null]);
+
+async function come(c: Collector, point: Pick<Checkpoint, 'walk' | 'slice'>): Promise<Coming> {
   const { s, row } = c;
-  let callable: Callable & { connectionId: string };
-  let address: ApiAddress;
-  let fetched: Fetched;
-  const call = callForPage(row.plan.paging, row.plan.call, point.walk.position, point.slice?.range ?? null);
   try {
-    callable = await callableNow(s, connection);
-    address = addressOf(callable, call);
+    const now = s.ports.clock.now();
+    if (c.callable === null || now - c.callable.at > CALLABLE_MS || now < c.callable.at) c.callable = { at: now, x: await callableNow(s, c.connection) };
+    const callable = c.callable.x;
+    const call = callForPage(row.plan.paging, row.plan.call, point.walk.position, point.slice?.range ?? null);
+    const address = addressOf(callable, call);
     const what = { method: call.method, headers: call.headers, ...(call.body === null ? {} : { body: call.body }) };
-    fetched = await fetchPage(s, { grant: callable.grant, address, what, about: callable.about }, { deadlineMs: PAGE_DEADLINE_MS, limitBytes: PAGE_BYTES });
+    const fetched = await fetchPage(
+      s,
+      { grant: callable.grant, address, what, about: callable.about },
+      { deadlineMs: PAGE_DEADLINE_MS, limitBytes: PAGE_BYTES },
+    );
+    return { callable, address, fetched };
   } catch (error) {
-    return afterFault(c, point, error);
+    c.callable = null;
+    return { error };
   }
+}
+
+/** Asks for the page after this one: only reads are made ahead, and never while something waits. */
+function ask(c: Collector, next: Pick<Checkpoint, 'walk' | 'slice'>): void {
+  if (c.row.plan.call.method !== 'GET' || c.stop.aborted) return;
+  c.ahead = { key: keyOf(next), coming: come(c, next) };
+}
+
+async function onePage(c: Collector, point: Checkpoint): Promise<Turned> {
+  const { s, row } = c;
+  const { ahead } = c;
+  c.ahead = null;
+  const came = await (ahead?.key === keyOf(point) ? ahead.coming : come(c, point));
+  if ('error' in came) return afterFault(c, point, came.error);
+  const { callable, address, fetched } = came;
   const counted: Checkpoint = { ...awake(s, point), calls: point.calls + (fetched.kind === 'quota' ? 0 : 1) };
   if (fetched.kind === 'quota') return wait(c, counted, { kind: 'quota', waitMs: fetched.waitMs }, null);
   if (fetched.kind === 'none') return wait(c, counted, { kind: 'no_answer', reason: fetched.reason }, fetched.diagnosis);
@@ -97,7 +128,7 @@ async function onePage(c: Collector, connection: string, point: Checkpoint): Pro
   } catch {
     return wait(c, counted, { kind: 'unreadable' }, null);
   }
-  const headers = fetched.headers;
+  const { headers } = fetched;
   const page = readPage(row.plan.paging, document, (name) => headers[name]);
   if (typeof page === 'string')
     return { checkpoint: counted, problem: problem('NO_LIST', page, 'Check where the records stand: recognize the paging again, or set it by hand.') };
@@ -137,9 +168,11 @@ async function take(
     bytes: plan.limits.megabytes * 1_000_000 - (point.bytes - point.walk.bytes),
   };
   const step = takePage(plan.paging, point.walk, { page, content, bytes, resolve }, left);
+  if (step.ended === null) ask(c, { walk: step.walk, slice: point.slice });
   const sorted = step.ended === 'repeated_page' ? { fresh: [], hashes: null, doubles: 0, withoutId: 0, known: 0 } : sort(c, page.records);
-  const kept = sorted.fresh.map((record) => withoutPersonal(record, plan.personal, c.hashKey));
-  const staged = kept.length === 0 ? [] : await stage(kept, sorted.hashes, point.sequence + 1);
+  const isWhole = sorted.fresh.length === page.records.length && plan.personal.length === 0;
+  const kept = isWhole ? page.records : sorted.fresh.map((record) => withoutPersonal(record, plan.personal, c.hashKey));
+  const staged = await stage(kept, { ids: sorted.hashes, firstSequence: point.sequence + 1, content: isWhole ? content : null });
   const since = plan.since;
   const after: Checkpoint = {
     ...point,

@@ -3,7 +3,7 @@ import { gunzip, gzip } from 'node:zlib';
 import { type Writer, writerOf } from '../../core/output/format.ts';
 import type { Format } from '../../core/output/formats.ts';
 import { IdSet } from '../../core/paging/id-set.ts';
-import type { RunLease, RunRow, RunStore } from '../store/runs.ts';
+import type { RunLease, RunRow, RunStore, StagedPage } from '../store/runs.ts';
 import { unstage } from './staging.ts';
 
 const zip = promisify(gzip);
@@ -38,21 +38,31 @@ async function newestOf(store: Pick<RunStore, 'ids'>, chain: readonly string[]):
   return kept;
 }
 
+/** Kept pages of a run, in their order; the next ones are read while these are used. */
+async function* pagesOf(store: Pick<RunStore, 'pages'>, runId: string): AsyncGenerator<StagedPage> {
+  let next = store.pages(runId, 0, PAGES_AT_ONCE);
+  for (;;) {
+    const pages = await next;
+    const last = pages.at(-1);
+    const isLast = !last || pages.length < PAGES_AT_ONCE;
+    if (!isLast) {
+      next = store.pages(runId, last.sequence, PAGES_AT_ONCE);
+      next.catch(() => undefined); // thrown where it is awaited
+    }
+    yield* pages;
+    if (isLast) return;
+  }
+}
+
 /** The records of a result, page by page, earlier runs first. */
 export async function* recordsOf(store: Pick<RunStore, 'ids' | 'pages'>, row: Pick<RunRow, 'id' | 'plan'>): AsyncGenerator<unknown[]> {
   const chain = [...row.plan.base, row.id];
   const kept = await newestOf(store, chain);
   for (const runId of chain)
-    for (let after = 0; ; ) {
-      const pages = await store.pages(runId, after, PAGES_AT_ONCE);
-      for (const page of pages) {
-        const marks = kept.get(`${runId} ${page.sequence}`);
-        const records = await unstage(page);
-        yield marks ? records.filter((_record, at) => marks[at] !== false) : records;
-      }
-      const last = pages.at(-1);
-      if (!last || pages.length < PAGES_AT_ONCE) break;
-      after = last.sequence;
+    for await (const page of pagesOf(store, runId)) {
+      const marks = kept.get(`${runId} ${page.sequence}`);
+      const records = await unstage(page);
+      yield marks ? records.filter((_record, at) => marks[at] !== false) : records;
     }
 }
 
@@ -84,25 +94,33 @@ export async function* textOf(
 /** Writes the files of a run, so that they are served in parts from any replica. @returns how many records; null: the run is someone else's */
 export async function writeFiles(store: RunStore, row: RunRow, lease: RunLease, leaseMs: number): Promise<number | null> {
   await store.discardFiles(row.id); // of whoever began before us
-  let written = 0;
+  let written = row.checkpoint.kept;
   for (const format of row.plan.formats) {
     let [sequence, starts, waiting, count] = [0, 0, '', 0];
+    // One part is zipped and saved while the next is made.
+    let saving: Promise<boolean> = Promise.resolve(true);
+    const save = async (before: Promise<boolean>, part: { sequence: number; starts: number; plain: Buffer }): Promise<boolean> => {
+      const data = await zip(part.plain, { level: LEVEL });
+      return (await before) && store.saveFile(lease, format, { sequence: part.sequence, starts: part.starts, size: part.plain.length, data }, leaseMs);
+    };
     const flush = async (): Promise<boolean> => {
+      if (!(await saving)) return false;
       if (waiting === '') return true;
       const plain = Buffer.from(waiting, 'utf8');
-      const part = { sequence: ++sequence, starts, size: plain.length, data: await zip(plain, { level: LEVEL }) };
+      sequence += 1;
+      saving = save(saving, { sequence, starts, plain });
+      saving.catch(() => undefined); // thrown where it is awaited
       [starts, waiting] = [starts + plain.length, ''];
-      return store.saveFile(lease, format, part, leaseMs);
+      return true;
     };
     for await (const { text, records } of textOf(store, row, format)) {
       count += records;
       waiting += text;
       if (waiting.length >= PART_BYTES && !(await flush())) return null;
     }
-    if (!(await flush())) return null;
+    if (!(await flush()) || !(await saving)) return null;
     written = count;
   }
-  if (row.plan.formats.length === 0) return row.checkpoint.kept;
   return written;
 }
 

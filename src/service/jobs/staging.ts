@@ -1,4 +1,4 @@
-import { createHash } from 'node:crypto';
+import { hash } from 'node:crypto';
 import { promisify } from 'node:util';
 import { deflateRaw, inflateRaw } from 'node:zlib';
 import { ID_BYTES } from '../../core/paging/id-set.ts';
@@ -14,25 +14,36 @@ const TEXT_MOST = 4_000_000;
 const PLAIN_MOST = 64_000_000;
 
 /** The hash by which a record's id is compared; zeros where there is none. */
-export const idHash = (id: string | null): Buffer => (id === null ? Buffer.alloc(ID_BYTES) : createHash('sha256').update(id).digest().subarray(0, ID_BYTES));
+export const idHash = (id: string | null): Buffer => (id === null ? Buffer.alloc(ID_BYTES) : hash('sha256', id, 'buffer').subarray(0, ID_BYTES));
 
-/** Records as rows to keep: lines of JSON, deflated, in pieces. @param ids aligned with the records, or none */
-export async function stage(records: readonly unknown[], ids: readonly Buffer[] | null, firstSequence: number): Promise<StagedPage[]> {
-  const lines = records.map((one) => JSON.stringify(one));
+/**
+ * Records as rows to keep: a JSON array, deflated, in pieces.
+ * @param ids aligned with the records, or none
+ * @param content the records as JSON text, where it is at hand
+ */
+export async function stage(
+  records: readonly unknown[],
+  { ids, firstSequence, content }: { ids: readonly Buffer[] | null; firstSequence: number; content: string | null },
+): Promise<StagedPage[]> {
+  if (records.length === 0) return [];
+  const piece = async (sequence: number, from: number, to: number, text: string): Promise<StagedPage> => ({
+    sequence,
+    records: to - from,
+    data: await deflate(text, { level: LEVEL }),
+    ids: ids && Buffer.concat(ids.slice(from, to)),
+  });
+  const whole = content ?? JSON.stringify(records);
+  if (whole.length <= TEXT_MOST) return [await piece(firstSequence, 0, records.length, whole)];
   const pieces: StagedPage[] = [];
-  for (let from = 0; from < lines.length; ) {
-    let [to, size] = [from, 0];
-    while (to < lines.length && (size === 0 || size + (lines[to]?.length ?? 0) < TEXT_MOST)) {
-      size += (lines[to]?.length ?? 0) + 1;
-      to += 1;
+  for (let from = 0; from < records.length; ) {
+    const lines: string[] = [];
+    for (let size = 0; from + lines.length < records.length && (size === 0 || size < TEXT_MOST); ) {
+      const line = JSON.stringify(records[from + lines.length]);
+      lines.push(line);
+      size += line.length;
     }
-    pieces.push({
-      sequence: firstSequence + pieces.length,
-      records: to - from,
-      data: await deflate(lines.slice(from, to).join('\n'), { level: LEVEL }),
-      ids: ids && Buffer.concat(ids.slice(from, to)),
-    });
-    from = to;
+    pieces.push(await piece(firstSequence + pieces.length, from, from + lines.length, `[${lines.join(',')}]`));
+    from += lines.length;
   }
   return pieces;
 }
@@ -40,6 +51,5 @@ export async function stage(records: readonly unknown[], ids: readonly Buffer[] 
 /** The records of a kept page. */
 export async function unstage(page: Pick<StagedPage, 'data' | 'records'>): Promise<unknown[]> {
   if (page.records === 0) return [];
-  const text = (await inflate(page.data, { maxOutputLength: PLAIN_MOST })).toString('utf8');
-  return text.split('\n').map((line) => JSON.parse(line) as unknown);
+  return JSON.parse((await inflate(page.data, { maxOutputLength: PLAIN_MOST })).toString('utf8')) as unknown[];
 }
