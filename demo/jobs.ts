@@ -8,13 +8,16 @@ const ended = (call: ApiClient, run: Pick<Run, 'id'>): Promise<Run> =>
     return ['done', 'failed'].includes(seen.state) ? seen : null;
   }, 60_000);
 
+/** Runs a job to its end. */
+export const runAgain = async (call: ApiClient, job: string): Promise<Run> => ended(call, await call('runJob', { params: { job } }));
+
 /** Scheduled collections of Saltmarsh Ferries: all bookings every two minutes, the staff list each weekday, new postings each hour. */
-export async function seedJobs(call: ApiClient): Promise<void> {
+export async function seedJobs(call: ApiClient, berths = 'berths'): Promise<void> {
   await call('addJob', {
     body: {
       name: 'berth-report',
       title: 'All bookings of the northern harbours',
-      connection: 'berths',
+      connection: berths,
       call: { method: 'GET', path: '/bookings' },
       schedule: { kind: 'every', minutes: 2 },
       layout: {
@@ -46,8 +49,8 @@ export async function seedJobs(call: ApiClient): Promise<void> {
       schedule: { kind: 'cron', expression: '0 6 * * 1-5', zone: 'Europe/London' },
     },
   });
-  await call('permitCaller', { params: { caller: 'berth-report' }, body: { connection: 'berths', use: 'token' } });
-  for (const job of ['berth-report', 'staff-list']) await ended(call, await call('runJob', { params: { job } }));
+  await call('permitCaller', { params: { caller: 'berth-report' }, body: { connection: berths, use: 'token' } });
+  for (const job of ['berth-report', 'staff-list']) await runAgain(call, job);
 }
 
 /** Every provider's list once, to its end: what the tour shows. */
@@ -59,7 +62,7 @@ export async function collectEverywhere(call: ApiClient): Promise<string[]> {
     ['staff', '/people'],
     ['rosters', '/rosters'],
     ['forum', '/threads'],
-    ['certificates', '/checks'],
+    ['crew-certificates', '/checks'],
     ['parcels', '/parcels'],
     ['announcements', '/announcements'],
   ];
@@ -67,9 +70,10 @@ export async function collectEverywhere(call: ApiClient): Promise<string[]> {
   const said: string[] = [];
   for (const [connection, path] of lists) {
     const one = items.find((each) => each.name === connection);
-    if (!one || (one.state !== 'working' && one.state !== 'idle')) continue;
+    if (!one) throw new Error(`${connection} is missing`);
     const run = await ended(call, await call('collect', { params: { connection }, body: { call: { method: 'GET', path } } }));
     said.push(`${one.provider_title}: ${run.records} records in ${run.calls} calls, ${run.completeness?.verdict.replaceAll('_', ' ') ?? run.problem?.says}`);
+    if (run.completeness?.verdict !== 'complete') throw new Error(said.at(-1));
   }
   return said;
 }

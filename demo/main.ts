@@ -1,9 +1,10 @@
 import { spawnSync } from 'node:child_process';
 import { parseArgs } from 'node:util';
-import { demoFolder, emptyDemoFolder, ensureOperator, OTHERS, openHarbour, seed } from './harbour.ts';
+import { demoFolder, emptyDemoFolder, ensureOperator, OTHERS, openHarbour, seed, seedBerthline } from './harbour.ts';
+import { collectEverywhere } from './jobs.ts';
 import { ROOT, start } from './processes.ts';
-import { approveAtOakum } from './providers.ts';
-import { DEMO_OPERATOR, DEMO_PASSWORD } from './stage.ts';
+import { approveAtOakum, seedOthers } from './providers.ts';
+import { DEMO_OPERATOR, DEMO_PASSWORD, type Harbour } from './stage.ts';
 import { feelLimit, postTwice, startAnnouncer } from './tools.ts';
 
 const PORT = 7420;
@@ -36,7 +37,14 @@ if (values.tour) {
   const prepared = spawnSync(process.execPath, ['scripts/prepare.mjs', 'chromium'], { cwd: ROOT, stdio: 'inherit' }); // installed only for those who take the tour
   if (prepared.status !== 0) process.exit(1);
   const { tour } = await import('./tour.ts');
-  process.exit((await tour(say)) ? 0 : 1);
+  const everywhere = async (harbour: Harbour): Promise<void> => {
+    const call = await ensureOperator(harbour);
+    await seedBerthline(harbour, call, ['berths']);
+    await seedOthers(harbour, call);
+    say('\nCollect every list to its end, at all nine providers');
+    for (const line of await collectEverywhere(call)) say(`    ${line}`);
+  };
+  process.exit((await tour(say, { others: true, after: everywhere })) ? 0 : 1);
 }
 
 if (values.approve) {

@@ -4,6 +4,7 @@ import type { Page } from 'playwright-core';
 import type { ApiClient } from '../src/api/client.ts';
 import { seedConsents } from './consents.ts';
 import { ensureOperator, seedBerthline } from './harbour.ts';
+import { runAgain, seedJobs } from './jobs.ts';
 import { ROOT, rk } from './processes.ts';
 import { seedOthers } from './providers.ts';
 import { feelLimit, postTwice, seedTools, startAnnouncer } from './tools.ts';
@@ -120,7 +121,9 @@ const good = await tour(say, {
       });
       return '#/providers/bosunry/clients/board';
     });
-    await shootAt(page, 'access-request', '#/providers/oakum/clients/crew', 'Their question', '#forms');
+    await seedJobs(call, 'berths-ferry-quay');
+    for (let runs = 0; runs < 5; runs += 1) await runAgain(call, 'berth-report');
+    await shootAt(page, 'job', '#/jobs/berth-report', 'Duration');
     await page.evaluate(() => location.assign('#/providers/new'));
     await page.getByLabel('Issuer', { exact: true }).fill(new URL(harbour.standinUrl).host);
     await page.getByLabel('One test call').fill(`${harbour.standinUrl.replace('id.', 'api.')}/v1/tables`);

@@ -83,6 +83,54 @@ test.each([
   expect(done.err).not.toContain('\u001b['); // NO_COLOR
 });
 
+test('all pages of a call, and a job, by rk alone: records on standard output, progress and evidence on standard error', async () => {
+  const pages = await rk(['call', 'sailings', 'GET', '/tables/sailings/rows', '--all-pages', '--columns', 'id,boat=Ferry']);
+  expect([pages.code, pages.out.split('\r\n').length, pages.out.split('\r\n')[0]]).toEqual([0, 86, 'id,Ferry']);
+  expect(pages.err).toContain('84 of 84 records in 2 calls');
+  const file = join(home, 'rows.ndjson');
+  const guessed = ['call', 'sailings', 'GET', '/tables', '--all-pages', '--paging', '{style: none, items: /tables}', '--format', 'ndjson', '--to', file];
+  const toFile = await rk(guessed);
+  expect([toFile.code, toFile.out, readFileSync(file, 'utf8').trim().split('\n').length]).toEqual([0, '', 3]);
+  expect(toFile.err).toContain('cannot tell');
+
+  const added = await rk([
+    'job',
+    'add',
+    'rows',
+    '--connection',
+    'sailings',
+    '--path',
+    '/tables/sailings/rows',
+    '--cron',
+    '0 6 * * 1-5',
+    '--zone',
+    'Europe/Oslo',
+  ]);
+  expect([added.code, added.out]).toEqual([0, expect.stringContaining('calls a run')]);
+  expect((await rk(['job', 'change', 'rows', '--every', '30', '--columns', 'id', '--personal', 'boat=drop', '--title', 'All rows'])).out).toContain(
+    'every 30 minutes',
+  );
+  const ran = await rk(['job', 'run', 'rows']);
+  expect([ran.code, ran.out]).toEqual([0, expect.stringMatching(/84 of 84[\s\S]*complete/)]);
+  expect((await json<{ items: object[] }>(['job', 'runs', 'rows'])).items).toMatchObject([{ number: 1, state: 'done', records: 84 }]);
+  expect((await rk(['job', 'list'])).out).toMatch(/rows\s+sailings\s+every 30 minutes/);
+  expect((await rk(['job', 'get', 'rows'])).out.split('\r\n').slice(0, 2)).toEqual(['id', 's-001']);
+  const refused = await rk(['connection', 'remove', 'sailings', '--yes']);
+  expect([refused.code, refused.err]).toEqual([5, expect.stringContaining('rows')]);
+  for (const [args, code, says] of [
+    [['job', 'add', 'x', '--connection', 'sailings', '--path', '/tables', '--cron', 'nonsense'], 1, 'five fields'],
+    [['job', 'add', 'x', '--connection', 'sailings', '--path', '/a', '--every', '5', '--cron', '0 6 * * *'], 2, 'Choose --every or --cron'],
+    [['job', 'show', 'nope'], 4, 'Job "nope" not found'],
+    [['job', 'cancel', 'rows'], 5, 'The run has ended'],
+    [['job', 'get', 'nope'], 4, 'not found'],
+    [['call', 'sailings', 'GET', '/nothing', '--all-pages', '--paging', '{style: none}'], 1, 'The run failed'],
+  ] as const) {
+    const done = await rk([...args]);
+    expect([args.join(' '), done.code, done.err]).toEqual([args.join(' '), code, expect.stringContaining(says)]);
+  }
+  expect((await rk(['job', 'remove', 'rows', '--yes'])).out).toContain('Removed rows');
+});
+
 test('a draft is opened only when it is complete, and nothing is destroyed that others use', async () => {
   await rk(['client', 'add', 'eelgrass', 'empty']);
   await rk(['connection', 'add', 'later', '--client', 'eelgrass/empty']);

@@ -29,6 +29,9 @@ const PAGES: [hash: string, heading: string][] = [
   ...['', '/credentials', '/details', '/activity'].map((tab): [string, string] => [`#/providers/eelgrass/clients/timetable${tab}`, 'timetable']),
   ['#/callers', 'Callers'],
   ...['', '/setup', '/keys', '/usage', '/activity'].map((tab): [string, string] => [`#/callers/board${tab}`, 'board']),
+  ['#/jobs', 'Jobs'],
+  ...['', '/result', '/settings', '/activity'].map((tab): [string, string] => [`#/jobs/rows${tab}`, 'rows']),
+  ['#/jobs/new', 'New job'],
   ['#/activity', 'Activity'],
   ['#/settings', 'Settings'],
 ];
@@ -44,6 +47,11 @@ beforeAll(async () => {
   }
   await addConnection(call, 'a-draft', ['tables.read']);
   await call('addCaller', { body: { name: 'board', title: 'The board', connections: ['sailings'] } });
+  await call('addJob', { body: { name: 'rows', title: 'All rows', connection: 'sailings', call: { method: 'GET', path: '/tables/sailings/rows' } } });
+  for (let runs = 0; runs < 2; runs += 1) {
+    const { id } = await call('runJob', { params: { job: 'rows' } });
+    await eventually(async () => (await call('showRun', { params: { run: id } })).state === 'done');
+  }
   browser = await openBrowser();
   page = browser.context.pages()[0] ?? (await browser.context.newPage());
   await page.goto(service.url);
@@ -210,4 +218,37 @@ test('the stream is for who is signed in, and figures by the hour are there for 
   await expect(call('showStatistics', { query: { connection: 'nope' } })).rejects.toMatchObject({
     problem: { code: 'NOT_FOUND', detail: 'Connection "nope" not found.' },
   });
+});
+
+test('from Test call to a job: the paging is shown with its evidence, confirmed, followed, and saved with a schedule', async () => {
+  await page.setViewportSize({ width: 1280, height: 800 });
+  await go('#/connections/sailings/test-call', 'sailings');
+  await page.getByRole('button', { name: 'List rows of a table' }).click();
+  await page.getByLabel('table', { exact: true }).fill('sailings');
+  await page.getByRole('button', { name: 'Collect all pages' }).click();
+  await page.getByText('As the definition states').waitFor();
+  expect(await page.getByText('/next_cursor holds a cursor').innerText()).toContain('/total is 84');
+  await page.getByRole('button', { name: 'Confirm and collect' }).click();
+  await page.getByText('84 of 84: matches the provider’s total.').waitFor();
+  await page.getByText('The first 84 of 84 records.').waitFor();
+  await page.getByRole('button', { name: 'Save as job' }).click();
+  await page.getByLabel('Name', { exact: true }).fill('all-sailings');
+  await page.getByRole('radio', { name: 'Cron expression' }).check();
+  await page.getByRole('textbox', { name: 'Cron expression' }).fill('0 6 31 2 *');
+  await page.getByText('It never fires').first().waitFor();
+  await page.getByRole('textbox', { name: 'Cron expression' }).fill('0 6 * * 1-5');
+  await page.getByRole('combobox', { name: 'Time zone' }).fill('Europe/Oslo');
+  await page.getByText('2 calls a run').waitFor();
+  await page.getByText('Next runs (Europe/Oslo)').waitFor();
+  await page.getByLabel('Include places').uncheck();
+  await page.getByLabel('Heading of boat').fill('Ferry');
+  await page.getByRole('button', { name: 'Save job' }).click();
+  await page.getByRole('heading', { name: 'all-sailings' }).waitFor();
+  await page.getByRole('button', { name: 'Run now' }).click();
+  await page.getByRole('cell', { name: 'complete' }).first().waitFor();
+  await page.getByRole('link', { name: 'Result' }).click();
+  await page.getByRole('columnheader', { name: 'Ferry' }).waitFor();
+  const job = await call('showJob', { params: { job: 'all-sailings' } });
+  expect(job).toMatchObject({ latest: { records: 84 }, settings: { schedule: { zone: 'Europe/Oslo' }, paging: { style: 'cursor' } } });
+  expect(job.settings.layout.columns.map((column) => column.title ?? column.field)).toEqual(['id', 'day', 'departs', 'Ferry', 'from', 'to']);
 });

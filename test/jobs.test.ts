@@ -282,6 +282,14 @@ describe('the job berth-report', () => {
       items: [{ name: 'berth-report', latest: { records: 1312 } }],
     });
     expect((await (await result('/api/v1/own/jobs', theirs)).json()) as object).toEqual({ items: [] });
+    // Who may relay some calls only has the results of those calls.
+    for (const [path, status] of [
+      ['/berths', 403],
+      ['/bookings', 200],
+    ] as const) {
+      await call('permitCaller', { params: { caller: 'stranger' }, body: { connection: 'berthline', use: 'relay', methods: ['GET'], paths: [path] } });
+      await eventually(async () => (await result('/data/berth-report/latest.csv', theirs)).status === status, LONG, path);
+    }
   });
 
   test('two operators save the same job; a job whose connection needs action waits and goes on', { timeout: LONG }, async () => {
@@ -342,6 +350,23 @@ describe('only what is new', () => {
     expect(asked).toEqual(['', '?since=2026-11-02', '?since=2026-11-03', '']);
     await new Promise((resolve) => api.server.close(resolve));
   });
+});
+
+test('only ids that were not seen: a run adds what is new, and all that it received counts for its verdict', { timeout: LONG }, async () => {
+  const rows = [{ id: 1 }, { id: 2 }];
+  const api = await startApi(() => ({ records: rows, total: rows.length }));
+  await plainProvider('unseen', api.port);
+  const paging = { style: 'none' as const, items: '/records', total: '/total', id: '/id' };
+  const job = { name: 'unseen', connection: 'unseen', call: get('/things'), paging, since: { kind: 'ids' as const } };
+  await expect(call('addJob', { body: job })).rejects.toMatchObject({ problem: { places: [{ path: 'result' }] } });
+  await call('addJob', { body: { ...job, result: 'append' } });
+  const go = async () => ended(await call('runJob', { params: { job: 'unseen' } }));
+  await go();
+  rows.push({ id: 3 });
+  expect(await go()).toMatchObject({ records: 3, doubles: 0, full: false, completeness: { verdict: 'complete' } });
+  expect((await call('showJob', { params: { job: 'unseen' } })).latest).toMatchObject({ run: 2, records: 3 });
+  expect(await (await result('/data/unseen/latest.csv')).text()).toBe('id\r\n1\r\n2\r\n3\r\n');
+  await new Promise((resolve) => api.server.close(resolve));
 });
 
 describe('deliveries', () => {

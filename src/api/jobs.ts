@@ -38,7 +38,12 @@ export const DeliveryTarget = z.discriminatedUnion('kind', [
   }),
   z.strictObject({
     kind: z.literal('post'),
-    url: z.url({ protocol: /^https?$/ }).max(2_000),
+    url: z
+      .url({ protocol: /^https?$/ })
+      .max(2_000)
+      .refine((url) => url.startsWith('https:') || /^http:\/\/(127\.0\.0\.1|\[::1\]|([a-z0-9-]+\.)*localhost)(:|\/|$)/i.test(url), {
+        error: 'Use https; http is taken for this machine only.',
+      }),
     format: z.enum(FORMATS).default('json'),
   }),
 ]);

@@ -8,7 +8,7 @@ const BAR = 24;
 const WAIT_MOST_MS = 24 * 3_600_000;
 
 /** One line: a bar where the total is known, the count, the rate, and the time left. */
-export function progressLine(run: Pick<Run, 'records' | 'total' | 'pages' | 'seconds' | 'waits'>): string {
+function progressLine(run: Pick<Run, 'records' | 'total' | 'pages' | 'seconds' | 'waits'>): string {
   if (run.waits) return `${records(run)} records. ${run.waits.says}`;
   const rate = run.seconds > 0 ? run.records / run.seconds : 0;
   const part = run.total !== null && run.total > 0 ? Math.min(1, run.records / run.total) : null;

@@ -47,6 +47,7 @@ import { hourFigures } from './status/index.ts';
 import { type Database, openDatabase } from './store/database.ts';
 import { MIGRATION_LIMIT_MS, migrate } from './store/migrate.ts';
 import type { RenewalStore } from './store/renewals.ts';
+import type { RunStore } from './store/runs.ts';
 import { openStore } from './store/store.ts';
 import { apiSessions, apiTokens, handout } from './tokens/index.ts';
 import { usage } from './usage/index.ts';
@@ -71,6 +72,7 @@ export interface Joints {
   send?(send: Send): Send;
   store?(store: RenewalStore): RenewalStore;
   spill?(spill: Spill): Spill;
+  runs?(store: RunStore): RunStore;
 }
 
 /** Joins all parts and starts the service. The one place where they meet. */
@@ -143,7 +145,7 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
   const ports: Ports = { clock, random, send: joints.send?.(out.send) ?? out.send, log };
   const plain = openStore(database);
   const renewals = joints.store?.(plain.renewals) ?? plain.renewals;
-  const store = { ...plain, renewals };
+  const store = { ...plain, renewals, runs: joints.runs?.(plain.runs) ?? plain.runs };
   await ensureInstallation({ store: store.installation, master, publicUrl: settings.publicUrl, ports });
   const sealer = await openSealer({ store, master, ports });
   const publicUrl = await agreeOnPublicUrl(settings, store, log);

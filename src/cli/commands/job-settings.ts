@@ -17,10 +17,7 @@ export function columns(text: string, before: { field: string; title?: string }[
 }
 
 /** `guest.email=mask`. @throws {UsageError} */
-export function personal(
-  text: string,
-  before: { field: string; rule: 'drop' | 'mask' | 'hash' }[] | undefined,
-): { field: string; rule: 'drop' | 'mask' | 'hash' }[] {
+function personal(text: string, before: { field: string; rule: 'drop' | 'mask' | 'hash' }[] | undefined): { field: string; rule: 'drop' | 'mask' | 'hash' }[] {
   const [field = '', rule = ''] = text.split('=');
   if (field === '' || (rule !== 'drop' && rule !== 'mask' && rule !== 'hash')) throw new UsageError(`Write FIELD=drop, FIELD=mask or FIELD=hash, not ${text}.`);
   return [...(before ?? []), { field, rule }];

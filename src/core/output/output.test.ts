@@ -93,7 +93,7 @@ test('one cell is what flattening gives, for every column of every record', () =
     fc.property(fc.dictionary(fc.stringMatching(/^[a-c.]{1,3}$/), fc.jsonValue({ maxDepth: 3 }), { maxKeys: 4 }), (made) => {
       const cells = flatten(made);
       // Two ways to one name: the record itself is ambiguous, and the last one wins in the table.
-      fc.pre(!JSON.stringify(made).match(/"[^"]*\.[^"]*":/));
+      fc.pre(!JSON.stringify(made).match(/"([^"]*\.[^"]*)?":/));
       for (const [name, value] of cells) expect(cellAt(made, name)).toEqual(value);
       for (const name of ['x', 'a.x', '']) if (!cells.has(name)) expect(cellAt(made, name)).toBeUndefined();
     }),

@@ -67,7 +67,7 @@ export function flatten(record: unknown): Map<string, unknown> {
 export function cellAt(record: unknown, field: string): unknown {
   if (!isObject(record)) return field === 'value' ? shownValue(record) : undefined;
   if (Object.hasOwn(record, field)) return isObject(record[field]) ? undefined : shownValue(record[field]);
-  for (let dot = field.indexOf('.'); dot > 0; dot = field.indexOf('.', dot + 1)) {
+  for (let dot = field.indexOf('.'); dot >= 0; dot = field.indexOf('.', dot + 1)) {
     const head = field.slice(0, dot);
     const inner = Object.hasOwn(record, head) ? record[head] : undefined;
     const cell = isObject(inner) ? cellAt(inner, field.slice(dot + 1)) : undefined;

@@ -1,7 +1,7 @@
 import fc from 'fast-check';
 import { describe, expect, test } from 'vitest';
 import type { ApiCall } from '../calls/call.ts';
-import { ID_BYTES, IdSet } from './id-set.ts';
+import { ID_BYTES, IdSet, keysOf, writeKey } from './id-set.ts';
 import { idOf, nextOfHeader, readPage } from './page.ts';
 import { PagingPlan } from './plan.ts';
 import { recognize } from './recognize.ts';
@@ -276,12 +276,31 @@ test('an id set tells known from new, as a Set does, and never takes zeros for a
       for (const hash of hashes) {
         const key = Buffer.from(hash).toString('hex');
         const isNone = hash.every((byte) => byte === 0);
-        expect(ids.add(hash)).toBe(isNone || !known.has(key));
+        expect(ids.has(keysOf(hash))).toBe(known.has(key));
+        expect(ids.add(keysOf(hash))).toBe(isNone || !known.has(key));
         if (!isNone) known.add(key);
       }
       expect(ids.size).toBe(known.size);
     }),
     { numRuns: 30 },
+  ));
+
+test('two different ids never share a key, however short, long or foreign they are', () =>
+  fc.assert(
+    fc.property(
+      fc.uniqueArray(fc.oneof(fc.string({ maxLength: 17 }), fc.string({ unit: 'grapheme', maxLength: 40 }), fc.constantFrom('', '\0', '\0\0', 'a\0', 'a')), {
+        maxLength: 200,
+      }),
+      (ids) => {
+        const keys = ids.map((id) => {
+          const bytes = new Uint8Array(ID_BYTES);
+          writeKey(id, bytes, 0);
+          return Buffer.from(bytes).toString('hex');
+        });
+        expect(new Set(keys).size).toBe(ids.length);
+        expect(keys).not.toContain('0'.repeat(32));
+      },
+    ),
   ));
 
 const collected = (more: Partial<Collected>): Collected => ({

@@ -146,11 +146,16 @@ export async function listAttempts(s: ConnectionParts, name: string): Promise<{ 
   return { items: kept.map(attemptView) };
 }
 
-/** Forgets the connection and all its tokens here. What the provider still honours is not touched: the answer of the page shows it. */
+/**
+ * Deletes the connection and all its tokens here. What the provider still honors is not touched.
+ * @throws {Fault} IN_USE while jobs collect through it
+ */
 export async function removeConnection(s: ConnectionParts, { params, actor }: Command<'removeConnection'>): Promise<{ done: true }> {
   const { connection: name } = params;
   const operator = actor.operator.name;
   const one = await findKnown(s, name);
+  const jobs = (await s.store.jobs.ofConnections([one.id])).map((job) => job.name);
+  if (jobs.length > 0) throw new Fault('IN_USE', { detail: `Jobs collect through it: ${jobs.slice(0, 10).join(', ')}.`, remedy: 'Remove these jobs first.' });
   const grants = await s.store.grants.ofConnection(one.id);
   await endSignIns(s, { connectionId: one.id }, 'connection_removed');
   await s.store.renewals.update(

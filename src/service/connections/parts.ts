@@ -8,7 +8,7 @@ import type { Documents } from '../workers/index.ts';
 /** Connections depend on these, and on what their grants depend on. */
 export interface ConnectionParts extends GrantParts {
   /** The repositories of its own, and of the rooms whose functions it calls. */
-  store: GrantParts['store'] & ToolSignInParts['store'] & UsageParts['store'] & Pick<Store, 'savedCalls'>;
+  store: GrantParts['store'] & ToolSignInParts['store'] & UsageParts['store'] & Pick<Store, 'jobs' | 'savedCalls'>;
   connectionStates: ConnectionStates;
   documents: Documents;
   engine: RenewalEngine;

@@ -6,7 +6,7 @@ import { afterFailure, type PageFailure } from '../../core/jobs/failure.ts';
 import { higher } from '../../core/jobs/since.ts';
 import { columnsIn } from '../../core/output/format.ts';
 import { withoutPersonal } from '../../core/output/record.ts';
-import { IdSet } from '../../core/paging/id-set.ts';
+import { ID_BYTES, IdSet, keysOf, writeKey } from '../../core/paging/id-set.ts';
 import { idOf, type Page, readPage } from '../../core/paging/page.ts';
 import { callForPage } from '../../core/paging/request.ts';
 import { halve } from '../../core/paging/slices.ts';
@@ -15,10 +15,10 @@ import { addressOf, callableNow } from '../connections/index.ts';
 import { type ApiAddress, type Callable, type Fetched, fetchPage } from '../grants/index.ts';
 import type { Checkpoint, RunLease, RunRow, StagedPage } from '../store/runs.ts';
 import type { JobParts } from './parts.ts';
-import { idHash, stage } from './staging.ts';
+import { stage } from './staging.ts';
 
 const PAGE_DEADLINE_MS = 120_000;
-const PAGE_BYTES = 64_000_000;
+const PAGE_BYTES = 32_000_000;
 /** Shorter waits are waited here; for longer ones the lease is given back. */
 const WAIT_HERE_MS = 2_000;
 const CALLABLE_MS = 1_000;
@@ -40,6 +40,8 @@ interface Collector {
   leaseMs: number;
   hashKey: Uint8Array;
   ids: IdSet | null;
+  /** Of earlier runs, where only new ids are wanted: received, and not kept again. */
+  known: IdSet | null;
   stop: AbortSignal;
 }
 
@@ -49,7 +51,7 @@ export async function collect(
   work: { row: RunRow; connection: string; lease: RunLease; leaseMs: number; hashKey: Uint8Array; stop: AbortSignal },
 ): Promise<Worked> {
   const { row, lease } = work;
-  const c: Collector = { ...work, s, callable: null, ahead: null, ids: row.plan.paging.id === undefined ? null : await idsSoFar(s, row) };
+  const c: Collector = { ...work, s, callable: null, ahead: null, ...(await idsOf(s, row)) };
   let point = row.checkpoint;
   while (point.ended === null) {
     if (work.stop.aborted) {
@@ -169,10 +171,10 @@ async function take(
   };
   const step = takePage(plan.paging, point.walk, { page, content, bytes, resolve }, left);
   if (step.ended === null) ask(c, { walk: step.walk, slice: point.slice });
-  const sorted = step.ended === 'repeated_page' ? { fresh: [], hashes: null, doubles: 0, withoutId: 0, known: 0 } : sort(c, page.records);
+  const sorted = step.ended === 'repeated_page' ? { fresh: [], keys: null, doubles: 0, withoutId: 0, known: 0 } : sort(c, page.records);
   const isWhole = sorted.fresh.length === page.records.length && plan.personal.length === 0;
   const kept = isWhole ? page.records : sorted.fresh.map((record) => withoutPersonal(record, plan.personal, c.hashKey));
-  const staged = await stage(kept, { ids: sorted.hashes, firstSequence: point.sequence + 1, content: isWhole ? content : null });
+  const staged = await stage(kept, { ids: sorted.keys, firstSequence: point.sequence + 1, content: isWhole ? content : null });
   const since = plan.since;
   const after: Checkpoint = {
     ...point,
@@ -200,26 +202,32 @@ const totalsWith = (totals: Checkpoint['totals'], total: number): NonNullable<Ch
   most: Math.max(totals?.most ?? total, total),
 });
 
-/** New records, doubles, and those that an earlier run has, by the identifying field. */
-function sort(
-  { row, ids }: Collector,
-  records: readonly unknown[],
-): { fresh: unknown[]; hashes: Buffer[] | null; doubles: number; withoutId: number; known: number } {
+interface Sorted {
+  fresh: unknown[];
+  keys: Buffer | null;
+  doubles: number;
+  withoutId: number;
+  /** Records that an earlier run has. */
+  known: number;
+}
+
+/** New records and their keys, by the identifying field; what is known already is counted. */
+function sort({ row, ids, known }: Collector, records: readonly unknown[]): Sorted {
   const pointer = row.plan.paging.id;
-  if (pointer === undefined || ids === null) return { fresh: [...records], hashes: null, doubles: 0, withoutId: 0, known: 0 };
-  const found = { fresh: [] as unknown[], hashes: [] as Buffer[], doubles: 0, withoutId: 0, known: 0 };
+  if (pointer === undefined || ids === null) return { fresh: [...records], keys: null, doubles: 0, withoutId: 0, known: 0 };
+  const keys = Buffer.allocUnsafe(records.length * ID_BYTES);
+  const view = keysOf(keys);
+  const found: Sorted = { fresh: [], keys, doubles: 0, withoutId: 0, known: 0 };
   for (const record of records) {
     const id = idOf(record, pointer);
-    const hash = idHash(id);
+    const at = found.fresh.length * ID_BYTES; // a double's key is overwritten
+    writeKey(id, keys, at);
     if (id === null) found.withoutId += 1;
-    if (!ids.add(hash)) {
-      found.doubles += 1;
-      continue;
-    }
-    found.fresh.push(record);
-    found.hashes.push(hash);
+    if (!ids.add(view, at)) found.doubles += 1;
+    else if (known?.has(view, at)) found.known += 1;
+    else found.fresh.push(record);
   }
-  return found;
+  return { ...found, keys: keys.subarray(0, found.fresh.length * ID_BYTES) };
 }
 
 async function save(c: Collector, checkpoint: Checkpoint, staged: StagedPage[]): Promise<Turned> {
@@ -260,25 +268,31 @@ async function cutSlice(
     slice: { ...slice, range: first },
     slicesLeft: [second, ...after.slicesLeft],
   };
-  if (!(await c.s.store.runs.discardPages(c.lease, checkpoint, slice.firstSequence))) return { left: true };
-  if (c.ids) c.ids = await idsSoFar(c.s, { ...c.row, checkpoint });
+  if (!(await c.s.store.runs.discardPages(c.lease, checkpoint, slice.firstSequence, c.leaseMs))) return { left: true };
+  if (c.ids) c.ids = await idsKept(c.s, [c.row.id]);
   return { checkpoint };
 }
 
-/** Ids of what is kept of this run, and of earlier ones where only new ids are wanted. */
-async function idsSoFar(s: JobParts, row: RunRow): Promise<IdSet> {
+/** Ids of what is kept of this run, and of the earlier ones where only new ids are wanted. */
+async function idsOf(s: JobParts, row: RunRow): Promise<Pick<Collector, 'ids' | 'known'>> {
+  if (row.plan.paging.id === undefined) return { ids: null, known: null };
+  const known = row.plan.since?.kind === 'ids' && row.plan.base.length > 0 ? await idsKept(s, row.plan.base) : null;
+  return { ids: await idsKept(s, [row.id]), known };
+}
+
+async function idsKept(s: JobParts, runIds: readonly string[]): Promise<IdSet> {
   const ids = new IdSet();
-  const { plan } = row;
-  const runs = plan.since?.kind === 'ids' ? [...plan.base, row.id] : [row.id];
-  for (const runId of runs) {
+  for (const runId of runIds)
     for (let after = 0; ; ) {
       const pages = await s.store.runs.ids(runId, after, PAGES_OF_IDS);
-      for (const page of pages) for (let at = 0; at < page.ids.length; at += 16) ids.add(page.ids, at);
+      for (const page of pages) {
+        const keys = keysOf(page.ids);
+        for (let at = 0; at < page.ids.length; at += ID_BYTES) ids.add(keys, at);
+      }
       const last = pages.at(-1);
       if (!last || pages.length < PAGES_OF_IDS) break;
       after = last.sequence;
     }
-  }
   return ids;
 }
 

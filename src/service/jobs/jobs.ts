@@ -1,4 +1,5 @@
 import type { Job, JobSettings, OwnJob, Preview, Run } from '../../api/jobs.ts';
+import { mayFetch, relayPermission } from '../../core/callers/permissions.ts';
 import { Fault } from '../../core/fault.ts';
 import { base64url } from '../../core/identifiers.ts';
 import { nextRuns, scheduleInWords, scheduleProblem } from '../../core/jobs/schedule.ts';
@@ -191,10 +192,24 @@ export async function previewRun(s: JobParts, { params, query }: Asked<'previewR
   return { columns: columns.map((one: Column) => one.title ?? one.field), rows, records: row.checkpoint.kept };
 }
 
+/** Whether a caller may have what a run collected: it may fetch the token, or relay this very call. */
+function mayHave(caller: KnownCaller, connection: string | undefined, run: RunRow | null): boolean {
+  const own = connection === undefined ? undefined : caller.connections.get(connection);
+  if (!own) return false;
+  if (run === null || mayFetch(own.permissions)) return true;
+  const { method, path } = run.plan.call;
+  const below = URL.canParse(path) ? new URL(path).pathname : (path.split('?', 1)[0] ?? '');
+  return relayPermission(own.permissions, method, below) !== null;
+}
+
 /** Jobs on the connections of a caller, told to itself. */
 export async function listOwnJobs(s: JobParts, caller: KnownCaller): Promise<{ items: OwnJob[] }> {
   const mine = new Map([...caller.connections.values()].map((one) => [one.id, one.name]));
-  const rows = (await s.store.jobs.list()).filter((row) => mine.has(row.connectionId));
+  const rows: JobRow[] = [];
+  for (const row of await s.store.jobs.list()) {
+    const served = row.latestRunId === null ? null : await s.store.runs.byId(row.latestRunId);
+    if (mine.has(row.connectionId) && mayHave(caller, mine.get(row.connectionId), served)) rows.push(row);
+  }
   return {
     items: await Promise.all(
       rows.map(async (row) => {
@@ -222,6 +237,7 @@ export async function servedResult(s: JobParts, caller: KnownCaller | null, name
   if (!job) throw new Fault('NOT_FOUND', { detail: `Job "${name.slice(0, 63)}" not found.` });
   const row = job.latestRunId === null ? null : await s.store.runs.byId(job.latestRunId);
   if (!row) throw new Fault('NO_RESULT', { detail: `No run of ${name} is complete yet.` });
+  if (caller && !mayHave(caller, connection?.name, row)) throw new Fault('NOT_PERMITTED', { detail: `${caller.name} may not make the call of ${name}.` });
   return { row, job };
 }
 

@@ -4,7 +4,7 @@ import type { Bell } from './bell.ts';
 
 /** Jobs depend on these, and on what their connections depend on. */
 export interface JobParts extends ConnectionParts {
-  store: ConnectionParts['store'] & Pick<Store, 'jobs' | 'runs'>;
+  store: ConnectionParts['store'] & Pick<Store, 'runs'>;
   /** Rung when there is something to do at once. */
   jobBell: Bell;
 }

@@ -45,8 +45,10 @@ export async function planJob(s: JobParts, { body }: Pick<Command<'planJob'>, 'b
 
 const withThousands = (text: string): string => text.replace(/\d+/, (count) => Number(count).toLocaleString('en-US'));
 
-/** The last finished collection of the same call by hand or by a job: its calls are the best estimate. */
+const LOOKED_AT = 20;
+/** The last finished collection of the same call, by hand or by a job: its pages are the best estimate. */
 async function knownCollection(s: JobParts, connectionId: string, path: string): Promise<{ calls: number } | null> {
-  const row = await s.store.runs.lastDone(connectionId);
-  return row && row.plan.call.path.split('?')[0] === path ? { calls: row.checkpoint.pages } : null;
+  const rows = await s.store.runs.lastDone(connectionId, LOOKED_AT);
+  const same = rows.find((row) => row.plan.full && row.plan.call.path.split('?')[0] === path);
+  return same ? { calls: same.checkpoint.pages } : null;
 }

@@ -2,7 +2,7 @@ import { promisify } from 'node:util';
 import { gunzip, gzip } from 'node:zlib';
 import { type Writer, writerOf } from '../../core/output/format.ts';
 import type { Format } from '../../core/output/formats.ts';
-import { IdSet } from '../../core/paging/id-set.ts';
+import { ID_BYTES, IdSet, keysOf } from '../../core/paging/id-set.ts';
 import type { RunLease, RunRow, RunStore, StagedPage } from '../store/runs.ts';
 import { unstage } from './staging.ts';
 
@@ -28,7 +28,8 @@ async function newestOf(store: Pick<RunStore, 'ids'>, chain: readonly string[]):
       const pages = await store.ids(runId, after, IDS_AT_ONCE);
       for (const { sequence, ids } of pages) {
         const marks: boolean[] = [];
-        for (let at = 0; at < ids.length; at += 16) marks.push(seen.add(ids, at));
+        const keys = keysOf(ids);
+        for (let at = 0; at < ids.length; at += ID_BYTES) marks.push(seen.add(keys, at));
         if (marks.includes(false)) kept.set(`${runId} ${sequence}`, marks);
       }
       const last = pages.at(-1);

@@ -1,4 +1,3 @@
-import { hash } from 'node:crypto';
 import { promisify } from 'node:util';
 import { deflateRaw, inflateRaw } from 'node:zlib';
 import { ID_BYTES } from '../../core/paging/id-set.ts';
@@ -13,24 +12,21 @@ const TEXT_MOST = 4_000_000;
 /** A page of ours that inflates to more was not written by this product. */
 const PLAIN_MOST = 64_000_000;
 
-/** The hash by which a record's id is compared; zeros where there is none. */
-export const idHash = (id: string | null): Buffer => (id === null ? Buffer.alloc(ID_BYTES) : hash('sha256', id, 'buffer').subarray(0, ID_BYTES));
-
 /**
  * Records as rows to keep: a JSON array, deflated, in pieces.
- * @param ids aligned with the records, or none
+ * @param ids keys of their ids, aligned with them, or none
  * @param content the records as JSON text, where it is at hand
  */
 export async function stage(
   records: readonly unknown[],
-  { ids, firstSequence, content }: { ids: readonly Buffer[] | null; firstSequence: number; content: string | null },
+  { ids, firstSequence, content }: { ids: Buffer | null; firstSequence: number; content: string | null },
 ): Promise<StagedPage[]> {
   if (records.length === 0) return [];
   const piece = async (sequence: number, from: number, to: number, text: string): Promise<StagedPage> => ({
     sequence,
     records: to - from,
     data: await deflate(text, { level: LEVEL }),
-    ids: ids && Buffer.concat(ids.slice(from, to)),
+    ids: ids?.subarray(from * ID_BYTES, to * ID_BYTES) ?? null,
   });
   const whole = content ?? JSON.stringify(records);
   if (whole.length <= TEXT_MOST) return [await piece(firstSequence, 0, records.length, whole)];

@@ -1,4 +1,5 @@
 import type { Collect, JobSettings } from '../../api/jobs.ts';
+import { Fault } from '../../core/fault.ts';
 import { type Mark, sinceValue } from '../../core/jobs/since.ts';
 import { startWalk } from '../../core/paging/walk.ts';
 import { recordId } from '../ports.ts';
@@ -38,6 +39,8 @@ type Reason = RunRow['reason'];
 export async function startCollection(s: JobParts, connection: string, settings: Collect, requestedBy: string): Promise<RunRow> {
   const now = s.ports.clock.now();
   const resolved = await resolveCall(s, connection, settings);
+  if (settings.personal.some((one) => one.rule === 'hash'))
+    throw new Fault('INPUT_INVALID', { places: [{ path: 'personal', why: 'A keyed hash needs a job, which keeps the key. Mask or drop the field.' }] });
   const paging = pagingOf(settings, resolved);
   const plan: RunPlan = {
     call: resolved.call,

@@ -133,8 +133,8 @@ export interface RunStore {
   /** Newest first. */
   ofJob(jobId: string, most: number, before?: number): Promise<RunRow[]>;
   unfinishedOf(jobId: string): Promise<RunRow | null>;
-  /** The last of a connection that was finished, by hand or of a job. */
-  lastDone(connectionId: string): Promise<RunRow | null>;
+  /** The last of a connection that were finished, by hand or of a job, newest first. */
+  lastDone(connectionId: string, most: number): Promise<RunRow[]>;
   add(row: RunRow): Promise<void>;
   /** Runs that may go on now and that nobody works on. */
   claimable(most: number): Promise<string[]>;
@@ -144,7 +144,7 @@ export interface RunStore {
   /** Saves where the run stands with the records that led there, both or none. False: as `keep`. */
   savePage(lease: RunLease, checkpoint: Checkpoint, pages: readonly StagedPage[], forMs: number): Promise<boolean>;
   /** Discards pages from a number on, with the checkpoint that knows of it. */
-  discardPages(lease: RunLease, checkpoint: Checkpoint, from: number): Promise<boolean>;
+  discardPages(lease: RunLease, checkpoint: Checkpoint, from: number, forMs: number): Promise<boolean>;
   /** Waits until then; the lease is given back. */
   wait(lease: RunLease, set: { checkpoint: Checkpoint; waits: string; untilMs: number; state: 'running' | 'waiting' }): Promise<boolean>;
   /** Ends a run. `served`: the job whose result it is from now on, with the deliveries that follow: all of it, or nothing. */
@@ -224,11 +224,13 @@ export function runStore(database: Database): RunStore {
       const [row] = await database.select<{ id: Buffer }>(`SELECT id FROM runs WHERE job_id = $1 AND ${LIVE} LIMIT 1`, [idBytes(jobId)]);
       return row ? table.find({ id: idText(row.id) }) : null;
     },
-    async lastDone(connectionId) {
-      const [row] = await database.select<{ id: Buffer }>("SELECT id FROM runs WHERE connection_id = $1 AND state = 'done' ORDER BY id DESC LIMIT 1", [
-        idBytes(connectionId),
-      ]);
-      return row ? table.find({ id: idText(row.id) }) : null;
+    async lastDone(connectionId, most) {
+      const rows = await database.select<{ id: Buffer }>(
+        `SELECT id FROM runs WHERE connection_id = $1 AND state = 'done' ORDER BY id DESC LIMIT ${Math.floor(most)}`,
+        [idBytes(connectionId)],
+      );
+      const found = rows.length === 0 ? [] : await table.list({ id: rows.map((row) => idText(row.id)) });
+      return found.sort((x, y) => (x.id < y.id ? 1 : -1));
     },
     add: (row) => table.insert(row),
     async claimable(most) {
@@ -260,9 +262,9 @@ export function runStore(database: Database): RunStore {
           );
         return true;
       }),
-    discardPages: (lease, checkpoint, from) =>
+    discardPages: (lease, checkpoint, from, forMs) =>
       database.attempt(async (transaction) => {
-        const isOurs = (await database.write(saved(60_000), [JSON.stringify(checkpoint), idBytes(lease.runId), lease.token], transaction)) > 0;
+        const isOurs = (await database.write(saved(forMs), [JSON.stringify(checkpoint), idBytes(lease.runId), lease.token], transaction)) > 0;
         if (isOurs) await database.write('DELETE FROM run_pages WHERE run_id = $1 AND sequence >= $2', [idBytes(lease.runId), from], transaction);
         return isOurs;
       }),

@@ -14,7 +14,7 @@
     <table class="table table-xs">
       <thead class="sticky top-0 bg-base-200">
         <tr
-          >{#each preview.columns as column (column)}<th class="whitespace-nowrap">{column}</th>{/each}</tr
+          >{#each preview.columns as column (column)}<th class="whitespace-nowrap text-base-content">{column}</th>{/each}</tr
         >
       </thead>
       <tbody>
