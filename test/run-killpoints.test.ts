@@ -46,7 +46,6 @@ afterAll(async () => {
 
 test.each([
   ['before_page', 3, 'list', 1312],
-  ['after_page', 3, 'list', 1312],
   ['after_discard', 1, 'slices', 2870],
   ['after_wait', 0, 'list', 1312],
   ['after_file', 0, 'list', 1312],

@@ -1,8 +1,10 @@
 <script lang="ts">
   import type { JobPlan } from '../../../api/jobs.ts';
+  import type { BodyOf } from '../../../api/operations.ts';
+  import type { Problem } from '../../../api/problem.ts';
   import type { JobDraft } from '../../state/job-draft.svelte.ts';
   import { Doing } from '../../state/loaded.svelte.ts';
-  import { call } from '../../state/session.svelte.ts';
+  import { call, problemOf } from '../../state/session.svelte.ts';
   import Field from '../../ui/Field.svelte';
   import Form from '../../ui/Form.svelte';
   import ProblemNote from '../ProblemNote.svelte';
@@ -17,16 +19,28 @@
   }
   const { draft, isNew, save }: Props = $props();
   const saving = new Doing();
-  const planning = new Doing();
   let plan = $state.raw<JobPlan | null>(null);
   const PAUSE_MS = 300;
+  let planProblem = $state.raw<Problem | null>(null);
+  let round = 0;
+  /** The newest question counts: an answer to an earlier one is dropped. */
+  async function look(body: BodyOf<'planJob'>): Promise<void> {
+    round += 1;
+    const mine = round;
+    try {
+      const found = await call('planJob', { body });
+      if (mine === round) [plan, planProblem] = [found, null];
+    } catch (error) {
+      if (mine === round) planProblem = problemOf(error);
+    }
+  }
   // What will come of the schedule is asked for once typing is over.
   $effect(() => {
     const body = { ...draft.settings(), connection: draft.connection };
-    const timer = setTimeout(() => void planning.run(async () => void (plan = await call('planJob', { body }))), PAUSE_MS);
+    const timer = setTimeout(() => void look(body), PAUSE_MS);
     return () => clearTimeout(timer);
   });
-  const problem = $derived(saving.problem ?? planning.problem);
+  const problem = $derived(saving.problem ?? planProblem);
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
     void saving.run(save);
