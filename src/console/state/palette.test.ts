@@ -8,6 +8,7 @@ const call = (async (name: string, input: unknown) => {
   if (name === 'listProviders') return { items: [{ name: 'eelgrass', title: 'Eelgrass' }] };
   if (name === 'listClients') return { items: [{ provider: 'eelgrass', name: 'office', title: 'Office' }] };
   if (name === 'listCallers') return { items: [{ name: 'board', title: 'The board' }] };
+  if (name === 'listJobs') return { items: [{ name: 'berth-report', settings: { title: 'All bookings' } }] };
   return { items: [{ name: 'sailings', provider_title: 'Eelgrass', account: null }] };
 }) as unknown as ApiClient;
 const type = async (palette: Palette, text: string) => {
