@@ -12,7 +12,7 @@ export const ListOrder = z.strictObject({
   total_off: z.number().int().optional(),
   /** No page has more, whatever was asked for. */
   page_most: z.number().int().min(1).optional(),
-  /** Nothing follows after so many records, and nobody is told. */
+  /** Nothing follows after so many records, and no answer shows it. */
   cap: z.number().int().min(1).optional(),
   /** With each page that is read: a record is inserted at the front, or the first is deleted. */
   insert_each: z.number().int().min(0).optional(),

@@ -58,7 +58,7 @@
   const tab = $derived(tabOf(tabs, params.tab));
   let draft = $state.raw<JobDraft | null>(null);
   let draftOf = $state(0);
-  // The form keeps what is typed: it begins anew only for another revision of the job.
+  // The form keeps what is typed: it starts again only for another revision of the job.
   $effect(() => {
     if (!j || j.revision === draftOf) return;
     draftOf = j.revision;

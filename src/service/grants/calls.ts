@@ -87,15 +87,7 @@ export async function callGrant(
   { grant, address, what, about }: { grant: CalledGrant; address: ApiAddress; what: ToCall; about: AboutToken },
   patienceMs: number | null = null,
 ): Promise<CallAnswer> {
-  const uses = s.quotas.usesOf({
-    api: address.api,
-    clientRecordId: grant.clientId ?? '',
-    connectionId: grant.connectionId,
-    callerId: null,
-    share: null,
-    method: what.method,
-    path: pathBelow(address),
-  });
+  const uses = usesOf(s.quotas, grant, address, what.method);
   const waitMs = uses.length === 0 ? null : await s.quotas.take(uses, patienceMs ?? 0);
   if (waitMs !== null && patienceMs !== null) throw new Fault('QUOTA_USED_UP', { retryAfterMs: waitMs });
   const answer = await callWithToken(s, { grant, address, what, about }, async () => void (uses.length > 0 && (await s.quotas.take(uses, 0))));
@@ -103,6 +95,18 @@ export async function callGrant(
     s.quotas.learn(uses, address.api, { status: answer.status, header: (header) => answer.headers?.find((one) => one.name === header.toLowerCase())?.value });
   return answer;
 }
+
+/** The quota windows in which a call of our own counts: no caller's share. */
+const usesOf = (quotas: Quotas, grant: CalledGrant, address: ApiAddress, method: string): ReturnType<Quotas['usesOf']> =>
+  quotas.usesOf({
+    api: address.api,
+    clientRecordId: grant.clientId ?? '',
+    connectionId: grant.connectionId,
+    callerId: null,
+    share: null,
+    method,
+    path: pathBelow(address),
+  });
 
 /** The path below the base URL, without its query. */
 const pathBelow = ({ url, api }: ApiAddress): string => new URL(url).pathname.slice(new URL(`${api.base_url.replace(/\/$/, '')}/`).pathname.length - 1);
@@ -227,15 +231,7 @@ export async function fetchPage(
   { grant, address, what, about }: { grant: CalledGrant; address: ApiAddress; what: ToCall; about: AboutToken },
   { deadlineMs, limitBytes }: { deadlineMs: number; limitBytes: number },
 ): Promise<Fetched> {
-  const uses = s.quotas.usesOf({
-    api: address.api,
-    clientRecordId: grant.clientId ?? '',
-    connectionId: grant.connectionId,
-    callerId: null,
-    share: null,
-    method: what.method,
-    path: pathBelow(address),
-  });
+  const uses = usesOf(s.quotas, grant, address, what.method);
   const waitMs = uses.length === 0 ? null : await s.quotas.take(uses, 0);
   if (waitMs !== null) return { kind: 'quota', waitMs };
   const { dialect } = about.definition;

@@ -3,6 +3,7 @@ import type { Diagnosis } from '../../api/diagnosis.ts';
 import type { RunProblem } from '../../api/jobs.ts';
 import { Fault, type FaultCode } from '../../core/fault.ts';
 import { afterFailure, type PageFailure } from '../../core/jobs/failure.ts';
+import { awake, ownMinutes } from '../../core/jobs/own-time.ts';
 import { higher } from '../../core/jobs/since.ts';
 import { columnsIn } from '../../core/output/format.ts';
 import { withoutPersonal } from '../../core/output/record.ts';
@@ -15,7 +16,7 @@ import { addressOf, callableNow } from '../connections/index.ts';
 import { type ApiAddress, type Callable, type Fetched, fetchPage } from '../grants/index.ts';
 import type { Checkpoint, RunLease, RunRow, StagedPage } from '../store/runs.ts';
 import type { JobParts } from './parts.ts';
-import { stage } from './staging.ts';
+import { idsOfPages, stage } from './staging.ts';
 
 const PAGE_DEADLINE_MS = 120_000;
 const PAGE_BYTES = 32_000_000;
@@ -23,7 +24,6 @@ const PAGE_BYTES = 32_000_000;
 const WAIT_HERE_MS = 2_000;
 const CALLABLE_MS = 1_000;
 const COLUMNS_MOST = 1_000;
-const PAGES_OF_IDS = 200;
 
 /** What the work on a run came to. `left`: someone else goes on, or it waits, or it was cancelled. */
 export type Worked = { is: 'collected'; checkpoint: Checkpoint } | { is: 'left' } | { is: 'failed'; checkpoint: Checkpoint; problem: RunProblem };
@@ -52,14 +52,13 @@ export async function collect(
 ): Promise<Worked> {
   const { row, lease } = work;
   const c: Collector = { ...work, s, callable: null, ahead: null, ...(await idsOf(s, row)) };
-  let point = row.checkpoint;
+  let point = awake(row.checkpoint, s.ports.clock.now());
   while (point.ended === null) {
     if (work.stop.aborted) {
       await s.store.runs.wait(lease, { checkpoint: point, waits: '', untilMs: 0, state: 'running' });
       return { is: 'left' };
     }
-    const minutes = (s.ports.clock.now() - point.beganAt - point.waitedMs) / 60_000;
-    if (minutes > row.plan.limits.minutes)
+    if (ownMinutes(point, s.ports.clock.now()) > row.plan.limits.minutes)
       return failed(
         point,
         'RUN_TIME_LIMIT',
@@ -109,13 +108,12 @@ function ask(c: Collector, next: Pick<Checkpoint, 'walk' | 'slice'>): void {
 }
 
 async function onePage(c: Collector, point: Checkpoint): Promise<Turned> {
-  const { s, row } = c;
-  const { ahead } = c;
+  const { row, ahead } = c;
   c.ahead = null;
   const came = await (ahead?.key === keyOf(point) ? ahead.coming : come(c, point));
   if ('error' in came) return afterFault(c, point, came.error);
   const { callable, address, fetched } = came;
-  const counted: Checkpoint = { ...awake(s, point), calls: point.calls + (fetched.kind === 'quota' ? 0 : 1) };
+  const counted: Checkpoint = { ...point, calls: point.calls + (fetched.kind === 'quota' ? 0 : 1) };
   if (fetched.kind === 'quota') return wait(c, counted, { kind: 'quota', waitMs: fetched.waitMs }, null);
   if (fetched.kind === 'none') return wait(c, counted, { kind: 'no_answer', reason: fetched.reason }, fetched.diagnosis);
   if (!fetched.isGood) return wait(c, counted, { kind: 'status', status: errorStatus(fetched), retryAfterMs: fetched.retryAfterMs }, fetched.diagnosis);
@@ -283,15 +281,9 @@ async function idsOf(s: JobParts, row: RunRow): Promise<Pick<Collector, 'ids' | 
 async function idsKept(s: JobParts, runIds: readonly string[]): Promise<IdSet> {
   const ids = new IdSet();
   for (const runId of runIds)
-    for (let after = 0; ; ) {
-      const pages = await s.store.runs.ids(runId, after, PAGES_OF_IDS);
-      for (const page of pages) {
-        const keys = keysOf(page.ids);
-        for (let at = 0; at < page.ids.length; at += ID_BYTES) ids.add(keys, at);
-      }
-      const last = pages.at(-1);
-      if (!last || pages.length < PAGES_OF_IDS) break;
-      after = last.sequence;
+    for await (const page of idsOfPages(s.store.runs, runId)) {
+      const keys = keysOf(page.ids);
+      for (let at = 0; at < page.ids.length; at += ID_BYTES) ids.add(keys, at);
     }
   return ids;
 }
@@ -303,17 +295,13 @@ const failed = (checkpoint: Checkpoint, code: string, says: string, remedy: stri
   problem: problem(code, says, remedy),
 });
 
-/** A wait that ended is not the run's own time. */
-const awake = (s: Pick<JobParts, 'ports'>, point: Checkpoint): Checkpoint =>
-  point.waitingSince === null ? point : { ...point, waitedMs: point.waitedMs + Math.max(0, s.ports.clock.now() - point.waitingSince), waitingSince: null };
-
 async function wait(c: Collector, point: Checkpoint, failure: PageFailure, diagnosis: Diagnosis | null): Promise<Turned> {
   const turn = afterFailure(failure, point.tries);
   if ('fail' in turn) return { checkpoint: point, problem: problemOf(failure, diagnosis) };
   const after: Checkpoint = {
     ...point,
     tries: turn.isAction ? point.tries : point.tries + 1,
-    waitingSince: turn.isAction ? (point.waitingSince ?? c.s.ports.clock.now()) : null,
+    waitingSince: turn.isAction ? c.s.ports.clock.now() : null,
   };
   if (turn.wait <= WAIT_HERE_MS && !turn.isAction) {
     await sleep(turn.wait, undefined, { signal: c.stop }).catch(() => undefined); // stopping: the loop gives the run back
@@ -355,5 +343,5 @@ async function afterFault(c: Collector, point: Checkpoint, error: unknown): Prom
   if (ACTION.includes(error.code)) return wait(c, point, { kind: 'action' }, null);
   if (error.code === 'HOST_NOT_LISTED' || error.code === 'INPUT_INVALID' || error.code === 'NOT_FOUND')
     return { checkpoint: point, problem: problem(error.code, error.message, error.remedy) };
-  return wait(c, awake(c.s, point), { kind: 'busy', retryAfterMs: error.retryAfterMs ?? null }, null);
+  return wait(c, point, { kind: 'busy', retryAfterMs: error.retryAfterMs ?? null }, null);
 }

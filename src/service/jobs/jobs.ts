@@ -192,7 +192,7 @@ export async function previewRun(s: JobParts, { params, query }: Asked<'previewR
   return { columns: columns.map((one: Column) => one.title ?? one.field), rows, records: row.checkpoint.kept };
 }
 
-/** Whether a caller may have what a run collected: it may fetch the token, or relay this very call. */
+/** Whether a caller may have what a run collected: it may fetch the token, or relay the same call. */
 function mayHave(caller: KnownCaller, connection: string | undefined, run: RunRow | null): boolean {
   const own = connection === undefined ? undefined : caller.connections.get(connection);
   if (!own) return false;
@@ -202,29 +202,25 @@ function mayHave(caller: KnownCaller, connection: string | undefined, run: RunRo
   return relayPermission(own.permissions, method, below) !== null;
 }
 
-/** Jobs on the connections of a caller, told to itself. */
+/** Jobs on the connections of a caller, for the caller itself. */
 export async function listOwnJobs(s: JobParts, caller: KnownCaller): Promise<{ items: OwnJob[] }> {
   const mine = new Map([...caller.connections.values()].map((one) => [one.id, one.name]));
-  const rows: JobRow[] = [];
+  const items: OwnJob[] = [];
   for (const row of await s.store.jobs.list()) {
+    const connection = mine.get(row.connectionId);
+    if (connection === undefined) continue;
     const served = row.latestRunId === null ? null : await s.store.runs.byId(row.latestRunId);
-    if (mine.has(row.connectionId) && mayHave(caller, mine.get(row.connectionId), served)) rows.push(row);
+    if (!mayHave(caller, connection, served)) continue;
+    items.push({
+      name: row.name,
+      title: row.settings.title,
+      connection,
+      schedule_says: scheduleInWords(row.settings.schedule),
+      latest: served && latestOf(served),
+      urls: { csv: dataUrl(s, row.name, 'csv'), ndjson: dataUrl(s, row.name, 'ndjson'), json: dataUrl(s, row.name, 'json') },
+    });
   }
-  return {
-    items: await Promise.all(
-      rows.map(async (row) => {
-        const served = row.latestRunId === null ? null : await s.store.runs.byId(row.latestRunId);
-        return {
-          name: row.name,
-          title: row.settings.title,
-          connection: mine.get(row.connectionId) ?? '',
-          schedule_says: scheduleInWords(row.settings.schedule),
-          latest: served && latestOf(served),
-          urls: { csv: dataUrl(s, row.name, 'csv'), ndjson: dataUrl(s, row.name, 'ndjson'), json: dataUrl(s, row.name, 'json') },
-        };
-      }),
-    ),
-  };
+  return { items };
 }
 
 /** The result that is served: of a job on a connection that the caller may use. @throws {Fault} NOT_PERMITTED, NO_RESULT */

@@ -4,12 +4,11 @@ import { type Writer, writerOf } from '../../core/output/format.ts';
 import type { Format } from '../../core/output/formats.ts';
 import { ID_BYTES, IdSet, keysOf } from '../../core/paging/id-set.ts';
 import type { RunLease, RunRow, RunStore, StagedPage } from '../store/runs.ts';
-import { unstage } from './staging.ts';
+import { idsOfPages, unstage } from './staging.ts';
 
 const zip = promisify(gzip);
 const unzip = promisify(gunzip);
 const PAGES_AT_ONCE = 8;
-const IDS_AT_ONCE = 200;
 const PART_BYTES = 1_000_000;
 const LEVEL = 1;
 
@@ -24,17 +23,11 @@ async function newestOf(store: Pick<RunStore, 'ids'>, chain: readonly string[]):
   if (chain.length < 2) return kept; // one run has no doubles
   const seen = new IdSet();
   for (const runId of [...chain].reverse())
-    for (let after = 0; ; ) {
-      const pages = await store.ids(runId, after, IDS_AT_ONCE);
-      for (const { sequence, ids } of pages) {
-        const marks: boolean[] = [];
-        const keys = keysOf(ids);
-        for (let at = 0; at < ids.length; at += ID_BYTES) marks.push(seen.add(keys, at));
-        if (marks.includes(false)) kept.set(`${runId} ${sequence}`, marks);
-      }
-      const last = pages.at(-1);
-      if (!last || pages.length < IDS_AT_ONCE) break;
-      after = last.sequence;
+    for await (const { sequence, ids } of idsOfPages(store, runId)) {
+      const marks: boolean[] = [];
+      const keys = keysOf(ids);
+      for (let at = 0; at < ids.length; at += ID_BYTES) marks.push(seen.add(keys, at));
+      if (marks.includes(false)) kept.set(`${runId} ${sequence}`, marks);
     }
   return kept;
 }

@@ -1,7 +1,7 @@
 import { promisify } from 'node:util';
 import { deflateRaw, inflateRaw } from 'node:zlib';
 import { ID_BYTES } from '../../core/paging/id-set.ts';
-import type { StagedPage } from '../store/runs.ts';
+import type { RunStore, StagedPage } from '../store/runs.ts';
 
 const deflate = promisify(deflateRaw);
 const inflate = promisify(inflateRaw);
@@ -11,6 +11,7 @@ const LEVEL = 1;
 const TEXT_MOST = 4_000_000;
 /** A page of ours that inflates to more was not written by this product. */
 const PLAIN_MOST = 64_000_000;
+const IDS_AT_ONCE = 200;
 
 /**
  * Records as rows to keep: a JSON array, deflated, in pieces.
@@ -48,4 +49,15 @@ export async function stage(
 export async function unstage(page: Pick<StagedPage, 'data' | 'records'>): Promise<unknown[]> {
   if (page.records === 0) return [];
   return JSON.parse((await inflate(page.data, { maxOutputLength: PLAIN_MOST })).toString('utf8')) as unknown[];
+}
+
+/** The keys of each kept page of a run, in the pages' order. */
+export async function* idsOfPages(store: Pick<RunStore, 'ids'>, runId: string): AsyncGenerator<{ sequence: number; ids: Buffer }> {
+  for (let after = 0; ; ) {
+    const pages = await store.ids(runId, after, IDS_AT_ONCE);
+    yield* pages;
+    const last = pages.at(-1);
+    if (!last || pages.length < IDS_AT_ONCE) return;
+    after = last.sequence;
+  }
 }

@@ -1,5 +1,6 @@
 import { Fault } from '../../core/fault.ts';
 import { base64url } from '../../core/identifiers.ts';
+import { forgiven } from '../../core/jobs/own-time.ts';
 import { nextRuns } from '../../core/jobs/schedule.ts';
 import { judge } from '../../core/paging/verdict.ts';
 import type { JobRow } from '../store/jobs.ts';
@@ -24,6 +25,7 @@ const COLLECTION_KEPT_MS = 86_400_000;
 export async function runJobs(s: JobParts, stop: AbortSignal): Promise<void> {
   const working = new Map<string, Promise<void>>();
   let tidiedAt = 0;
+  let delivering: Promise<void> | null = null;
   const round = async (): Promise<void> => {
     for (const job of await s.store.jobs.due(DUE_AT_ONCE)) await beginDue(s, job);
     if (working.size < AT_ONCE)
@@ -42,7 +44,12 @@ export async function runJobs(s: JobParts, stop: AbortSignal): Promise<void> {
             }),
         );
       }
-    await deliverDue(s, stop);
+    // An application that hangs must not hold up what is due here.
+    delivering ??= deliverDue(s, stop)
+      .catch((cause: unknown) => logFailure(s, cause, 'delivering results failed'))
+      .finally(() => {
+        delivering = null;
+      });
     if (s.ports.clock.now() - tidiedAt > TIDY_EVERY_MS) {
       tidiedAt = s.ports.clock.now();
       await tidy(s);
@@ -56,7 +63,7 @@ export async function runJobs(s: JobParts, stop: AbortSignal): Promise<void> {
     }
     await s.jobBell.wait(LOOK_MS, stop);
   }
-  await Promise.all(working.values());
+  await Promise.all([...working.values(), delivering]);
 }
 
 /** A database that is away is known to everybody; all else is a fault of ours. */
@@ -150,7 +157,11 @@ async function fail(
   checkpoint: Checkpoint,
   problem: NonNullable<NonNullable<RunRow['outcome']>['problem']>,
 ): Promise<void> {
-  const isOurs = await s.store.runs.finish(lease, { state: 'failed', checkpoint, outcome: { completeness: null, problem } });
+  const isOurs = await s.store.runs.finish(lease, {
+    state: 'failed',
+    checkpoint: forgiven(checkpoint, s.ports.clock.now()),
+    outcome: { completeness: null, problem },
+  });
   if (isOurs && job) report(s, job, row, 'run_failed', problem.says);
 }
 

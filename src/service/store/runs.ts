@@ -284,8 +284,13 @@ export function runStore(database: Database): RunStore {
             transaction,
           )) > 0;
         if (!isOurs || served === null) return isOurs;
-        await database.write('UPDATE jobs SET latest_run_id = $1 WHERE id = $2', [idBytes(runId), idBytes(served.jobId)], transaction);
-        for (const row of served.deliveries) await addDelivery(row, transaction);
+        // An earlier run that was resumed does not replace the result of a later one.
+        const isLatest = await database.write(
+          'UPDATE jobs SET latest_run_id = $1 WHERE id = $2 AND (latest_run_id IS NULL OR latest_run_id < $3)',
+          [idBytes(runId), idBytes(served.jobId), idBytes(runId)],
+          transaction,
+        );
+        if (isLatest > 0) for (const row of served.deliveries) await addDelivery(row, transaction);
         return true;
       }),
     cancel: async (runId) => {
