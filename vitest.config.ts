@@ -1,5 +1,6 @@
 import { svelte } from '@sveltejs/vite-plugin-svelte';
 import { defineConfig } from 'vitest/config';
+import LongestFirst from './test/support/longest-first.ts';
 
 export default defineConfig({
   // The state classes of the console have runes.
@@ -12,5 +13,6 @@ export default defineConfig({
     hookTimeout: 120_000,
     // Two cores; a third of the time a service test waits for its processes.
     maxWorkers: 3,
+    sequence: { sequencer: LongestFirst },
   },
 });

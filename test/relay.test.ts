@@ -375,9 +375,10 @@ test('a 401 brings one renewal and one retry, also with a short body; a token th
     const isDead = dead.has((request.headers.authorization ?? '').replace('Bearer ', ''));
     response.writeHead(isDead ? 401 : 200, { 'content-type': 'application/json' }).end(isDead ? '{"error":"invalid_token"}' : JSON.stringify({ body }));
   };
-  await standin.order('lives', { access_seconds: 20 }); // then 2 s are the floor, and so the least age of a token that is renewed for a 401
+  // A tenth of the life is the least age of a token that is renewed for a 401: 6 s, wide enough for a slow machine on both sides of it.
+  await standin.order('lives', { access_seconds: 60 });
   const { renewals, life } = await call('renewConnection', { params: { connection: 'sailings' } });
-  await untilInstant(Date.parse(life?.issued_at ?? '') + 2_200);
+  await untilInstant(Date.parse(life?.issued_at ?? '') + 8_000);
   dead.add(await currentToken());
   const posts = await Promise.all(Array.from({ length: 20 }, () => relay('sailings/tables', { method: 'POST', body: '{"twice":true}' })));
   expect(posts.map((answer) => answer.status)).toEqual(Array.from({ length: 20 }, () => 200));
