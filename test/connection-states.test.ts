@@ -21,7 +21,7 @@ beforeAll(async () => {
 afterAll(() => database.close());
 
 const newId = () => newRecordId(Date.now(), randomBytes(16));
-const states = () => connectionStates({ store, ports: { log: { debug: () => {}, error: () => {} } as never } });
+const states = () => connectionStates({ store, personChanged: async () => undefined, ports: { log: { debug: () => {}, error: () => {} } as never } });
 const insert = (table: string, row: Record<string, Bind>) => {
   const bind: Bind[] = [];
   const values = Object.values(row).map((value) => `$${bind.push(value)}`);

@@ -1,6 +1,6 @@
 import { randomBytes } from 'node:crypto';
 import { mkdirSync, readdirSync, readFileSync } from 'node:fs';
-import { createServer, type Server } from 'node:http';
+import { createServer } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { join } from 'node:path';
 import { gunzipSync } from 'node:zlib';
@@ -14,6 +14,7 @@ import { newFolder, newMasterKey, removeFolder, type ServiceUnderTest, signIn, s
 import { eventually } from '../testing/waiting.ts';
 import { addClient, agree, type StandinUnderTest, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
+import { plainProvider, startApi } from './support/plain-api.ts';
 
 /** Jobs through HTTP: every paging style, every bad habit, schedules, results, deliveries; two replicas on one database. */
 const LONG = 60_000;
@@ -324,7 +325,7 @@ describe('only what is new', () => {
       const since = url.searchParams.get('since') ?? '';
       return { records: rows.filter((row) => row.at >= since), next: null };
     });
-    await plainProvider('newly', api.port);
+    await plainProvider(call, 'newly', api.port);
     await call('addJob', {
       body: {
         name: 'newly',
@@ -355,7 +356,7 @@ describe('only what is new', () => {
 test('only ids that were not seen: a run adds what is new, and all that it received counts for its verdict', { timeout: LONG }, async () => {
   const rows = [{ id: 1 }, { id: 2 }];
   const api = await startApi(() => ({ records: rows, total: rows.length }));
-  await plainProvider('unseen', api.port);
+  await plainProvider(call, 'unseen', api.port);
   const paging = { style: 'none' as const, items: '/records', total: '/total', id: '/id' };
   const job = { name: 'unseen', connection: 'unseen', call: get('/things'), paging, since: { kind: 'ids' as const } };
   await expect(call('addJob', { body: job })).rejects.toMatchObject({ problem: { places: [{ path: 'result' }] } });
@@ -419,35 +420,3 @@ describe('deliveries', () => {
     receiver.close();
   });
 });
-
-/** An API that answers what it is told to, and a provider whose static key it takes. */
-async function startApi(answer: (url: URL) => object): Promise<{ server: Server; port: number }> {
-  const server = createServer((request, response) => {
-    const body = JSON.stringify(answer(new URL(request.url ?? '/', 'http://127.0.0.1')));
-    response.writeHead(200, { 'content-type': 'application/json' }).end(body);
-  });
-  await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
-  return { server, port: (server.address() as AddressInfo).port };
-}
-
-async function plainProvider(name: string, port: number): Promise<void> {
-  const document = `name: ${name}
-title: ${name}
-server:
-  token_endpoint: http://127.0.0.1:${port}/token
-  authorization_endpoint: http://127.0.0.1:${port}/authorize
-  grant_types_supported: [authorization_code, refresh_token]
-  response_types_supported: [code]
-  token_endpoint_auth_methods_supported: [client_secret_post]
-scopes: [{ name: read, says: Read, power: read }]
-apis:
-  - name: things
-    title: Things
-    base_url: http://127.0.0.1:${port}/api
-    static_key: { header: x-key }
-`;
-  await call('addProvider', { body: { document } });
-  await call('addClient', { body: { provider: name, name: 'office' } });
-  await call('addConnection', { body: { name, provider: name, client: 'office', scopes: ['read'] } });
-  await call('setKey', { params: { connection: name }, body: { key: 'a-static-key-of-some-length' } });
-}

@@ -7,10 +7,13 @@ export const Id = z.uuid();
 
 export const ProviderName = z.string().regex(/^[a-z][a-z0-9-]{0,40}$/, { error: 'Lower-case letters, digits and hyphens, a letter first.' });
 export const ClientName = ProviderName;
-export const ConnectionName = z
-  .string()
-  .regex(/^[a-z0-9][a-z0-9._-]{0,62}$/, { error: 'Lower-case letters, digits, dots, underscores and hyphens; up to 63.' });
-export const CallerName = ConnectionName;
+const NAME = /^[a-z0-9][a-z0-9._-]{0,62}$/;
+const NAME_WRONG = { error: 'Lower-case letters, digits, dots, underscores and hyphens; up to 63.' };
+/** Of something new. */
+export const NewName = z.string().regex(NAME, NAME_WRONG);
+/** A connection, or one person of a shared connection by handle. */
+export const ConnectionName = z.string().regex(/^[a-z0-9][a-z0-9._-]{0,62}(@[a-z0-9]{16})?$/, NAME_WRONG);
+export const CallerName = NewName;
 export const Label = z
   .string()
   .regex(/^[a-z0-9][a-z0-9._-]{0,62}$/, { error: 'A label is lower-case letters, digits, dots, underscores and hyphens; up to 63.' });

@@ -4,7 +4,7 @@ import { GRANT_KINDS, GRANT_TYPES, WAYS } from '../core/oauth/grant-kinds.ts';
 import { ScopeName } from '../core/provider/web-address.ts';
 import { POLICIES } from '../core/renewal/plan.ts';
 import { ReadyLines } from './clients.ts';
-import { CallAnswer, ClientName, ConnectionName, Id, Instant, Label, ProviderName, RelayedCalls } from './common.ts';
+import { CallAnswer, ClientName, ConnectionName, Id, Instant, Label, NewName, ProviderName, RelayedCalls } from './common.ts';
 import { Diagnosis } from './diagnosis.ts';
 
 export const Policy = z
@@ -16,7 +16,8 @@ const Operations = z.array(z.string().max(90)).max(200).describe('Operations of 
 const Labels = z.array(Label).max(20).describe('By which callers can be permitted a group of connections');
 
 export const AddConnection = z.strictObject({
-  name: ConnectionName,
+  name: NewName,
+  shared: z.boolean().default(false).describe('Holds one grant for each person, who connect their own accounts by invitation'),
   provider: ProviderName,
   client: ClientName,
   grant_type: z

@@ -162,9 +162,20 @@ export const JobPlan = z.object({
 });
 export type JobPlan = z.output<typeof JobPlan>;
 
-export const Recognize = z.strictObject({ ...CollectionMembers, list_at: z.string().max(200).nullable().optional() }).refine(oneCall, ONE_CALL);
+export const Recognize = z
+  .strictObject({
+    ...CollectionMembers,
+    list_at: z
+      .string()
+      .max(200)
+      .nullable()
+      .optional()
+      .describe('Which list holds the records, as a JSON pointer, where the response holds several; null: the response itself'),
+  })
+  .refine(oneCall, ONE_CALL);
 export const Recognized = z.object({
-  declared: PagingPlan.nullable().describe('What the definition states for this call'),
+  declared: PagingPlan.nullable().describe('How this call is paged, as it was stated before'),
+  declared_by: z.enum(['definition', 'saved_call', 'request']).nullable(),
   lists: z.array(z.object({ at: z.string().nullable(), count: z.number().int() })),
   guesses: z.array(z.object({ plan: PagingPlan, says: z.string(), strength: z.enum(['strong', 'likely', 'weak']), evidence: z.array(z.string()) })),
   sample: z.array(z.unknown()).describe('The first records'),

@@ -6,6 +6,7 @@ import { connectionOperations } from './connection-operations.ts';
 import { jobOperations } from './job-operations.ts';
 import { Done, list, type Operation } from './operation.ts';
 import { ChangePassword, EndedSessions, FirstOperator, FirstOperatorState, Session, SignedIn, SignIn } from './operators.ts';
+import { peopleOperations } from './people-operations.ts';
 import { providerOperations } from './provider-operations.ts';
 import { Statistics, StatisticsQuery } from './statistics.ts';
 import { AdoptedReplica, AdoptReplica, InstallationState, Replica, Status } from './status.ts';
@@ -98,6 +99,7 @@ export const operations = {
   ...connectionOperations,
   ...handingOverOperations,
   ...jobOperations,
+  ...peopleOperations,
 } as const satisfies Record<string, Operation>;
 
 export type Operations = typeof operations;

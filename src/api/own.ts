@@ -6,6 +6,7 @@ import { SavedCall } from './trying.ts';
 export const OwnConnection = z.object({
   name: ConnectionName,
   intent: z.enum(['draft', 'active', 'paused', 'revoked']),
+  shared: z.boolean().describe('Holds a grant for each person: {KEY} is the application\u2019s own key for the person, percent-encoded'),
   agreed: z.boolean().describe('There is a grant to use'),
   environment: z.string(),
   scope: z.string(),

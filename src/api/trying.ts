@@ -1,5 +1,6 @@
 import { z } from 'zod';
-import { CallAnswer, ConnectionName, Instant, Pair } from './common.ts';
+import { PagingPlan } from '../core/paging/plan.ts';
+import { CallAnswer, Instant, NewName, Pair } from './common.ts';
 
 const Method = z.enum(['GET', 'HEAD', 'POST', 'PUT', 'PATCH', 'DELETE', 'OPTIONS']);
 /** A call to the provider's API, as it is composed. Names in braces are filled in: parameters of the call, placeholders of the connection. */
@@ -18,12 +19,13 @@ export const CallParameter = z.strictObject({
   says: z.string().max(200).default(''),
   value: z.string().max(4_000).nullable().default(null).describe('Fixed; null: requested each time'),
 });
-export const SavedName = ConnectionName;
+export const SavedName = NewName;
 export const SaveCall = z.strictObject({
   name: SavedName,
   says: z.string().max(200).default(''),
   call: ComposedCall,
   parameters: z.array(CallParameter).max(40).default([]),
+  paging: PagingPlan.nullable().optional().describe('How its list is paged, once someone confirmed it; left out: as it was kept; null: discarded'),
 });
 export const SavedCall = SaveCall.extend({ saved_by: z.string(), saved_at: Instant });
 export type SavedCall = z.output<typeof SavedCall>;

@@ -34,6 +34,19 @@ export const FAULTS = {
   STREAMS_FULL: { status: 429, retry: true, says: 'Too many pages watch for changes.', remedy: 'Close pages of the console that nobody uses.' },
   ORIGIN_FOREIGN: { status: 403, retry: false, says: 'The request came from a page of another site.', remedy: 'Open the console at its public address.' },
   TICKET_SPENT: { status: 410, retry: false, says: 'This one-time link was used already or has expired.', remedy: 'Request a new link.' },
+  INVITATION_UNKNOWN: {
+    status: 404,
+    retry: false,
+    says: 'This link is not valid, or this browser did not open it.',
+    remedy: 'Open the link again as it was sent to you, or ask for a new one.',
+  },
+  INVITATION_ENDED: { status: 410, retry: false, says: 'This link can no longer be used.', remedy: 'Ask whoever sent it for a new one.' },
+  CODE_UNKNOWN: {
+    status: 410,
+    retry: false,
+    says: 'The code is unknown, was used, has expired, or belongs to another caller.',
+    remedy: 'A code works once, for ten minutes. Send the person to their link again.',
+  },
   REPLICA_ALIVE: {
     status: 409,
     retry: false,

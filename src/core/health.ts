@@ -25,6 +25,8 @@ export interface ConnectionFacts {
   clientStopped: boolean;
   /** Someone consented with another account than expected, or without proof, and nobody has decided yet. */
   undecided?: boolean;
+  /** Holds a grant for each person, and none of its own. */
+  shared?: boolean;
   /** Nobody consents: the client asks for itself. */
   byItself?: boolean;
   proof: ProofState;
@@ -110,6 +112,8 @@ const REMEDIES: Record<HealthCause, string> = {
 };
 const NEEDS_PERSON: readonly RenewalCause[] = ['lost_in_flight', 'client_refused', 'set_up', 'seal_broken', 'unconfirmed'];
 
+const WORKING: ConnectionHealth = { state: 'working', cause_key: null, cause: null, remedy: null };
+
 /** Derives the shown state with cause and remedy. `now`: epoch ms. */
 export function connectionHealth(facts: ConnectionFacts, now: number): ConnectionHealth {
   if (facts.intent === 'revoked') return { state: 'revoked', cause_key: 'revoked', cause: 'It was revoked here.', remedy: REMEDIES.revoked };
@@ -120,6 +124,7 @@ export function connectionHealth(facts: ConnectionFacts, now: number): Connectio
       cause: 'An operator paused it: no tokens are issued. Tokens issued before stay valid at the provider until they expire.',
       remedy: REMEDIES.paused,
     };
+  if (facts.shared) return facts.clientStopped ? { state: 'action_needed', cause_key: 'client_refused', ...CAUSE_WORDS.client_refused } : WORKING;
   if (!facts.hasGrant && facts.undecided)
     return {
       state: 'action_needed',
@@ -171,7 +176,7 @@ export function connectionHealth(facts: ConnectionFacts, now: number): Connectio
     };
   if (facts.proof === 'not_verified')
     return { state: 'degraded', cause_key: 'not_verified', cause: 'The call that proves this connection was not tried yet.', remedy: REMEDIES.not_verified };
-  return { state: 'working', cause_key: null, cause: null, remedy: null };
+  return WORKING;
 }
 
 /** What to do about a cause, whatever connection it is. */

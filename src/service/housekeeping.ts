@@ -6,7 +6,7 @@ import type { Store } from './store/store.ts';
 
 interface TidyParts {
   history: Pick<History, 'forget'>;
-  store: Pick<Store, 'usage' | 'relayed'>;
+  store: Pick<Store, 'invitations' | 'personEvents' | 'relayed' | 'usage'>;
   settings: Pick<Settings, 'historyMs'>;
   ports: Pick<Ports, 'log'>;
 }
@@ -19,6 +19,8 @@ const PIECES_MOST = 500;
 const DAY_MS = 86_400_000;
 const RENEWALS_KEPT_MS = 30 * DAY_MS;
 const USAGE_KEPT_DAYS = 35;
+const EVENTS_KEPT_MS = 30 * DAY_MS;
+const INVITATIONS_KEPT_MS = 30 * DAY_MS;
 
 /** Deletes history and counts that are past their retention, in one round. */
 async function tidy(s: TidyParts, stop: AbortSignal): Promise<void> {
@@ -27,6 +29,8 @@ async function tidy(s: TidyParts, stop: AbortSignal): Promise<void> {
       (await s.history.forget({ renewalsMs: RENEWALS_KEPT_MS, allMs: s.settings.historyMs })) +
       (await s.store.usage.deleteOld(USAGE_KEPT_DAYS, FORGOTTEN_AT_ONCE));
     await s.store.relayed.deleteOld(FORGOTTEN_AT_ONCE);
+    await s.store.personEvents.deleteOld(EVENTS_KEPT_MS);
+    await s.store.invitations.deleteOld(INVITATIONS_KEPT_MS);
     if (forgotten < FORGOTTEN_AT_ONCE) return;
     await sleep(BETWEEN_MS, undefined, { signal: stop }).catch(() => undefined); // aborted: the loop's condition ends it
   }

@@ -18,6 +18,7 @@ import { type HttpParts, listen, openFront } from './http/index.ts';
 import { bell, runJobs } from './jobs/index.ts';
 import { operators } from './operators/index.ts';
 import { outgoing } from './outgoing/index.ts';
+import { deliverEvents, personChanged, personConsented } from './people/index.ts';
 import { type Ports, random } from './ports.ts';
 import { quotas } from './quotas/index.ts';
 import { relayed } from './relay/index.ts';
@@ -44,6 +45,7 @@ import { ensureInstallation, openSealer } from './sealer.ts';
 import type { Settings } from './settings.ts';
 import { agreeOnPublicUrl, chooseMasterKey, offerFirstOperator, untilDatabase } from './start-up.ts';
 import { hourFigures } from './status/index.ts';
+import type { ListedConnection } from './store/connection-list.ts';
 import { type Database, openDatabase } from './store/database.ts';
 import { MIGRATION_LIMIT_MS, migrate } from './store/migrate.ts';
 import type { RenewalStore } from './store/renewals.ts';
@@ -166,7 +168,8 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
   const lane = lanes({ ...DEFAULT_LANES, originMost: settings.originConcurrency, clientMost: settings.clientConcurrency });
   const seen = sightings({ store: store.sightings, ports });
   const hold = await installationHold({ store: store.installation, changes: told, history: past, ports });
-  const states = connectionStates({ store, ports });
+  let personMoved = async (_one: ListedConnection): Promise<void> => undefined;
+  const states = connectionStates({ store, personChanged: (one) => personMoved(one), ports });
   const clients = clientHealth({ clients: store.clients, renewals, states, history: past, changes: told, limits: settings.limits });
   const noteEvidence = async (id: string, evidence: string | null) => store.grants.change(id, { evidence: evidence?.slice(0, 500) ?? null });
   let openSince = (): number | null => null;
@@ -242,7 +245,8 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
   const counts = usage({ store, ports });
   const relays = relayed({ store: store.relayed, ports });
   const people = operators({ store, sealer, history: past, hashing: hashes, ports });
-  const agreed = consents(parts);
+  const agreed = consents(parts, (consent, outcome) => personConsented(parts, consent, outcome));
+  personMoved = (one) => personChanged(parts, one);
 
   const recovery = (): Omit<RecoveryParts, 'spill' | 'instanceId'> => ({
     store: renewals,
@@ -265,6 +269,7 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
     keepTidy(parts, stopping.signal),
     states.run(stopping.signal),
     runJobs(parts, stopping.signal),
+    deliverEvents(parts, stopping.signal),
   ];
 
   const front = openFront({ rooms: parts, usage: counts, relayed: relays, operators: people, consents: agreed, dispatcher: out.dispatcher });

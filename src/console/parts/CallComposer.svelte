@@ -1,5 +1,6 @@
 <script lang="ts">
   import Play from '@lucide/svelte/icons/play';
+  import type { Recognized } from '../../api/jobs.ts';
   import type { TriedCall } from '../../api/trying.ts';
   import Field from '../ui/Field.svelte';
   import CallTransfer from './CallTransfer.svelte';
@@ -27,6 +28,8 @@
   let answer = $state.raw<TriedCall | null>(null);
   let confirming = $state(false);
   let saveAs = $state('');
+  /** Of this call, once someone confirmed it. */
+  let paging = $state.raw<Recognized['declared']>(null);
   const doing = new Doing();
   const o = $derived(offered.value);
   const live = $derived(o !== null && o.environment === 'live' && !o.rehearsal);
@@ -46,8 +49,9 @@
     doing.run(async () => {
       const own = x.names.filter((name) => x.values[name] !== undefined || o?.placeholders[name] === undefined);
       const parameters = own.map((name) => ({ name, says: x.says[name] ?? '', value: x.values[name] || null }));
-      await call('saveCall', { params: key, body: { name: saveAs.trim(), call: x.call, parameters } });
-      [x.saved, saveAs] = [saveAs.trim(), ''];
+      await call('saveCall', { params: key, body: { name: saveAs.trim(), call: x.call, parameters, ...(paging ? { paging } : {}) } });
+      x.keptAs(saveAs.trim());
+      saveAs = '';
       await offered.load();
     });
 </script>
@@ -102,13 +106,26 @@
       <ProblemNote problem={doing.problem} />
       {#if answer}<h2 class="mb-1">Response</h2>
         <TriedAnswer {answer} />{/if}
-      <CollectAll {connection} call={x.call} values={filled} disabled={lacking.length > 0} />
+      <CollectAll
+        {connection}
+        call={x.call}
+        saved={x.unchanged}
+        values={filled}
+        disabled={lacking.length > 0}
+        confirmed={(one) => (paging = one)}
+      />
     </div>
     <div>
       <OfferedList
         offered={o}
-        take={(one) => x.take(one)}
-        open={(one) => x.open(one)}
+        take={(one) => {
+          x.take(one);
+          paging = null;
+        }}
+        open={(one) => {
+          x.open(one);
+          paging = null;
+        }}
         remove={(one) =>
           doing.run(async () => {
             await call('removeCall', { params: { ...key, call: one.name } });

@@ -16,6 +16,15 @@ export function progressInWords(run: Pick<Run, 'records' | 'total' | 'pages' | '
 export const recordsInWords = ({ records, total }: Pick<Run, 'records' | 'total'>): string =>
   `${records.toLocaleString('en-US')}${total === null ? '' : ` of ${total.toLocaleString('en-US')}`} records`;
 
+/** What is collected: a call as it is composed, or a saved one by its name, so that its paging is kept with it. */
+export interface Collected {
+  connection: string;
+  call: ComposedCall;
+  saved: string | null;
+  values: Record<string, string>;
+}
+const bodyOf = ({ call, saved, values }: Collected) => (saved === null ? { call, values } : { saved, values });
+
 /** One collection from Test call: recognize, confirm, follow, look at the result. Runs without a page. */
 export class Collecting {
   found = $state.raw<Recognized | null>(null);
@@ -34,20 +43,30 @@ export class Collecting {
   readonly plan = $derived(this.found === null ? null : this.chosen < 0 ? this.found.declared : planAt(this.found, this.chosen));
   readonly part = $derived(this.run === null || this.run.total === null || this.run.total === 0 ? null : Math.min(1, this.run.records / this.run.total));
 
-  recognize(connection: string, call: ComposedCall, values: Record<string, string>): Promise<boolean> {
+  /** Paging that someone confirmed and that the definition does not state: what is worth keeping with the call. */
+  readonly confirmed = $derived(this.run !== null && this.chosen >= 0 ? this.plan : null);
+
+  /** @param listAt which of several lists holds the records; undefined: the product chooses */
+  recognize(what: Collected, listAt?: string | null): Promise<boolean> {
     this.stop();
     [this.found, this.run, this.preview] = [null, null, null];
     return this.doing.run(async () => {
-      const found = await this.#call('recognizePaging', { params: { connection }, body: { call, values } });
-      this.chosen = found.declared === null ? 0 : -1;
+      const found = await this.#call('recognizePaging', {
+        params: { connection: what.connection },
+        body: { ...bodyOf(what), ...(listAt === undefined ? {} : { list_at: listAt }) },
+      });
+      this.chosen = found.declared === null || listAt !== undefined ? 0 : -1;
       this.found = found;
     });
   }
 
-  start(connection: string, call: ComposedCall, values: Record<string, string>, days: number | null): Promise<boolean> {
+  start(what: Collected, days: number | null): Promise<boolean> {
     return this.doing.run(async () => {
       const range = days === null ? null : { days };
-      this.run = await this.#call('collect', { params: { connection }, body: { call, values, paging: this.plan, range } });
+      this.run = await this.#call('collect', {
+        params: { connection: what.connection },
+        body: { ...bodyOf(what), ...(this.plan && this.chosen >= 0 ? { paging: this.plan } : {}), range },
+      });
       this.#follow();
     });
   }

@@ -15,6 +15,7 @@ export class Composed {
   /** What is said of each name, where an operation or a saved call says something. */
   says = $state.raw<Record<string, string>>({});
   saved = $state<string | null>(null);
+  #opened = $state<string | null>(null);
 
   readonly call = $derived<ComposedCall>({
     method: this.method,
@@ -32,6 +33,8 @@ export class Composed {
     const wanted = [this.path, ...this.query.map((one) => one.value)].join(' ');
     return this.names.filter((name) => !this.values[name] && known[name] === undefined && (this.says[name] !== undefined || wanted.includes(`{${name}}`)));
   }
+  /** The name of the saved call that stands here unchanged; null: it was changed, or is none. */
+  readonly unchanged = $derived(this.saved !== null && JSON.stringify(this.call) === this.#opened ? this.saved : null);
   readonly writes = $derived(!READS.includes(this.method));
 
   /** Begins with an operation: its parameters become names to fill in, its body an example. */
@@ -54,7 +57,12 @@ export class Composed {
     this.load(saved.call);
     this.values = Object.fromEntries(saved.parameters.map((one) => [one.name, one.value ?? '']));
     this.says = Object.fromEntries(saved.parameters.map((one) => [one.name, one.says]));
-    this.saved = saved.name;
+    this.keptAs(saved.name);
+  }
+
+  /** What stands here is saved under this name. */
+  keptAs(name: string): void {
+    [this.saved, this.#opened] = [name, JSON.stringify(this.call)];
   }
 
   load(call: ComposedCall): void {

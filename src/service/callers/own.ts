@@ -15,12 +15,13 @@ export function listOwnConnections(s: Pick<CallerParts, 'settings'>, caller: Kno
 const view = (s: Pick<CallerParts, 'settings'>, one: PermittedConnection): OwnConnection => ({
   name: one.name,
   intent: one.intent as OwnConnection['intent'],
+  shared: one.shared,
   agreed: one.grantId !== null,
   environment: one.setUp.environment,
   scope: one.scope,
   says: one.permissions.map(permissionInWords).join('; or '),
-  resource: one.mayFetch ? `${s.settings.publicUrl}/connections/${one.name}` : null,
-  relay_url: mayRelayAtAll(one.permissions) ? relayBase(s, one.name) : null,
+  resource: one.mayFetch ? `${s.settings.publicUrl}/connections/${one.name}${one.shared ? '/people/{KEY}' : ''}` : null,
+  relay_url: mayRelayAtAll(one.permissions) ? `${relayBase(s, one.name)}${one.shared ? '/people/{KEY}' : ''}` : null,
   apis: one.setUp.apis.map((api) => api.name),
 });
 

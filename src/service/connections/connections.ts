@@ -17,7 +17,7 @@ import { findClient } from '../clients/index.ts';
 import { attemptView } from '../grants/index.ts';
 import { recordId } from '../ports.ts';
 import { methodOf, summaries, TICKS_IN_LISTS } from '../records/index.ts';
-import type { ConnectionRow } from '../store/connections.ts';
+import { type ConnectionRow, NO_PERSON } from '../store/connections.ts';
 import { endSignIns } from '../tool-sign-ins/index.ts';
 import { current, findKnown } from './find.ts';
 import type { ConnectionParts } from './parts.ts';
@@ -74,7 +74,8 @@ export async function addConnection(s: ConnectionParts, { body: input, actor }: 
       id: recordId(s.ports),
       name: input.name,
       clientId: client.id,
-      intent: 'draft',
+      // Nothing is consented to for a shared connection itself: it is there for people from now on.
+      intent: input.shared ? 'active' : 'draft',
       currentGrantId: null,
       standbyGrantId: null,
       standbyWhy: null,
@@ -87,6 +88,8 @@ export async function addConnection(s: ConnectionParts, { body: input, actor }: 
       lastUsedAt: null,
       revision: 1,
       createdAt: s.ports.clock.now(),
+      ...NO_PERSON,
+      shared: input.shared,
     },
     input.labels,
   );

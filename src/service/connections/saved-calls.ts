@@ -1,6 +1,7 @@
 import type { SavedCall } from '../../api/trying.ts';
 import { whyNoHeader } from '../../core/calls/call.ts';
 import { Fault } from '../../core/fault.ts';
+import type { PagingPlan } from '../../core/paging/plan.ts';
 import type { Command } from '../asked.ts';
 import { connectionDefinition } from '../grants/index.ts';
 import { iso } from '../iso.ts';
@@ -45,12 +46,25 @@ export async function saveCall(s: ConnectionParts, { params, body: input, actor 
   const same = kept.find((row) => row.name === input.name);
   if (!same && kept.length >= SAVED_MOST)
     throw new Fault('INPUT_INVALID', { detail: `A connection keeps at most ${SAVED_MOST} calls.`, remedy: 'Remove one that nobody uses.' });
-  const { name: called, ...callDocument } = input;
+  const { name: called, paging = same?.callDocument.paging, ...rest } = input;
+  const callDocument = { ...rest, ...(paging === undefined ? {} : { paging }) };
   const row = { callDocument, savedBy: operator, savedAt: s.ports.clock.now() };
   if (same) await s.store.savedCalls.change(same.id, row);
   else await s.store.savedCalls.add({ id: recordId(s.ports), connectionId: one.id, name: called, ...row });
   s.history.add({ actor: operator, kind: 'call_saved', subject: `connection:${name}`, says: `Saved the call ${called}.` });
   return savedView({ id: '', connectionId: one.id, name: called, ...row });
+}
+
+/** Keeps how the list of a saved call is paged, once someone confirmed it by collecting with it. */
+export async function keepPaging(
+  s: ConnectionParts,
+  { connectionId, connection, called, requestedBy }: { connectionId: string; connection: string; called: string; requestedBy: string },
+  paging: PagingPlan,
+): Promise<void> {
+  const row = await s.store.savedCalls.byName(connectionId, called);
+  if (!row || JSON.stringify(row.callDocument.paging) === JSON.stringify(paging)) return;
+  await s.store.savedCalls.change(row.id, { callDocument: { ...row.callDocument, paging } });
+  s.history.add({ actor: requestedBy, kind: 'call_saved', subject: `connection:${connection}`, says: `Kept the paging of the saved call ${called}.` });
 }
 
 export async function removeCall(s: ConnectionParts, { params, actor }: Command<'removeCall'>): Promise<{ done: true }> {

@@ -1,10 +1,11 @@
 import { timingSafeEqual } from 'node:crypto';
-import type { ConsentOutcome, OpenedConsent } from '../../api/connections.ts';
+import { type ConsentOutcome, OpenConnection, type OpenedConsent } from '../../api/connections.ts';
 import { diagnosis } from '../../core/diagnosis/diagnosis.ts';
 import { diagnoseCallback, diagnoseStopPage } from '../../core/diagnosis/way-back.ts';
 import { Fault } from '../../core/fault.ts';
 import { base64url } from '../../core/identifiers.ts';
 import { readCallback } from '../../core/oauth/callback.ts';
+import type { Way } from '../../core/oauth/grant-kinds.ts';
 import { readPasted } from '../../core/oauth/ways.ts';
 import { Secret } from '../../core/secret.ts';
 import type { Command } from '../asked.ts';
@@ -16,19 +17,21 @@ import type { ConsentRow, StoredOutcome } from '../store/consents.ts';
 import { depart } from './departure.ts';
 import type { ConsentRuns } from './devices.ts';
 import { type Exchange, exchange } from './exchange.ts';
-import { CONSENT_MS, openConsent } from './opening.ts';
+import { CONSENT_MS, openConsent, type PersonOpening } from './opening.ts';
 import { problemOf } from './outcome.ts';
 import type { ConsentParts } from './parts.ts';
 import { type ConsentParties, outcomeView } from './view.ts';
 
 const EXCHANGE_MS = 2 * 60_000;
+/** Whoever came through an invitation has no login here. */
+const PERSON = { name: 'person', sessionId: '', endsAt: 0, kind: 'person' };
 
 /** The cookie that binds one consent to one browser, and its lifetime in seconds. */
 export const CONSENT_COOKIE_SECONDS = CONSENT_MS / 1000;
 export const consentCookieName = (consentId: string): string => `rk_consent_${consentId.replaceAll('-', '').slice(-12)}`;
 
 /** What the page behind a one-time link says before anything happens. */
-export interface Invitation {
+export interface ConsentOffer {
   connection: string;
   provider: string;
   openedBy: string;
@@ -43,12 +46,19 @@ export interface Invitation {
 /** One consent from its one-time link to its outcome (RFC 6749 §4.1, RFC 7636, RFC 8252, RFC 8628, RFC 9207, RFC 9700 §4). */
 export interface Consents extends ConsentRuns {
   open(command: Command<'openConnection'>): Promise<OpenedConsent>;
+  /** Opens one for a person who came through an invitation: by redirect or by device. `ticket`: for `start`. */
+  openForPerson(connection: string, person: PersonOpening, more?: { client?: string; way?: Way }): Promise<OpenedConsent & { ticket: string }>;
   /** What the link is for; it is not used up: a mail scanner may follow it too. @throws {Fault} TICKET_SPENT */
-  invitation(ticket: string): Promise<Invitation>;
+  invitation(ticket: string): Promise<ConsentOffer>;
   /** Spends the ticket; where the browser goes next, and the cookie it must carry. */
   start(ticket: string): Promise<{ consentId: string; cookie: string; location: string }>;
   /** Takes a callback; the exchange goes on behind the answer. Returns the consent whose outcome the browser should see. */
-  callback(provider: string, client: string, query: Record<string, unknown>, cookie: (name: string) => string | undefined): Promise<{ consentId: string }>;
+  callback(
+    provider: string,
+    client: string,
+    query: Record<string, unknown>,
+    cookie: (name: string) => string | undefined,
+  ): Promise<{ consentId: string; invitation: string | null }>;
   /** Takes what came back by hand or by `rk`: an address or a code; bound to the operator who opened it. @throws {Fault} CONSENT_EXPIRED, CONSENT_FOREIGN */
   answer(consentId: string, pasted: string, operator: string): Promise<ConsentOutcome>;
   /** Takes a code that the provider's console printed; the exchange goes on behind the answer. @throws {Fault} CONSENT_EXPIRED */
@@ -62,7 +72,8 @@ export interface Consents extends ConsentRuns {
   idle(): Promise<void>;
 }
 
-export function consents(s: ConsentParts): Consents {
+/** @param whenDone told of each consent of a person before its outcome is written: again, if that fails */
+export function consents(s: ConsentParts, whenDone: (consent: ConsentRow, outcome: StoredOutcome) => Promise<void> = async () => undefined): Consents {
   const running = new Set<Promise<void>>();
 
   const partiesWith = async (connection: ConnectionRow, clientId: string, own: Record<string, string>): Promise<ConsentParties> => {
@@ -77,7 +88,8 @@ export function consents(s: ConsentParts): Consents {
     if (!connection) throw new Fault('NOT_FOUND', { detail: 'The connection of this consent was removed.' });
     return partiesWith(connection, consent.clientId, consent.facts.placeholders ?? connection.placeholders);
   };
-  const finish = async (consent: Pick<ConsentRow, 'id'>, phase: 'done' | 'failed', outcome: StoredOutcome): Promise<void> => {
+  const finish = async (consent: ConsentRow, phase: 'done' | 'failed', outcome: StoredOutcome): Promise<void> => {
+    if (consent.facts.invitation !== undefined) await whenDone(consent, outcome);
     await s.store.consents.change(consent.id, {
       ...{ phase, outcome, finishedAt: s.ports.clock.now() },
       ...{ verifierSealed: null, deviceSealed: null, pollAt: null },
@@ -165,7 +177,17 @@ export function consents(s: ConsentParts): Consents {
   };
 
   return {
-    open: (command) => openConsent(s, { partiesWith, runExchange, finish }, command),
+    async open(command) {
+      const { ticket: _ticket, ...opened } = await openConsent(s, { partiesWith, runExchange, finish }, command);
+      return opened;
+    },
+    openForPerson: (connection, person, more = {}) =>
+      openConsent(
+        s,
+        { partiesWith, runExchange, finish },
+        { params: { connection }, body: OpenConnection.parse({ ...more, end_oldest: true }), actor: { operator: PERSON, address: '', device: undefined } },
+        person,
+      ),
 
     async invitation(ticket) {
       const consent = await offered(ticket);
@@ -200,10 +222,11 @@ export function consents(s: ConsentParts): Consents {
       if (parties.definition.name !== provider || parties.client.name !== clientName)
         throw new Fault('CONSENT_EXPIRED', { detail: 'The answer came to the redirect URI of another client.' });
       if (!matches(consent.cookieHash, cookie(consentCookieName(consent.id)))) throw new Fault('CONSENT_FOREIGN');
-      if (consent.phase !== 'started') return { consentId: consent.id }; // a reload shows the outcome; a code is never sent twice
+      const invitation = consent.facts.invitation ?? null;
+      if (consent.phase !== 'started') return { consentId: consent.id, invitation }; // a reload shows the outcome; a code is never sent twice
       if (consent.expiresAt <= s.ports.clock.now()) throw new Fault('CONSENT_EXPIRED');
       await arrived(consent, parties, query);
-      return { consentId: consent.id };
+      return { consentId: consent.id, invitation };
     },
 
     async answer(consentId, pasted, operator) {

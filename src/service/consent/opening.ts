@@ -32,7 +32,13 @@ export const KEPT_DAYS = 30;
 export interface Opening {
   partiesWith(connection: ConnectionRow, clientId: string, own: Record<string, string>): Promise<ConsentParties>;
   runExchange(consent: ConsentRow, parties: ConsentParties, asks: Exchange['asks']): void;
-  finish(consent: Pick<ConsentRow, 'id'>, phase: 'done' | 'failed', outcome: StoredOutcome): Promise<void>;
+  finish(consent: ConsentRow, phase: 'done' | 'failed', outcome: StoredOutcome): Promise<void>;
+}
+
+/** Through whom a person came, and in which ways people can consent. */
+export interface PersonOpening {
+  invitation: string;
+  ways: readonly Way[];
 }
 
 /** Starts a consent: where to go, or nothing to do where the client asks for itself. @throws {Fault} CLIENT_INCOMPLETE, ORIGIN_UNCONFIRMED, INPUT_INVALID */
@@ -40,7 +46,8 @@ export async function openConsent(
   s: ConsentParts,
   { partiesWith, runExchange, finish }: Opening,
   { params, body: input, actor }: Command<'openConnection'>,
-): Promise<OpenedConsent> {
+  person: PersonOpening | null = null,
+): Promise<OpenedConsent & { ticket: string }> {
   const { connection: connectionName } = params;
   const operator = actor.operator.name;
   const connection = await s.store.connections.byName(connectionName);
@@ -54,7 +61,13 @@ export async function openConsent(
   if (missing.length > 0) throw new Fault('CLIENT_INCOMPLETE', { detail: `Missing: ${missing.join(' and ')}.` });
   if (client.stage === 'retired') throw new Fault('CLIENT_INCOMPLETE', { detail: 'The client was retired.', remedy: 'Use another client.' });
   refuseUnconfirmed(parties.unconfirmed);
-  const way = chooseWay(waysOf(definition, client, connection.grantType, s.settings.publicUrl), input.way, definition);
+  if (connection.shared)
+    throw new Fault('INPUT_INVALID', {
+      detail: `${connectionName} is shared: each person consents for themselves.`,
+      remedy: 'Invite a person: People > Invite, or `rk invitation add`.',
+    });
+  const ways = waysOf(definition, client, connection.grantType, s.settings.publicUrl).filter((one) => person === null || person.ways.includes(one));
+  const way = chooseWay(ways, input.way, definition);
   const ready = readyOf(client, definition, { secrets, wanted: connection }, now);
   const ofClient = isClientsOwn(connection.grantType);
   const scopes = [...new Set([...connection.scopes, ...(ofClient ? [] : (definition.identity?.needs ?? []))])];
@@ -67,6 +80,7 @@ export async function openConsent(
     ...(way === 'loopback' && input.port !== undefined ? { redirectUri: withPort(definition, client.redirectUri, input.port) } : {}),
     ...(way === 'printed' ? { startedAt: now } : {}),
     ...(warnings.length > 0 ? { warnings } : {}),
+    ...(person ? { invitation: person.invitation } : {}),
   };
   const row: ConsentRow = {
     id: recordId(s.ports),
@@ -89,7 +103,8 @@ export async function openConsent(
     pollAt: null,
     codeHash: null,
   };
-  const opened = (more: Partial<OpenedConsent>): OpenedConsent => ({
+  const opened = (more: Partial<OpenedConsent>): OpenedConsent & { ticket: string } => ({
+    ticket,
     id: row.id,
     way,
     start_url: `${s.settings.publicUrl}/#/consents/${row.id}`,

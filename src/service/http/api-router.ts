@@ -12,7 +12,7 @@ import type { Sessions } from './sessions.ts';
 
 const BODY_LIMIT = '256kb';
 const NOBODY = { operator: null, caller: null };
-const Params = z.record(z.string(), z.string().regex(/^[A-Za-z0-9._-]{1,80}$/));
+const Params = z.record(z.string(), z.string().regex(/^[A-Za-z0-9._@-]{1,80}$/));
 
 /** Those who know who asks. */
 export interface Admission {

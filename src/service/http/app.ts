@@ -16,7 +16,8 @@ import { apiRouter } from './api-router.ts';
 import { formerPaths } from './former-paths.ts';
 import type { Handlers } from './handlers.ts';
 import type { LiveEvents } from './live.ts';
-import { errorPage, invitationPage } from './pages.ts';
+import { errorPage, offerPage } from './pages.ts';
+import { personRoutes, type Visits } from './person-routes.ts';
 import type { Sessions } from './sessions.ts';
 
 export interface AppParts {
@@ -31,6 +32,8 @@ export interface AppParts {
   /** Results of jobs: the latest of one, and that of one run. */
   data: { latest: RequestHandler; run: RequestHandler };
   consents: Consents;
+  /** What people see who have no login here. */
+  visits: Visits;
   /** Claims about whoever agreed, for the token of a tool; null: it is none. */
   userInfo(token: string): Promise<Record<string, string> | null>;
   signInRequests: SignInRequests;
@@ -127,7 +130,7 @@ export function app(parts: AppParts): Express {
 
   // Looked at by GET, used up by POST: whatever fetches links before people do (a mail scanner, a preview) spends nothing.
   server.get('/consent/start/:ticket', async (request, response) => {
-    const page = invitationPage(await parts.consents.invitation(request.params.ticket));
+    const page = offerPage(await parts.consents.invitation(request.params.ticket));
     response.setHeader('cache-control', 'no-store');
     // Without form-action: it would hold for where the provider sends the browser on, too. And the origin must come along with the POST.
     response.setHeader('content-security-policy', "default-src 'none'; style-src 'self'; base-uri 'none'; frame-ancestors 'none'");
@@ -142,12 +145,13 @@ export function app(parts: AppParts): Express {
     if (request.accepts(['html', 'json']) === 'json') response.json({ location: started.location });
     else response.redirect(303, started.location);
   });
+  server.use('/i', personRoutes(parts));
   server.get('/oauth/callback/:provider/:client', async (request, response) => {
-    const { consentId } = await parts.consents.callback(request.params.provider, request.params.client, request.query, (name) =>
+    const { consentId, invitation } = await parts.consents.callback(request.params.provider, request.params.client, request.query, (name) =>
       parts.sessions.cookie(request, name),
     );
     response.setHeader('cache-control', 'no-store');
-    response.redirect(303, `${publicUrl}/#/consents/${consentId}`);
+    response.redirect(303, invitation === null ? `${publicUrl}/#/consents/${consentId}` : `${publicUrl}/i/p/${invitation}/wait`);
   });
 
   // For tools that insist on a user-info address (OpenID Connect Core §5.3): who consented to the connection that the tool's token is of.

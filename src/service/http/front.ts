@@ -17,6 +17,7 @@ import { latestResult, runFile } from './data.ts';
 import { handlers } from './handlers.ts';
 import { liveEvents } from './live.ts';
 import type { HttpParts } from './parts.ts';
+import { visitsWith } from './person-routes.ts';
 import { sessions } from './sessions.ts';
 
 /** Blind to the database for longer than this: not ready. */
@@ -86,6 +87,7 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
     live,
     data: { latest: latestResult(rooms, { sessions: who, whoCalls: asked }), run: runFile(rooms, who) },
     consents: parts.consents,
+    visits: visitsWith({ ...rooms, consents: parts.consents }),
     signInRequests: requests,
     userInfo: tools.userInfo,
     whoCalls: asked,

@@ -7,6 +7,7 @@ import { type Consents, importToken } from '../consent/index.ts';
 import { iso } from '../iso.ts';
 import * as jobs from '../jobs/index.ts';
 import type { Operators } from '../operators/index.ts';
+import * as people from '../people/index.ts';
 import * as providers from '../providers/index.ts';
 import * as replicas from '../replicas/index.ts';
 import { installationState, showStatistics, showStatus } from '../status/index.ts';
@@ -140,6 +141,21 @@ export function handlers(s: HttpParts, operators: Operators, consents: Consents,
 
     recognizePaging: (asked) => jobs.recognizePaging(s, asked),
     collect: (asked) => jobs.collectNow(s, asked),
+    listPeople: (asked) => people.listPeople(s, asked),
+    disconnectPerson: (asked) => people.disconnectPerson(s, asked),
+    invitePerson: (asked) => people.inviteByOperator(s, asked),
+    listInvitations: (asked) => people.listInvitations(s, asked),
+    revokeInvitation: (asked) => people.revokeInvitation(s, asked),
+    showEventReceiver: ({ params }) => people.showReceiver(s, params.caller),
+    setEventReceiver: (asked) => people.setReceiver(s, asked),
+    removeEventReceiver: (asked) => people.removeReceiver(s, asked),
+    replayEvents: (asked) => people.replayEvents(s, asked),
+    inviteOwnPerson: (asked) => people.inviteByCaller(s, asked),
+    listOwnPeople: (asked) => people.listOwnPeople(s, asked),
+    disconnectOwnPerson: (asked) => people.disconnectOwnPerson(s, asked),
+    redeemCode: (asked) => people.redeem(s, asked),
+    listOwnEvents: (asked) => people.ownEvents(s, asked),
+
     listJobs: () => jobs.listJobs(s),
     planJob: (asked) => jobs.planJob(s, asked),
     async addJob(asked) {

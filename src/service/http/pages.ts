@@ -1,7 +1,7 @@
 import { FAULTS, type Fault } from '../../core/fault.ts';
-import type { Invitation } from '../consent/index.ts';
+import type { ConsentOffer } from '../consent/index.ts';
 
-const escapeHtml = (text: string): string => text.replace(/[&<>"']/g, (c) => `&#${c.charCodeAt(0)};`);
+export const escapeHtml = (text: string): string => text.replace(/[&<>"']/g, (c) => `&#${c.charCodeAt(0)};`);
 
 /** A plain page for a browser that cannot go on with a consent. No script, no style of others, nothing of the provider unescaped. */
 export const errorPage = (fault: Fault, requestId: string): string => `<!doctype html>
@@ -14,7 +14,7 @@ ${fault.detail ? `<p>${escapeHtml(fault.detail)}</p>` : ''}<p>${escapeHtml(fault
 const list = (items: string[]): string => (items.length === 0 ? '' : `<ul>${items.map((item) => `<li>${item}</li>`).join('')}</ul>`);
 
 /** The page behind a one-time link: what, for whom, which scopes. Its button spends the link. */
-export const invitationPage = (one: Invitation): string => `<!doctype html>
+export const offerPage = (one: ConsentOffer): string => `<!doctype html>
 <html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><meta name="robots" content="noindex">
 <title>Rusty Kettle: ${escapeHtml(one.connection)}</title><link rel="stylesheet" href="/page.css"></head>
 <body><main><h1>Connect ${escapeHtml(one.provider)}</h1>

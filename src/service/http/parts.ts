@@ -3,6 +3,7 @@ import type { ClientParts } from '../clients/index.ts';
 import type { ConnectionParts } from '../connections/index.ts';
 import type { ConsentParts } from '../consent/index.ts';
 import type { JobParts } from '../jobs/index.ts';
+import type { PeopleParts } from '../people/index.ts';
 import type { ProviderParts } from '../providers/index.ts';
 import type { Definitions } from '../renewal/index.ts';
 import type { AdoptParts } from '../replicas/index.ts';
@@ -18,6 +19,7 @@ export interface HttpParts
     ConnectionParts,
     ConsentParts,
     JobParts,
+    PeopleParts,
     CallerParts,
     ToolSignInParts,
     UsageParts,

@@ -47,6 +47,7 @@ export async function recognizePaging(s: JobParts, { params, body }: Command<'re
   const sample = records.slice(0, SAMPLE);
   return {
     declared,
+    declared_by: body.paging ? 'request' : resolved.declaredBy,
     lists: found.lists,
     guesses: found.guesses.map((one) => ({ ...one, says: styleInWords(one.plan.style) })),
     sample,

@@ -19,8 +19,9 @@ export interface ResolvedCall {
   address: ApiAddress;
   /** Of the API, below its base URL. */
   path: string;
-  /** As the definition states it for this call. */
+  /** As it is kept with the saved call, or as the definition states it. */
   declared: PagingPlan | null;
+  declaredBy: 'saved_call' | 'definition' | null;
   /** Names of parameters that the definition lists for the operation. */
   parameters: string[];
 }
@@ -35,12 +36,14 @@ export async function resolveCall(s: JobParts, connection: string, named: NamedC
   const one = await findKnown(s, connection);
   const { definition, record } = await connectionDefinition(s, one);
   let composed = named.call;
+  let kept: PagingPlan | null = null;
   let parameters: { name: string; says: string; value: string | null }[] = [];
   if (named.saved !== undefined) {
-    const kept = (await savedCalls(s, one.id)).find((saved) => saved.name === named.saved);
-    if (!kept) throw new Fault('NOT_FOUND', { detail: `No call of ${connection} is saved as ${named.saved}.` });
-    composed = kept.call;
-    parameters = kept.parameters;
+    const saved = (await savedCalls(s, one.id)).find((each) => each.name === named.saved);
+    if (!saved) throw new Fault('NOT_FOUND', { detail: `No call of ${connection} is saved as ${named.saved}.` });
+    composed = saved.call;
+    parameters = saved.parameters;
+    kept = saved.paging ?? null;
   }
   if (!composed) throw new Fault('INPUT_INVALID', { places: [{ path: 'call', why: 'Name a call or a saved call.' }] });
   const { call, lacking } = fillCall(composed, parameters, { ...record.placeholders, ...one.placeholders, ...named.values });
@@ -55,13 +58,15 @@ export async function resolveCall(s: JobParts, connection: string, named: NamedC
   const address = addressOf({ definition }, filled);
   const path = new URL(address.url).pathname.slice(new URL(`${address.api.base_url.replace(/\/$/, '')}/`).pathname.length - 1);
   const operation = address.api.operations.find((each) => each.method === filled.method && fitsOperation(each.path, path));
+  const stated = declaredFor(address.api, operation);
   return {
     connectionId: one.id,
     provider: definition.name,
     call: filled,
     address,
     path,
-    declared: declaredFor(address.api, operation),
+    declared: kept ?? stated,
+    declaredBy: kept ? 'saved_call' : stated && 'definition',
     parameters: operation?.parameters.filter((each) => each.in === 'query').map((each) => each.name) ?? [],
   };
 }

@@ -2,6 +2,7 @@ import type { Collect, JobSettings } from '../../api/jobs.ts';
 import { Fault } from '../../core/fault.ts';
 import { type Mark, sinceValue } from '../../core/jobs/since.ts';
 import { startWalk } from '../../core/paging/walk.ts';
+import { keepPaging } from '../connections/index.ts';
 import { recordId } from '../ports.ts';
 import type { JobRow } from '../store/jobs.ts';
 import type { Checkpoint, RunPlan, RunRow } from '../store/runs.ts';
@@ -60,6 +61,8 @@ export async function startCollection(s: JobParts, connection: string, settings:
   };
   const row = newRun(s, { jobId: null, connectionId: resolved.connectionId, number: 1, reason: 'test_call', requestedBy, plan });
   await s.store.runs.add(row);
+  if (settings.saved !== undefined && settings.paging)
+    await keepPaging(s, { connectionId: resolved.connectionId, connection, called: settings.saved, requestedBy }, settings.paging);
   return row;
 }
 

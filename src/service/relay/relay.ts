@@ -5,6 +5,7 @@ import { overrides, type Permission, RELAY_METHODS, relayPermission } from '../.
 import { isPlainPath } from '../../core/calls/path.ts';
 import { deadTokenInside } from '../../core/diagnosis/dead-token.ts';
 import { Fault } from '../../core/fault.ts';
+import { readPersonSegment } from '../../core/people/person-key.ts';
 import { type Api, inSession } from '../../core/provider/api.ts';
 import { quotaInWords } from '../../core/quota/windows.ts';
 import { mayBeCalled } from '../outgoing/index.ts';
@@ -43,6 +44,8 @@ interface Parts {
 }
 
 const ROUTE = '/relay/';
+/** Below a shared connection: the person, by the application's own key as one segment, then the path of the API. */
+const PERSON_PATH = /^[^/]+\/people\/([^/]{1,2400})(\/.*)?$/;
 const OPAQUE = new RegExp(`^Bearer (${RELAY_TOKEN_PREFIX}[A-Za-z0-9_-]+)$`, 'i');
 const METHODS: ReadonlySet<string> = new Set(RELAY_METHODS);
 /** A body of known length up to this is read before it is sent, and can be sent again. */
@@ -86,14 +89,22 @@ export function relayLane(parts: Parts): RelayLane {
     const target = (request.url ?? '').slice(ROUTE.length);
     const mark = target.indexOf('?');
     const path = mark < 0 ? target : target.slice(0, mark);
+    const { caller, keyId, only } = await whoCalls(request);
     const slash = path.indexOf('/');
     const named = slash < 0 ? path : path.slice(0, slash);
-    const rest = slash < 0 ? '/' : path.slice(slash);
-    if (!isPlainPath(rest)) throw new Fault('PATH_UNSAFE');
-    const { caller, keyId, only } = await whoCalls(request);
     // A connection's name holds no ~: what stands after it names one of several APIs.
     const [name = '', apiName] = named.split('~', 2);
-    const connection = only !== null && only !== name ? undefined : caller.connections.get(name);
+    const own = only !== null && only !== name ? undefined : caller.connections.get(name);
+    const ofPerson = only === null && (own === undefined || own.shared) ? PERSON_PATH.exec(path) : null;
+    const key = ofPerson ? readPersonSegment(ofPerson[1] as string) : null;
+    const connection = ofPerson ? (key !== null && (await parts.callers.person(caller, name, key))) || undefined : own;
+    const rest = ofPerson ? (ofPerson[2] ?? '/') : slash < 0 ? '/' : path.slice(slash);
+    if (!isPlainPath(rest)) throw new Fault('PATH_UNSAFE');
+    if (connection?.shared)
+      throw new Fault('NOT_PERMITTED', {
+        detail: `${name} is shared: it holds a grant for each person.`,
+        remedy: `Call ${ROUTE}${name}/people/KEY/\u2026, the key percent-encoded.`,
+      });
     const overriding = overrides(request.rawHeaders, mark < 0 ? '' : target.slice(mark));
     const permission = connection && relayPermission(connection.permissions, method, rest, overriding);
     if (connection && !permission && overriding && relayPermission(connection.permissions, method, rest))
@@ -113,7 +124,7 @@ export function relayLane(parts: Parts): RelayLane {
       method,
       path: rest,
       pathAndQuery: mark < 0 ? rest : `${rest}${target.slice(mark)}`,
-      relayBase: `${parts.publicUrl}/relay/${named}`,
+      relayBase: `${parts.publicUrl}/relay/${named}${ofPerson ? `/people/${ofPerson[1]}` : ''}`,
     };
   };
   const refuseIdle = (connection: PermittedConnection): string => {

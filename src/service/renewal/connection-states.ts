@@ -29,15 +29,22 @@ const ROUNDS_MOST = 20;
 const SEARCH_TEXT_MOST = 600;
 
 /** What a connection is searched by: names, account, labels and its state in words. */
-const searchTextOf = (one: Pick<ListedConnection, 'name' | 'provider' | 'client' | 'account' | 'labels'>, state: string): string =>
-  [one.name, one.provider, one.client, one.account ?? '', ...one.labels, state.replaceAll('_', ' ')].join(' ').slice(0, SEARCH_TEXT_MOST);
+const searchTextOf = (one: Pick<ListedConnection, 'name' | 'provider' | 'client' | 'account' | 'labels' | 'person'>, state: string): string =>
+  [one.name, one.provider, one.client, one.account ?? '', one.person?.key ?? '', one.person?.name ?? '', ...one.labels, state.replaceAll('_', ' ')]
+    .join(' ')
+    .slice(0, SEARCH_TEXT_MOST);
 
 function stateOf(one: ListedConnection): StoredState {
   const { state, cause_key: causeKey } = connectionHealth(one.facts, one.readAt);
   return { id: one.id, mark: one.stored.mark, state, causeKey, searchText: searchTextOf(one, state), checkAt: healthChangesAt(state, one, one.readAt) };
 }
 
-export function connectionStates(deps: { store: Pick<Store, 'connectionList' | 'connectionStates'>; ports: Pick<Ports, 'log'> }): ConnectionStates {
+/** @param personChanged told of people's connections whose state was worked out, before it is written: again, where that fails */
+export function connectionStates(deps: {
+  store: Pick<Store, 'connectionList' | 'connectionStates'>;
+  personChanged(one: ListedConnection): Promise<void>;
+  ports: Pick<Ports, 'log'>;
+}): ConnectionStates {
   const { connectionList: list, connectionStates: states } = deps.store;
   const touched = new Set<string>();
   /** Clients of which not all connections are marked yet, with the last one that is. */
@@ -51,6 +58,7 @@ export function connectionStates(deps: { store: Pick<Store, 'connectionList' | '
     if (found.length === 0) return;
     const readAt = Math.min(...found.map((one) => one.readAt));
     const all = found.map((one) => ({ stored: one.stored, next: stateOf(one) }));
+    for (const one of found) if (one.person !== null) await deps.personChanged(one);
     const due = onlyChanged ? all.filter(({ stored, next }) => next.state !== stored.state || next.causeKey !== stored.causeKey) : all;
     await states.write(
       due.map(({ next }) => next),

@@ -48,6 +48,9 @@ export interface ListedConnection {
   revision: number;
   createdAt: number;
   labels: string[];
+  shared: boolean;
+  /** Of a person's row: the shared connection, and the application's own key and name for the person. */
+  person: { of: string; key: string; name: string | null } | null;
   /** What is stored of its shown state, by `connection-states.ts`; `readAt`: when all this was read. */
   stored: { state: string; causeKey: string | null; searchText: string; mark: number };
   readAt: number;
@@ -63,6 +66,8 @@ interface Matching {
   provider?: string | undefined;
   /** Of that provider. */
   client?: string | undefined;
+  /** People of this shared connection; left out: connections that are no person's. */
+  personOf?: string | undefined;
 }
 /** What a list of connections is narrowed to. */
 export interface Narrow extends Matching {
@@ -95,6 +100,8 @@ export interface ConnectionList {
   count(narrow: Matching): Promise<number>;
   /** Few rows, however many connections there are; where there are many, up to a few seconds old. */
   countStates(): Promise<StateCount[]>;
+  /** States of the people of a shared connection; where there are many, up to a few seconds old. */
+  countPeople(sharedId: string): Promise<{ state: ConnectionState; causeKey: HealthCause | null; count: number }[]>;
   /** Tokens on standby about which someone must decide, oldest first. */
   undecided(most: number): Promise<{ connection: string; why: 'other_account' | 'not_verified'; account: string | null; since: number }[]>;
   /** How many providers, clients and callers there are. */
@@ -110,6 +117,9 @@ function condition(narrow: Narrow, bind: Bind[]): string {
   const oneOfThem = (column: string, values: readonly Bind[]) =>
     values.length === 0 ? 'FALSE' : `${column} IN (${values.map((value) => `$${bind.push(value)}`).join(', ')})`;
   const all: string[] = [];
+  if (narrow.personOf !== undefined) all.push(`k.person_of = $${bind.push(idBytes(narrow.personOf))}`);
+  // Whoever names them gets them; a list that names none shows no people.
+  else if (narrow.names === undefined && narrow.ids === undefined && narrow.grantIds === undefined) all.push('k.person_of IS NULL');
   if (narrow.names !== undefined) all.push(oneOfThem('k.name', narrow.names));
   if (narrow.ids !== undefined) all.push(oneOfThem('k.id', narrow.ids.map(idBytes)));
   if (narrow.grantIds !== undefined) all.push(oneOfThem('k.current_grant_id', narrow.grantIds.map(idBytes)));
@@ -160,7 +170,7 @@ export function connectionList(database: Database): ConnectionList {
       `SELECT s.client_id, p.name AS provider, c.name AS client, c.evidence, s.state, s.cause_key, s.n, s.example
        FROM (
          SELECT client_id, state, cause_key, COUNT(*) AS n, MIN(name) AS example
-         FROM connections GROUP BY client_id, state, cause_key
+         FROM connections WHERE person_of IS NULL GROUP BY client_id, state, cause_key
        ) s JOIN clients c ON c.id = s.client_id JOIN providers p ON p.id = c.provider_id`,
     );
     return rows.map((row) => ({
@@ -174,6 +184,26 @@ export function connectionList(database: Database): ConnectionList {
       evidence: row.evidence,
     }));
   };
+  const countPeopleNow = async (sharedId: string) => {
+    const rows = await database.select<{ state: string; cause_key: string | null; n: number | bigint }>(
+      'SELECT state, cause_key, COUNT(*) AS n FROM connections WHERE person_of = $1 GROUP BY state, cause_key',
+      [idBytes(sharedId)],
+    );
+    const at = (column: string) => ({ table: 'connections', column, row: sharedId });
+    return rows.map((row) => ({
+      state: readColumn(SHOWN_STATE, row.state, at('state')),
+      causeKey: readColumn(SHOWN_CAUSE, row.cause_key, at('cause_key')),
+      count: Number(row.n),
+    }));
+  };
+  type PeopleCounts = Awaited<ReturnType<typeof countPeopleNow>>;
+  const people = new LRUCache<string, () => Promise<PeopleCounts>>({ max: SEARCHES_KEPT });
+  const countPeople = (sharedId: string): Promise<PeopleCounts> => {
+    const isLarge = (counts: PeopleCounts) => counts.reduce((sum, one) => sum + one.count, 0) > MANY;
+    const known = people.get(sharedId) ?? lately(() => countPeopleNow(sharedId), { keptMs: KEPT_MS, isLarge });
+    people.set(sharedId, known);
+    return known();
+  };
   const countStates = lately(countStatesNow, { keptMs: KEPT_MS, isLarge: (counts) => total(counts) > MANY });
   return {
     async read(narrow, onInvalid) {
@@ -183,7 +213,7 @@ export function connectionList(database: Database): ConnectionList {
         strictProviders(),
         database.select<Stored>(
           `SELECT k.id, k.name, k.intent, k.scopes, k.policy, k.expected_account, k.grant_type, k.placeholders, k.operations, k.revision, k.created_at,
-             k.standby_grant_id, k.standby_why, k.state, k.cause_key, k.search_text, k.state_mark,
+             k.standby_grant_id, k.standby_why, k.shared, k.person_of, k.person_key, k.person_name, k.state, k.cause_key, k.search_text, k.state_mark,
              p.name AS provider, c.name AS client, c.environment, c.rehearsal_port, c.health AS client_health,
              g.id AS grant_id, g.kind, g.opened, g.account_label, g.scopes AS granted, g.consented_at, g.consented_by, g.evidence, g.proof, g.life_ends_at,
              g.api_base_url, JSON_VALUE(g.proof_answer, '$.status') AS proof_status, JSON_VALUE(g.proof_answer, '$.reason') AS proof_reason,
@@ -211,8 +241,8 @@ export function connectionList(database: Database): ConnectionList {
         }
       });
     },
-    async count({ ids, search, label, state, provider, client }) {
-      const matching = { search, label, state, provider, client };
+    async count({ ids, search, label, state, provider, client, personOf }) {
+      const matching = { search, label, state, provider, client, personOf };
       if (ids !== undefined) return countNow({ ...matching, ids });
       const all = total(await countStates());
       if (Object.values(matching).every((one) => one === undefined)) return all;
@@ -224,6 +254,7 @@ export function connectionList(database: Database): ConnectionList {
       return known();
     },
     countStates,
+    countPeople,
     async undecided(most) {
       const rows = await database.select<{ name: string; why: 'other_account' | 'not_verified'; account: string | null; since: Date }>(
         `SELECT k.name, k.standby_why AS why, g.account_label AS account, g.consented_at AS since
@@ -284,6 +315,7 @@ function factsOf(row: Stored, strict: Set<string>): ConnectionFacts {
     renewalLater: nextAt !== null && nextAt > (at(row.read_at) ?? 0),
     undecided: standbyWhy === 'other_account' || standbyWhy === 'not_verified',
     byItself: isClientsOwn(read('connections.grant_type')),
+    shared: Number(row.shared) === 1,
     atRisk: row.uncertain_since !== null && strict.has(String(row.provider)),
     clientStopped: row.client_health === 'stopped' && !hasKey, // a key needs no client
     proof,
@@ -328,6 +360,8 @@ function listed(row: Stored, strict: Set<string>): ListedConnection {
     revision: Number(row.revision),
     createdAt: at(row.created_at) ?? 0,
     labels: textOf(row.labels)?.split(' ') ?? [],
+    shared: Number(row.shared) === 1,
+    person: row.person_of ? { of: idText(row.person_of as Buffer), key: String(row.person_key), name: textOf(row.person_name) } : null,
     stored: { state: String(row.state), causeKey: textOf(row.cause_key), searchText: String(row.search_text), mark: Number(row.state_mark) },
     readAt: at(row.read_at) ?? 0,
   };

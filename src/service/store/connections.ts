@@ -2,7 +2,7 @@ import type { Transaction } from 'sequelize';
 import { CONNECTION_INTENTS } from '../../core/health.ts';
 import { GRANT_TYPES } from '../../core/oauth/grant-kinds.ts';
 import { POLICIES } from '../../core/renewal/plan.ts';
-import { id, instant, number, oneOf, orElse, orNull, text, textList, textMap } from './column.ts';
+import { bytes, flag, id, instant, number, oneOf, orElse, orNull, text, textList, textMap } from './column.ts';
 import { MARK_DUE, MARKED_DUE } from './connection-states.ts';
 import { type Bind, type Database, idBytes, idText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
@@ -31,8 +31,17 @@ const COLUMNS = {
   operations: orElse(textList, []),
   revision: number,
   createdAt: instant,
+  /** Holds one grant for each person, each in a row of its own. */
+  shared: flag,
+  /** The shared connection to which a person's row belongs; the application's own key for the person, and its hash. */
+  personOf: orNull(id),
+  personHash: orNull(bytes),
+  personKey: orNull(text),
+  personName: orNull(text),
 };
 export type ConnectionRow = RowOf<typeof COLUMNS>;
+/** A connection that belongs to nobody but itself. */
+export const NO_PERSON = { shared: false, personOf: null, personHash: null, personKey: null, personName: null } as const;
 type Changeable = Partial<Omit<ConnectionRow, 'id' | 'name'>>;
 
 /** Connections: one authorization through one client, under a name that people use. Lists are in `connection-list.ts`. */
@@ -41,6 +50,10 @@ export interface ConnectionStore {
   byId(connectionId: string): Promise<ConnectionRow | null>;
   /** The connection that uses this grant. */
   byCurrentGrant(grantId: string): Promise<ConnectionRow | null>;
+  /** The row of a person in a shared connection. */
+  ofPerson(sharedId: string, hash: Buffer): Promise<ConnectionRow | null>;
+  /** Names of people's rows of a shared connection, after one, at most so many. */
+  peopleOf(sharedId: string, after: string, most: number): Promise<string[]>;
   ofClient(clientId: string): Promise<ConnectionRow[]>;
   /** The name of a connection of this client, or of one with tokens on standby that came through it; null: there is none. */
   dependsOnClient(clientId: string): Promise<{ name: string; waits: boolean } | null>;
@@ -86,6 +99,14 @@ export function connectionStore(database: Database): ConnectionStore {
     byName: (name) => table.find({ name }),
     byId: (connectionId) => table.find({ id: connectionId }),
     byCurrentGrant: (grantId) => table.find({ currentGrantId: grantId }),
+    ofPerson: (sharedId, hash) => table.find({ personOf: sharedId, personHash: hash }),
+    async peopleOf(sharedId, after, most) {
+      const rows = await database.select<{ name: string }>(
+        `SELECT name FROM connections WHERE person_of = $1 AND name > $2 ORDER BY name LIMIT ${Math.floor(most)}`,
+        [idBytes(sharedId), after],
+      );
+      return rows.map((row) => row.name);
+    },
     ofClient: (clientId) => table.list({ clientId }),
     async dependsOnClient(clientId) {
       const [own] = await database.select<{ name: string }>('SELECT name FROM connections WHERE client_id = $1 LIMIT 1', [idBytes(clientId)]);
@@ -149,7 +170,7 @@ export function connectionStore(database: Database): ConnectionStore {
           await database.write('DELETE FROM renewals WHERE grant_id = $1', [idBytes(grantId)], transaction);
           await database.write('DELETE FROM wire_log WHERE grant_id = $1', [idBytes(grantId)], transaction);
         }
-        for (const of of ['grants', 'permissions', 'connection_labels', 'saved_calls', 'consents'])
+        for (const of of ['grants', 'permissions', 'connection_labels', 'saved_calls', 'consents', 'invitations'])
           await database.write(`DELETE FROM ${of} WHERE connection_id = $1`, [idBytes(connectionId)], transaction);
         await table.remove({ id: connectionId }, transaction);
       }),

@@ -18,6 +18,8 @@ export interface ConsentFacts {
   /** The client to which the connection moves, by name. */
   movesTo?: string;
   prepares?: boolean;
+  /** The invitation through which a person came. */
+  invitation?: string;
   /** What was pasted held spaces or line breaks. */
   spaced?: boolean;
   placeholders?: Record<string, string>;

@@ -39,6 +39,7 @@ export interface PermittedRow extends DefinitionUse {
   methods: string | null;
   paths: string | null;
   share: number | null;
+  shared: number;
 }
 
 /** What a renewal needs to know of a grant besides its tokens. */
@@ -67,10 +68,12 @@ export interface DefinitionUses {
   permitted(callerRecordId: string, after: Buffer, most: number): Promise<PermittedRow[]>;
   /** Those of these names. */
   permittedOf(callerRecordId: string, names: readonly string[]): Promise<PermittedRow[]>;
+  /** A person's row in a shared connection, by the hash of the key: permitted with the shared connection, or by a label of either. */
+  permittedPerson(callerRecordId: string, shared: string, personHash: Buffer): Promise<(PermittedRow & { shared_intent: string })[]>;
   ofGrants(grantIds: readonly string[]): Promise<GrantUseRow[]>;
 }
 
-const PERMITTED = `SELECT q.use_as, q.methods, q.paths, q.share, q.connection_id AS id, k.name, k.intent,
+const PERMITTED = `SELECT q.use_as, q.methods, q.paths, q.share, q.connection_id AS id, k.name, k.intent, k.shared,
   COALESCE(g.placeholders, k.placeholders) AS own_placeholders, g.id AS grant_id, g.kind, g.scopes, g.api_base_url,
   c.id AS client_record, c.environment, c.variant, c.rehearsal_port, c.placeholders, c.trusted_origins, v.version_id`;
 const JOINS = `LEFT JOIN connections k ON k.id = q.connection_id
@@ -88,7 +91,7 @@ export function definitionUses(database: Database): DefinitionUses {
             WHERE caller_id = $1 AND connection_id > $2 ORDER BY connection_id LIMIT ${limit})
            UNION ALL
            (SELECT l.connection_id, p.use_as, p.methods, p.paths, p.share
-            FROM permissions p JOIN connection_labels l ON l.label = p.label
+            FROM permissions p JOIN connection_labels l ON l.label = p.label JOIN connections o ON o.id = l.connection_id AND o.person_of IS NULL
             WHERE p.caller_id = $3 AND l.connection_id > $4 ORDER BY l.connection_id LIMIT ${limit})
            ORDER BY connection_id LIMIT ${limit}
          ) q ${JOINS} ORDER BY q.connection_id`,
@@ -105,8 +108,21 @@ export function definitionUses(database: Database): DefinitionUses {
            UNION ALL
            SELECT l.connection_id, p.use_as, p.methods, p.paths, p.share
            FROM permissions p JOIN connection_labels l ON l.label = p.label WHERE p.caller_id = $2
-         ) q ${JOINS} WHERE k.name IN (${listed}) ORDER BY q.connection_id`,
+         ) q ${JOINS} WHERE k.person_of IS NULL AND k.name IN (${listed}) ORDER BY q.connection_id`,
         bind,
+      );
+    },
+    permittedPerson(callerRecordId, shared, personHash) {
+      return database.select<PermittedRow & { shared_intent: string }>(
+        `${PERMITTED}, q.shared_intent FROM (
+           SELECT o.id AS connection_id, s.intent AS shared_intent, p.use_as, p.methods, p.paths, p.share
+           FROM connections s
+           STRAIGHT_JOIN connections o ON o.person_of = s.id AND o.person_hash = $1
+           JOIN permissions p ON p.caller_id = $2 AND (p.connection_id = s.id
+             OR p.label IN (SELECT l.label FROM connection_labels l WHERE l.connection_id IN (s.id, o.id)))
+           WHERE s.name = $3 AND s.shared = 1
+         ) q ${JOINS}`,
+        [personHash, idBytes(callerRecordId), shared],
       );
     },
     ofGrants(grantIds) {

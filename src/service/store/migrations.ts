@@ -367,4 +367,40 @@ export const MIGRATIONS: [name: string, statement: string][] = [
       `run_id ${ID}, target INT UNSIGNED NOT NULL, settings TEXT NOT NULL, state VARCHAR(10) NOT NULL, tries INT UNSIGNED NOT NULL, says VARCHAR(600) NOT NULL, next_at ${AT}, PRIMARY KEY (run_id, target), KEY (state, next_at)`,
     ),
   ],
+  // Shared connections: each person's grant is a connection of its own below the shared one, under `NAME@CODE`.
+  [
+    '0073-people',
+    `ALTER TABLE connections MODIFY name VARCHAR(80) NOT NULL, ADD COLUMN IF NOT EXISTS shared TINYINT(1) NOT NULL DEFAULT 0, ADD COLUMN IF NOT EXISTS person_of BINARY(16) NULL, ADD COLUMN IF NOT EXISTS person_hash BINARY(32) NULL,
+       ADD COLUMN IF NOT EXISTS person_key VARCHAR(200) CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NULL, ADD COLUMN IF NOT EXISTS person_name VARCHAR(120) CHARACTER SET utf8mb4 NULL,
+       ADD UNIQUE KEY IF NOT EXISTS person (person_of, person_hash), ADD KEY IF NOT EXISTS people_by_name (person_of, name), ADD KEY IF NOT EXISTS people_by_state (person_of, state, cause_key)`,
+  ],
+  ['0074-longer-names', 'ALTER TABLE revocations MODIFY connection_name VARCHAR(80) NOT NULL'],
+  [
+    '0075-invitations',
+    table(
+      'invitations',
+      `id ${ID} PRIMARY KEY, ticket_hash BINARY(32) NOT NULL, kind VARCHAR(12) NOT NULL, shared_id ${ID}, connection_id ${ID}, caller_id BINARY(16) NULL, purpose VARCHAR(600) NOT NULL, return_to VARCHAR(1000) NULL, caller_state VARCHAR(500) NULL,
+       uses_most INT UNSIGNED NULL, uses INT UNSIGNED NOT NULL, starts INT UNSIGNED NOT NULL, expires_at DATETIME(3) NOT NULL, revoked_at DATETIME(3) NULL, opened_at DATETIME(3) NULL, created_by VARCHAR(80) NOT NULL, created_at ${AT},
+       consent_id BINARY(16) NULL, code_hash BINARY(32) NULL, code_expires_at DATETIME(3) NULL, UNIQUE KEY (ticket_hash), UNIQUE KEY (code_hash), KEY (shared_id, created_at), KEY (connection_id), KEY (expires_at)`,
+    ),
+  ],
+  [
+    '0076-person-events',
+    table(
+      'person_events',
+      `seq BIGINT UNSIGNED NOT NULL AUTO_INCREMENT PRIMARY KEY, id ${ID}, shared_id ${ID}, connection_id ${ID}, connection_name VARCHAR(63) NOT NULL, person_key VARCHAR(200) CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL, kind VARCHAR(20) NOT NULL, data TEXT NOT NULL, link_sealed VARBINARY(400) NULL,
+       once_key VARCHAR(120) NOT NULL, at ${AT}, UNIQUE KEY (once_key), UNIQUE KEY (id), KEY (shared_id, seq), KEY (at)`,
+    ),
+  ],
+  [
+    '0077-event-receivers',
+    table('event_receivers', `caller_id ${ID} PRIMARY KEY, url VARCHAR(1000) NOT NULL, secret_sealed VARBINARY(600) NULL, changed_at ${AT}`),
+  ],
+  [
+    '0078-event-deliveries',
+    table(
+      'event_deliveries',
+      `seq BIGINT UNSIGNED NOT NULL, caller_id ${ID}, state VARCHAR(10) NOT NULL, tries INT UNSIGNED NOT NULL, next_at ${AT}, says VARCHAR(300) NOT NULL, PRIMARY KEY (seq, caller_id), KEY (state, next_at), KEY (caller_id, seq)`,
+    ),
+  ],
 ];

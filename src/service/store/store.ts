@@ -12,9 +12,11 @@ import { type DefinitionUses, definitionUses } from './definition-uses.ts';
 import { type GrantStore, grantStore } from './grants.ts';
 import { type HistoryStore, historyStore } from './history.ts';
 import { type InstallationStore, installationStore } from './installation.ts';
+import { type InvitationStore, invitationStore } from './invitations.ts';
 import { type JobStore, jobStore } from './jobs.ts';
 import { type OperatorStore, operatorStore } from './operators.ts';
 import { type PermissionStore, permissionStore } from './permissions.ts';
+import { type PersonEventStore, personEventStore } from './person-events.ts';
 import { type ProviderStore, providerStore } from './providers.ts';
 import { type QuotaStore, quotaStore } from './quotas.ts';
 import { type RelayedStore, relayedStore } from './relayed.ts';
@@ -47,9 +49,11 @@ export interface Store {
   grants: GrantStore;
   history: HistoryStore;
   installation: InstallationStore;
+  invitations: InvitationStore;
   jobs: JobStore;
   operators: OperatorStore;
   permissions: PermissionStore;
+  personEvents: PersonEventStore;
   providers: ProviderStore;
   quotas: QuotaStore;
   relayed: RelayedStore;
@@ -82,9 +86,11 @@ export const openStore = (database: Database): Store => ({
   grants: grantStore(database),
   history: historyStore(database),
   installation: installationStore(database),
+  invitations: invitationStore(database),
   jobs: jobStore(database),
   operators: operatorStore(database),
   permissions: permissionStore(database),
+  personEvents: personEventStore(database),
   providers: providerStore(database),
   quotas: quotaStore(database),
   relayed: relayedStore(database),

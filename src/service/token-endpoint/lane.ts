@@ -16,6 +16,7 @@ const BODY_MOST = 16 * 1024;
 /** What a path asks for, or null: not ours. */
 interface Way {
   endpoint: 'token' | 'revoke';
+  /** Its name, or `NAME/people/KEY`. */
   connection: string | null;
   ownPath: string | null;
 }
@@ -47,7 +48,7 @@ export function tokenLane(parts: {
     if (path.startsWith(TOKEN)) {
       const rest = path.slice(TOKEN.length);
       if (rest === '' || rest === '/') return { endpoint: 'token', connection: null, ownPath: null };
-      const named = /^\/([a-z0-9][a-z0-9._-]{0,62})\/?$/.exec(rest)?.[1];
+      const named = /^\/([a-z0-9][a-z0-9._-]{0,62}(?:\/people\/[^/]{1,2400})?)\/?$/.exec(rest)?.[1];
       return named === undefined ? null : { endpoint: 'token', connection: named, ownPath: null };
     }
     if (path === REVOKE) return { endpoint: 'revoke', connection: null, ownPath: null };

@@ -3,6 +3,7 @@ import { mayFetch } from '../../core/callers/permissions.ts';
 import { Fault } from '../../core/fault.ts';
 import { CALLER_ID_PREFIX, isCallerId } from '../../core/identifiers.ts';
 import { KEY_LIFE_MS, KEY_LIFE_SHOWN_SECONDS } from '../../core/oauth/grant-kinds.ts';
+import { readPersonTarget } from '../../core/people/person-key.ts';
 import type { Ports } from '../ports.ts';
 import {
   type ApiToken,
@@ -77,6 +78,18 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
     throw new Refusal(401, 'invalid_client', `The caller id or its key is wrong.${hint}`, { headers: CHALLENGE });
   };
 
+  /** A person of a shared connection; an unknown one and another caller's answer alike. @throws {Refusal} */
+  const personOf = async (caller: KnownCaller, { connection, key }: { connection: string; key: string }): Promise<PermittedConnection> => {
+    const found = await callers.person(caller, connection, key);
+    if (!found)
+      throw new Refusal(
+        400,
+        'invalid_target',
+        `There is no such person for this caller. Name them as resource=${resourcePrefix}NAME/people/KEY, the key percent-encoded.`,
+      );
+    return found;
+  };
+
   const answerFor = async (request: TokenRequest, triesLeft = 3): Promise<OAuthAnswer> => {
     const epoch = callers.epoch();
     // Changes not heard of for too long: a key or a permission may have been withdrawn meanwhile.
@@ -87,11 +100,16 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
     const grantType = form.get('grant_type');
     if (grantType === undefined) throw new Refusal(400, 'invalid_request', 'grant_type is missing; send grant_type=client_credentials.');
     // A tool that only knows a refresh token box: its word names the connection, and the caller's key is what verifies it.
-    const named = grantType === 'refresh_token' && keyId !== null ? /^connection:(\S{1,63})$/.exec(form.get('refresh_token') ?? '')?.[1] : undefined;
+    const named = grantType === 'refresh_token' && keyId !== null ? /^connection:(\S{1,2500})$/.exec(form.get('refresh_token') ?? '')?.[1] : undefined;
     if (BY_TOOLS.includes(grantType) && named === undefined) return answerTool(grantType, caller, keyId, form);
     if (grantType !== 'client_credentials' && named === undefined)
       throw new Refusal(400, 'unsupported_grant_type', `Taken here: client_credentials, ${BY_TOOLS.join(', ')}.`);
-    const connection = named === undefined ? chooseConnection(caller, request, form, resourcePrefix) : connectionNamed(caller, named);
+    const person = personNamed(named ?? nameIn(request, form, resourcePrefix));
+    const connection = person
+      ? await personOf(caller, person)
+      : named === undefined
+        ? chooseConnection(caller, request, form, resourcePrefix)
+        : connectionNamed(caller, named);
     const minimumLifeMs = readMinimumLife(form.get('minimum_life'));
     const answer = await handOut(connection, minimumLifeMs).catch((error: unknown) => {
       usage.count(caller.id, connection, keyId, 'refused');
@@ -133,6 +151,10 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
   const tokenOf = async (connection: PermittedConnection, minimumLifeMs: number): Promise<ApiToken> => {
     const uri = `${parts.publicUrl}/#/connections/${connection.name}`;
     if (connection.intent === 'paused') throw new Refusal(400, 'invalid_target', `The connection ${connection.name} is paused.`, { uri });
+    if (connection.shared)
+      throw new Refusal(400, 'invalid_target', `${connection.name} is shared: name the person, as resource=${resourcePrefix}${connection.name}/people/KEY.`, {
+        uri,
+      });
     if (connection.intent === 'revoked' || connection.grantId === null)
       throw new Refusal(400, 'invalid_grant', connection.grantId === null ? 'Nobody has consented to this connection yet.' : 'The connection was revoked.', {
         uri,
@@ -265,6 +287,20 @@ function readMinimumLife(given: string | undefined): number {
   if (!/^\d{1,8}$/.test(given)) throw new Refusal(400, 'invalid_request', 'minimum_life is a whole number of seconds.');
   return Number(given) * 1000;
 }
+
+/** What names the connection, however it is named once; null: nothing does. */
+function nameIn(request: TokenRequest, form: Form, prefix: string): string | null {
+  const named = form.get('resource') || form.get('audience');
+  const ways = [request.connection, form.get('resource'), form.get('audience'), form.get('scope')].filter(
+    (one) => one !== null && one !== undefined && one !== '',
+  );
+  if (ways.length > 1) return null; // refused where it is chosen
+  if (request.connection !== null) return request.connection;
+  if (named) return named.startsWith(prefix) ? named.slice(prefix.length) : null;
+  return /^connection:(\S+)$/.exec(form.get('scope')?.trim() ?? '')?.[1] ?? null;
+}
+
+const personNamed = (name: string | null) => (name?.includes('/people/') ? readPersonTarget(name) : null);
 
 /** Unknown and forbidden answer alike: a caller learns nothing of connections that are not its own. */
 function chooseConnection(caller: KnownCaller, request: TokenRequest, form: Form, prefix: string): PermittedConnection {

@@ -6,7 +6,7 @@ import type { Ports } from '../ports.ts';
 import type { Definitions } from '../renewal/index.ts';
 import type { CallerWithKeys } from '../store/callers.ts';
 import type { Store } from '../store/store.ts';
-import { type PermittedConnection, readPermitted, readPermittedOf } from './permitted.ts';
+import { type PermittedConnection, readPermitted, readPermittedOf, readPermittedPerson } from './permitted.ts';
 
 /** A caller with its keys and everything that it may use, by name. */
 export interface KnownCaller extends CallerWithKeys {
@@ -24,6 +24,8 @@ export interface CallerDirectory {
   check(callerId: string, key: string): Promise<{ caller: KnownCaller; keyId: string } | null>;
   /** The same among those that were read already. */
   checkKnown(callerId: string, key: string): { caller: KnownCaller; keyId: string } | null;
+  /** A person of a shared connection that the caller may use, by the application's own key; null: none. Null as well for what is not its own. */
+  person(caller: KnownCaller, connection: string, key: string): Promise<PermittedConnection | null>;
   /** Whether a caller has this further token path. Read when something changed; an answer from memory. */
   hasTokenPath(path: string): boolean;
   /** Grows with each change that was heard of: an answer that waited across one must be checked again. */
@@ -41,6 +43,7 @@ const UNKNOWN_KEPT_MS = 2_000;
 /** When more than this changed, the caller is read again. */
 const STALE_MOST = 200;
 const READ_AGAIN_MS = 2_000;
+const PEOPLE_KEPT = 50_000;
 
 export function callerDirectory(deps: {
   store: Pick<Store, 'callers' | 'definitionUses'>;
@@ -112,6 +115,18 @@ export function callerDirectory(deps: {
     loading.set(callerId, { epoch, reading });
     return reading;
   };
+  /** Good only while nothing changed: a person's consent or loss is a change like any other. */
+  const people = new LRUCache<string, { epoch: number; one: PermittedConnection }>({ max: PEOPLE_KEPT });
+  const person = async (caller: KnownCaller, connection: string, key: string): Promise<PermittedConnection | null> => {
+    const hash = hashOf(key);
+    const at = `${caller.id} ${connection} ${hash.toString('base64')}`;
+    const kept = people.get(at);
+    if (kept && kept.epoch === epoch) return kept.one;
+    const before = epoch;
+    const one = await readPermittedPerson(store.definitionUses, definitions, caller.id, { connection, hash });
+    if (one && before === epoch) people.set(at, { epoch, one });
+    return one;
+  };
   const ready = (callerId: string): KnownCaller | null => {
     const kept = known.get(callerId);
     return kept && !kept.stale ? kept.caller : null;
@@ -126,6 +141,7 @@ export function callerDirectory(deps: {
     epoch: () => epoch,
     hasTokenPath: (path) => tokenPaths.has(path),
     find,
+    person,
     check: async (callerId, key) => matching(ready(callerId) ?? (await find(callerId)), key),
     checkKnown: (callerId, key) => matching(ready(callerId), key),
   };

@@ -19,6 +19,8 @@ export interface PermittedConnection {
   /** All that are given, by name and by label: any one is enough. */
   permissions: Permission[];
   mayFetch: boolean;
+  /** Holds a grant for each person: it is named with the person. */
+  shared: boolean;
 }
 
 /** A caller may have a hundred thousand connections: they are read in pages, so that their rows are never all in memory at once. */
@@ -54,6 +56,21 @@ export async function readPermittedOf(
   return connections;
 }
 
+/** A person's row of a shared connection that the caller may use; null: there is none, or it may not. Paused with the shared one. */
+export async function readPermittedPerson(
+  uses: DefinitionUses,
+  definitions: Definitions,
+  callerRecordId: string,
+  { connection, hash }: { connection: string; hash: Buffer },
+): Promise<PermittedConnection | null> {
+  const found = new Map<string, PermittedConnection>();
+  const put = putter(found, definitions);
+  const rows = await uses.permittedPerson(callerRecordId, connection, hash);
+  for (const row of rows) await put(row.shared_intent === 'active' ? row : { ...row, intent: row.shared_intent });
+  const [one] = found.values();
+  return one ?? null;
+}
+
 /** Puts one stored row into the map; a further permission for the same connection is added to it. */
 function putter(connections: Map<string, PermittedConnection>, definitions: Definitions): (row: PermittedRow) => Promise<void> {
   const take = shared();
@@ -77,6 +94,7 @@ function putter(connections: Map<string, PermittedConnection>, definitions: Defi
       setUp: await setUpOf(row),
       permissions: take.alone(permission),
       mayFetch: permission.use !== 'relay',
+      shared: row.shared === 1,
     });
   };
 }

@@ -1,6 +1,7 @@
 <script lang="ts">
   import Layers from '@lucide/svelte/icons/layers';
   import { push } from 'svelte-spa-router';
+  import type { Recognized } from '../../../api/jobs.ts';
   import type { ComposedCall } from '../../../api/trying.ts';
   import { Collecting, isOver, progressInWords } from '../../state/collecting.svelte.ts';
   import { handed, JobDraft } from '../../state/job-draft.svelte.ts';
@@ -15,16 +16,24 @@
   interface Props {
     connection: string;
     call: ComposedCall;
+    /** The name under which this call is saved, as it stands. */
+    saved: string | null;
     values: Record<string, string>;
     disabled: boolean;
+    /** Called with the paging that someone confirmed: it is kept when the call is saved. */
+    confirmed: (paging: Recognized['declared']) => void;
   }
-  const { connection, call, values, disabled }: Props = $props();
+  const { connection, call, saved, values, disabled, confirmed }: Props = $props();
   const c = new Collecting(api);
+  const what = $derived({ connection, call, saved, values });
   let days = $state(90);
   $effect(() => () => c.stop());
   const needsDays = $derived(c.plan?.slice !== undefined);
   const isRunning = $derived(c.run !== null && !isOver(c.run));
-  const start = () => c.start(connection, call, values, needsDays ? days : null);
+  const start = async () => {
+    await c.start(what, needsDays ? days : null);
+    confirmed(c.confirmed);
+  };
   const saveAsJob = () => {
     const settings = { call, values, paging: c.plan, range: needsDays ? { days } : null };
     handed.draft = JobDraft.from(connection, settings, c.run?.columns ?? []);
@@ -35,14 +44,14 @@
 <section aria-labelledby="collect-all" class="mt-4">
   <div class="flex items-center gap-3 mb-2">
     <h2 id="collect-all">All pages</h2>
-    <button class="btn btn-sm" disabled={disabled || c.doing.busy || isRunning} onclick={() => c.recognize(connection, call, values)}
+    <button class="btn btn-sm" disabled={disabled || c.doing.busy || isRunning} onclick={() => c.recognize(what)}
       ><Layers size={15} aria-hidden="true" />Collect all pages</button
     >
   </div>
   <ProblemNote problem={c.doing.problem} />
   {#if c.found && !c.run}
     <div class="panel px-4 py-3">
-      <PagingChoice found={c.found} bind:chosen={c.chosen} />
+      <PagingChoice found={c.found} bind:chosen={c.chosen} useList={(at) => c.recognize(what, at)} />
       {#if needsDays}<Field id="days" label="How many days back" help="This list is cut by date where the provider caps it."
           ><input id="days" type="number" class="input w-32" min="1" max="3660" bind:value={days} /></Field
         >{/if}

@@ -2,7 +2,16 @@
   import type { Recognized } from '../../../api/jobs.ts';
 
   /** How a list is paged: what the definition states, or what was recognized, each with its evidence. */
-  let { found, chosen = $bindable() }: { found: Recognized; chosen: number } = $props();
+  interface Props {
+    found: Recognized;
+    chosen: number;
+    /** Recognizes again with the list at this pointer; null: the response itself. */
+    useList: (at: string | null) => void;
+  }
+  let { found, chosen = $bindable(), useList }: Props = $props();
+  const STATED_BY = { definition: 'As the definition states', saved_call: 'As kept with the saved call', request: 'As you stated' };
+  const listName = (at: string | null): string => at ?? 'the response itself';
+  const listInUse = $derived(found.guesses[chosen]?.plan.items ?? null);
   const STRENGTH = { strong: 'the response names it', likely: 'likely', weak: 'a guess' };
   const declared = $derived(found.declared);
   const settings = $derived(
@@ -19,7 +28,7 @@
   {#if declared}
     <label class="flex gap-2 items-start py-1"
       ><input type="radio" class="radio radio-sm mt-0.5" bind:group={chosen} value={-1} /><span
-        ><span class="font-semibold">As the definition states</span>
+        ><span class="font-semibold">{STATED_BY[found.declared_by ?? 'definition']}</span>
         <span class="block text-sm text-base-content/70">{settings.join(', ')}</span></span
       ></label
     >
@@ -33,6 +42,19 @@
     >
   {/each}
 </fieldset>
-{#if found.lists.length > 1}<p class="text-sm text-warning mb-2">
-    The response holds {found.lists.length} lists: {found.lists.map((one) => `${one.at ?? 'the response'} (${one.count})`).join(', ')}.
-  </p>{/if}
+{#if found.lists.length > 1}
+  <fieldset class="mb-3">
+    <legend class="font-semibold mb-1">Which list holds the records</legend>
+    {#each found.lists as list (list.at)}
+      <label class="flex gap-2 items-start py-1"
+        ><input
+          type="radio"
+          name="list"
+          class="radio radio-sm mt-0.5"
+          checked={chosen >= 0 && list.at === listInUse}
+          onchange={() => useList(list.at)}
+        /><span><span class="mono">{listName(list.at)}</span>, {list.count} records in this response</span></label
+      >
+    {/each}
+  </fieldset>
+{/if}

@@ -1,0 +1,194 @@
+import { setTimeout as sleep } from 'node:timers/promises';
+import { Webhook } from 'standardwebhooks';
+import type { PersonEvents } from '../../api/people.ts';
+import { Fault } from '../../core/fault.ts';
+import { reasonInWords } from '../../core/oauth/wire.ts';
+import { type CloudEvent, cloudEvent, nextTryMs, type PersonEventKind } from '../../core/people/event.ts';
+import { Secret } from '../../core/secret.ts';
+import type { Asked, Command } from '../asked.ts';
+import { iso } from '../iso.ts';
+import { recordId } from '../ports.ts';
+import type { ConnectionRow } from '../store/connections.ts';
+import type { EventDelivery, PersonEventRow } from '../store/person-events.ts';
+import { makeOwnLink, urlOf } from './links.ts';
+import type { PeopleParts } from './parts.ts';
+
+/** A commit that came a little late must not stand before what a reader of the feed has seen. */
+const SETTLED_MS = 750;
+const LOOK_MS = 500;
+const AT_ONCE = 40;
+const CLAIMED_MS = 30_000;
+const DEADLINE_MS = 10_000;
+const ANSWER_BYTES = 10_000;
+
+interface What {
+  shared: Pick<ConnectionRow, 'id' | 'name'>;
+  person: Pick<ConnectionRow, 'id' | 'name' | 'personKey'>;
+  kind: PersonEventKind;
+  /** Of two events with the same one, the second is not added: whoever reports again after a crash does no harm. */
+  onceKey: string;
+  data: Record<string, unknown>;
+  /** The person's private link goes with it, so that the application can pass it on. */
+  withLink?: { callerId: string | null; purpose: string };
+}
+
+/** Adds an event for the applications that may use the connection. */
+export async function record(s: PeopleParts, what: What): Promise<void> {
+  const id = recordId(s.ports);
+  const link = what.withLink ? await makeOwnLink(s, { sharedId: what.shared.id, connectionId: what.person.id, ...what.withLink }) : null;
+  const isNew = await s.store.personEvents.add(
+    {
+      id,
+      sharedId: what.shared.id,
+      connectionId: what.person.id,
+      connectionName: what.shared.name,
+      personKey: what.person.personKey ?? '',
+      kind: what.kind,
+      data: { handle: what.person.name, ...what.data },
+      linkSealed: link ? s.sealer.seal({ table: 'person_events', row: id, column: 'link_sealed' }, new Secret(link.ticket)) : null,
+      at: s.ports.clock.now(),
+    },
+    what.onceKey,
+  );
+  if (!isNew && link) await s.store.invitations.revoke(link.row.id);
+}
+
+async function eventOf(s: PeopleParts, row: PersonEventRow): Promise<CloudEvent> {
+  const ticket = row.linkSealed && (await s.sealer.open({ table: 'person_events', row: row.id, column: 'link_sealed' }, row.linkSealed));
+  return cloudEvent({
+    id: row.id,
+    source: `${s.settings.publicUrl}/connections/${row.connectionName}`,
+    kind: row.kind,
+    person: row.personKey,
+    at: row.at,
+    data: { connection: row.connectionName, ...row.data, ...(ticket ? { link: urlOf(s, ticket.reveal()) } : {}) },
+  });
+}
+
+/** The same events as a feed, for an application that no one can reach. */
+export async function ownEvents(s: PeopleParts, { query, actor }: Asked<'listOwnEvents'>): Promise<{ events: CloudEvent[]; cursor: string; more: boolean }> {
+  const after = query.after === undefined ? 0 : Number(query.after);
+  const rows = await s.store.personEvents.feed(actor.caller.id, after, query.limit + 1, SETTLED_MS);
+  const shown = rows.slice(0, query.limit);
+  return { events: await Promise.all(shown.map((row) => eventOf(s, row))), cursor: String(shown.at(-1)?.seq ?? after), more: rows.length > query.limit };
+}
+
+/** Delivers events, each at least once, for a day; on every replica. Ends when told to stop. */
+export async function deliverEvents(s: PeopleParts, stop: AbortSignal): Promise<void> {
+  while (!stop.aborted) {
+    let isFull = false;
+    try {
+      const due = await s.store.personEvents.due(AT_ONCE);
+      isFull = due.length === AT_ONCE;
+      await Promise.all(due.map((one) => deliver(s, one)));
+    } catch (cause) {
+      const level = cause instanceof Fault && cause.code === 'DATABASE_UNAVAILABLE' ? 'debug' : 'error';
+      s.ports.log[level]({ cause: cause instanceof Error ? cause.message : 'unknown' }, 'delivering events failed');
+    }
+    if (!isFull) await sleep(LOOK_MS, undefined, { signal: stop }).catch(() => undefined); // aborted: the loop's condition ends it
+  }
+}
+
+async function deliver(s: PeopleParts, one: EventDelivery): Promise<void> {
+  if (!(await s.store.personEvents.claim(one, CLAIMED_MS))) return;
+  const [row, receiver] = await Promise.all([s.store.personEvents.bySeq(one.seq), s.store.personEvents.receiver(one.callerId)]);
+  const now = s.ports.clock.now();
+  if (!row || !receiver) return s.store.personEvents.change(one, { state: 'failed', tries: one.tries, nextAt: now, says: 'The receiver was removed.' });
+  const sent = await send(s, receiver, row);
+  if (sent.done) return s.store.personEvents.change(one, { state: 'delivered', tries: one.tries + 1, nextAt: now, says: sent.says });
+  const waitMs = sent.isFinal ? null : nextTryMs({ tries: one.tries, ageMs: now - row.at, retryAfterMs: sent.retryAfterMs, spread: s.ports.random.unit() });
+  await s.store.personEvents.change(one, {
+    state: waitMs === null ? 'failed' : 'waiting',
+    tries: one.tries + 1,
+    nextAt: now + (waitMs ?? 0),
+    says: sent.says,
+  });
+}
+
+type Sent = { done: true; says: string } | { done: false; says: string; isFinal: boolean; retryAfterMs: number | null };
+
+async function send(s: PeopleParts, receiver: { callerId: string; url: string; secretSealed: Buffer | null }, row: PersonEventRow): Promise<Sent> {
+  const secret =
+    receiver.secretSealed && (await s.sealer.open({ table: 'event_receivers', row: receiver.callerId, column: 'secret_sealed' }, receiver.secretSealed));
+  const body = JSON.stringify(await eventOf(s, row));
+  const at = new Date(s.ports.clock.now());
+  const messageId = `evt_${row.id}`;
+  const signature = secret ? { 'webhook-signature': new Webhook(secret.reveal(), { format: 'raw' }).sign(messageId, at, body) } : {};
+  const answer = await s.ports.send({
+    method: 'POST',
+    url: receiver.url,
+    headers: {
+      'content-type': 'application/cloudevents+json',
+      'webhook-id': messageId,
+      'webhook-timestamp': String(Math.floor(at.getTime() / 1000)),
+      ...signature,
+    },
+    body,
+    deadlineMs: DEADLINE_MS,
+    limitBytes: ANSWER_BYTES,
+  });
+  const failed = (says: string, isFinal = false, retryAfterMs: number | null = null): Sent => ({ done: false, says, isFinal, retryAfterMs });
+  if (answer.kind !== 'answer') return failed(`The application did not answer: ${reasonInWords(answer.reason)}.`);
+  if (answer.status >= 200 && answer.status < 300) return { done: true, says: `The application answered ${answer.status}.` };
+  if (answer.status === 410) return failed('The application answered 410: it no longer takes events.', true);
+  const after = Number(answer.headers['retry-after']);
+  return failed(`The application answered ${answer.status}.`, false, Number.isFinite(after) ? after * 1000 : null);
+}
+
+const SHOWN_MOST = 100;
+
+async function callerNamed(s: PeopleParts, name: string): Promise<{ id: string; name: string }> {
+  const caller = await s.store.callers.byName(name);
+  if (!caller) throw new Fault('NOT_FOUND', { detail: `Caller "${name}" not found.` });
+  return caller;
+}
+
+export async function showReceiver(s: PeopleParts, name: string): Promise<PersonEvents> {
+  const caller = await callerNamed(s, name);
+  const [receiver, deliveries] = await Promise.all([s.store.personEvents.receiver(caller.id), s.store.personEvents.deliveries(caller.id, SHOWN_MOST)]);
+  return {
+    url: receiver?.url ?? null,
+    signed: receiver ? receiver.secretSealed !== null : false,
+    deliveries: deliveries.map((one) => ({
+      cursor: String(one.seq),
+      kind: one.kind,
+      person: one.personKey,
+      at: iso(one.at),
+      state: one.state,
+      tries: one.tries,
+      next_at: one.state === 'waiting' ? iso(one.nextAt) : null,
+      says: one.says,
+    })),
+  };
+}
+
+export async function setReceiver(s: PeopleParts, { params, body, actor }: Command<'setEventReceiver'>): Promise<PersonEvents> {
+  const caller = await callerNamed(s, params.caller);
+  const former = await s.store.personEvents.receiver(caller.id);
+  // Without a new secret the former one stays, unless the address changes: then its receiver was told another one.
+  const kept = former && former.url === body.url ? former.secretSealed : null;
+  const secretSealed =
+    body.signing_secret === undefined
+      ? kept
+      : s.sealer.seal({ table: 'event_receivers', row: caller.id, column: 'secret_sealed' }, new Secret(body.signing_secret));
+  await s.store.personEvents.setReceiver({ callerId: caller.id, url: body.url, secretSealed, changedAt: s.ports.clock.now() });
+  s.history.add({
+    actor: actor.operator.name,
+    kind: 'events_set',
+    subject: `caller:${caller.name}`,
+    says: `Events about people go to ${new URL(body.url).host}.`,
+  });
+  return showReceiver(s, params.caller);
+}
+
+export async function removeReceiver(s: PeopleParts, { params, actor }: Command<'removeEventReceiver'>): Promise<{ done: true }> {
+  const caller = await callerNamed(s, params.caller);
+  await s.store.personEvents.removeReceiver(caller.id);
+  s.history.add({ actor: actor.operator.name, kind: 'events_set', subject: `caller:${caller.name}`, says: 'Events about people are no longer sent.' });
+  return { done: true };
+}
+
+export async function replayEvents(s: PeopleParts, { params, body }: Command<'replayEvents'>): Promise<{ sent_again: number }> {
+  const caller = await callerNamed(s, params.caller);
+  return { sent_again: await s.store.personEvents.replay(caller.id, body.from === undefined ? null : Number(body.from)) };
+}

@@ -1,0 +1,165 @@
+import { z } from 'zod';
+import { PERSON_EVENTS, type PersonEventKind } from '../../core/people/event.ts';
+import { bytes, id, instant, json, number, oneOf, orNull, readColumn, text } from './column.ts';
+import { type Bind, type Database, idBytes, idText, instantText } from './database.ts';
+import { defineTable, type RowOf } from './table.ts';
+
+const COLUMNS = {
+  seq: number,
+  id,
+  sharedId: id,
+  connectionId: id,
+  /** Of the shared connection. */
+  connectionName: text,
+  personKey: text,
+  kind: oneOf(PERSON_EVENTS),
+  data: json(z.record(z.string(), z.unknown())),
+  /** The ticket of the person's link that goes with it, sealed. */
+  linkSealed: orNull(bytes),
+  at: instant,
+};
+export type PersonEventRow = RowOf<typeof COLUMNS>;
+const RECEIVER = { callerId: id, url: text, secretSealed: orNull(bytes), changedAt: instant };
+type ReceiverRow = RowOf<typeof RECEIVER>;
+const EVENT_DELIVERY_STATES = ['waiting', 'delivered', 'failed'] as const;
+const STATE = oneOf(EVENT_DELIVERY_STATES);
+
+/** One event on its way to one application. */
+export interface EventDelivery {
+  seq: number;
+  callerId: string;
+  state: (typeof EVENT_DELIVERY_STATES)[number];
+  tries: number;
+  nextAt: number;
+  says: string;
+  kind: PersonEventKind;
+  personKey: string;
+  at: number;
+}
+
+/** What happened to people's connections, for the applications that may use them; and its deliveries. Instants are epoch ms. */
+export interface PersonEventStore {
+  /** Adds an event, with a delivery to each receiver that may see it. False: it was added before under this key. */
+  add(row: Omit<PersonEventRow, 'seq'>, onceKey: string): Promise<boolean>;
+  /** Whether an event was added under this key. */
+  has(onceKey: string): Promise<boolean>;
+  bySeq(seq: number): Promise<PersonEventRow | null>;
+  /** Events after one that this caller may see, oldest first; only those older than `settledMs`, so that none comes late before them. */
+  feed(callerRecordId: string, after: number, most: number, settledMs: number): Promise<PersonEventRow[]>;
+  receiver(callerRecordId: string): Promise<ReceiverRow | null>;
+  setReceiver(row: ReceiverRow): Promise<void>;
+  removeReceiver(callerRecordId: string): Promise<void>;
+  due(most: number): Promise<EventDelivery[]>;
+  /** Takes a delivery for a while. False: someone else has it. */
+  claim(of: Pick<EventDelivery, 'seq' | 'callerId'>, forMs: number): Promise<boolean>;
+  change(of: Pick<EventDelivery, 'seq' | 'callerId'>, set: Pick<EventDelivery, 'state' | 'tries' | 'nextAt' | 'says'>): Promise<void>;
+  /** Newest first. */
+  deliveries(callerRecordId: string, most: number): Promise<EventDelivery[]>;
+  /** Sends failed deliveries of a caller again, or all since an event. @returns how many */
+  replay(callerRecordId: string, fromSeq: number | null): Promise<number>;
+  deleteOld(olderThanMs: number): Promise<void>;
+}
+
+/** Callers that may see an event: permitted with the shared connection, or by a label of it or of the person. `$1`: shared, `$2`: person. */
+const MAY_SEE = `SELECT p.caller_id FROM permissions p
+  WHERE p.connection_id = $1 OR p.label IN (SELECT l.label FROM connection_labels l WHERE l.connection_id IN ($1, $2))`;
+
+export function personEventStore(database: Database): PersonEventStore {
+  const table = defineTable(database, 'person_events', COLUMNS, { primaryKey: ['seq'] });
+  const receivers = defineTable(database, 'event_receivers', RECEIVER, { primaryKey: ['callerId'] });
+  const micro = (ms: number): string => `INTERVAL ${Math.floor(ms * 1000)} MICROSECOND`;
+  const shown =
+    'SELECT d.seq, d.caller_id, d.state, d.tries, d.next_at, d.says, e.kind, e.person_key, e.at FROM event_deliveries d JOIN person_events e ON e.seq = d.seq';
+  const read = (row: Record<string, unknown>): EventDelivery => ({
+    seq: Number(row.seq),
+    callerId: idText(row.caller_id as Buffer),
+    state: readColumn(STATE, row.state, { table: 'event_deliveries', column: 'state', row: String(row.seq) }),
+    tries: Number(row.tries),
+    nextAt: (row.next_at as Date).getTime(),
+    says: String(row.says),
+    kind: readColumn(COLUMNS.kind, row.kind, { table: 'person_events', column: 'kind', row: String(row.seq) }),
+    personKey: String(row.person_key),
+    at: (row.at as Date).getTime(),
+  });
+  return {
+    add: (row, onceKey) =>
+      database.attempt(async (transaction) => {
+        const added = await database.write(
+          `INSERT IGNORE INTO person_events (id, shared_id, connection_id, connection_name, person_key, kind, data, link_sealed, once_key, at)
+           VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`,
+          [
+            ...[idBytes(row.id), idBytes(row.sharedId), idBytes(row.connectionId), row.connectionName, row.personKey, row.kind],
+            ...[JSON.stringify(row.data), row.linkSealed, onceKey, instantText(row.at)],
+          ],
+          transaction,
+        );
+        if (added === 0) return false;
+        await database.write(
+          `INSERT INTO event_deliveries (seq, caller_id, state, tries, next_at, says)
+           SELECT e.seq, r.caller_id, 'waiting', 0, UTC_TIMESTAMP(3), '' FROM person_events e JOIN event_receivers r
+           WHERE e.id = $3 AND r.caller_id IN (${MAY_SEE})`,
+          [idBytes(row.sharedId), idBytes(row.connectionId), idBytes(row.id)],
+          transaction,
+        );
+        return true;
+      }),
+    has: async (onceKey) => (await database.select('SELECT 1 AS found FROM person_events WHERE once_key = $1', [onceKey])).length > 0,
+    bySeq: (seq) => table.find({ seq }),
+    async feed(callerRecordId, after, most, settledMs) {
+      const rows = await database.select<{ seq: number | string }>(
+        `SELECT e.seq FROM person_events e
+         WHERE e.seq > $1 AND e.at <= UTC_TIMESTAMP(3) - ${micro(settledMs)} AND EXISTS (
+           SELECT 1 FROM permissions p WHERE p.caller_id = $2 AND (p.connection_id = e.shared_id
+             OR p.label IN (SELECT l.label FROM connection_labels l WHERE l.connection_id IN (e.shared_id, e.connection_id))))
+         ORDER BY e.seq LIMIT ${Math.floor(most)}`,
+        [after, idBytes(callerRecordId)],
+      );
+      if (rows.length === 0) return [];
+      return (await table.list({ seq: rows.map((row) => Number(row.seq)) })).sort((a, b) => a.seq - b.seq);
+    },
+    receiver: (callerRecordId) => receivers.find({ callerId: callerRecordId }),
+    async setReceiver(row) {
+      await receivers.remove({ callerId: row.callerId });
+      await receivers.insert(row);
+    },
+    async removeReceiver(callerRecordId) {
+      await receivers.remove({ callerId: callerRecordId });
+      await database.write("DELETE FROM event_deliveries WHERE caller_id = $1 AND state <> 'delivered'", [idBytes(callerRecordId)]);
+    },
+    async due(most) {
+      const rows = await database.select<Record<string, unknown>>(
+        `${shown} WHERE d.state = 'waiting' AND d.next_at <= UTC_TIMESTAMP(3) ORDER BY d.next_at LIMIT ${Math.floor(most)}`,
+      );
+      return rows.map(read);
+    },
+    claim: async ({ seq, callerId }, forMs) =>
+      (await database.write(
+        `UPDATE event_deliveries SET next_at = UTC_TIMESTAMP(3) + ${micro(forMs)} WHERE seq = $1 AND caller_id = $2 AND state = 'waiting' AND next_at <= UTC_TIMESTAMP(3)`,
+        [seq, idBytes(callerId)],
+      )) > 0,
+    change: async ({ seq, callerId }, { state, tries, nextAt, says }) =>
+      void (await database.write('UPDATE event_deliveries SET state = $1, tries = $2, next_at = $3, says = $4 WHERE seq = $5 AND caller_id = $6', [
+        ...[state, tries, instantText(nextAt), says.slice(0, 300)],
+        ...[seq, idBytes(callerId)],
+      ])),
+    async deliveries(callerRecordId, most) {
+      const rows = await database.select<Record<string, unknown>>(`${shown} WHERE d.caller_id = $1 ORDER BY d.seq DESC LIMIT ${Math.floor(most)}`, [
+        idBytes(callerRecordId),
+      ]);
+      return rows.map(read);
+    },
+    async replay(callerRecordId, fromSeq) {
+      const bind: Bind[] = [idBytes(callerRecordId)];
+      const which = fromSeq === null ? "state = 'failed'" : `seq >= $${bind.push(fromSeq)}`;
+      return database.write(
+        `UPDATE event_deliveries SET state = 'waiting', tries = 0, next_at = UTC_TIMESTAMP(3), says = 'Sent again.' WHERE caller_id = $1 AND ${which}`,
+        bind,
+      );
+    },
+    async deleteOld(olderThanMs) {
+      const old = `at < UTC_TIMESTAMP(3) - ${micro(olderThanMs)}`;
+      await database.write(`DELETE d FROM event_deliveries d JOIN person_events e ON e.seq = d.seq WHERE e.${old}`);
+      await database.write(`DELETE FROM person_events WHERE ${old} LIMIT 5000`);
+    },
+  };
+}
