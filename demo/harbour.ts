@@ -176,6 +176,8 @@ export async function seed(harbour: Harbour, call: ApiClient): Promise<Integrati
   await seedTools(call);
   const { seedJobs } = await import('./jobs.ts');
   await seedJobs(call);
+  const { seedPeople } = await import('./people.ts');
+  await seedPeople(harbour, call);
   const made = await call('addCaller', { body: { name: 'timetable-board', title: 'The board at the pier', connections: ['sailings'] } });
   const settings = {
     TOKEN_URL: made.token_url,

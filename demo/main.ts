@@ -2,6 +2,7 @@ import { spawnSync } from 'node:child_process';
 import { parseArgs } from 'node:util';
 import { demoFolder, emptyDemoFolder, ensureOperator, OTHERS, openHarbour, seed, seedBerthline } from './harbour.ts';
 import { collectEverywhere } from './jobs.ts';
+import { PORTAL_PORT, startPortal } from './people.ts';
 import { ROOT, start } from './processes.ts';
 import { approveAtOakum, seedOthers } from './providers.ts';
 import { DEMO_OPERATOR, DEMO_PASSWORD, type Harbour } from './stage.ts';
@@ -16,7 +17,7 @@ const say = (text = '') => process.stdout.write(`${text}\n`);
 
 const OPTIONS = { fresh: { type: 'boolean' }, tour: { type: 'boolean' }, approve: { type: 'boolean' }, help: { type: 'boolean', short: 'h' } } as const;
 const HELP = `npm run demo [-- OPTION]
-  (none)      start nine simulated providers, the service with its console, and three integrations
+  (none)      start nine simulated providers, the service with its console, and four integrations
   --fresh     reset: delete the data of an earlier demo
   --tour      run the whole scenario automatically in a headless browser
   --approve   approve the pending client at Oakum, while the demo runs in another terminal`;
@@ -53,7 +54,7 @@ if (values.approve) {
   process.exit(0);
 }
 
-/** `npm run demo`: nine stand-in providers, the service with its console, Saltmarsh Ferries, and three integrations at work. */
+/** `npm run demo`: nine stand-in providers, the service with its console, Saltmarsh Ferries, and four integrations at work. */
 const folder = demoFolder();
 try {
   if (values.fresh) emptyDemoFolder(folder);
@@ -74,6 +75,7 @@ try {
   for (const line of await postTwice(harbour, call)) say(`nightly-ledger   ${line}`);
   say(`nightly-ledger   ${await feelLimit(harbour, call)}`);
   const announcer = await startAnnouncer(harbour, call, (line) => say(`deck-announcer   ${line}`));
+  const portal = await startPortal(harbour, call, (line) => say(`crew-portal      ${line}`));
   let latest = '';
   const board = start(`${ROOT}examples/timetable-board.mjs`, [], { ...settings, EVERY_MS: '5000' }, (line) => {
     if (line.startsWith('FAILED') || latest === '') say(`timetable-board  ${line}`);
@@ -88,6 +90,7 @@ try {
   say(`             (tokens live ${LIFE_SECONDS} s, so that you see renewals)`);
   say('Integrations timetable-board fetches tokens (it knows a token URL, an id, a secret), nightly-ledger sends its calls to the relay,');
   say('             deck-announcer signed in through sign-in for tools (it knows only the code flow); two of them call every 5 s');
+  say(`People       the crew portal, http://127.0.0.1:${PORTAL_PORT}: choose a member, and connect the certificate registry on your phone or here`);
   say(`Jobs         berth-report collects all bookings every two minutes; its file is ${folder}/results/berth-report.csv\n`);
   say('Commands to try, in another terminal:');
   say(`  npm run -s rk -- sign-in --url ${harbour.url} --name ${DEMO_OPERATOR}`);
@@ -95,14 +98,15 @@ try {
   say('  npm run -s rk -- call sailings --saved rows-of-a-table --fill table=boats');
   say('  npm run -s rk -- caller setup timetable-board --kind token_url');
   say('  npm run -s rk -- call berths GET /bookings --all-pages --to bookings.csv');
-  say('  npm run -s rk -- job runs berth-report\n');
+  say('  npm run -s rk -- job runs berth-report');
+  say('  npm run -s rk -- person list crew-id\n');
   say('Ctrl-C stops all of it and keeps the data; `npm run demo -- --fresh` begins again.');
   let stopping = false;
   const end = async () => {
     if (stopping) return;
     stopping = true;
     say('\nStopping\u2026');
-    await Promise.all([board.stop(), announcer.stop()]);
+    await Promise.all([board.stop(), announcer.stop(), portal.stop()]);
     say(`deck-announcer   ${announcer.output().trim().split('\n').at(-1) ?? ''}`);
     say(`timetable-board  ${board.output().trim().split('\n').at(-1) ?? ''}`);
     await harbour.stop();

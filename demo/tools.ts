@@ -12,7 +12,8 @@ interface MadeCaller {
 }
 
 /** A caller of the demo with its key, made once for a folder. */
-async function keptCaller(harbour: Harbour, name: string, make: () => Promise<MadeCaller>): Promise<MadeCaller> {
+/** A caller of the demo, made once; its key is kept in the demo's folder. */
+export async function keptCaller(harbour: Harbour, name: string, make: () => Promise<MadeCaller>): Promise<MadeCaller> {
   const file = join(harbour.folder, `caller-${name}.json`);
   if (existsSync(file)) return JSON.parse(readFileSync(file, 'utf8')) as MadeCaller;
   const { caller_id, key } = await make();

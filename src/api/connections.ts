@@ -95,6 +95,11 @@ export const ConnectionSummary = z.object({
   client: ClientName,
   environment: z.string(),
   rehearsal: z.boolean().describe('Its client stands at a simulated provider'),
+  shared: z.boolean().describe('Holds one grant for each person'),
+  person: z
+    .object({ of: ConnectionName, key: z.string(), name: z.string().nullable() })
+    .nullable()
+    .describe('Of one person: the shared connection, and the application\u2019s own key and name for the person'),
   state: z.enum(CONNECTION_STATES),
   cause_key: z.enum(Object.keys(HEALTH_CAUSES) as [HealthCause, ...HealthCause[]]).nullable(),
   cause: z.string().nullable(),

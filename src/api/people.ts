@@ -29,7 +29,7 @@ export const Invited = z.object({
 });
 export type Invited = z.output<typeof Invited>;
 
-export const INVITATION_STATES = ['sent', 'opened', 'used', 'expired', 'revoked'] as const;
+const INVITATION_STATES = ['sent', 'opened', 'used', 'expired', 'revoked'] as const;
 export const Invitation = z.object({
   id: z.uuid(),
   person: z.string(),
@@ -85,7 +85,7 @@ export const NamedOwnPerson = z.strictObject({ person: PersonKey });
 export const Disconnected = z.object({ says: z.string() });
 
 export const RedeemCode = z.strictObject({ code: z.string().min(1).max(100) });
-export const PERSON_RESULTS = ['connected', 'partly', 'denied', 'other_account', 'expired', 'failed'] as const;
+const PERSON_RESULTS = ['connected', 'partly', 'denied', 'other_account', 'expired', 'failed'] as const;
 export const PersonOutcome = z.object({
   person: z.string(),
   handle: z.string(),

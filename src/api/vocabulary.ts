@@ -2,10 +2,12 @@ import type { SecretState } from '../core/clients/choose-secret.ts';
 import { type Half, type Side, VERDICTS } from '../core/diagnosis/causes.ts';
 import type { ConnectionState, ProofState } from '../core/health.ts';
 import type { GrantKind } from '../core/oauth/grant-kinds.ts';
+import type { PersonEventKind } from '../core/people/event.ts';
 import type { Approval } from '../core/provider/kinds.ts';
 import type { RenewalPolicy } from '../core/renewal/plan.ts';
 import type { CLIENT_STATES } from './clients.ts';
 import type { Completeness, Run } from './jobs.ts';
+import type { Invitation } from './people.ts';
 
 /**
  * The words of the closed lists that people meet, once for console, CLI and docs: what each value is called, how it is colored and drawn,
@@ -64,6 +66,23 @@ export const COMPLETENESS_WORDS: Record<Completeness['verdict'], Word> = {
   complete: word('complete', 'good', ['check', '\u2713'], 'Evidence shows that every record was collected.'),
   incomplete: word('incomplete', 'bad', ['alert', '\u2717'], 'Evidence shows that records are missing. The earlier result stays in use.'),
   cannot_tell: word('cannot tell', 'warning', ['question', '?'], 'Nothing shows that records are missing, and nothing shows that all came.'),
+};
+
+/** The states of an invitation, and what an application is told of a person. */
+export const INVITATION_WORDS: Record<Invitation['state'], Word> = {
+  sent: word('sent', 'quiet', ['dashed', '\u00b7'], 'Nobody has opened the link yet.'),
+  opened: word('opened', 'warning', ['person', '\u00b7'], 'The link was opened; nobody has consented yet.'),
+  used: word('used', 'good', ['check', '\u2713'], 'Someone consented.'),
+  expired: word('expired', 'quiet', ['pause', '\u2014'], 'The link expired before it was used.'),
+  revoked: word('revoked', 'quiet', ['cross', '\u2014'], 'An operator revoked the link.'),
+};
+export const PERSON_EVENT_LABELS: Record<PersonEventKind, string> = {
+  consented: 'consented',
+  scopes_changed: 'scopes changed',
+  action_needed: 'action needed',
+  disconnected: 'disconnected here',
+  withdrawn: 'withdrawn at the provider',
+  expires_soon: 'expires soon',
 };
 
 /** Lines that are judged: what was compared before a consent, and what a connection depends on. */

@@ -4,8 +4,10 @@ import { caller } from './commands/caller.ts';
 import { client } from './commands/client.ts';
 import { completion } from './commands/completion.ts';
 import { connection } from './commands/connection.ts';
+import { invitation } from './commands/invitation.ts';
 import { job } from './commands/job.ts';
 import { operator } from './commands/operator.ts';
+import { person } from './commands/person.ts';
 import { provider } from './commands/provider.ts';
 import { installation, replica } from './commands/running.ts';
 import { serve, standin } from './commands/serving.ts';
@@ -16,8 +18,8 @@ import { OUTPUTS, oneOf } from './options.ts';
 /** In the order of the work. */
 const TASKS = {
   'Run:': [serve, standin, installation, replica],
-  'Set up:': [signIn, signOut, operator, provider, client, connection, caller],
-  'Use:': [token, call, job],
+  'Set up:': [signIn, signOut, operator, provider, client, connection, caller, invitation],
+  'Use:': [token, call, job, person],
   'Watch:': [status, history],
   'Shell:': [completion],
 };

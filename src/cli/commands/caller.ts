@@ -7,6 +7,7 @@ import { relative } from '../print.ts';
 import { agreed, noun, operation, task, verb } from '../row.ts';
 import { line, list, type Shown, table } from '../show.ts';
 import { inUse, setupParts, shownCaller, shownKey } from '../views/caller.ts';
+import { eventCommands } from './caller-events.ts';
 
 const named = ({ args: [name] }: { args: [string, ...unknown[]] }) => ({ params: { caller: name } });
 
@@ -209,6 +210,7 @@ export const caller = () =>
         },
       ),
     ]),
+    ...eventCommands(),
   ]);
 
 /** @throws {UsageError} */

@@ -31,12 +31,14 @@ export const connection = () =>
         .option('--operation <ids...>', 'API operations it is for; requests the scopes with the least privilege that they need')
         .addOption(oneOf('--policy <policy>', POLICY_HELP, POLICIES).default('always' as const))
         .option('--label <labels...>', 'labels, to permit callers a group of connections')
+        .option('--shared', 'one grant for each person, who connect their own accounts by invitation')
         .option('--allow-unlisted-scopes', 'accept scopes that the definition does not list'),
       async ({ args: [name], options, call }) => {
         const { provider } = options.client;
         const scopes = options.scope ?? (await defaultScopes(call, provider, options.operation));
         const body = {
           name,
+          shared: options.shared,
           ...options.client,
           scopes,
           policy: options.policy,
@@ -47,7 +49,10 @@ export const connection = () =>
           expected_account: options.account,
           allow_unlisted_scopes: options.allowUnlistedScopes,
         };
-        return shownConnection(await call('addConnection', { body }), `rk connection open ${name}`);
+        return shownConnection(
+          await call('addConnection', { body }),
+          options.shared ? `rk invitation add ${name} --person KEY --purpose TEXT` : `rk connection open ${name}`,
+        );
       },
     ),
     operation(
@@ -100,7 +105,7 @@ export const connection = () =>
             NAME: (one) => one.name,
             STATE: (one) => state(one.state),
             CLIENT: (one) => `${one.provider}/${one.client}${one.rehearsal ? ' (rehearsal)' : ''}`,
-            ACCOUNT: (one) => one.account ?? '\u2013',
+            ACCOUNT: (one) => (one.shared ? 'shared' : (one.account ?? '\u2013')),
             EXPIRES: (one) => relative(one.life?.expires_at ?? null),
             RENEWED: (one) => String(one.renewals),
             WHY: (one) => one.cause ?? '',

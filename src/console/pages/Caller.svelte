@@ -2,6 +2,7 @@
   import { push } from 'svelte-spa-router';
   import type { NewKey } from '../../api/callers.ts';
   import Copy from '../ui/Copy.svelte';
+  import Events from '../parts/caller/Events.svelte';
   import HistoryPanel from '../parts/HistoryPanel.svelte';
   import KeyTable from '../parts/KeyTable.svelte';
   import Time from '../ui/Time.svelte';
@@ -49,6 +50,7 @@
     { id: 'setup', label: 'Setup instructions' },
     { id: 'keys', label: 'Keys', ...(c && { note: String(c.keys.length) }) },
     { id: 'usage', label: 'Usage' },
+    { id: 'events', label: 'Events' },
     { id: 'activity', label: 'Activity' },
   ]);
   const tab = $derived(tabOf(tabs, params.tab));
@@ -92,6 +94,7 @@
     <section class="mb-6" aria-label="Last 24 hours"><Statistics {of} /></section>
     <h2 class="mb-1">By connection</h2>
     <UseTable uses={c.uses} total={c.uses_total} />
+  {:else if tab === 'events'}<Events caller={c.name} />
   {:else}<HistoryPanel subject={`caller:${name}`} version={happened} />{/if}
   <Confirm bind:open={isRemoving} title={`Remove ${c.name}?`} action="Remove" busy={doing.busy} problem={doing.problem} run={remove}>
     <p>Its keys{c.signed_in.some((one) => !one.ended_at) ? ', and the sign-ins of its tools,' : ''} stop working within a second.</p>

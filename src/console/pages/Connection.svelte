@@ -14,6 +14,7 @@
   import HistoryPanel from '../parts/HistoryPanel.svelte';
   import ProblemNote from '../parts/ProblemNote.svelte';
   import Reconnect from '../parts/Reconnect.svelte';
+  import SharedConnection from '../parts/people/SharedConnection.svelte';
   import Title from '../parts/Title.svelte';
   import { connectionWords } from '../state/connection-words.ts';
   import { Doing, Loaded } from '../state/loaded.svelte.ts';
@@ -33,6 +34,11 @@
   });
   const c = $derived(loaded.value);
   const words = $derived(c && connectionWords(c));
+  const up = $derived(
+    c?.person ? { href: `#/connections/${c.person.of}`, name: c.person.of } : { href: '#/connections', name: 'Connections' },
+  );
+  const personNote = ({ of, key }: { of: string; key: string }): string =>
+    `The account of one person (${key}) in ${of}. Only they can reconnect it: invite them again.`;
   const doing = new Doing();
   let happened = $state(0);
   let ending = $state<'revoke' | 'remove' | null>(null);
@@ -73,37 +79,41 @@
   );
 </script>
 
-<Title title={name} up={{ href: '#/connections', name: 'Connections' }}>
+{#if c?.shared}<SharedConnection connection={c} tab={params.tab} done={again} />
+{:else}
+  <Title title={c?.person ? (c.person.name ?? c.person.key) : name} {up}>
+    {#if c && words}
+      <button class="btn btn-sm" disabled={doing.busy || !words.consented || words.paused} onclick={() => act('probeConnection')}
+        ><Play size={15} aria-hidden="true" />Test call</button
+      >
+      <button class="btn btn-sm" disabled={doing.busy || c.next_renewal_at === null} onclick={() => act('renewConnection')}
+        ><RefreshCw size={15} aria-hidden="true" />Renew now</button
+      >
+      {#if words.paused}<button class="btn btn-sm btn-primary" disabled={doing.busy} onclick={() => act('resumeConnection')}
+          ><CirclePlay size={15} aria-hidden="true" />Resume</button
+        >{/if}
+      {#if !c.person}<Reconnect
+          connection={c.name}
+          way={words.way}
+          label={words.consent}
+          strong={c.state !== 'working' && !words.paused}
+          icon={UserRoundCheck}
+        />{/if}
+      <Menu {items} />
+    {/if}
+  </Title>
+  <ProblemNote problem={loaded.problem ?? doing.problem} />
   {#if c && words}
-    <button class="btn btn-sm" disabled={doing.busy || !words.consented || words.paused} onclick={() => act('probeConnection')}
-      ><Play size={15} aria-hidden="true" />Test call</button
-    >
-    <button class="btn btn-sm" disabled={doing.busy || c.next_renewal_at === null} onclick={() => act('renewConnection')}
-      ><RefreshCw size={15} aria-hidden="true" />Renew now</button
-    >
-    {#if words.paused}<button class="btn btn-sm btn-primary" disabled={doing.busy} onclick={() => act('resumeConnection')}
-        ><CirclePlay size={15} aria-hidden="true" />Resume</button
-      >{/if}
-    <Reconnect
-      connection={c.name}
-      way={words.way}
-      label={words.consent}
-      strong={c.state !== 'working' && !words.paused}
-      icon={UserRoundCheck}
-    />
-    <Menu {items} />
-  {/if}
-</Title>
-<ProblemNote problem={loaded.problem ?? doing.problem} />
-{#if c && words}
-  <Notes connection={c} {words} busy={doing.busy} done={again} retryRevocation={() => act('retryRevocation')} />
-  <StatePanel connection={c} />
-  <Tabs base={`/connections/${c.name}`} {tabs} current={tab} />
-  {#if tab === 'overview'}<Overview connection={c} {words} done={again} />
-  {:else if tab === 'used-by'}<UsedBy connection={c} />
-  {:else if tab === 'test-call'}<TestCall connection={c} {words} done={again} />
-  {:else if tab === 'scopes'}<Scopes connection={c} />
-  {:else if tab === 'renewals'}<Renewals connection={c} />
-  {:else}<HistoryPanel subject={`connection:${name}`} version={happened} />{/if}
-  <ConnectionEnd connection={c} bind:ending done={again} />
-{:else if !loaded.problem}<p aria-busy="true">Loading…</p>{/if}
+    {#if c.person}<p class="mb-3">{personNote(c.person)}</p>{/if}
+    <Notes connection={c} {words} busy={doing.busy} done={again} retryRevocation={() => act('retryRevocation')} />
+    <StatePanel connection={c} />
+    <Tabs base={`/connections/${c.name}`} {tabs} current={tab} />
+    {#if tab === 'overview'}<Overview connection={c} {words} done={again} />
+    {:else if tab === 'used-by'}<UsedBy connection={c} />
+    {:else if tab === 'test-call'}<TestCall connection={c} {words} done={again} />
+    {:else if tab === 'scopes'}<Scopes connection={c} />
+    {:else if tab === 'renewals'}<Renewals connection={c} />
+    {:else}<HistoryPanel subject={`connection:${name}`} version={happened} />{/if}
+    <ConnectionEnd connection={c} bind:ending done={again} />
+  {:else if !loaded.problem}<p aria-busy="true">Loading…</p>{/if}
+{/if}

@@ -29,6 +29,7 @@
   let values = $state<Record<string, string>>({});
   let added = $state.raw<Connection | null>(null);
   let inName = $state(false);
+  let shared = $state(false);
   const saving = new Doing();
   const items = $derived(clients.value?.items ?? []);
   const client = $derived(items.find((one) => `${one.provider}/${one.name}` === chosen) ?? null);
@@ -57,9 +58,10 @@
       if (!client) return;
       const scopes = [...ticked, ...more.split(/\s+/).filter(Boolean)];
       const grant = inName ? { grant_type: 'jwt_bearer' as const } : {};
-      added = await call('addConnection', {
+      const saved = await call('addConnection', {
         body: {
           ...grant,
+          shared,
           name: name.trim(),
           provider: client.provider,
           client: client.name,
@@ -70,6 +72,8 @@
           allow_unlisted_scopes: unlisted,
         },
       });
+      if (saved.shared) return push(`/connections/${saved.name}`);
+      added = saved;
     });
   };
 </script>
@@ -158,7 +162,13 @@
     {#if inName}<Field id="account" label="In the name of" help="The account for which the service account acts, as the provider names it."
         ><input id="account" class="input w-full" required bind:value={account} /></Field
       >{/if}
-    {#if !forItself}<Field id="account" label="Expected account" help="Optional. If another account agrees, its tokens are not used."
+    {#if !forItself}<label class="flex items-center gap-2 mb-2"
+        ><input type="checkbox" class="checkbox checkbox-sm" bind:checked={shared} />Shared: each person connects their own account</label
+      >{/if}
+    {#if !forItself && !shared}<Field
+        id="account"
+        label="Expected account"
+        help="Optional. If another account agrees, its tokens are not used."
         ><input id="account" class="input w-full" bind:value={account} /></Field
       >{/if}
     <ProblemNote problem={saving.problem} />

@@ -25,7 +25,7 @@
         {one.labels.join(', ')}
       </div>{/if}
   {:else if key === 'state'}<StateMark state={one.state} />{#if one.cause}<div class="text-sm max-w-64">{one.cause}</div>{/if}
-  {:else if key === 'account'}<Cut text={one.account ?? '–'} />
+  {:else if key === 'account'}{#if one.shared}<em>shared: many people</em>{:else}<Cut text={one.account ?? '–'} />{/if}
   {:else if key === 'client'}<a class="link" href={`#/providers/${one.provider}/clients/${one.client}`}>{one.provider_title}/{one.client}</a
     >
     <span class="text-sm text-base-content/70">{one.environment}</span>{#if one.rehearsal}{' '}<RehearsalMark />{/if}

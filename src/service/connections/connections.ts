@@ -149,6 +149,33 @@ export async function listAttempts(s: ConnectionParts, name: string): Promise<{ 
   return { items: kept.map(attemptView) };
 }
 
+const PEOPLE_AT_ONCE = 200;
+/** Rows of people who never connected, or who disconnected, go with the shared connection. @throws {Fault} IN_USE while someone is connected */
+async function removePeople(s: ConnectionParts, shared: { id: string; name: string }): Promise<void> {
+  const connected = (await s.store.connectionList.countPeople(shared.id)).filter(({ state }) => !['draft', 'revoked', 'not_yet_consented'].includes(state));
+  const count = connected.reduce((sum, one) => sum + one.count, 0);
+  if (count > 0)
+    throw new Fault('IN_USE', {
+      detail: `${count} ${count === 1 ? 'person is' : 'people are'} connected through ${shared.name}.`,
+      remedy: 'Disconnect them first: `rk person list`, then `rk person disconnect`.',
+    });
+  for (let after = ''; ; ) {
+    const names = await s.store.connections.peopleOf(shared.id, after, PEOPLE_AT_ONCE);
+    for (const name of names) {
+      const row = await s.store.connections.byName(name);
+      const grants = row ? await s.store.grants.ofConnection(row.id) : [];
+      if (row)
+        await s.store.connections.remove(
+          row.id,
+          grants.map((grant) => grant.id),
+        );
+    }
+    const last = names.at(-1);
+    if (last === undefined || names.length < PEOPLE_AT_ONCE) return;
+    after = last;
+  }
+}
+
 /**
  * Deletes the connection and all its tokens here. What the provider still honors is not touched.
  * @throws {Fault} IN_USE while jobs collect through it
@@ -159,6 +186,7 @@ export async function removeConnection(s: ConnectionParts, { params, actor }: Co
   const one = await findKnown(s, name);
   const jobs = (await s.store.jobs.ofConnections([one.id])).map((job) => job.name);
   if (jobs.length > 0) throw new Fault('IN_USE', { detail: `Jobs collect through it: ${jobs.slice(0, 10).join(', ')}.`, remedy: 'Remove these jobs first.' });
+  if (one.shared) await removePeople(s, one);
   const grants = await s.store.grants.ofConnection(one.id);
   await endSignIns(s, { connectionId: one.id }, 'connection_removed');
   await s.store.renewals.update(

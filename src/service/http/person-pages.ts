@@ -20,8 +20,7 @@ const scopeList = (scopes: PersonPage['scopes']): string =>
 const action = (path: string, label: string, kind = '', name = ''): string =>
   `<form method="post" action="${e(path)}"><button${name ? ` name="way" value="${name}"` : ''} type="submit"${kind ? ` class="${kind}"` : ''}>${e(label)}</button></form>`;
 const link = (path: string, label: string, kind = 'button'): string => `<a class="${kind}" href="${e(path)}">${e(label)}</a>`;
-const meant = (x: PersonPage): string =>
-  x.person ? `<p class="for">This link is for <strong>${e(x.person)}</strong>. If that is not you, close this page.</p>` : '';
+const meant = (x: PersonPage): string => (x.person ? `<p class="for">For <strong>${e(x.person)}</strong> \u2013 not you? Close this page.</p>` : '');
 const takeBack = (x: PersonPage): string =>
   `<p class="small">You can take this back at any time: here with your private link, or in your account settings at ${e(x.provider)}.</p>`;
 
@@ -65,7 +64,7 @@ ${connected.missing.length > 0 ? `<h2>What you did not allow</h2>${scopeList(con
 <div class="actions">${x.returnHost && x.kind === 'invitation' ? link(`${base}/back`, `Back to ${x.application}`) : ''}
 ${x.state === 'open' ? action(`${base}/start`, connected.missing.length > 0 ? 'Allow more' : 'Reconnect', 'quiet') : ''}
 ${x.kind === 'invitation' ? action(`${base}/link`, 'Show my private link', 'quiet') : ''}
-${link(`${base}/disconnect`, 'Disconnect', 'danger')}</div>`,
+${link(`${base}/disconnect`, 'Disconnect', 'button danger')}</div>`,
   );
 };
 

@@ -48,7 +48,7 @@ export async function ensurePerson(
     id: recordId(s.ports),
     name: `${shared.name}@${base32Code(s.ports.random.bytes(CODE_CHARACTERS), CODE_CHARACTERS)}`,
     clientId: shared.clientId,
-    intent: 'draft' as const,
+    intent: 'active' as const, // not yet consented: nothing else is missing
     currentGrantId: null,
     standbyGrantId: null,
     standbyWhy: null,

@@ -24,6 +24,8 @@ export async function summaries(s: Pick<RecordParts, 'ports' | 'store' | 'histor
     client: one.client,
     environment: one.environment,
     rehearsal: one.rehearsal,
+    shared: one.shared,
+    person: one.person && { of: one.name.split('@')[0] ?? '', key: one.person.key, name: one.person.name },
     ...connectionHealth(one.facts, now),
     account: one.account,
     labels: one.labels,
