@@ -1,18 +1,15 @@
-import { readFileSync } from 'node:fs';
-import { createRequire } from 'node:module';
-import type { AxeResults } from 'axe-core';
 import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
 import { type OpenBrowser, openBrowser } from '../testing/chromium.ts';
 import { PASSWORD, removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { eventually } from '../testing/waiting.ts';
+import { violations } from './support/axe.ts';
 import { addConnection, addEelgrass, agree, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
 
 /** The console as a whole: every page by an accessibility checker, at both sizes and in both themes; lists, palette, live changes. */
 let [service, standin, call, browser, page] = [] as unknown as [ServiceUnderTest, StandinUnderTest, ApiClient, OpenBrowser, Page];
-const AXE = readFileSync(createRequire(import.meta.url).resolve('axe-core/axe.min.js'), 'utf8');
 const SIZES = [
   { width: 1280, height: 800 },
   { width: 390, height: 844 },
@@ -28,7 +25,8 @@ const PAGES: [hash: string, heading: string][] = [
   ['#/providers/eelgrass/clients/new', 'Start a client'],
   ...['', '/credentials', '/details', '/activity'].map((tab): [string, string] => [`#/providers/eelgrass/clients/timetable${tab}`, 'timetable']),
   ['#/callers', 'Callers'],
-  ...['', '/setup', '/keys', '/usage', '/activity'].map((tab): [string, string] => [`#/callers/board${tab}`, 'board']),
+  ...['', '/invitations', '/campaigns', '/details', '/used-by'].map((tab): [string, string] => [`#/connections/notes${tab}`, 'notes']),
+  ...['', '/setup', '/keys', '/usage', '/events', '/activity'].map((tab): [string, string] => [`#/callers/board${tab}`, 'board']),
   ['#/jobs', 'Jobs'],
   ...['', '/result', '/settings', '/activity'].map((tab): [string, string] => [`#/jobs/rows${tab}`, 'rows']),
   ['#/jobs/new', 'New job'],
@@ -46,6 +44,10 @@ beforeAll(async () => {
     await agree(call, name);
   }
   await addConnection(call, 'a-draft', ['tables.read']);
+  const notes = { connection: 'notes' };
+  await call('addConnection', { body: { name: 'notes', shared: true, provider: 'eelgrass', client: 'timetable', scopes: ['tables.read'] } });
+  await call('invitePerson', { params: notes, body: { person: 'member-1', name: 'Ingrid N.', purpose: 'Show your notes' } });
+  await call('addCampaign', { params: notes, body: { name: 'calendars', purpose: 'Show your calendar, too' } });
   await call('addCaller', { body: { name: 'board', title: 'The board', connections: ['sailings'] } });
   await call('addJob', { body: { name: 'rows', title: 'All rows', connection: 'sailings', call: { method: 'GET', path: '/tables/sailings/rows' } } });
   for (let runs = 0; runs < 2; runs += 1) {
@@ -72,18 +74,6 @@ const go = async (hash: string, heading: string) => {
   await page.locator('[aria-busy=true]').waitFor({ state: 'detached' });
 };
 
-/** What the checker finds against WCAG 2.1 A and AA, in words. */
-async function violations(where: string): Promise<string[]> {
-  await page.evaluate((code) => {
-    if (!('axe' in window)) new Function(code)();
-  }, AXE);
-  const { violations: found } = await page.evaluate(() => {
-    const { axe } = window as unknown as { axe: { run(context: Document, options: object): Promise<AxeResults> } };
-    return axe.run(document, { runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa'], resultTypes: ['violations'] });
-  });
-  return found.map((one) => `${where}: ${one.id}, ${one.nodes.map((node) => node.target.join(' ')).join(' | ')}`);
-}
-
 test.each(['kettle-day', 'kettle-night'])(
   '%s: no page has a violation, none is wider than its window, at 1280x800 and 390x844',
   async (theme) => {
@@ -94,9 +84,7 @@ test.each(['kettle-day', 'kettle-night'])(
       await page.reload();
       for (const [hash, heading] of PAGES) {
         await go(hash, heading);
-        found.push(...(await violations(`${hash} ${size.width}`)));
-        const wider = await page.evaluate(() => document.documentElement.scrollWidth - document.documentElement.clientWidth);
-        if (wider > 0) found.push(`${hash} ${size.width}: ${wider} pixels too wide`);
+        found.push(...(await violations(page, `${hash} ${size.width}`)));
       }
     }
     expect(found).toEqual([]);
@@ -111,7 +99,7 @@ test('the checker sees what is wrong: a picture without words, a text too pale',
       .querySelector('main')
       ?.insertAdjacentHTML('beforeend', '<div id="wrong"><img src="/icon.svg"><p style="color:#ccc;background:#fff">pale</p></div>');
   });
-  expect((await violations('wrong')).map((one) => one.split(/[:,]/)[1]?.trim()).sort()).toEqual(['color-contrast', 'image-alt']);
+  expect((await violations(page, 'wrong')).map((one) => one.split(/[:,]/)[1]?.trim()).sort()).toEqual(['color-contrast', 'image-alt']);
   await page.evaluate(() => document.getElementById('wrong')?.remove());
 });
 
@@ -201,7 +189,7 @@ test('a change made elsewhere is shown without a reload, by one stream; revoking
   const asked = page.getByRole('alertdialog');
   await asked.getByText('This stops working').waitFor();
   expect(await asked.innerText()).toContain('board');
-  expect(await violations('the dialog')).toEqual([]);
+  expect(await violations(page, 'the dialog')).toEqual([]);
   await asked.getByRole('button', { name: 'Cancel' }).click();
   await asked.waitFor({ state: 'detached' });
   expect((await call('showConnection', { params: { connection: 'sailings' } })).state).toBe('working');

@@ -1,5 +1,7 @@
 import { Done, list, type Operation } from './operation.ts';
 import {
+  AddCampaign,
+  Campaign,
   Disconnected,
   EventReceiver,
   EventsQuery,
@@ -61,6 +63,28 @@ export const peopleOperations = {
     access: 'operator',
     says: 'Revoke an invitation: its link no longer works',
     answer: Done,
+  },
+  listCampaigns: {
+    method: 'GET',
+    path: '/api/v1/connections/{connection}/campaigns',
+    access: 'operator',
+    says: 'List campaigns with their progress',
+    answer: list(Campaign),
+  },
+  addCampaign: {
+    method: 'POST',
+    path: '/api/v1/connections/{connection}/campaigns',
+    access: 'operator',
+    says: 'Ask everyone who has not granted all scopes of the shared connection to consent again',
+    body: AddCampaign,
+    answer: Campaign,
+  },
+  endCampaign: {
+    method: 'POST',
+    path: '/api/v1/connections/{connection}/campaigns/{campaign}/end',
+    access: 'operator',
+    says: 'End a campaign: nobody is asked any more',
+    answer: Campaign,
   },
   showEventReceiver: {
     method: 'GET',

@@ -2,7 +2,7 @@ import { z } from 'zod';
 import { CONNECTION_STATES, HEALTH_CAUSES, type HealthCause } from '../core/health.ts';
 import { PERSON_EVENTS } from '../core/people/event.ts';
 import { PersonKey } from '../core/people/person-key.ts';
-import { CallerName, Instant, Label } from './common.ts';
+import { CallerName, Instant, Label, NewName } from './common.ts';
 
 const Cause = z.enum(Object.keys(HEALTH_CAUSES) as [HealthCause, ...HealthCause[]]).nullable();
 
@@ -15,6 +15,7 @@ const InviteMembers = {
   state: z.string().max(500).optional().describe('Given back with the result, as it came'),
   expires_in_hours: z.number().int().min(1).max(2_160).default(168),
   uses: z.number().int().min(1).max(20).default(1).describe('How many consents may come of it'),
+  mail_to: z.email().max(254).optional().describe('Sends the link by mail, and later one when the connection is lost; where a mail server is set'),
   labels: z.array(Label).max(20).default([]).describe('Of the person: a caller may be permitted those with a label'),
 };
 export const InviteOwn = z.strictObject(InviteMembers);
@@ -26,6 +27,7 @@ export const Invited = z.object({
   handle: z.string().describe('Names the person\u2019s row: NAME@CODE'),
   url: z.url().describe('The link for the person. It is shown once'),
   expires_at: Instant,
+  mailed: z.boolean().describe('The link is on its way by mail, too'),
 });
 export type Invited = z.output<typeof Invited>;
 
@@ -79,6 +81,31 @@ const Count = z.object({ state: z.enum(CONNECTION_STATES), cause_key: Cause, cou
 export type PersonCounts = z.output<typeof Count>[];
 export const PeopleListed = z.object({ items: z.array(Person), total: z.number().int(), counts: z.array(Count).describe('All people, by state and cause') });
 export const OwnPeopleListed = z.object({ items: z.array(Person), total: z.number().int() });
+
+export const AddCampaign = z.strictObject({
+  name: NewName,
+  purpose: z.string().trim().min(1).max(500).describe('Why people are asked again, in words for them'),
+  caller: CallerName.optional().describe('The application for which they connect'),
+  times_most: z.number().int().min(1).max(10).default(3).describe('How often one person is asked at most'),
+  remind_hours: z.number().int().min(1).max(2_160).default(72).describe('At least so long between two requests'),
+});
+export const Campaign = z.object({
+  name: z.string(),
+  purpose: z.string(),
+  caller: z.string().nullable(),
+  state: z.enum(['running', 'ended']),
+  scopes: z.array(z.string()).describe('What everyone is to grant: the scopes of the shared connection when it began'),
+  people: z.number().int().describe('All who did not disconnect'),
+  have: z.number().int().describe('Who granted all of it, through the client in use'),
+  asked: z.number().int().describe('Who was asked at least once'),
+  exhausted: z.number().int().describe('Who was asked as often as allowed, and did not consent'),
+  times_most: z.number().int(),
+  remind_hours: z.number().int(),
+  created_by: z.string(),
+  created_at: Instant,
+  ended_at: Instant.nullable(),
+});
+export type Campaign = z.output<typeof Campaign>;
 
 export const NamedPerson = z.strictObject({ person: z.string().min(1).max(400).describe('The application\u2019s own key, or a handle') });
 export const NamedOwnPerson = z.strictObject({ person: PersonKey });

@@ -83,6 +83,7 @@ export const PERSON_EVENT_LABELS: Record<PersonEventKind, string> = {
   disconnected: 'disconnected here',
   withdrawn: 'withdrawn at the provider',
   expires_soon: 'expires soon',
+  asked: 'asked to consent again',
 };
 
 /** Lines that are judged: what was compared before a consent, and what a connection depends on. */

@@ -1,6 +1,7 @@
 import { Command, type CommandUnknownOpts } from '@commander-js/extra-typings';
 import { call } from './commands/call.ts';
 import { caller } from './commands/caller.ts';
+import { campaign } from './commands/campaign.ts';
 import { client } from './commands/client.ts';
 import { completion } from './commands/completion.ts';
 import { connection } from './commands/connection.ts';
@@ -18,7 +19,7 @@ import { OUTPUTS, oneOf } from './options.ts';
 /** In the order of the work. */
 const TASKS = {
   'Run:': [serve, standin, installation, replica],
-  'Set up:': [signIn, signOut, operator, provider, client, connection, caller, invitation],
+  'Set up:': [signIn, signOut, operator, provider, client, connection, caller, invitation, campaign],
   'Use:': [token, call, job, person],
   'Watch:': [status, history],
   'Shell:': [completion],

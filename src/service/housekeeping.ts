@@ -6,7 +6,7 @@ import type { Store } from './store/store.ts';
 
 interface TidyParts {
   history: Pick<History, 'forget'>;
-  store: Pick<Store, 'invitations' | 'personEvents' | 'relayed' | 'usage'>;
+  store: Pick<Store, 'invitations' | 'mails' | 'personEvents' | 'relayed' | 'usage'>;
   settings: Pick<Settings, 'historyMs'>;
   ports: Pick<Ports, 'log'>;
 }
@@ -30,6 +30,7 @@ async function tidy(s: TidyParts, stop: AbortSignal): Promise<void> {
       (await s.store.usage.deleteOld(USAGE_KEPT_DAYS, FORGOTTEN_AT_ONCE));
     await s.store.relayed.deleteOld(FORGOTTEN_AT_ONCE);
     await s.store.personEvents.deleteOld(EVENTS_KEPT_MS);
+    await s.store.mails.deleteOld(EVENTS_KEPT_MS);
     await s.store.invitations.deleteOld(INVITATIONS_KEPT_MS);
     if (forgotten < FORGOTTEN_AT_ONCE) return;
     await sleep(BETWEEN_MS, undefined, { signal: stop }).catch(() => undefined); // aborted: the loop's condition ends it

@@ -16,9 +16,10 @@ import { changes, history } from './history/index.ts';
 import { keepTidy } from './housekeeping.ts';
 import { type HttpParts, listen, openFront } from './http/index.ts';
 import { bell, runJobs } from './jobs/index.ts';
+import { mail } from './mail/index.ts';
 import { operators } from './operators/index.ts';
 import { outgoing } from './outgoing/index.ts';
-import { deliverEvents, personChanged, personConsented } from './people/index.ts';
+import { deliverEvents, personChanged, personConsented, runCampaigns } from './people/index.ts';
 import { type Ports, random } from './ports.ts';
 import { quotas } from './quotas/index.ts';
 import { relayed } from './relay/index.ts';
@@ -213,6 +214,7 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
   const tokens = apiTokens({ handout: handOut, sessions: apiSessions({ store: store.apiSessions, sealer, handout: handOut, ports, me: lifeId }) });
   const shares = quotas({ store: store.quotas, changes: told, ports });
   const [reading, hashes] = [documents(), hashing()];
+  const letters = mail({ store: store.mails, sealer, settings, ports });
   const parts: HttpParts = {
     settings: { ...settings, publicUrl },
     store,
@@ -239,6 +241,7 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
     quotas: shares,
     documents: reading,
     jobBell: bell(),
+    mail: letters,
     ports,
     version: PACKAGE.version,
   };
@@ -270,6 +273,8 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
     states.run(stopping.signal),
     runJobs(parts, stopping.signal),
     deliverEvents(parts, stopping.signal),
+    runCampaigns(parts, stopping.signal),
+    letters.run(stopping.signal),
   ];
 
   const front = openFront({ rooms: parts, usage: counts, relayed: relays, operators: people, consents: agreed, dispatcher: out.dispatcher });

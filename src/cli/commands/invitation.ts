@@ -23,10 +23,22 @@ export const invitation = () =>
         .option('--label <labels...>', 'labels of the person')
         .option('--uses <n>', 'how many consents may come of it', whole('--uses'), 1)
         .option('--hours <n>', 'how long the link is good', whole('--hours'), 168)
+        .option('--mail <address>', 'send the link by mail, and one when the connection is lost')
         .option('--qr', 'show the link as a QR code, too'),
       async ({ args: [connection], options, call }) => {
-        const { person, purpose, name, caller, returnTo, account, label, uses, hours, qr } = options;
-        const body = { person, purpose, name, caller, return_to: returnTo, expected_account: account, labels: label, uses, expires_in_hours: hours };
+        const { person, purpose, name, caller, returnTo, account, label, uses, hours, qr, mail } = options;
+        const body = {
+          person,
+          purpose,
+          name,
+          caller,
+          return_to: returnTo,
+          expected_account: account,
+          labels: label,
+          mail_to: mail,
+          uses,
+          expires_in_hours: hours,
+        };
         const made = await call('invitePerson', { params: { connection }, body });
         const shown = one(made, [
           ['Link', made.url],

@@ -1,5 +1,5 @@
 import type { BodyOf } from '../../api/operations.ts';
-import type { Invitation, Person, PersonCounts } from '../../api/people.ts';
+import type { Campaign, Invitation, Person, PersonCounts } from '../../api/people.ts';
 import { STATES } from '../../api/vocabulary.ts';
 import { type Column, TableState } from '../ui/table.svelte.ts';
 
@@ -32,6 +32,9 @@ export function shares(counts: PersonCounts): { state: Person['state']; label: s
     .map(([state, count]) => ({ state, label: STATES[state].label, count, percent: total === 0 ? 0 : (100 * count) / total }))
     .sort((a, b) => b.count - a.count);
 }
+
+/** Whole percent of people who granted everything, never rounded up to all. */
+export const percentOf = ({ have, people }: Pick<Campaign, 'have' | 'people'>): number => (people === 0 ? 0 : Math.floor((100 * have) / people));
 
 /** What the form for an invitation holds. Runs without a page. */
 export class InviteDraft {

@@ -1,5 +1,5 @@
 /** What an application is told of a person's connection. */
-export const PERSON_EVENTS = ['consented', 'scopes_changed', 'action_needed', 'disconnected', 'withdrawn', 'expires_soon'] as const;
+export const PERSON_EVENTS = ['consented', 'scopes_changed', 'action_needed', 'disconnected', 'withdrawn', 'expires_soon', 'asked'] as const;
 export type PersonEventKind = (typeof PERSON_EVENTS)[number];
 
 const typeOf = (kind: PersonEventKind): string => `person.${kind}`;

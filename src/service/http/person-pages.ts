@@ -7,8 +7,8 @@ import { escapeHtml } from './pages.ts';
  * Pages for people who have no login here: phone first, no script, both themes by the browser's setting. Everything that an application,
  * an operator or a provider wrote is escaped, and nothing of the installation is shown but this person's connection.
  */
-const page = (title: string, body: string, head = ''): string => `<!doctype html>
-<html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width, initial-scale=1"><meta name="robots" content="noindex">${head}
+const page = (title: string, body: string): string => `<!doctype html>
+<html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width, initial-scale=1"><meta name="robots" content="noindex">
 <title>${escapeHtml(title)}</title><link rel="stylesheet" href="/page.css"></head>
 <body class="person"><main>${body}</main></body></html>`;
 
@@ -92,18 +92,22 @@ export function personPage(x: PersonPage, base: string): string {
   return x.connected ? ownPage(x, base) : askPage(x, base);
 }
 
-const REFRESH_SECONDS = 2;
-
-/** While the person is at the provider with another device, or the tokens are on their way. It looks again by itself, without a script. */
+/**
+ * While the person enters a code on another device, or the tokens are on their way. A page that reloads by itself takes the reader out of
+ * it (WCAG 2.1, 2.2.1): this one has a button, and the service waits for the outcome behind it.
+ */
 export function waitPage(x: PersonPage, base: string): string {
-  const again = `<meta http-equiv="refresh" content="${REFRESH_SECONDS};url=${e(base)}/wait">`;
-  if (!x.device) return page('One moment', `<h1>One moment</h1><p role="status">${e(x.provider)} has answered. Your connection is being verified.</p>`, again);
+  if (!x.device)
+    return page(
+      'One moment',
+      `<h1>One moment</h1><p role="status">${e(x.provider)} has answered. Your connection is being verified.</p>${link(`${base}/wait`, 'Continue')}`,
+    );
   const { userCode, page: where, pageWithCode } = x.device;
   return page(
     `Enter the code at ${x.provider}`,
     `<p class="small">${e(x.application)}</p><h1>Enter this code at ${e(x.provider)}</h1><p class="code">${e(userCode)}</p>
-<p>${link(pageWithCode ?? where, `Open ${x.provider}`)}</p><p class="small">Or open ${e(where)} on any device and type the code. This page goes on by itself.</p>`,
-    again,
+<p>Open ${e(where)} on any device and enter the code, or ${link(pageWithCode ?? where, 'open it here', '')}. Then come back.</p>
+${link(`${base}/wait?entered=yes`, 'I have entered it')}`,
   );
 }
 

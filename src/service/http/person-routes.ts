@@ -1,4 +1,5 @@
 import { type NextFunction, type Request, type Response, Router, urlencoded } from 'express';
+import { looks } from '../../api/looks.ts';
 import { Fault } from '../../core/fault.ts';
 import { CONSENT_COOKIE_SECONDS, consentCookieName } from '../consent/index.ts';
 import { back, begin, enter, leave, look, ownLink, type PersonPage, type WithConsents } from '../people/index.ts';
@@ -24,6 +25,9 @@ export const visitsWith = (s: WithConsents): Visits => ({
 });
 
 const COOKIE_SECONDS = 86_400;
+/** How long a browser is kept waiting for an outcome. */
+const WAIT_MOST_MS = 10_000;
+const LOOK_EVERY_MS = 250;
 const TICKET = /^[A-Za-z0-9_-]{32}$/;
 const ID = /^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/;
 const cookieName = (invitation: string): string => `rk_invitation_${invitation.replaceAll('-', '').slice(-12)}`;
@@ -55,8 +59,14 @@ export function personRoutes(parts: { publicUrl: string; visits: Visits; session
   });
   router.get('/p/:invitation/wait', async (request, response) => {
     const { invitation, base, ticket } = at(request);
-    const page = await visits.look(invitation, ticket);
-    if (page.result?.kind === 'waiting') return html(response, waitPage(page, base));
+    const waits = (seen: PersonPage): boolean => seen.result?.kind === 'waiting';
+    let page = await visits.look(invitation, ticket);
+    if (waits(page) && (page.device === null || request.query.entered !== undefined))
+      for await (const _ of looks({ withinMs: WAIT_MOST_MS, everyMs: LOOK_EVERY_MS })) {
+        page = await visits.look(invitation, ticket);
+        if (!waits(page) || request.destroyed) break;
+      }
+    if (waits(page)) return html(response, waitPage(page, base));
     // All is as the application wants it: straight back there. Anything else is shown first.
     const isDone = page.result?.kind === 'connected' && page.returnHost !== null;
     response.redirect(303, isDone ? `${base}/back` : base);

@@ -4,6 +4,7 @@ import type { PersonEvents } from '../../api/people.ts';
 import { Fault } from '../../core/fault.ts';
 import { reasonInWords } from '../../core/oauth/wire.ts';
 import { type CloudEvent, cloudEvent, nextTryMs, type PersonEventKind } from '../../core/people/event.ts';
+import { askedLetter, expiresLetter, lostLetter } from '../../core/people/letters.ts';
 import { Secret } from '../../core/secret.ts';
 import type { Asked, Command } from '../asked.ts';
 import { iso } from '../iso.ts';
@@ -23,7 +24,7 @@ const ANSWER_BYTES = 10_000;
 
 interface What {
   shared: Pick<ConnectionRow, 'id' | 'name'>;
-  person: Pick<ConnectionRow, 'id' | 'name' | 'personKey'>;
+  person: Pick<ConnectionRow, 'id' | 'name' | 'personKey' | 'personName' | 'personMail'>;
   kind: PersonEventKind;
   /** Of two events with the same one, the second is not added: whoever reports again after a crash does no harm. */
   onceKey: string;
@@ -50,7 +51,19 @@ export async function record(s: PeopleParts, what: What): Promise<void> {
     },
     what.onceKey,
   );
-  if (!isNew && link) await s.store.invitations.revoke(link.row.id);
+  if (!link) return;
+  if (!isNew) return void (await s.store.invitations.revoke(link.row.id));
+  const to = what.person.personMail;
+  const letter = to === null || !s.mail.isOn ? null : letterOf(s, what, urlOf(s, link.ticket));
+  if (to !== null && letter) await s.mail.queue({ connectionId: what.person.id, to, letter });
+}
+
+/** What the person is told by mail: that something is lost, or that something is asked for. All else is the application's to tell. */
+function letterOf(s: PeopleParts, { kind, shared, person, withLink }: What, url: string) {
+  const about = { name: person.personName, connection: shared.name, url, host: new URL(s.settings.publicUrl).host };
+  if (kind === 'withdrawn' || kind === 'action_needed') return lostLetter(about);
+  if (kind === 'expires_soon') return expiresLetter(about);
+  return kind === 'asked' ? askedLetter({ ...about, purpose: withLink?.purpose ?? '' }) : null;
 }
 
 async function eventOf(s: PeopleParts, row: PersonEventRow): Promise<CloudEvent> {

@@ -31,13 +31,14 @@ export async function findPerson(s: Pick<PeopleParts, 'store'>, shared: Pick<Con
 export async function ensurePerson(
   s: PeopleParts,
   shared: ConnectionRow,
-  person: { key: string; name: string | null; expectedAccount: string | null; labels: readonly string[] },
+  person: { key: string; name: string | null; expectedAccount: string | null; mail: string | null; labels: readonly string[] },
 ): Promise<ConnectionRow> {
   const hash = hashOf(person.key);
   const known = await s.store.connections.ofPerson(shared.id, hash);
   if (known) {
     const set = {
       ...(person.name !== null && person.name !== known.personName ? { personName: person.name } : {}),
+      ...(person.mail !== null && person.mail !== known.personMail ? { personMail: person.mail } : {}),
       ...(person.expectedAccount !== null && person.expectedAccount !== known.expectedAccount ? { expectedAccount: person.expectedAccount } : {}),
     };
     if (Object.keys(set).length > 0) await s.store.connections.change(known.id, set);
@@ -65,6 +66,7 @@ export async function ensurePerson(
     personHash: hash,
     personKey: person.key,
     personName: person.name,
+    personMail: person.mail,
   };
   try {
     await s.store.connections.add(row, person.labels);

@@ -1,4 +1,5 @@
 /** The face of this room: people who connect their own accounts to a shared connection. */
+export { addCampaign, endCampaign, listCampaigns, runCampaigns } from './campaigns.ts';
 export { deliverEvents, ownEvents, removeReceiver, replayEvents, setReceiver, showReceiver } from './events.ts';
 export { inviteByCaller, inviteByOperator, listInvitations, revokeInvitation } from './invitations.ts';
 export { personChanged, personConsented, redeem } from './outcome.ts';

@@ -1,6 +1,7 @@
 import type { z } from 'zod';
 import type { Invitation, Invite, Invited } from '../../api/people.ts';
 import { Fault } from '../../core/fault.ts';
+import { invitationLetter } from '../../core/people/letters.ts';
 import { shortKey } from '../../core/people/person-key.ts';
 import type { Asked, Command } from '../asked.ts';
 import { iso, isoOrNull } from '../iso.ts';
@@ -15,11 +16,16 @@ const HOUR_MS = 3_600_000;
 /** Who invites: an operator, perhaps for an application, or an application for itself. */
 interface By {
   name: string;
-  caller: { id: string; name: string; redirectUris: readonly string[] } | null;
+  caller: { id: string; name: string; title: string; redirectUris: readonly string[] } | null;
 }
 
 async function invite(s: PeopleParts, sharedName: string, input: z.output<typeof Invite>, by: By): Promise<Invited> {
   const shared = await findShared(s, sharedName);
+  if (input.mail_to !== undefined && !s.mail.isOn)
+    throw new Fault('INPUT_INVALID', {
+      places: [{ path: 'mail_to', why: 'No mail server is set.' }],
+      remedy: 'Set RUSTY_KETTLE_SMTP_URL, or send the link yourself.',
+    });
   if (input.return_to !== undefined && (by.caller === null || !by.caller.redirectUris.includes(input.return_to)))
     throw new Fault('INPUT_INVALID', {
       places: [
@@ -31,6 +37,7 @@ async function invite(s: PeopleParts, sharedName: string, input: z.output<typeof
     key: input.person,
     name: input.name ?? null,
     expectedAccount: input.expected_account ?? null,
+    mail: input.mail_to ?? null,
     labels: input.labels,
   });
   const { row, ticket } = await makeLink(s, {
@@ -45,6 +52,18 @@ async function invite(s: PeopleParts, sharedName: string, input: z.output<typeof
     expiresAt: s.ports.clock.now() + input.expires_in_hours * HOUR_MS,
     createdBy: by.name,
   });
+  if (input.mail_to !== undefined)
+    await s.mail.queue({
+      connectionId: person.id,
+      to: input.mail_to,
+      letter: invitationLetter({
+        application: by.caller?.title || by.caller?.name || 'The operator of this service',
+        name: input.name ?? null,
+        purpose: input.purpose,
+        url: urlOf(s, ticket),
+        expiresAt: row.expiresAt,
+      }),
+    });
   s.history.add({
     actor: by.name,
     kind: 'invited',
@@ -52,7 +71,7 @@ async function invite(s: PeopleParts, sharedName: string, input: z.output<typeof
     says: `Invited ${input.name ?? `the person ${shortKey(input.person)}`} to connect.`,
     data: { invitation: row.id, person: person.name },
   });
-  return { id: row.id, person: input.person, handle: person.name, url: urlOf(s, ticket), expires_at: iso(row.expiresAt) };
+  return { id: row.id, person: input.person, handle: person.name, url: urlOf(s, ticket), expires_at: iso(row.expiresAt), mailed: input.mail_to !== undefined };
 }
 
 export async function inviteByOperator(s: PeopleParts, { params, body, actor }: Command<'invitePerson'>): Promise<Invited> {
@@ -65,7 +84,9 @@ export async function inviteByOperator(s: PeopleParts, { params, body, actor }: 
 export async function inviteByCaller(s: PeopleParts, { params, body, actor }: Command<'inviteOwnPerson'>): Promise<Invited> {
   const { caller } = actor;
   refuseOthers(caller, params.connection);
-  return invite(s, params.connection, body, { name: `caller:${caller.name}`, caller });
+  const known = await s.store.callers.byId(caller.id);
+  if (!known) throw new Fault('NOT_PERMITTED', { detail: 'The caller was removed.' });
+  return invite(s, params.connection, body, { name: `caller:${caller.name}`, caller: known });
 }
 
 /** @throws {Fault} NOT_PERMITTED, for a connection of others and an unknown one alike */

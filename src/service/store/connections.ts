@@ -38,10 +38,11 @@ const COLUMNS = {
   personHash: orNull(bytes),
   personKey: orNull(text),
   personName: orNull(text),
+  personMail: orNull(text),
 };
 export type ConnectionRow = RowOf<typeof COLUMNS>;
 /** A connection that belongs to nobody but itself. */
-export const NO_PERSON = { shared: false, personOf: null, personHash: null, personKey: null, personName: null } as const;
+export const NO_PERSON = { shared: false, personOf: null, personHash: null, personKey: null, personName: null, personMail: null } as const;
 type Changeable = Partial<Omit<ConnectionRow, 'id' | 'name'>>;
 
 /** Connections: one authorization through one client, under a name that people use. Lists are in `connection-list.ts`. */
@@ -170,7 +171,7 @@ export function connectionStore(database: Database): ConnectionStore {
           await database.write('DELETE FROM renewals WHERE grant_id = $1', [idBytes(grantId)], transaction);
           await database.write('DELETE FROM wire_log WHERE grant_id = $1', [idBytes(grantId)], transaction);
         }
-        for (const of of ['grants', 'permissions', 'connection_labels', 'saved_calls', 'consents', 'invitations'])
+        for (const of of ['grants', 'permissions', 'connection_labels', 'saved_calls', 'consents', 'invitations', 'mails', 'campaign_people'])
           await database.write(`DELETE FROM ${of} WHERE connection_id = $1`, [idBytes(connectionId)], transaction);
         await table.remove({ id: connectionId }, transaction);
       }),

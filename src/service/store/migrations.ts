@@ -403,4 +403,23 @@ export const MIGRATIONS: [name: string, statement: string][] = [
       `seq BIGINT UNSIGNED NOT NULL, caller_id ${ID}, state VARCHAR(10) NOT NULL, tries INT UNSIGNED NOT NULL, next_at ${AT}, says VARCHAR(300) NOT NULL, PRIMARY KEY (seq, caller_id), KEY (state, next_at), KEY (caller_id, seq)`,
     ),
   ],
+  ['0079-person-mail', 'ALTER TABLE connections ADD COLUMN IF NOT EXISTS person_mail VARCHAR(254) CHARACTER SET utf8mb4 NULL'],
+  [
+    '0080-mails',
+    table(
+      'mails',
+      `id ${ID} PRIMARY KEY, connection_id ${ID}, recipient VARCHAR(254) CHARACTER SET utf8mb4 NOT NULL, letter_sealed BLOB NOT NULL, state VARCHAR(10) NOT NULL, tries INT UNSIGNED NOT NULL, says VARCHAR(300) NOT NULL, created_at ${AT}, next_at ${AT}, KEY (state, next_at), KEY (connection_id)`,
+    ),
+  ],
+  [
+    '0081-campaigns',
+    table(
+      'campaigns',
+      `id ${ID} PRIMARY KEY, shared_id ${ID}, name VARCHAR(63) NOT NULL, purpose VARCHAR(600) NOT NULL, caller_id BINARY(16) NULL, scopes TEXT NOT NULL, times_most INT UNSIGNED NOT NULL, remind_hours INT UNSIGNED NOT NULL, state VARCHAR(10) NOT NULL, created_by VARCHAR(63) NOT NULL, created_at ${AT}, ended_at DATETIME(3) NULL, UNIQUE KEY (shared_id, name), KEY (state)`,
+    ),
+  ],
+  [
+    '0082-campaign-people',
+    table('campaign_people', `campaign_id ${ID}, connection_id ${ID}, times INT UNSIGNED NOT NULL, asked_at ${AT}, PRIMARY KEY (campaign_id, connection_id)`),
+  ],
 ];

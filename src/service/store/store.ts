@@ -1,5 +1,6 @@
 import { type ApiSessionStore, apiSessionStore } from './api-sessions.ts';
 import { type CallerStore, callerStore } from './callers.ts';
+import { type CampaignStore, campaignStore } from './campaigns.ts';
 import { type ChangeStore, changeStore } from './changes.ts';
 import { type ClientStore, clientStore } from './clients.ts';
 import { type ConnectionList, connectionList } from './connection-list.ts';
@@ -14,6 +15,7 @@ import { type HistoryStore, historyStore } from './history.ts';
 import { type InstallationStore, installationStore } from './installation.ts';
 import { type InvitationStore, invitationStore } from './invitations.ts';
 import { type JobStore, jobStore } from './jobs.ts';
+import { type MailStore, mailStore } from './mails.ts';
 import { type OperatorStore, operatorStore } from './operators.ts';
 import { type PermissionStore, permissionStore } from './permissions.ts';
 import { type PersonEventStore, personEventStore } from './person-events.ts';
@@ -38,6 +40,7 @@ import { type WireLogStore, wireLogStore } from './wire-log.ts';
 export interface Store {
   apiSessions: ApiSessionStore;
   callers: CallerStore;
+  campaigns: CampaignStore;
   changes: ChangeStore;
   clients: ClientStore;
   connections: ConnectionStore;
@@ -51,6 +54,7 @@ export interface Store {
   installation: InstallationStore;
   invitations: InvitationStore;
   jobs: JobStore;
+  mails: MailStore;
   operators: OperatorStore;
   permissions: PermissionStore;
   personEvents: PersonEventStore;
@@ -75,6 +79,7 @@ export interface Store {
 export const openStore = (database: Database): Store => ({
   apiSessions: apiSessionStore(database),
   callers: callerStore(database),
+  campaigns: campaignStore(database),
   changes: changeStore(database),
   clients: clientStore(database),
   connections: connectionStore(database),
@@ -88,6 +93,7 @@ export const openStore = (database: Database): Store => ({
   installation: installationStore(database),
   invitations: invitationStore(database),
   jobs: jobStore(database),
+  mails: mailStore(database),
   operators: operatorStore(database),
   permissions: permissionStore(database),
   personEvents: personEventStore(database),

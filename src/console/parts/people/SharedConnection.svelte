@@ -14,6 +14,7 @@
   import ProblemNote from '../ProblemNote.svelte';
   import StateMark from '../StateMark.svelte';
   import Title from '../Title.svelte';
+  import Campaigns from './Campaigns.svelte';
   import Invitations from './Invitations.svelte';
   import People from './People.svelte';
 
@@ -25,6 +26,7 @@
   const tabs = $derived([
     { id: 'people', label: 'People' },
     { id: 'invitations', label: 'Invitations' },
+    { id: 'campaigns', label: 'Campaigns' },
     { id: 'details', label: 'Details' },
     { id: 'used-by', label: 'Used by', note: String(c.callers_last_used.length) },
     { id: 'activity', label: 'Activity' },
@@ -58,6 +60,7 @@
 <Tabs base={`/connections/${name}`} {tabs} current={tab} />
 {#if tab === 'people'}<People connection={name} />
 {:else if tab === 'invitations'}<Invitations connection={name} />
+{:else if tab === 'campaigns'}<Campaigns connection={name} scopes={c.scopes_requested} />
 {:else if tab === 'details'}
   <dl class="facts">
     <dt>Client</dt>
