@@ -2,6 +2,7 @@ import { startPrivateMariadb } from '../src/service/database/private-mariadb.ts'
 import { newDatabaseOn } from '../testing/new-database-on.ts';
 import { newFolder, removeFolder } from '../testing/service.ts';
 import { benchJobs } from './jobs.ts';
+import { benchPeople } from './people.ts';
 import { benchRelay } from './relay.ts';
 import { benchClaims, benchRenewals } from './renewals.ts';
 import { writeReport } from './report.ts';
@@ -17,6 +18,7 @@ const parts: [name: string, run: (databaseUrl: string, another: () => Promise<st
   ['tokens', benchTokens],
   ['relay', benchRelay],
   ['renewals', (databaseUrl) => benchRenewals(databaseUrl)],
+  ['people', (databaseUrl) => benchPeople(databaseUrl)],
   ['jobs', (databaseUrl) => benchJobs(databaseUrl)],
   ['claims', benchClaims],
   ['views', benchViews],

@@ -5,6 +5,7 @@ import type { ApiClient } from '../src/api/client.ts';
 import { seedConsents } from './consents.ts';
 import { ensureOperator, seedBerthline } from './harbour.ts';
 import { runAgain, seedJobs } from './jobs.ts';
+import { seedPeople } from './people.ts';
 import { ROOT, rk } from './processes.ts';
 import { seedOthers } from './providers.ts';
 import { feelLimit, postTwice, seedTools, startAnnouncer } from './tools.ts';
@@ -66,10 +67,36 @@ async function sideBySide(page: Page, consolePage: string, ours: (clientId: stri
   await there.close();
 }
 
-/** A code for another device. */
-async function devicePicture(page: Page, call: ApiClient): Promise<void> {
-  const device = await call('openConnection', { params: { connection: 'forum' }, body: { way: 'device' } });
-  await shootAt(page, 'device-code', `#/consents/${device.id}`, 'Enter this code');
+/** A person's pages on a phone, side by side: what is asked, what is connected, before it ends. */
+async function phonePicture(page: Page, call: ApiClient): Promise<void> {
+  const { url } = await call('invitePerson', {
+    params: { connection: 'crew-id' },
+    body: { person: 'member-17', name: 'Ingrid N.', purpose: 'Show your valid certificates on your page.', caller: 'crew-portal' },
+  });
+  const phone = await page.context().newPage();
+  await phone.setViewportSize({ width: 426, height: 800 });
+  const shots: string[] = [];
+  const keep = async (): Promise<void> => void shots.push((await phone.screenshot()).toString('base64'));
+  await phone.goto(url);
+  await keep();
+  await phone.getByRole('button', { name: 'Continue to Oakum' }).click();
+  await phone.locator('[name=account][value="eg-1042"]').check();
+  await phone.locator('[name=password]').fill('low-tide');
+  await phone.locator('form button').first().click();
+  await phone.locator('button[value=agree]').click();
+  await phone.getByText('Connected.').waitFor();
+  await keep();
+  await phone.getByRole('link', { name: 'Disconnect' }).click();
+  await phone.getByRole('link', { name: 'Keep it' }).waitFor();
+  await keep();
+  await phone.goto('about:blank'); // the page's own policy shows no pictures of ours
+  await phone.setViewportSize({ width: 1280, height: 800 });
+  await phone.setContent(
+    `<body style="margin:0;display:flex;gap:1px;background:#999">${shots.map((shot) => `<img width="426" height="800" alt="" src="data:image/png;base64,${shot}">`).join('')}</body>`,
+  );
+  await phone.waitForTimeout(300);
+  await shoot(phone, 'person');
+  await phone.close();
 }
 
 /** What someone is asked whose browser a tool has sent here. */
@@ -149,8 +176,9 @@ const good = await tour(say, {
     await page.getByRole('button', { name: 'Dark' }).click();
     await shootAt(page, 'decide-night', '#/connections/crew-calendar', 'Last 24 hours');
     await page.getByRole('button', { name: 'Light' }).click();
-    await shootAt(page, 'key-to-oauth', '#/connections/harbour-report', 'On standby');
-    await devicePicture(page, call);
+    await seedPeople(harbour, call);
+    await phonePicture(page, call);
+    await shootAt(page, 'people', '#/connections/crew-id', 'Ingrid N.');
     const terminal = await page.context().newPage();
     await shootTerminal(
       terminal,

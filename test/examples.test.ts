@@ -5,8 +5,9 @@ import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
+import { freePort } from '../src/service/database/private-mariadb.ts';
 import { makeCertificate } from '../testing/certificate.ts';
-import { registerAtStandin } from '../testing/consent.ts';
+import { Browser, playAuthorization, registerAtStandin } from '../testing/consent.ts';
 import { removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { eventually } from '../testing/waiting.ts';
 import { addClient, addConnection, addEelgrass, agree, type StandinUnderTest, startBerthline, startEelgrass, startUnderTest } from './support/harbour.ts';
@@ -17,7 +18,7 @@ import { OperatorBrowser } from './support/tool.ts';
 const EXAMPLES = fileURLToPath(new URL('../examples/', import.meta.url));
 const RUN = new Set<string>();
 let [service, call] = [] as unknown as [ServiceUnderTest, ApiClient];
-const at = {} as Record<'eelgrass' | 'berthline' | 'wharfpost' | 'ledgerfin' | 'deckhail', StandinUnderTest>;
+const at = {} as Record<'eelgrass' | 'berthline' | 'wharfpost' | 'ledgerfin' | 'deckhail' | 'oakum', StandinUnderTest>;
 const folder = mkdtempSync(join(tmpdir(), 'rk-examples-'));
 
 interface Ended {
@@ -48,11 +49,12 @@ const client = (made: { caller_id: string; key: string }) => ({ TOKEN_URL: token
 
 beforeAll(async () => {
   [at.eelgrass, at.berthline] = [await startEelgrass(600), await startBerthline(600)];
-  for (const name of ['wharfpost', 'ledgerfin', 'deckhail'] as const) at[name] = await startUnderTest(name, name === 'deckhail' ? 12 : 600);
+  for (const name of ['wharfpost', 'ledgerfin', 'deckhail', 'oakum'] as const) at[name] = await startUnderTest(name, name === 'deckhail' ? 12 : 600);
   service = await startService({ databaseUrl: await newDatabase() });
   call = await signIn(service);
   await addEelgrass(call, at.eelgrass);
-  for (const name of ['berthline', 'wharfpost', 'ledgerfin', 'deckhail'] as const) await call('addProvider', { body: { document: at[name].definitionText } });
+  for (const name of ['berthline', 'wharfpost', 'ledgerfin', 'deckhail', 'oakum'] as const)
+    await call('addProvider', { body: { document: at[name].definitionText } });
   await addConnection(call, 'sailings');
   await agree(call, 'sailings');
   await addClient(call, at.berthline, 'desk', { provider: 'berthline', placeholders: { region: 'north' } });
@@ -165,6 +167,48 @@ test('a tool that only knows \u201csign in\u201d: at sign-in, through renewals t
   });
   const again = await run(process.execPath, 'deck-announcer.mjs', { ...settings, CALLS: '2' });
   expect(again).toMatchObject({ code: 0, out: expect.not.stringContaining('open ') });
+});
+
+test('a portal whose members connect their own accounts, and receivers of its events in two languages', { timeout: 120_000 }, async () => {
+  await addClient(call, at.oakum, 'crew', { provider: 'oakum' });
+  await call('addConnection', { body: { name: 'crew-id', shared: true, provider: 'oakum', client: 'crew', scopes: ['view.certificates'] } });
+  const PORT = String(await freePort());
+  const made = await call('addCaller', {
+    body: { name: 'crew-portal', title: 'Crew portal', connections: ['crew-id'], redirect_uris: [`http://127.0.0.1:${PORT}/done`] },
+  });
+  const settings = { SERVICE_URL: service.url, CONNECTION: 'crew-id', CALLER_ID: made.caller_id, CALLER_KEY: made.key, PORT };
+  const portal = start(process.execPath, 'crew-portal.mjs', settings);
+  const listening = (one: { output(): string }) => eventually(async () => /listening on (\S+)/.exec(one.output())?.[1]);
+  const address = await listening(portal);
+  const SIGNING_SECRET = 'a-signing-secret-of-some-length';
+  const receivers = [start(process.execPath, 'events-receiver.mjs', { SIGNING_SECRET }), start('python3', 'events_receiver.py', { SIGNING_SECRET })];
+  const [first, second] = await Promise.all(receivers.map(listening));
+  await call('setEventReceiver', { params: { caller: 'crew-portal' }, body: { url: first ?? '', signing_secret: SIGNING_SECRET } });
+  await call('addCaller', { body: { name: 'other-portal', connections: ['crew-id'] } });
+  await call('setEventReceiver', { params: { caller: 'other-portal' }, body: { url: second ?? '', signing_secret: SIGNING_SECRET } });
+  // The member: from the portal's page to the registry and back.
+  const browser = new Browser();
+  const link = (await browser.fetch(`${address}/members/member-17/connect`, new URLSearchParams())).location ?? '';
+  const page = (await browser.fetch(link)).location ?? '';
+  const away = (await browser.fetch(`${page}/start`, new URLSearchParams())).location ?? '';
+  await playAuthorization(away, { account: 'eg-1042', password: 'low-tide' }, browser);
+  const back = (await browser.fetch((await browser.fetch(`${page}/wait`)).location ?? '')).location ?? '';
+  expect(back).toContain(`${address}/done?code=`);
+  const member = (await browser.fetch(back)).location ?? '';
+  expect((await browser.fetch(member)).body).toMatch(/Registry id <strong>C7731K42<.*Basic safety/);
+  expect((await browser.fetch(back)).status).toBe(502); // a code works once
+  for (const receiver of receivers) await eventually(async () => receiver.output().includes('person.consented member-17') || null);
+  const forged = await fetch(second ?? '', {
+    method: 'POST',
+    body: '{"type":"person.disconnected","subject":"member-17"}',
+    headers: { 'webhook-id': 'x', 'webhook-timestamp': String(Math.floor(Date.now() / 1000)), 'webhook-signature': 'v1,AAAA' },
+  });
+  expect([forged.status, (await fetch(first ?? '', { method: 'POST', body: '{}' })).status]).toEqual([401, 401]);
+  // The member disconnects, and the portal's page shows it.
+  await call('disconnectPerson', { params: { connection: 'crew-id' }, body: { person: 'member-17' } });
+  await eventually(async () => (await browser.fetch(member)).body.includes('not connected') || null);
+  for (const one of [portal, ...receivers]) one.child.kill('SIGTERM');
+  for (const one of [portal, ...receivers]) await one.ended;
 });
 
 test('every example is run here', () => {

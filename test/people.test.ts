@@ -111,7 +111,18 @@ test('an application invites a person, who consents at the registry and comes ba
   expect((await call('listConnections', { query: {} })).items.map((one) => one.name).filter((name) => name.includes('@'))).toEqual([]);
   expect((await call('renewConnection', { params: { connection: handle } })).renewals).toBe(1);
   expect(await call('showConnection', { params: { connection: 'crew-id' } })).toMatchObject({ state: 'working' });
-  await expect(call('openConnection', { params: { connection: 'crew-id' }, body: {} })).rejects.toThrow('shared');
+  for (const refused of [
+    call('openConnection', { params: { connection: 'crew-id' }, body: {} }),
+    call('importToken', { params: { connection: 'crew-id' }, body: { refresh_token: 'r' } }),
+  ])
+    await expect(refused).rejects.toThrow('shared');
+  // Paused as a whole, or one person alone.
+  for (const paused of ['crew-id', handle]) {
+    await call('pauseConnection', { params: { connection: paused } });
+    await eventually(async () => ((await tokenOf('crew-id', 'member-1')).status === 400 ? true : null), LONG);
+    await call('resumeConnection', { params: { connection: paused } });
+    await eventually(async () => ((await tokenOf('crew-id', 'member-1')).status === 200 ? true : null), LONG);
+  }
 });
 
 test.each([

@@ -4,6 +4,7 @@ import { newRecordId } from '../src/core/identifiers.ts';
 import { firstRow } from '../src/core/renewal/row.ts';
 import { masterKey } from '../src/core/sealing/master-key.ts';
 import { Secret } from '../src/core/secret.ts';
+import { hashOf } from '../src/service/hash.ts';
 import { openSealer, type Sealer } from '../src/service/sealer.ts';
 import { type Bind, type Database, idBytes, instantText, openDatabase } from '../src/service/store/database.ts';
 import { openStore } from '../src/service/store/store.ts';
@@ -17,6 +18,8 @@ export interface SeededConnection {
   issuedAt: number;
   expiresAt: number;
   nextAt: number;
+  /** Of a person in a shared connection, by the application's key. */
+  person?: { sharedId: string; key: string };
 }
 
 export interface Seeder {
@@ -59,8 +62,11 @@ export async function openSeeder(databaseUrl: string, masterKeyText: string): Pr
       const scopes = JSON.stringify(['tables.read', 'offline_access']);
       await insert(
         'connections',
-        'id, name, client_id, intent, current_grant_id, scopes, labels, policy, revision, created_at',
-        made.map((one) => [idBytes(one.id), one.name, idBytes(clientRow.id), 'active', idBytes(one.grantId), scopes, '{}', 'always', 1, now]),
+        'id, name, client_id, intent, current_grant_id, scopes, labels, policy, revision, created_at, person_of, person_hash, person_key',
+        made.map((one) => [
+          ...[idBytes(one.id), one.name, idBytes(clientRow.id), 'active', idBytes(one.grantId), scopes, '{}', 'always', 1, now],
+          ...(one.person ? [idBytes(one.person.sharedId), hashOf(one.person.key), one.person.key] : [null, null, null]),
+        ]),
       );
       await insert(
         'grants',

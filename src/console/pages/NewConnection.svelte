@@ -2,11 +2,8 @@
   import Form from '../ui/Form.svelte';
   import { onMount } from 'svelte';
   import { push, router } from 'svelte-spa-router';
-  import Reconnect from '../parts/Reconnect.svelte';
-  import AdminConsentNote from '../parts/AdminConsentNote.svelte';
-  import OtherWays from '../parts/OtherWays.svelte';
-  import ReadyNote from '../parts/ReadyNote.svelte';
   import type { Connection } from '../../api/connections.ts';
+  import Added from '../parts/connection/Added.svelte';
   import OperationChoice from '../parts/OperationChoice.svelte';
   import Placeholders from '../parts/Placeholders.svelte';
   import Field from '../ui/Field.svelte';
@@ -48,9 +45,6 @@
   const mayAsk = $derived(
     forItself && (definition?.server.grant_types_supported.includes('urn:ietf:params:oauth:grant-type:jwt-bearer') ?? false),
   );
-  const way = $derived(
-    added === null || added.ways.includes('redirect') ? undefined : added.ways.includes('pasted') ? ('pasted' as const) : added.ways[0],
-  );
   const alone = $derived(new Set((definition?.identity?.needs ?? []).filter(() => !forItself)));
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
@@ -87,29 +81,7 @@
     >.
   </p>
 {:else if added}
-  <div class="panel px-4 py-3 max-w-2xl">
-    <p class="mb-2">
-      <strong>{added.name}</strong> is added. {added.ways[0] === 'by_itself'
-        ? 'The client requests its token; nobody needs to consent.'
-        : added.ways[0] === 'printed'
-          ? `Now ${client?.provider_title}’s console prints a code, and it is pasted here.`
-          : way === 'pasted'
-            ? `Now someone consents at ${client?.provider_title}, and you paste the address at which the browser ends.`
-            : way === 'device'
-              ? 'Now someone enters a code on another device.'
-              : `Now someone consents at ${client?.provider_title}; it opens in a tab of its own, and this one waits.`}
-    </p>
-    <div class="flex flex-wrap gap-2">
-      <Reconnect
-        connection={added.name}
-        {way}
-        label={added.ways[0] === 'by_itself' ? `Ask ${client?.provider_title}` : `Go to ${client?.provider_title}`}
-      /><button class="btn btn-sm" onclick={() => push(`/connections/${added?.name}`)}>Later</button>
-    </div>
-  </div>
-  <div class="mt-4"><ReadyNote ready={added.ready} /></div>
-  <AdminConsentNote connection={added} />
-  <OtherWays connection={added} done={() => push(`/connections/${added?.name}`)} />
+  <Added {added} />
 {:else if clients.value}
   <Form {saving} onsubmit={submit} class="max-w-2xl">
     <Field id="client" label="Client">

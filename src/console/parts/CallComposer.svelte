@@ -9,6 +9,7 @@
   import OfferedList from './OfferedList.svelte';
   import PairRows from './PairRows.svelte';
   import ProblemNote from './ProblemNote.svelte';
+  import SaveCallForm from './SaveCallForm.svelte';
   import TriedAnswer from './TriedAnswer.svelte';
   import { Composed } from '../state/composed.svelte.ts';
   import { Doing, Loaded } from '../state/loaded.svelte.ts';
@@ -27,7 +28,6 @@
   const x = new Composed();
   let answer = $state.raw<TriedCall | null>(null);
   let confirming = $state(false);
-  let saveAs = $state('');
   /** Of this call, once someone confirmed it. */
   let paging = $state.raw<Recognized['declared']>(null);
   const doing = new Doing();
@@ -45,13 +45,12 @@
     if (x.writes && live) confirming = true;
     else void send(false);
   };
-  const save = () =>
+  const save = (name: string) =>
     doing.run(async () => {
       const own = x.names.filter((name) => x.values[name] !== undefined || o?.placeholders[name] === undefined);
       const parameters = own.map((name) => ({ name, says: x.says[name] ?? '', value: x.values[name] || null }));
-      await call('saveCall', { params: key, body: { name: saveAs.trim(), call: x.call, parameters, ...(paging ? { paging } : {}) } });
-      x.keptAs(saveAs.trim());
-      saveAs = '';
+      await call('saveCall', { params: key, body: { name, call: x.call, parameters, ...(paging ? { paging } : {}) } });
+      x.keptAs(name);
       await offered.load();
     });
 </script>
@@ -132,19 +131,7 @@
             await offered.load();
           })}
       />
-      <h2 class="mt-4 mb-1">Save this call</h2>
-      <div class="flex gap-2">
-        <input
-          class="input input-sm grow mono"
-          aria-label="Name of the saved call"
-          placeholder={x.saved ?? 'a name'}
-          pattern="[a-z0-9][a-z0-9._\-]*"
-          bind:value={saveAs}
-        /><button class="btn btn-sm" disabled={doing.busy || saveAs.trim() === ''} onclick={save}>Save call</button>
-      </div>
-      <p class="text-sm text-base-content/70">
-        A name in braces, such as <code>{'{table}'}</code>, is filled in at each call; where it has a value now, that one is kept.
-      </p>
+      <SaveCallForm saved={x.saved} busy={doing.busy} {save} />
       <CallTransfer {connection} call={x.call} load={(one) => x.load(one)} />
     </div>
   </div>

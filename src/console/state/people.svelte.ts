@@ -33,6 +33,14 @@ export function shares(counts: PersonCounts): { state: Person['state']; label: s
     .sort((a, b) => b.count - a.count);
 }
 
+/** Causes for which someone must act, the most frequent first: "3 refused, 1 no refresh token"; empty: nobody must. */
+export const causesInWords = (counts: PersonCounts): string =>
+  counts
+    .filter((one) => one.state === 'action_needed' && one.cause_key !== null)
+    .sort((a, b) => b.count - a.count)
+    .map((one) => `${one.count.toLocaleString('en-US')} ${one.cause_key?.replaceAll('_', ' ')}`)
+    .join(', ');
+
 /** Whole percent of people who granted everything, never rounded up to all. */
 export const percentOf = ({ have, people }: Pick<Campaign, 'have' | 'people'>): number => (people === 0 ? 0 : Math.floor((100 * have) / people));
 

@@ -1,6 +1,6 @@
 import { expect, test } from 'vitest';
 import { Invite } from '../../api/people.ts';
-import { InviteDraft, shares } from './people.svelte.ts';
+import { causesInWords, InviteDraft, shares } from './people.svelte.ts';
 
 test('what is left empty in the form is left out, and a key is sent as it was typed', () => {
   const draft = new InviteDraft();
@@ -19,4 +19,5 @@ test('shares by state add up, causes taken together', () => {
     { state: 'action_needed', label: 'action needed', count: 3, percent: 37.5 },
   ]);
   expect(shares([])).toEqual([]);
+  expect(causesInWords(counts)).toBe('2 refused, 1 no refresh token');
 });

@@ -12,6 +12,7 @@ import type { Command } from '../asked.ts';
 import { apiAddress, callableWith, callGrant, connectionDefinition, isGood, keepProof, newGrant, putBeside, retireGrant } from '../grants/index.ts';
 import { iso } from '../iso.ts';
 import { recordId } from '../ports.ts';
+import { refuseShared } from '../records/index.ts';
 import type { ListedConnection } from '../store/connection-list.ts';
 import type { ConnectionRow, StandbyWhy } from '../store/connections.ts';
 import type { GrantRow } from '../store/grants.ts';
@@ -52,6 +53,7 @@ export async function setKey(s: ConnectionParts, { params, body, actor }: Comman
   const { key } = body;
   const operator = actor.operator.name;
   const one = await findKnown(s, name);
+  refuseShared(one);
   const { definition, record } = await connectionDefinition(s, one);
   if (!definition.apis.some((api) => api.static_key))
     throw new Fault('INPUT_INVALID', {

@@ -13,7 +13,7 @@ import type { Command } from '../asked.ts';
 import { endGrant, newGrant, putBeside } from '../grants/index.ts';
 import { hashOf } from '../hash.ts';
 import { recordId } from '../ports.ts';
-import { emptyOutcome, methodOf, missingOf, refuseUnconfirmed } from '../records/index.ts';
+import { emptyOutcome, methodOf, missingOf, refuseShared, refuseUnconfirmed } from '../records/index.ts';
 import type { ConsentRow, StoredOutcome } from '../store/consents.ts';
 import type { Consents } from './consents.ts';
 import { KEPT_DAYS } from './opening.ts';
@@ -38,6 +38,7 @@ export async function importToken(s: ConsentParts, agreed: Consents, { params, b
   const { connection: name } = params;
   const operator = actor.operator.name;
   const connection = await s.store.connections.byName(name);
+  if (connection) refuseShared(connection);
   if (!connection) throw new Fault('NOT_FOUND', { detail: `Connection "${name}" not found.` });
   if (isClientsOwn(connection.grantType))
     throw new Fault('INPUT_INVALID', { places: [{ path: 'refresh_token', why: 'This connection needs none: its client requests a token of its own.' }] });

@@ -14,7 +14,7 @@ import { connectionDefinition } from '../grants/index.ts';
 import { hashOf } from '../hash.ts';
 import { iso } from '../iso.ts';
 import { recordId } from '../ports.ts';
-import { emptyOutcome, missingOf, refuseUnconfirmed } from '../records/index.ts';
+import { emptyOutcome, missingOf, refuseShared, refuseUnconfirmed } from '../records/index.ts';
 import type { ClientRow } from '../store/clients.ts';
 import type { ConnectionRow } from '../store/connections.ts';
 import type { ConsentFacts, ConsentRow, StoredOutcome } from '../store/consents.ts';
@@ -61,11 +61,7 @@ export async function openConsent(
   if (missing.length > 0) throw new Fault('CLIENT_INCOMPLETE', { detail: `Missing: ${missing.join(' and ')}.` });
   if (client.stage === 'retired') throw new Fault('CLIENT_INCOMPLETE', { detail: 'The client was retired.', remedy: 'Use another client.' });
   refuseUnconfirmed(parties.unconfirmed);
-  if (connection.shared)
-    throw new Fault('INPUT_INVALID', {
-      detail: `${connectionName} is shared: each person consents for themselves.`,
-      remedy: 'Invite a person: People > Invite, or `rk invitation add`.',
-    });
+  refuseShared(connection);
   const ways = waysOf(definition, client, connection.grantType, s.settings.publicUrl).filter((one) => person === null || person.ways.includes(one));
   const way = chooseWay(ways, input.way, definition);
   const ready = readyOf(client, definition, { secrets, wanted: connection }, now);

@@ -3,3 +3,4 @@ export { definitionFor, methodOf, missingOf, refuseUnconfirmed, registeringOf, u
 export { summaries, TICKS_IN_LISTS, TICKS_SHOWN } from './connection-summaries.ts';
 export { emptyOutcome } from './consent-outcome.ts';
 export type { RecordParts } from './parts.ts';
+export { refuseShared } from './shared.ts';

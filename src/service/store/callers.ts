@@ -92,7 +92,7 @@ export function callerStore(database: Database): CallerStore {
     change: async (recordId, set) => void (await callers.change({ id: recordId }, set)),
     remove: (recordId) =>
       database.transaction(async (transaction) => {
-        for (const of of ['permissions', 'door_requests', 'caller_keys'])
+        for (const of of ['permissions', 'door_requests', 'caller_keys', 'event_receivers', 'event_deliveries', 'invitations'])
           await database.write(`DELETE FROM ${of} WHERE caller_id = $1`, [idBytes(recordId)], transaction);
         await callers.remove({ id: recordId }, transaction);
       }),

@@ -94,7 +94,15 @@ export function signInRequests(s: Pick<ToolSignInParts, 'store' | 'history' | 'p
       const { row, caller } = await open(id);
       const record = await store.callers.byId(caller.id);
       const wished = row.wished !== null && caller.connections.has(row.wished) ? row.wished : null;
-      const names = [...new Set([...(wished === null ? [] : [wished]), ...[...caller.connections.keys()].sort()])].slice(0, SHOWN_MOST);
+      const names = [
+        ...new Set([
+          ...(wished === null ? [] : [wished]),
+          ...[...caller.connections.values()]
+            .filter((one) => !one.shared)
+            .map((one) => one.name)
+            .sort(),
+        ]),
+      ].slice(0, SHOWN_MOST);
       const summed = await summaries(s, await store.connectionList.read({ names }), TICKS_IN_LISTS);
       const shown = summed.map(({ name, provider_title, environment, account, state }) => ({
         name,

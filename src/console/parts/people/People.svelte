@@ -3,7 +3,7 @@
   import type { Person } from '../../../api/people.ts';
   import { STATES } from '../../../api/vocabulary.ts';
   import { Loaded } from '../../state/loaded.svelte.ts';
-  import { PERSON_COLUMNS, personTable, shares } from '../../state/people.svelte.ts';
+  import { causesInWords, PERSON_COLUMNS, personTable, shares } from '../../state/people.svelte.ts';
   import { call } from '../../state/session.svelte.ts';
   import Cut from '../../ui/Cut.svelte';
   import Table from '../../ui/Table.svelte';
@@ -38,6 +38,7 @@
   const items = $derived(list.value?.items ?? []);
   const bars = $derived(shares(list.value?.counts ?? []));
   const all = $derived(bars.reduce((sum, one) => sum + one.count, 0));
+  const causes = $derived(causesInWords(list.value?.counts ?? []));
   const idOf = (one: Person) => one.handle;
 </script>
 
@@ -85,6 +86,7 @@
       >{/each}
   </p>
 {/if}
+{#if causes}<p class="text-sm mb-3"><strong>Action needed:</strong> {causes}. Each person was sent the link to fix it.</p>{/if}
 {#if list.value && all === 0}
   <p>
     No people yet. Invite one, or let the application do it with its own key: <code
