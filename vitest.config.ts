@@ -13,6 +13,7 @@ export default defineConfig({
     hookTimeout: 120_000,
     // Two cores; a third of the time a service test waits for its processes.
     maxWorkers: 3,
+    maxConcurrency: 2,
     sequence: { sequencer: LongestFirst },
   },
 });

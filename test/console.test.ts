@@ -74,12 +74,16 @@ const go = async (hash: string, heading: string) => {
   await page.locator('[aria-busy=true]').waitFor({ state: 'detached' });
 };
 
-test.each(['kettle-day', 'kettle-night'])(
-  '%s: no page has a violation, none is wider than its window, at 1280x800 and 390x844',
-  async (theme) => {
+// A theme changes colors alone: the second one is looked at in one size.
+test.each([
+  ['kettle-day', SIZES],
+  ['kettle-night', SIZES.slice(1)],
+] as const)(
+  '%s: no page has a violation, none is wider than its window',
+  async (theme, sizes) => {
     await page.evaluate((name) => localStorage.setItem('rusty-kettle-theme', name), theme);
     const found: string[] = [];
-    for (const size of SIZES) {
+    for (const size of sizes) {
       await page.setViewportSize(size);
       await page.reload();
       for (const [hash, heading] of PAGES) {

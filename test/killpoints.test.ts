@@ -13,7 +13,8 @@ const SHORT: [Kind, Point][] = [
   ['grace', 'bytes_left'],
   ['none', 'answer_arrived'],
 ];
-test.each(SHORT)('%s provider, killed at %s', async (kind, point) => {
+// Mostly they wait: for a lease to end, for a process to start. Two at a time, each on a database of its own.
+test.concurrent.each(SHORT)('%s provider, killed at %s', async (kind, point) => {
   const { seen, wanted, reuse } = await playKillPoint(kind, point, await newDatabase());
   expect(seen).toBe(wanted);
   if (wanted === 'works') expect(reuse).toBe(0); // no spent token was used a second time while its answer was held

@@ -18,7 +18,7 @@ const COLUMNS = {
 };
 export type CampaignRow = RowOf<typeof COLUMNS>;
 
-export interface CampaignProgress {
+interface CampaignProgress {
   people: number;
   have: number;
   asked: number;
