@@ -16,7 +16,7 @@ const ROOMS = [
   ['grants'],
   ['consent', 'tool-sign-ins'],
   ['connections'],
-  ['jobs', 'callers', 'people', 'relay', 'token-endpoint', 'replicas'],
+  ['jobs', 'callers', 'forecast', 'people', 'relay', 'token-endpoint', 'replicas'],
   ['status'],
   ['http'],
   ['housekeeping', 'start-up'],

@@ -148,6 +148,7 @@ export async function seedBerthline(harbour: Harbour, call: ApiClient, connectio
   return registered.secret;
 }
 
+const SECRET_DAYS = 24;
 /** Saltmarsh Ferries, all through the API; the consent is played over HTTP as a browser would. Done once for a folder. */
 export async function seed(harbour: Harbour, call: ApiClient): Promise<IntegrationSettings> {
   const kept = join(harbour.folder, 'timetable-board.json');
@@ -159,7 +160,8 @@ export async function seed(harbour: Harbour, call: ApiClient): Promise<Integrati
   const registered = await registerAtStandin(harbour.standinUrl, 'Saltmarsh Ferries timetable', draft.redirect_uri);
   const params = { provider: 'eelgrass', client: 'timetable' };
   await call('changeClient', { params, body: { revision: draft.revision, client_id: registered.id } });
-  await call('addSecret', { params, body: { secret: registered.secret } });
+  // As the provider's page shows it: it comes up soon.
+  await call('addSecret', { params, body: { secret: registered.secret, ends_at: new Date(Date.now() + SECRET_DAYS * 86_400_000).toISOString() } });
   await call('addConnection', {
     body: {
       name: 'sailings',

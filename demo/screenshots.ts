@@ -174,7 +174,7 @@ const good = await tour(say, {
     await shoot(page, 'test-call');
     await announcer.stop();
     await page.getByRole('button', { name: 'Dark' }).click();
-    await shootAt(page, 'decide-night', '#/connections/crew-calendar', 'Last 24 hours');
+    await shootAt(page, 'upcoming', '#/upcoming', 'Begin by');
     await page.getByRole('button', { name: 'Light' }).click();
     await seedPeople(harbour, call);
     await phonePicture(page, call);

@@ -1,4 +1,5 @@
-// `npm test`: checks of the text, then all tests, then what they covered. Ends with the line `N passed, N failed`.
+// `npm test`: checks of the text, then all tests. Ends with the line `N passed, N failed`.
+// `--coverage` (`npm run coverage`): the same, and which lines they ran, against a floor. It takes a third longer, so it is run by hand.
 // `--quick`: the checks of the text that take seconds, for a commit. Other arguments go to Vitest: `npm test -- test/quota.test.ts`.
 import { spawn } from 'node:child_process';
 import { existsSync, mkdirSync, mkdtempSync, readFileSync, rmSync } from 'node:fs';
@@ -28,7 +29,8 @@ const CHECKS = [
 
 const args = process.argv.slice(2);
 const quick = args.includes('--quick');
-const only = args.filter((arg) => arg !== '--quick');
+const isCovering = args.includes('--coverage');
+const only = args.filter((arg) => arg !== '--quick' && arg !== '--coverage');
 const folder = mkdtempSync(join(tmpdir(), 'rk-check-'));
 const report = join(folder, 'report.json');
 const childFolder = join(folder, 'children');
@@ -120,7 +122,7 @@ try {
     : only.length > 0
       ? [{ parameters: only, covers: false }]
       : [
-          { parameters: ['--exclude', `${ALONE}/**`], covers: true },
+          { parameters: ['--exclude', `${ALONE}/**`], covers: isCovering },
           { parameters: [ALONE, '--no-file-parallelism'], covers: false },
         ];
   for (const { parameters, covers } of rounds) {
@@ -136,7 +138,7 @@ try {
     if (code !== 0 && failed === before) failed += 1;
   }
   // After a failed test there is no figure: the runner writes none, and what did not run would count a second time.
-  if (!quick && only.length === 0 && failed === 0) {
+  if (isCovering && only.length === 0 && failed === 0) {
     const { line, holds } = await coverageLine(root, unitFolder, childFolder);
     process.stdout.write(`${line}\n`);
     count(holds);

@@ -8,7 +8,10 @@ const KINDS = [
   ['Tutorial', ['TUTORIAL.md']],
   ['How to', 'how-to'],
   ['Reference', ['CLI.md', 'API.md', 'SETTINGS.md', 'DEFINITIONS.md', 'DIALECT.md', 'ERRORS.md', 'BENCHMARKS.md']],
-  ['Explanation', ['RENEWAL.md', 'CONSENT.md', 'REGISTERING.md', 'ISSUING.md', 'JOBS.md', 'PEOPLE.md', 'SECURITY.md', 'ARCHITECTURE.md', 'decisions']],
+  [
+    'Explanation',
+    ['RENEWAL.md', 'CONSENT.md', 'REGISTERING.md', 'ISSUING.md', 'JOBS.md', 'PEOPLE.md', 'UPCOMING.md', 'SECURITY.md', 'ARCHITECTURE.md', 'decisions'],
+  ],
 ];
 
 const slug = (text) =>

@@ -30,6 +30,7 @@ const PAGES: [hash: string, heading: string][] = [
   ['#/jobs', 'Jobs'],
   ...['', '/result', '/settings', '/activity'].map((tab): [string, string] => [`#/jobs/rows${tab}`, 'rows']),
   ['#/jobs/new', 'New job'],
+  ['#/upcoming', 'Upcoming'],
   ['#/activity', 'Activity'],
   ['#/settings', 'Settings'],
 ];
@@ -127,25 +128,25 @@ test('on a phone the menu stands behind a button, and a table is a list with the
 
 test('the list is narrowed by its address, sorted by its heads, and many are paused, labeled and resumed at once; what fails is listed', async () => {
   await go('#/connections?state=working', 'Connections');
-  await page.getByText('2 of 2').waitFor();
+  await page.getByText('3 of 3').waitFor();
   await page.getByLabel('Search connections').fill('tid');
   await page.getByText('1 of 1').waitFor();
   expect(new URL(page.url()).hash).toBe('#/connections?search=tid&state=working');
   await go('#/connections', 'Connections');
-  await page.getByText('3 of 3').waitFor();
+  await page.getByText('4 of 4').waitFor();
   const rows = () => page.locator('tbody tr td:nth-child(2) a').allInnerTexts();
   await page.getByRole('button', { name: 'Connection', exact: true }).click();
   await page.getByRole('button', { name: 'Connection', exact: true }).click();
-  expect(await rows()).toEqual(['tides', 'sailings', 'a-draft']);
+  expect(await rows()).toEqual(['tides', 'sailings', 'notes', 'a-draft']);
   await page.getByLabel('Select all shown').check();
   await page.getByRole('button', { name: 'Pause', exact: true }).click();
   await page.getByRole('alert').getByText('a-draft').waitFor(); // nobody has consented to it
   await page.getByLabel('Label to add or remove').fill('deck');
   await page.getByRole('button', { name: 'Add label' }).click();
   await page.locator('tbody tr').filter({ hasText: 'sailings' }).getByText('deck').waitFor();
-  expect((await call('listConnections', { query: { state: 'paused', label: 'deck' } })).items.map((one) => one.name)).toEqual(['sailings', 'tides']);
+  expect((await call('listConnections', { query: { state: 'paused', label: 'deck' } })).items.map((one) => one.name)).toEqual(['notes', 'sailings', 'tides']);
   await page.getByRole('button', { name: 'Resume', exact: true }).click();
-  await eventually(async () => (await call('listConnections', { query: { state: 'working', provider: 'eelgrass', client: 'timetable' } })).total === 2);
+  await eventually(async () => (await call('listConnections', { query: { state: 'working', provider: 'eelgrass', client: 'timetable' } })).total === 3);
 });
 
 test('Ctrl K finds a connection, a page and a tab by keyboard alone; g and a letter go to a page; ? lists the keys', async () => {
@@ -197,6 +198,50 @@ test('a change made elsewhere is shown without a reload, by one stream; revoking
   await asked.getByRole('button', { name: 'Cancel' }).click();
   await asked.waitFor({ state: 'detached' });
   expect((await call('showConnection', { params: { connection: 'sailings' } })).state).toBe('working');
+});
+
+/** Presses Tab until what is focused begins with this name. @throws {Error} where it is not reached */
+async function tabTo(name: string): Promise<void> {
+  for (let presses = 0; presses < 80; presses += 1) {
+    await page.keyboard.press('Tab');
+    const focused = await page.evaluate(() => {
+      const at = document.activeElement;
+      return at instanceof HTMLElement
+        ? (at.getAttribute('aria-label') ?? (at instanceof HTMLInputElement ? at.labels?.[0]?.innerText : at.innerText) ?? '')
+        : '';
+    });
+    if (focused.trim().startsWith(name)) return;
+  }
+  throw new Error(`${name} is not reached by Tab`);
+}
+
+test('by keyboard alone: find a connection, renew it, see who uses it, go to a caller, make a key', async () => {
+  await page.setViewportSize({ width: 1280, height: 800 });
+  await go('#/', 'Overview');
+  const find = async (what: string): Promise<void> => {
+    await page.keyboard.press('Control+k');
+    await page.getByRole('dialog').getByRole('combobox').or(page.getByRole('dialog').locator('input')).first().pressSequentially(what);
+    await page.getByRole('dialog').locator('[data-command-item][aria-selected=true], [data-command-item][data-selected]').filter({ hasText: what }).waitFor();
+    await page.keyboard.press('Enter');
+    await page.getByRole('heading', { level: 1, name: what }).waitFor();
+  };
+  await find('sailings');
+  await tabTo('Renew now');
+  await page.keyboard.press('Enter');
+  await page.getByText('Renewed.').waitFor();
+  await tabTo('Used by');
+  await page.keyboard.press('Enter');
+  await page.getByRole('link', { name: 'board' }).waitFor();
+  await find('board');
+  await tabTo('Keys');
+  await page.keyboard.press('Enter');
+  await tabTo('Add a key');
+  await page.keyboard.press('Enter');
+  await tabTo('Label');
+  await page.keyboard.type('by keyboard');
+  await tabTo('Make the key');
+  await page.keyboard.press('Enter');
+  await page.getByText('Give these to board').waitFor();
 });
 
 test('the stream is for who is signed in, and figures by the hour are there for all, for one connection and for one caller', async () => {

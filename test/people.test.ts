@@ -112,10 +112,10 @@ test('an application invites a person, who consents at the registry and comes ba
   expect((await call('renewConnection', { params: { connection: handle } })).renewals).toBe(1);
   expect(await call('showConnection', { params: { connection: 'crew-id' } })).toMatchObject({ state: 'working' });
   for (const refused of [
-    call('openConnection', { params: { connection: 'crew-id' }, body: {} }),
-    call('importToken', { params: { connection: 'crew-id' }, body: { refresh_token: 'r' } }),
+    () => call('openConnection', { params: { connection: 'crew-id' }, body: {} }),
+    () => call('importToken', { params: { connection: 'crew-id' }, body: { refresh_token: 'r' } }),
   ])
-    await expect(refused).rejects.toThrow('shared');
+    await expect(refused()).rejects.toThrow('shared');
   // Paused as a whole, or one person alone.
   for (const paused of ['crew-id', handle]) {
     await call('pauseConnection', { params: { connection: paused } });
@@ -328,6 +328,13 @@ test('attacks: guessed and foreign links, forged requests, tampered addresses, s
   // The back button: the callback once more does nothing, the link is used, and a new consent does not begin.
   expect((await open(browser, played.endedAt)).at).toMatch(RETURN);
   expect(await status(`${page.at}/start`, new URLSearchParams(), browser)).toBe(410);
+  // Forwarded after it was used: another browser sees neither the account nor what came of it, and can end nothing.
+  const curious = new Browser();
+  const forwarded = await open(curious, url);
+  expect(forwarded.body).toContain('This link was used already');
+  expect(forwarded.body).not.toContain('marit.holm');
+  expect((await open(curious, `${forwarded.at}/back`)).at).toBe(forwarded.at);
+  for (const path of ['/disconnect', '/link']) expect(await status(`${forwarded.at}${path}`, new URLSearchParams(), curious), path).toBe(404);
   // Revoked: the link shows it, and nothing more can be done with it.
   const revoked = await invite('notes', 'revoked');
   await call('revokeInvitation', { params: { invitation: revoked.id } });

@@ -10,6 +10,7 @@ import { peopleOperations } from './people-operations.ts';
 import { providerOperations } from './provider-operations.ts';
 import { Statistics, StatisticsQuery } from './statistics.ts';
 import { AdoptedReplica, AdoptReplica, InstallationState, Replica, Status } from './status.ts';
+import { upcomingOperations } from './upcoming-operations.ts';
 
 export type { Operation } from './operation.ts';
 
@@ -100,6 +101,7 @@ export const operations = {
   ...handingOverOperations,
   ...jobOperations,
   ...peopleOperations,
+  ...upcomingOperations,
 } as const satisfies Record<string, Operation>;
 
 export type Operations = typeof operations;

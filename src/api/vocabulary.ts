@@ -1,5 +1,6 @@
 import type { SecretState } from '../core/clients/choose-secret.ts';
 import { type Half, type Side, VERDICTS } from '../core/diagnosis/causes.ts';
+import type { Certainty, UpcomingKind } from '../core/forecast/forecast.ts';
 import type { ConnectionState, ProofState } from '../core/health.ts';
 import type { GrantKind } from '../core/oauth/grant-kinds.ts';
 import type { PersonEventKind } from '../core/people/event.ts';
@@ -85,6 +86,19 @@ export const PERSON_EVENT_LABELS: Record<PersonEventKind, string> = {
   expires_soon: 'expires soon',
   asked: 'asked to consent again',
 };
+
+/** What will stop, and how sure its date is. */
+export const UPCOMING_WORDS: Record<UpcomingKind, string> = {
+  client_secret: 'Client secrets',
+  certificate: 'Certificates',
+  grant: 'Grants',
+  test_phase: 'Test phases',
+  standby: 'Standby tokens',
+  caller_key: 'Caller keys',
+  invitations: 'Invitations',
+  approval: 'Approvals',
+};
+export const CERTAINTY_WORDS: Record<Certainty, string> = { known: 'known', observed: 'observed', assumed: 'by the definition' };
 
 /** Lines that are judged: what was compared before a consent, and what a connection depends on. */
 export const LINE_VERDICTS: Record<'good' | 'missing' | 'doubt' | 'bad', Word> = {

@@ -45,6 +45,7 @@ export async function leave(error: unknown): Promise<void> {
   write(isNamed ? colours.red(problem.detail ?? '') : colours.red(problem.title) + (problem.detail ? ` ${problem.detail}` : ''));
   for (const place of problem.places ?? []) write(`  ${place.line ? `line ${place.line}, ` : ''}${place.path}: ${place.why}`);
   write(`What to do: ${problem.remedy}`);
+  write(colours.dim(`About this error: docs/ERRORS.md#${problem.code.toLowerCase().replaceAll('_', '-')}, or Help in the console`));
   process.exitCode = exitCode(problem);
 }
 

@@ -13,6 +13,7 @@ import { provider } from './commands/provider.ts';
 import { installation, replica } from './commands/running.ts';
 import { serve, standin } from './commands/serving.ts';
 import { signIn, signOut } from './commands/sign-in.ts';
+import { calendar, upcoming } from './commands/upcoming.ts';
 import { history, status, token } from './commands/using.ts';
 import { OUTPUTS, oneOf } from './options.ts';
 
@@ -21,7 +22,7 @@ const TASKS = {
   'Run:': [serve, standin, installation, replica],
   'Set up:': [signIn, signOut, operator, provider, client, connection, caller, invitation, campaign],
   'Use:': [token, call, job, person],
-  'Watch:': [status, history],
+  'Watch:': [status, upcoming, calendar, history],
   'Shell:': [completion],
 };
 

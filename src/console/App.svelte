@@ -28,6 +28,7 @@
     '/callers': later(() => import('./pages/Callers.svelte')),
     '/callers/:caller/:tab?': later(() => import('./pages/Caller.svelte')),
     '/jobs': later(() => import('./pages/Jobs.svelte')),
+    '/upcoming': later(() => import('./pages/Upcoming.svelte')),
     '/jobs/new': later(() => import('./pages/NewJob.svelte')),
     '/jobs/:job/:tab?': later(() => import('./pages/Job.svelte')),
     '/activity': later(() => import('./pages/Activity.svelte')),

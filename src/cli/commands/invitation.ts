@@ -76,7 +76,7 @@ export const invitation = () =>
           ),
       },
     ),
-    operation(verb('revoke', 'revoke an invitation: its link no longer works', 'rk invitation revoke 01a2…').argument('<id>'), {
+    operation(verb('revoke', 'revoke an invitation: its link no longer works', 'rk invitation revoke 01a22508-d38d-711c-841b-4b3507b84f23').argument('<id>'), {
       calls: 'revokeInvitation',
       asks: ({ args: [id] }) => `Revoke the invitation ${id}? Its link stops working at once.`,
       input: ({ args: [id] }) => ({ params: { invitation: id } }),

@@ -3,6 +3,7 @@ import Cable from '@lucide/svelte/icons/cable';
 import CalendarClock from '@lucide/svelte/icons/calendar-clock';
 import CircleGauge from '@lucide/svelte/icons/circle-gauge';
 import CircleHelp from '@lucide/svelte/icons/circle-question-mark';
+import Hourglass from '@lucide/svelte/icons/hourglass';
 import Landmark from '@lucide/svelte/icons/landmark';
 import SettingsIcon from '@lucide/svelte/icons/settings';
 import Workflow from '@lucide/svelte/icons/workflow';
@@ -14,6 +15,7 @@ export const PLACES = [
   { path: '/providers', name: 'Providers', icon: Landmark, key: 'p' },
   { path: '/callers', name: 'Callers', icon: Workflow, key: 'l' },
   { path: '/jobs', name: 'Jobs', icon: CalendarClock, key: 'j' },
+  { path: '/upcoming', name: 'Upcoming', icon: Hourglass, key: 'u' },
   { path: '/activity', name: 'Activity', icon: Activity, key: 'a' },
   { path: '/settings', name: 'Settings', icon: SettingsIcon, key: 's' },
   { path: '/help', name: 'Help', icon: CircleHelp, key: 'h' },

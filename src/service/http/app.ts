@@ -32,6 +32,8 @@ export interface AppParts {
   /** Results of jobs: the latest of one, and that of one run. */
   data: { latest: RequestHandler; run: RequestHandler };
   consents: Consents;
+  /** What is upcoming, for the private address of a calendar; null: there is none. */
+  calendar(token: string): Promise<string | null>;
   /** What people see who have no login here. */
   visits: Visits;
   /** Claims about whoever agreed, for the token of a tool; null: it is none. */
@@ -179,6 +181,12 @@ export function app(parts: AppParts): Express {
     response.type('application/json').send(contract);
   });
   server.get('/api/v1/events', parts.live.handle);
+  // For calendar programs, which cannot sign in: the address is the secret.
+  server.get('/calendar/:token.ics', async (request, response) => {
+    const text = await parts.calendar(request.params.token);
+    if (text === null) throw new Fault('NOT_FOUND', { detail: 'This calendar was revoked, or never was.' });
+    response.set('cache-control', 'private, max-age=300').type('text/calendar; charset=utf-8').send(text);
+  });
   server.get('/data/:job/latest.:format', parts.data.latest);
   server.get('/api/v1/runs/:run/result.:format', parts.data.run);
   server.use(apiRouter(parts.handlers, parts));

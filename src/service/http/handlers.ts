@@ -4,6 +4,7 @@ import * as callers from '../callers/index.ts';
 import * as clients from '../clients/index.ts';
 import * as connections from '../connections/index.ts';
 import { type Consents, importToken } from '../consent/index.ts';
+import * as forecast from '../forecast/index.ts';
 import { iso } from '../iso.ts';
 import * as jobs from '../jobs/index.ts';
 import type { Operators } from '../operators/index.ts';
@@ -141,6 +142,11 @@ export function handlers(s: HttpParts, operators: Operators, consents: Consents,
 
     recognizePaging: (asked) => jobs.recognizePaging(s, asked),
     collect: (asked) => jobs.collectNow(s, asked),
+    listUpcoming: ({ query }) => forecast.listUpcoming(s, query),
+    listCalendars: () => forecast.listCalendars(s),
+    addCalendar: (asked) => forecast.addCalendar(s, asked),
+    removeCalendar: (asked) => forecast.removeCalendar(s, asked),
+
     listPeople: (asked) => people.listPeople(s, asked),
     disconnectPerson: (asked) => people.disconnectPerson(s, asked),
     invitePerson: (asked) => people.inviteByOperator(s, asked),

@@ -2,6 +2,7 @@ import type { CallerParts } from '../callers/index.ts';
 import type { ClientParts } from '../clients/index.ts';
 import type { ConnectionParts } from '../connections/index.ts';
 import type { ConsentParts } from '../consent/index.ts';
+import type { ForecastParts } from '../forecast/index.ts';
 import type { JobParts } from '../jobs/index.ts';
 import type { PeopleParts } from '../people/index.ts';
 import type { ProviderParts } from '../providers/index.ts';
@@ -20,6 +21,7 @@ export interface HttpParts
     ConsentParts,
     JobParts,
     PeopleParts,
+    ForecastParts,
     CallerParts,
     ToolSignInParts,
     UsageParts,

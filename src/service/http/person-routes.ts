@@ -2,26 +2,26 @@ import { type NextFunction, type Request, type Response, Router, urlencoded } fr
 import { looks } from '../../api/looks.ts';
 import { Fault } from '../../core/fault.ts';
 import { CONSENT_COOKIE_SECONDS, consentCookieName } from '../consent/index.ts';
-import { back, begin, enter, leave, look, ownLink, type PersonPage, type WithConsents } from '../people/index.ts';
+import { back, begin, enter, type Held, leave, look, ownLink, type PersonPage, type WithConsents } from '../people/index.ts';
 import { disconnectPage, ownLinkPage, personErrorPage, personPage, waitPage } from './person-pages.ts';
 import type { Sessions } from './sessions.ts';
 
 /** What a person's browser can do, holding the ticket of one link. */
 export interface Visits {
   enter(ticket: string): ReturnType<typeof enter>;
-  look(invitation: string, ticket: string | undefined): Promise<PersonPage>;
-  begin(invitation: string, ticket: string | undefined, way: 'device' | undefined): ReturnType<typeof begin>;
-  back(invitation: string, ticket: string | undefined): Promise<string | null>;
-  leave(invitation: string, ticket: string | undefined): Promise<void>;
-  ownLink(invitation: string, ticket: string | undefined): Promise<string>;
+  look(invitation: string, held: Held): Promise<PersonPage>;
+  begin(invitation: string, held: Held, way: 'device' | undefined): ReturnType<typeof begin>;
+  back(invitation: string, held: Held): Promise<string | null>;
+  leave(invitation: string, held: Held): Promise<void>;
+  ownLink(invitation: string, held: Held): Promise<string>;
 }
 export const visitsWith = (s: WithConsents): Visits => ({
   enter: (ticket) => enter(s, ticket),
-  look: (invitation, ticket) => look(s, invitation, ticket),
-  begin: (invitation, ticket, way) => begin(s, invitation, ticket, way),
-  back: (invitation, ticket) => back(s, invitation, ticket),
-  leave: (invitation, ticket) => leave(s, invitation, ticket),
-  ownLink: (invitation, ticket) => ownLink(s, invitation, ticket),
+  look: (invitation, held) => look(s, invitation, held),
+  begin: (invitation, held, way) => begin(s, invitation, held, way),
+  back: (invitation, held) => back(s, invitation, held),
+  leave: (invitation, held) => leave(s, invitation, held),
+  ownLink: (invitation, held) => ownLink(s, invitation, held),
 });
 
 const COOKIE_SECONDS = 86_400;
@@ -47,23 +47,27 @@ export function personRoutes(parts: { publicUrl: string; visits: Visits; session
   const at = (request: Request) => {
     const { invitation } = request.params as { invitation: string };
     if (!ID.test(invitation)) throw new Fault('INVITATION_UNKNOWN');
-    return { invitation, base: `/i/p/${invitation}`, ticket: sessions.cookie(request, cookieName(invitation)) };
+    return {
+      invitation,
+      base: `/i/p/${invitation}`,
+      held: { ticket: sessions.cookie(request, cookieName(invitation)), cookie: (name: string) => sessions.cookie(request, name) },
+    };
   };
   const html = (response: Response, text: string): void => void response.type('html').send(text);
 
   router.get('/p/:invitation', async (request, response) => {
-    const { invitation, base, ticket } = at(request);
-    const page = await visits.look(invitation, ticket);
+    const { invitation, base, held } = at(request);
+    const page = await visits.look(invitation, held);
     if (page.result?.kind === 'waiting' && page.device) return response.redirect(303, `${base}/wait`);
     html(response, personPage(page, base));
   });
   router.get('/p/:invitation/wait', async (request, response) => {
-    const { invitation, base, ticket } = at(request);
+    const { invitation, base, held } = at(request);
     const waits = (seen: PersonPage): boolean => seen.result?.kind === 'waiting';
-    let page = await visits.look(invitation, ticket);
+    let page = await visits.look(invitation, held);
     if (waits(page) && (page.device === null || request.query.entered !== undefined))
       for await (const _ of looks({ withinMs: WAIT_MOST_MS, everyMs: LOOK_EVERY_MS })) {
-        page = await visits.look(invitation, ticket);
+        page = await visits.look(invitation, held);
         if (!waits(page) || request.destroyed) break;
       }
     if (waits(page)) return html(response, waitPage(page, base));
@@ -73,33 +77,33 @@ export function personRoutes(parts: { publicUrl: string; visits: Visits; session
   });
   router.post('/p/:invitation/start', urlencoded({ extended: false, limit: '1kb' }), async (request, response) => {
     sessions.checkOrigin(request);
-    const { invitation, base, ticket } = at(request);
+    const { invitation, base, held } = at(request);
     const { way } = (request.body ?? {}) as { way?: unknown };
-    const started = await visits.begin(invitation, ticket, way === 'device' ? way : undefined);
+    const started = await visits.begin(invitation, held, way === 'device' ? way : undefined);
     if (started.location === null) return response.redirect(303, `${base}/wait`);
     sessions.giveConsentCookie(response, consentCookieName(started.consentId), started.cookie, CONSENT_COOKIE_SECONDS);
     response.redirect(303, started.location);
   });
   router.get('/p/:invitation/back', async (request, response) => {
-    const { invitation, base, ticket } = at(request);
-    response.redirect(303, (await visits.back(invitation, ticket)) ?? base);
+    const { invitation, base, held } = at(request);
+    response.redirect(303, (await visits.back(invitation, held)) ?? base);
   });
   router.get('/p/:invitation/disconnect', async (request, response) => {
-    const { invitation, base, ticket } = at(request);
-    const page = await visits.look(invitation, ticket);
+    const { invitation, base, held } = at(request);
+    const page = await visits.look(invitation, held);
     if (!page.connected) return response.redirect(303, base);
     html(response, disconnectPage(page, base));
   });
   router.post('/p/:invitation/disconnect', async (request, response) => {
     sessions.checkOrigin(request);
-    const { invitation, base, ticket } = at(request);
-    await visits.leave(invitation, ticket);
+    const { invitation, base, held } = at(request);
+    await visits.leave(invitation, held);
     response.redirect(303, base);
   });
   router.post('/p/:invitation/link', async (request, response) => {
     sessions.checkOrigin(request);
-    const { invitation, base, ticket } = at(request);
-    html(response, ownLinkPage(base, await visits.ownLink(invitation, ticket)));
+    const { invitation, base, held } = at(request);
+    html(response, ownLinkPage(base, await visits.ownLink(invitation, held)));
   });
   // The ticket leaves the address at the first look: it goes into a cookie of this browser, for this link alone.
   router.get('/:ticket', async (request, response) => {

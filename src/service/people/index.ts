@@ -5,4 +5,4 @@ export { inviteByCaller, inviteByOperator, listInvitations, revokeInvitation } f
 export { personChanged, personConsented, redeem } from './outcome.ts';
 export type { PeopleParts, WithConsents } from './parts.ts';
 export { disconnectOwnPerson, disconnectPerson, listOwnPeople, listPeople } from './people.ts';
-export { back, begin, enter, leave, look, ownLink, type PersonPage } from './visits.ts';
+export { back, begin, enter, type Held, leave, look, ownLink, type PersonPage } from './visits.ts';

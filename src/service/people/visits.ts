@@ -5,6 +5,7 @@ import { base64url } from '../../core/identifiers.ts';
 import type { Way } from '../../core/oauth/grant-kinds.ts';
 import { waysOf } from '../../core/oauth/ways.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
+import { consentCookieName } from '../consent/index.ts';
 import { connectionDefinition } from '../grants/index.ts';
 import { hashOf } from '../hash.ts';
 import type { ConnectionRow } from '../store/connections.ts';
@@ -17,6 +18,8 @@ import { disconnect } from './people.ts';
 
 /** Consents that may be begun with one link: denials and mistakes, not a machine that tries for ever. */
 const STARTS_MOST = 50;
+/** How long what a device brought is shown behind an invitation. */
+const DEVICE_SHOWN_MS = 10 * 60_000;
 const CODE_BYTES = 24;
 const CODE_MS = 10 * 60_000;
 const WAYS: readonly Way[] = ['redirect', 'device'];
@@ -60,7 +63,7 @@ interface Found {
 }
 
 const gone = (): Fault => new Fault('INVITATION_UNKNOWN');
-const fits = (hash: Buffer, ticket: string | undefined): boolean => ticket !== undefined && timingSafeEqual(hash, hashOf(ticket));
+const fits = (hash: Buffer | null, text: string | undefined): boolean => hash !== null && text !== undefined && timingSafeEqual(hash, hashOf(text));
 
 /** The invitation behind a ticket; nothing is used up. @throws {Fault} INVITATION_UNKNOWN */
 export async function enter(s: WithConsents, ticket: string): Promise<{ invitation: string; expiresAt: number }> {
@@ -70,8 +73,27 @@ export async function enter(s: WithConsents, ticket: string): Promise<{ invitati
   return { invitation: row.id, expiresAt: row.expiresAt };
 }
 
-/** @param ticket from the browser's cookie @throws {Fault} INVITATION_UNKNOWN: the browser does not hold it */
-async function find(s: WithConsents, invitation: string, ticket: string | undefined): Promise<Found> {
+/** What a browser holds: the ticket of the link, and by name the cookies of consents that began in it. */
+export interface Held {
+  ticket: string | undefined;
+  cookie(name: string): string | undefined;
+}
+
+/**
+ * A private link is its person's. An invitation may have been forwarded, or read by others: what came of it is shown, ended and passed on
+ * only in the browser in which the consent began.
+ */
+async function isOwner(s: WithConsents, row: InvitationRow, held: Held): Promise<boolean> {
+  if (row.kind === 'own') return true;
+  const consent = row.consentId === null ? null : await s.store.consents.byId(row.consentId);
+  if (!consent) return false;
+  // A code on another device leaves no cookie: its page is the one that waits for it.
+  if (consent.way === 'device') return consent.finishedAt === null || s.ports.clock.now() - consent.finishedAt < DEVICE_SHOWN_MS;
+  return fits(consent.cookieHash, held.cookie(consentCookieName(consent.id)));
+}
+
+/** @throws {Fault} INVITATION_UNKNOWN: the browser does not hold the link's ticket */
+async function find(s: WithConsents, invitation: string, { ticket }: Held): Promise<Found> {
   const row = await s.store.invitations.byId(invitation);
   if (!row || !fits(row.ticketHash, ticket)) throw gone();
   const [person, shared] = await Promise.all([s.store.connections.byId(row.connectionId), s.store.connections.byId(row.sharedId)]);
@@ -85,17 +107,18 @@ const stateOf = (row: InvitationRow, now: number): PersonPage['state'] =>
 const withWords = (names: readonly string[], definition: ProviderDefinition) =>
   names.map((name) => ({ name, says: definition.scopes.find((one) => one.name === name)?.says ?? '' }));
 
-export async function look(s: WithConsents, invitation: string, ticket: string | undefined): Promise<PersonPage> {
-  const { row, person, shared } = await find(s, invitation, ticket);
+export async function look(s: WithConsents, invitation: string, held: Held): Promise<PersonPage> {
+  const { row, person, shared } = await find(s, invitation, held);
+  const isTheirs = await isOwner(s, row, held);
   const now = s.ports.clock.now();
   const [listed] = await s.store.connectionList.read({ names: [person.name] });
   if (!listed) throw gone();
   const { definition, record: client } = await connectionDefinition(s, listed);
   const caller = row.callerId === null ? null : await s.store.callers.byId(row.callerId);
-  const consent = row.consentId === null ? null : await s.store.consents.byId(row.consentId);
+  const consent = row.consentId === null || !isTheirs ? null : await s.store.consents.byId(row.consentId);
   const wanted = [...new Set([...shared.scopes, ...(definition.identity?.needs ?? [])])];
   const granted = listed.grantedScopes ?? [];
-  const isConnected = listed.grantId !== null && listed.facts.intent !== 'revoked';
+  const isConnected = isTheirs && listed.grantId !== null && listed.facts.intent !== 'revoked';
   return {
     invitation,
     kind: row.kind,
@@ -137,10 +160,10 @@ function deviceOf(consent: ConsentRow, now: number): PersonPage['device'] {
 export async function begin(
   s: WithConsents,
   invitation: string,
-  ticket: string | undefined,
+  held: Held,
   way?: Way,
 ): Promise<{ consentId: string; cookie: string; location: string } | { location: null }> {
-  const { row, person, shared } = await find(s, invitation, ticket);
+  const { row, person, shared } = await find(s, invitation, held);
   const state = stateOf(row, s.ports.clock.now());
   if (state !== 'open') throw new Fault('INVITATION_ENDED', { detail: ENDED[state] });
   if (shared.intent === 'paused') throw new Fault('CONNECTION_PAUSED', { detail: 'The operator paused it. Try again later.' });
@@ -166,9 +189,9 @@ const ENDED = {
 } as const;
 
 /** Where the application takes over, with a one-time code; null: the invitation names no such address. */
-export async function back(s: WithConsents, invitation: string, ticket: string | undefined): Promise<string | null> {
-  const { row } = await find(s, invitation, ticket);
-  if (row.returnTo === null || row.callerId === null || row.consentId === null) return null;
+export async function back(s: WithConsents, invitation: string, held: Held): Promise<string | null> {
+  const { row } = await find(s, invitation, held);
+  if (!(await isOwner(s, row, held)) || row.returnTo === null || row.callerId === null || row.consentId === null) return null;
   const caller = await s.store.callers.byId(row.callerId);
   if (!caller?.redirectUris.includes(row.returnTo))
     throw new Fault('INVITATION_ENDED', { detail: 'The application no longer takes people back at this address.' });
@@ -181,15 +204,17 @@ export async function back(s: WithConsents, invitation: string, ticket: string |
 }
 
 /** The person takes back what they gave. */
-export async function leave(s: WithConsents, invitation: string, ticket: string | undefined): Promise<void> {
-  const { row, person, shared } = await find(s, invitation, ticket);
+export async function leave(s: WithConsents, invitation: string, held: Held): Promise<void> {
+  const { row, person, shared } = await find(s, invitation, held);
+  if (!(await isOwner(s, row, held))) throw gone();
   if (row.revokedAt !== null) throw new Fault('INVITATION_ENDED', { detail: ENDED.revoked });
   await disconnect(s, shared, person, 'person');
 }
 
 /** A new private link for the person, shown once. */
-export async function ownLink(s: WithConsents, invitation: string, ticket: string | undefined): Promise<string> {
-  const { row } = await find(s, invitation, ticket);
+export async function ownLink(s: WithConsents, invitation: string, held: Held): Promise<string> {
+  const { row } = await find(s, invitation, held);
+  if (!(await isOwner(s, row, held))) throw gone();
   if (row.revokedAt !== null) throw new Fault('INVITATION_ENDED', { detail: ENDED.revoked });
   return urlOf(s, (await makeOwnLink(s, row)).ticket);
 }

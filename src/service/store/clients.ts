@@ -57,6 +57,7 @@ interface ApprovalNews {
 /** Clients: our registrations at providers. Instants are epoch ms of the database. */
 export interface ClientStore {
   byId(clientId: string): Promise<ClientRow | null>;
+  all(): Promise<ClientRow[]>;
   byName(providerId: string, name: string): Promise<ClientRow | null>;
   /** By name. */
   ofProvider(providerId: string): Promise<ClientRow[]>;
@@ -93,6 +94,7 @@ export function clientStore(database: Database): ClientStore {
     `approval IN ('requested', 'info_requested') AND stage <> 'retired' AND client_id IS NOT NULL
      AND (approval_seen_at IS NULL OR approval_seen_at < ${inMs(-everyMs)})`;
   return {
+    all: () => table.list(),
     byId: (clientId) => table.find({ id: clientId }),
     byName: (providerId, name) => table.find({ providerId, name }),
     ofProvider: (providerId) => table.list({ providerId }, { orderBy: 'name' }),

@@ -422,4 +422,13 @@ export const MIGRATIONS: [name: string, statement: string][] = [
     '0082-campaign-people',
     table('campaign_people', `campaign_id ${ID}, connection_id ${ID}, times INT UNSIGNED NOT NULL, asked_at ${AT}, PRIMARY KEY (campaign_id, connection_id)`),
   ],
+  // Private addresses at which calendar programs read what is upcoming.
+  [
+    '0083-calendars',
+    table(
+      'calendars',
+      `id ${ID} PRIMARY KEY, name VARCHAR(63) NOT NULL, token_hash BINARY(32) NOT NULL, created_by VARCHAR(63) NOT NULL, created_at ${AT}, last_read_at DATETIME(3) NULL, UNIQUE KEY (name), UNIQUE KEY (token_hash)`,
+    ),
+  ],
+  ['0084-dates', 'ALTER TABLE grants ADD KEY IF NOT EXISTS life_ends (life_ends_at)'],
 ];

@@ -10,6 +10,7 @@ import { type ConsentStore, consentStore } from './consents.ts';
 import { type DataKeyStore, dataKeyStore } from './data-keys.ts';
 import type { Database } from './database.ts';
 import { type DefinitionUses, definitionUses } from './definition-uses.ts';
+import { type ForecastStore, forecastStore } from './forecast.ts';
 import { type GrantStore, grantStore } from './grants.ts';
 import { type HistoryStore, historyStore } from './history.ts';
 import { type InstallationStore, installationStore } from './installation.ts';
@@ -49,6 +50,7 @@ export interface Store {
   consents: ConsentStore;
   dataKeys: DataKeyStore;
   definitionUses: DefinitionUses;
+  forecast: ForecastStore;
   grants: GrantStore;
   history: HistoryStore;
   installation: InstallationStore;
@@ -88,6 +90,7 @@ export const openStore = (database: Database): Store => ({
   consents: consentStore(database),
   dataKeys: dataKeyStore(database),
   definitionUses: definitionUses(database),
+  forecast: forecastStore(database),
   grants: grantStore(database),
   history: historyStore(database),
   installation: installationStore(database),

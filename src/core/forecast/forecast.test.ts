@@ -1,0 +1,139 @@
+import fc from 'fast-check';
+import ICAL from 'ical.js';
+import { describe, expect, test } from 'vitest';
+import { calendar, folded } from './calendar.ts';
+import { type ClientFacts, type Facts, forecast, type GrantFacts } from './forecast.ts';
+
+const DAY_MS = 86_400_000;
+const NOW = Date.UTC(2026, 10, 29);
+const until = NOW + 90 * DAY_MS;
+const breaks = { connections: 2, examples: ['sailings'], callers: ['board'], jobs: [] };
+const client = (more: Partial<ClientFacts>): ClientFacts => ({
+  id: 'c1',
+  provider: 'eelgrass',
+  name: 'timetable',
+  secrets: [],
+  approval: { state: 'not_needed', expectedAt: null },
+  needsApproval: false,
+  breaks,
+  ...more,
+});
+const grant = (more: Partial<GrantFacts>): GrantFacts => ({
+  id: 'g1',
+  connection: 'sailings',
+  shared: null,
+  account: 'Marit Holm',
+  lifeEndsAt: null,
+  phaseEndsAt: null,
+  isStandby: false,
+  labels: [],
+  breaks,
+  ...more,
+});
+const facts = (more: Partial<Facts>): Facts => ({ clients: [], grants: [], callerKeys: [], invitations: [], ...more });
+const secret = (days: number | null, kind = 'secret') => ({ kind, label: '', endsAt: days === null ? null : NOW + days * DAY_MS });
+const of = (more: Partial<Facts>) => forecast(facts(more), NOW, until);
+
+describe('secrets', () => {
+  test.each([
+    ['one that ends', [secret(20)], [20]],
+    ['one that never ends', [secret(null)], []],
+    ['an old one beside one that lasts longer: the last counts', [secret(5), secret(60)], [60]],
+    ['an old one beside one that never ends', [secret(5), secret(null)], []],
+    ['one that ends after the horizon', [secret(91)], []],
+    ['one that has ended: late, and shown', [secret(-3)], [-3]],
+    ['none', [], []],
+  ])('%s', (_name, secrets, days) => {
+    const found = of({ clients: [client({ secrets })] });
+    expect(found.map((one) => (one.at - NOW) / DAY_MS)).toEqual(days);
+    for (const one of found) expect(one).toMatchObject({ kind: 'client_secret', who: 'operator', certainty: 'known', breaks, actBy: one.at - 7 * DAY_MS });
+  });
+  test('a certificate that needs approval begins two weeks earlier', () => {
+    const [found] = of({ clients: [client({ secrets: [secret(40, 'certificate')], needsApproval: true })] });
+    expect(found).toMatchObject({ kind: 'certificate', actBy: NOW + 26 * DAY_MS });
+  });
+});
+
+test('an approval that is overdue is late; one that asks back is for the operator, now', () => {
+  expect(of({ clients: [client({ approval: { state: 'requested', expectedAt: NOW - 2 * DAY_MS } })] })).toMatchObject([
+    { kind: 'approval', who: 'provider', at: NOW - 2 * DAY_MS },
+  ]);
+  expect(of({ clients: [client({ approval: { state: 'info_requested', expectedAt: null } })] })).toMatchObject([
+    { kind: 'approval', who: 'operator', at: NOW },
+  ]);
+  expect(of({ clients: [client({ approval: { state: 'requested', expectedAt: null } })] })).toEqual([]);
+});
+
+test('a grant ends by whichever comes first; people of one shared connection are one entry with the first date', () => {
+  expect(of({ grants: [grant({ lifeEndsAt: NOW + 50 * DAY_MS, phaseEndsAt: NOW + 7 * DAY_MS })] })).toMatchObject([
+    { kind: 'test_phase', at: NOW + 7 * DAY_MS, who: 'person' },
+  ]);
+  expect(of({ grants: [grant({ lifeEndsAt: NOW + 50 * DAY_MS, isStandby: true })] })).toMatchObject([{ kind: 'standby', breaks: { connections: 0 } }]);
+  const people = [30, 10, 20].map((days, at) => grant({ id: `p${at}`, connection: `crew@${at}`, shared: 'crew', lifeEndsAt: NOW + days * DAY_MS }));
+  expect(of({ grants: people })).toMatchObject([
+    { key: 'people-crew-grant', at: NOW + 10 * DAY_MS, breaks: { connections: 3 }, command: 'rk person list crew' },
+  ]);
+});
+
+test('only the last key of a caller stops it', () => {
+  const key = { id: 'k', caller: 'board', label: 'old', endsAt: NOW + DAY_MS, breaks };
+  expect(of({ callerKeys: [{ ...key, isLast: false }] })).toEqual([]);
+  expect(of({ callerKeys: [{ ...key, isLast: true }] })).toMatchObject([{ kind: 'caller_key', page: '/callers/board/keys' }]);
+});
+
+test('whatever the facts: sorted, within the horizon, never two entries of one key, the same tomorrow', () =>
+  fc.assert(
+    fc.property(
+      fc.array(fc.tuple(fc.integer({ min: -40, max: 200 }), fc.boolean()), { maxLength: 12 }),
+      fc.array(fc.option(fc.integer({ min: -40, max: 200 })), { maxLength: 6 }),
+      (ends, secrets) => {
+        const all = facts({
+          grants: ends.map(([days, isShared], at) =>
+            grant({ id: `g${at}`, connection: `c${at}`, shared: isShared ? 'crew' : null, lifeEndsAt: NOW + days * DAY_MS }),
+          ),
+          clients: secrets.map((days, at) => client({ id: `c${at}`, secrets: [secret(days)] })),
+        });
+        const found = forecast(all, NOW, until);
+        expect(found.map((one) => one.at)).toEqual(found.map((one) => one.at).sort((a, b) => a - b));
+        expect(found.every((one) => one.at <= until && one.actBy <= one.at)).toBe(true);
+        expect(new Set(found.map((one) => one.key)).size).toBe(found.length);
+        expect(forecast(all, NOW + DAY_MS, until).map((one) => [one.key, one.at])).toEqual(found.map((one) => [one.key, one.at]));
+      },
+    ),
+  ));
+
+describe('the calendar (RFC 5545)', () => {
+  const odd = 'Ends; soon, “ü” \\ and\na second line that is long enough to be folded more than once, whatever it says';
+  const at = { host: 'kettle.example:7420', url: 'https://kettle.example', now: NOW };
+  test('a parser reads what was written: dates, texts, alarms', () => {
+    const [one] = of({ clients: [client({ name: odd, secrets: [secret(20)] })] });
+    const parsed = new ICAL.Component(ICAL.parse(calendar(one ? [one] : [], at)));
+    const [event] = parsed.getAllSubcomponents('vevent');
+    const read = new ICAL.Event(event as ICAL.Component);
+    expect(read.uid).toBe('secret-c1@kettle.example:7420');
+    expect(read.summary).toBe(`Client secret of eelgrass/${odd} expires`);
+    expect([read.startDate.isDate, read.startDate.toString()]).toEqual([true, '2026-12-19']);
+    expect(read.description).toContain('Begin by 2026-12-12.\nStops: sailings');
+    expect(event?.getFirstSubcomponent('valarm')?.getFirstPropertyValue('trigger')?.toString()).toBe('-P7D');
+  });
+  test('a date that moves has the same UID and a higher sequence', () => {
+    const sequence = (days: number): [string, number] => {
+      const parsed = new ICAL.Component(ICAL.parse(calendar(of({ clients: [client({ secrets: [secret(days)] })] }), at)));
+      const event = parsed.getFirstSubcomponent('vevent');
+      return [String(event?.getFirstPropertyValue('uid')), Number(event?.getFirstPropertyValue('sequence'))];
+    };
+    const [[uid, before], [same, after]] = [sequence(20), sequence(50)];
+    expect([same, after > before]).toEqual([uid, true]);
+  });
+  test('no line is longer than 75 octets, and unfolding gives the text back', () =>
+    fc.assert(
+      fc.property(
+        fc.string({ unit: 'grapheme', maxLength: 300 }).filter((text) => !/[\r\n]/.test(text)),
+        (text) => {
+          const lines = folded(text).split('\r\n');
+          expect(lines.every((line) => Buffer.byteLength(line) <= 75)).toBe(true);
+          expect(lines.join('\r\n').replace(/\r\n /g, '')).toBe(text);
+        },
+      ),
+    ));
+});

@@ -1,0 +1,246 @@
+/** What will stop, or get worse, if nobody acts. Instants are epoch ms. Pure: a function of what is stored and of the time. */
+export const UPCOMING_KINDS = ['client_secret', 'certificate', 'grant', 'test_phase', 'standby', 'caller_key', 'invitations', 'approval'] as const;
+export type UpcomingKind = (typeof UPCOMING_KINDS)[number];
+
+/** How sure the date is: someone entered it or the provider stated it; it was seen; it follows from what the definition states. */
+export type Certainty = 'known' | 'observed' | 'assumed';
+type Actor = 'operator' | 'person' | 'provider';
+
+/** Whom it hits: how many connections, and the first of them by name; the callers and jobs that use them. */
+export interface Breaks {
+  connections: number;
+  examples: string[];
+  callers: string[];
+  jobs: string[];
+}
+
+export interface Upcoming {
+  /** Stays the same from day to day, and for whoever reads it: of a calendar entry, of a notice. */
+  key: string;
+  kind: UpcomingKind;
+  what: string;
+  /** When it stops; before `now` where it is late already. */
+  at: number;
+  /** The latest moment to begin, so that all is done in time. */
+  actBy: number;
+  certainty: Certainty;
+  who: Actor;
+  breaks: Breaks;
+  remedy: string;
+  /** The page of the console, and the command of `rk`, where it is fixed. */
+  page: string;
+  command: string;
+  labels: string[];
+}
+
+export interface ClientFacts {
+  id: string;
+  provider: string;
+  name: string;
+  /** Kept secrets, keys and certificates; `endsAt` null: never. */
+  secrets: { kind: string; label: string; endsAt: number | null }[];
+  approval: { state: string; expectedAt: number | null };
+  /** Whoever approves takes days: a change has to begin earlier. */
+  needsApproval: boolean;
+  breaks: Breaks;
+}
+export interface GrantFacts {
+  id: string;
+  connection: string;
+  /** The shared connection, where it is a person's. */
+  shared: string | null;
+  account: string | null;
+  /** By the provider's rules, however often it is renewed; null: not known. */
+  lifeEndsAt: number | null;
+  /** Refresh tokens of a client for listed accounts end then; null: they do not. */
+  phaseEndsAt: number | null;
+  isStandby: boolean;
+  labels: string[];
+  breaks: Breaks;
+}
+export interface Facts {
+  clients: readonly ClientFacts[];
+  grants: readonly GrantFacts[];
+  callerKeys: readonly { id: string; caller: string; label: string; endsAt: number; isLast: boolean; breaks: Breaks }[];
+  invitations: readonly { shared: string; count: number; firstEndsAt: number }[];
+}
+
+const DAY_MS = 86_400_000;
+/** How long it takes to act, in days: a new secret is verified beside the old one; approval waits for people. */
+const LEAD_DAYS: Record<UpcomingKind, number> = {
+  client_secret: 7,
+  certificate: 7,
+  grant: 3,
+  test_phase: 3,
+  standby: 3,
+  caller_key: 7,
+  invitations: 0,
+  approval: 0,
+};
+const APPROVAL_LEAD_DAYS = 14;
+const NONE: Breaks = { connections: 0, examples: [], callers: [], jobs: [] };
+const named = (count: number, one: string, many = `${one}s`): string => (count === 1 ? `1 ${one}` : `${count} ${many}`);
+
+/**
+ * Everything that will stop until `until`, the first one first. What lies before `now` is late, and is still shown: it has stopped, or it
+ * waits for someone.
+ */
+export function forecast(facts: Facts, now: number, until: number): Upcoming[] {
+  const all = [
+    ...facts.clients.flatMap((client) => ofClient(client, now)),
+    ...grants(facts.grants),
+    ...facts.callerKeys.flatMap(ofCallerKey),
+    ...facts.invitations.map(ofInvitations),
+  ];
+  return all.filter((one) => one.at <= until).sort((a, b) => a.at - b.at || (a.key < b.key ? -1 : 1));
+}
+
+type Core = Omit<Upcoming, 'actBy'> & { leadDays?: number };
+const withLead = ({ leadDays, ...one }: Core): Upcoming => ({ ...one, actBy: one.at - (leadDays ?? LEAD_DAYS[one.kind]) * DAY_MS });
+
+function ofClient(client: ClientFacts, now: number): Upcoming[] {
+  const { id, provider, name, breaks } = client;
+  const page = `/providers/${provider}/clients/${name}/credentials`;
+  const found: Upcoming[] = [];
+  // Another secret that is there already takes over: only the last of them ends the client.
+  const dated = client.secrets.filter((one): one is typeof one & { endsAt: number } => one.endsAt !== null);
+  const last = dated.length > 0 && dated.length === client.secrets.length ? dated.reduce((a, b) => (b.endsAt > a.endsAt ? b : a)) : null;
+  if (last) {
+    const isKey = last.kind === 'certificate' || last.kind === 'key';
+    found.push(
+      withLead({
+        key: `secret-${id}`,
+        kind: isKey ? 'certificate' : 'client_secret',
+        what: `${isKey ? 'Certificate' : last.kind === 'password' ? 'Password' : 'Client secret'} of ${provider}/${name}`,
+        at: last.endsAt,
+        certainty: 'known',
+        who: 'operator',
+        breaks,
+        remedy: `Make a new one at the provider and enter it beside the old one. It is verified before the old one is retired.`,
+        page,
+        command: `rk client ${isKey ? 'certificate make' : 'secret add'} ${provider}/${name}`,
+        labels: [],
+        ...(client.needsApproval && isKey ? { leadDays: APPROVAL_LEAD_DAYS } : {}),
+      }),
+    );
+  }
+  const { state, expectedAt } = client.approval;
+  if ((state === 'requested' || state === 'info_requested') && (expectedAt !== null || state === 'info_requested'))
+    found.push(
+      withLead({
+        key: `approval-${id}`,
+        kind: 'approval',
+        what: state === 'info_requested' ? `${provider} asks for more about ${name}` : `Approval of ${provider}/${name}`,
+        at: state === 'info_requested' ? now : (expectedAt ?? now),
+        certainty: 'assumed',
+        who: state === 'info_requested' ? 'operator' : 'provider',
+        breaks,
+        remedy:
+          state === 'info_requested' ? 'Answer the provider.' : 'Ask the provider how far it is. It is checked automatically where the provider reports it.',
+        page: `/providers/${provider}/clients/${name}`,
+        command: `rk client show ${provider}/${name}`,
+        labels: [],
+      }),
+    );
+  return found;
+}
+
+/** People of one shared connection are one entry: the first of them names the date. */
+function grants(all: readonly GrantFacts[]): Upcoming[] {
+  const own: Upcoming[] = [];
+  const shared = new Map<string, { ends: Ending; facts: GrantFacts; count: number }>();
+  for (const facts of all) {
+    const ends = endOf(facts);
+    if (!ends) continue;
+    if (facts.shared === null) {
+      own.push(grantEntry(facts, ends));
+      continue;
+    }
+    const at = `${facts.shared} ${ends.kind}`;
+    const known = shared.get(at);
+    shared.set(at, { ends: !known || ends.at < known.ends.at ? ends : known.ends, facts, count: (known?.count ?? 0) + 1 });
+  }
+  return [...own, ...[...shared.values()].map(peopleEntry)];
+}
+
+interface Ending {
+  kind: 'grant' | 'test_phase' | 'standby';
+  at: number;
+}
+function endOf(facts: GrantFacts): Ending | null {
+  const ends = [
+    ...(facts.lifeEndsAt === null ? [] : [{ kind: 'grant' as const, at: facts.lifeEndsAt }]),
+    ...(facts.phaseEndsAt === null ? [] : [{ kind: 'test_phase' as const, at: facts.phaseEndsAt }]),
+  ].sort((a, b) => a.at - b.at);
+  const [first] = ends;
+  return first ? (facts.isStandby ? { kind: 'standby', at: first.at } : first) : null;
+}
+
+const GRANT_REMEDY: Record<Ending['kind'], string> = {
+  grant: 'Reconnect before that date: whoever consented consents again.',
+  test_phase: 'Publish the client at the provider, then reconnect; or reconnect before that date.',
+  standby: 'Use it, discard it, or consent again before that date.',
+};
+const grantEntry = (facts: GrantFacts, { kind, at }: Ending): Upcoming =>
+  withLead({
+    key: `grant-${facts.id}`,
+    kind,
+    what: kind === 'standby' ? `Tokens on standby of ${facts.connection}` : `Grant of ${facts.connection}${facts.account ? ` (${facts.account})` : ''}`,
+    at,
+    certainty: 'assumed',
+    who: 'person',
+    breaks: kind === 'standby' ? NONE : facts.breaks,
+    remedy: GRANT_REMEDY[kind],
+    page: `/connections/${facts.connection}`,
+    command: `rk connection open ${facts.connection}`,
+    labels: facts.labels,
+  });
+const peopleEntry = ({ ends, facts, count }: { ends: Ending; facts: GrantFacts; count: number }): Upcoming =>
+  withLead({
+    key: `people-${facts.shared}-${ends.kind}`,
+    kind: ends.kind,
+    what: `Grants of ${named(count, 'person', 'people')} of ${facts.shared}, the first`,
+    at: ends.at,
+    certainty: 'assumed',
+    who: 'person',
+    breaks: { ...facts.breaks, connections: count },
+    remedy: 'Each person gets the link to reconnect two weeks before. A campaign reminds them.',
+    page: `/connections/${facts.shared}`,
+    command: `rk person list ${facts.shared}`,
+    labels: facts.labels,
+  });
+
+/** A key matters where it is the caller's last; a retired one beside another ends as planned. */
+const ofCallerKey = (key: Facts['callerKeys'][number]): Upcoming[] =>
+  key.isLast
+    ? [
+        withLead({
+          key: `key-${key.id}`,
+          kind: 'caller_key',
+          what: `Last key of the caller ${key.caller}${key.label ? ` (${key.label})` : ''}`,
+          at: key.endsAt,
+          certainty: 'known',
+          who: 'operator',
+          breaks: key.breaks,
+          remedy: 'Add a new key, switch the tool, and let the old one end.',
+          page: `/callers/${key.caller}/keys`,
+          command: `rk caller key add ${key.caller}`,
+          labels: [],
+        }),
+      ]
+    : [];
+
+const ofInvitations = ({ shared, count, firstEndsAt }: Facts['invitations'][number]): Upcoming =>
+  withLead({
+    key: `invitations-${shared}`,
+    kind: 'invitations',
+    what: `${named(count, 'unused invitation')} to ${shared}, the first`,
+    at: firstEndsAt,
+    certainty: 'known',
+    who: 'person',
+    breaks: NONE,
+    remedy: 'Remind whoever was invited, or invite them again.',
+    page: `/connections/${shared}/invitations`,
+    command: `rk invitation list ${shared}`,
+    labels: [],
+  });

@@ -1,0 +1,101 @@
+import type { z } from 'zod';
+import type { UpcomingItem, UpcomingListed, UpcomingQuery } from '../../api/upcoming.ts';
+import { type Breaks, type ClientFacts, type Facts, forecast, type GrantFacts, type Upcoming } from '../../core/forecast/forecast.ts';
+import { connectionDefinition } from '../grants/index.ts';
+import { iso } from '../iso.ts';
+import type { ClientRow } from '../store/clients.ts';
+import type { EndingGrant } from '../store/forecast.ts';
+import type { ForecastParts } from './parts.ts';
+
+const DAY_MS = 86_400_000;
+/** More ends than that are not told one by one: they have a cause in common. */
+const GRANTS_MOST = 5_000;
+
+/** Everything that will stop in the next days, the first one first. */
+export async function upcoming(s: ForecastParts, days: number): Promise<Upcoming[]> {
+  const now = s.ports.clock.now();
+  const until = now + days * DAY_MS;
+  return forecast(await factsOf(s, until), now, until);
+}
+
+export async function listUpcoming(s: ForecastParts, query: z.output<typeof UpcomingQuery>): Promise<UpcomingListed> {
+  const now = s.ports.clock.now();
+  const all = await upcoming(s, query.days);
+  const items = all.filter((one) => (query.label === undefined || one.labels.includes(query.label)) && (query.who === undefined || one.who === query.who));
+  return { items: items.map(view), now: iso(now), until: iso(now + query.days * DAY_MS) };
+}
+
+const view = ({ actBy, at, ...one }: Upcoming): UpcomingItem => ({ ...one, at: iso(at), act_by: iso(actBy) });
+
+async function factsOf(s: ForecastParts, until: number): Promise<Facts> {
+  const [ending, clients] = await Promise.all([s.store.forecast.clientsWithEndingSecrets(until), s.store.clients.all()]);
+  const providers = new Map((await s.store.providers.all()).map((one) => [one.id, one.name]));
+  const named = (client: ClientRow): string => providers.get(client.providerId) ?? '';
+  const wanted = clients.filter(
+    ({ id, approval, stage }) => stage !== 'retired' && (ending.includes(id) || approval === 'requested' || approval === 'info_requested'),
+  );
+  const phases = await phasesOf(s, clients, named);
+  const grants = await s.store.forecast.endingGrants(
+    until,
+    [...phases].map(([clientId, lifeMs]) => ({ clientId, consentedBefore: until - lifeMs })),
+    GRANTS_MOST,
+  );
+  const users = new Map<string, Breaks>();
+  const usersOf = async ({ connectionId, connection, shared }: EndingGrant): Promise<Breaks> => {
+    const key = shared ?? connection;
+    const known = users.get(key) ?? (await s.store.forecast.usersOfConnection(connectionId, connection));
+    users.set(key, known);
+    return known;
+  };
+  const keys = await s.store.forecast.endingKeys(until);
+  return {
+    clients: await Promise.all(wanted.map((client) => clientFacts(s, client, named(client)))),
+    grants: await Promise.all(grants.map(async (grant) => grantFacts(grant, phases.get(grant.clientId) ?? null, await usersOf(grant)))),
+    callerKeys: await Promise.all(
+      keys.map(async (key) => {
+        const examples = key.isLast ? await s.store.forecast.connectionsOfCaller(key.callerId) : [];
+        return { ...key, breaks: { connections: examples.length, examples, callers: [key.caller], jobs: [] } };
+      }),
+    ),
+    invitations: await s.store.forecast.openInvitations(until),
+  };
+}
+
+/** Clients for listed accounts at which refresh tokens live only so long, in ms. */
+async function phasesOf(s: ForecastParts, clients: readonly ClientRow[], named: (client: ClientRow) => string): Promise<Map<string, number>> {
+  const found = new Map<string, number>();
+  for (const client of clients) {
+    if (client.stage === 'retired' || client.reach === 'anyone') continue;
+    const { definition } = await connectionDefinition(s, { provider: named(client), client: client.name, placeholders: {}, apiBaseUrl: null });
+    const seconds = definition.reach.find((one) => one.reach === client.reach)?.refresh_token_life_seconds;
+    if (seconds !== undefined) found.set(client.id, seconds * 1000);
+  }
+  return found;
+}
+
+async function clientFacts(s: ForecastParts, client: ClientRow, provider: string): Promise<ClientFacts> {
+  const [secrets, breaks] = await Promise.all([s.store.secrets.ofClient(client.id), s.store.forecast.usersOfClient(client.id)]);
+  const kept = secrets.filter((one) => one.state === 'active' || one.state === 'unverified');
+  const expected = client.registering.expected_on;
+  return {
+    id: client.id,
+    provider,
+    name: client.name,
+    secrets: kept.map(({ kind, label, endsAt }) => ({ kind, label, endsAt })),
+    approval: { state: client.approval, expectedAt: expected ? Date.parse(expected) : null },
+    needsApproval: client.approval === 'approved',
+    breaks,
+  };
+}
+
+const grantFacts = (grant: EndingGrant, phaseMs: number | null, breaks: Breaks): GrantFacts => ({
+  id: grant.id,
+  connection: grant.connection,
+  shared: grant.shared,
+  account: grant.account,
+  lifeEndsAt: grant.lifeEndsAt,
+  phaseEndsAt: phaseMs === null ? null : grant.consentedAt + phaseMs,
+  isStandby: grant.isStandby,
+  labels: grant.labels,
+  breaks,
+});

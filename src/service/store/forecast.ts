@@ -1,0 +1,146 @@
+import { bytes, id, instant, orNull, text } from './column.ts';
+import { type Database, idBytes, idText } from './database.ts';
+import { defineTable, type RowOf } from './table.ts';
+
+const CALENDAR = { id, name: text, tokenHash: bytes, createdBy: text, createdAt: instant, lastReadAt: orNull(instant) };
+export type CalendarRow = RowOf<typeof CALENDAR>;
+
+/** A grant that ends, or may: the facts of its row. Instants are epoch ms. */
+export interface EndingGrant {
+  id: string;
+  connectionId: string;
+  connection: string;
+  shared: string | null;
+  account: string | null;
+  lifeEndsAt: number | null;
+  consentedAt: number;
+  clientId: string;
+  isStandby: boolean;
+  labels: string[];
+}
+/** Whom an end hits, through a client or one connection. */
+interface Users {
+  connections: number;
+  examples: string[];
+  callers: string[];
+  jobs: string[];
+}
+
+/** Dates, for the forecast: only what ends is read, however many connections there are. */
+export interface ForecastStore {
+  /** Clients of which at least one kept secret ends until then. */
+  clientsWithEndingSecrets(until: number): Promise<string[]>;
+  /** Grants in use or on standby that end until then; of the clients named, all that were consented to before `consentedBefore`. */
+  endingGrants(until: number, phases: readonly { clientId: string; consentedBefore: number }[], most: number): Promise<EndingGrant[]>;
+  usersOfClient(clientId: string): Promise<Users>;
+  usersOfConnection(connectionId: string, name: string): Promise<Users>;
+  /** Keys of callers that end until then; `isLast`: no other key of the caller lives on. */
+  endingKeys(until: number): Promise<{ id: string; callerId: string; caller: string; label: string; endsAt: number; isLast: boolean }[]>;
+  connectionsOfCaller(callerId: string): Promise<string[]>;
+  /** Open invitations, for each shared connection. */
+  openInvitations(until: number): Promise<{ shared: string; count: number; firstEndsAt: number }[]>;
+  calendars(): Promise<CalendarRow[]>;
+  addCalendar(row: CalendarRow): Promise<void>;
+  removeCalendar(calendarId: string): Promise<boolean>;
+  /** The calendar of this address, which was read now. */
+  readCalendar(tokenHash: Buffer): Promise<CalendarRow | null>;
+}
+
+const EXAMPLES = 20;
+const NAMES_MOST = 50;
+
+export function forecastStore(database: Database): ForecastStore {
+  const table = defineTable(database, 'calendars', CALENDAR, { primaryKey: ['id'] });
+  const before = (at: number): string => `'${new Date(at).toISOString().slice(0, 23).replace('T', ' ')}'`;
+  const names = async (sql: string, bind: Buffer[]): Promise<string[]> => (await database.select<{ name: string }>(sql, bind)).map((row) => row.name);
+  const users = async (condition: string, bind: Buffer[]): Promise<Users> => {
+    const [[row], examples, callers, jobs] = await Promise.all([
+      database.select<{ n: number | bigint }>(`SELECT COUNT(*) AS n FROM connections k WHERE ${condition}`, bind),
+      names(`SELECT k.name FROM connections k WHERE ${condition} AND k.person_of IS NULL ORDER BY k.name LIMIT ${EXAMPLES}`, bind),
+      names(
+        `SELECT DISTINCT c.name FROM callers c JOIN permissions p ON p.caller_id = c.id
+         WHERE p.connection_id IN (SELECT k.id FROM connections k WHERE ${condition})
+            OR p.label IN (SELECT l.label FROM connection_labels l JOIN connections k ON k.id = l.connection_id WHERE ${condition})
+         ORDER BY c.name LIMIT ${NAMES_MOST}`,
+        bind,
+      ),
+      names(`SELECT j.name FROM jobs j JOIN connections k ON k.id = j.connection_id WHERE ${condition} ORDER BY j.name LIMIT ${NAMES_MOST}`, bind),
+    ]);
+    return { connections: Number(row?.n ?? 0), examples, callers, jobs };
+  };
+  return {
+    async clientsWithEndingSecrets(until) {
+      const rows = await database.select<{ id: Buffer }>(
+        `SELECT DISTINCT s.client_id AS id FROM client_secrets s JOIN clients c ON c.id = s.client_id
+         WHERE s.state IN ('active', 'unverified') AND s.ends_at <= ${before(until)} AND c.stage <> 'retired'`,
+      );
+      return rows.map((row) => idText(row.id));
+    },
+    async endingGrants(until, phases, most) {
+      const ofPhases = phases.map(
+        ({ clientId, consentedBefore }) =>
+          `(COALESCE(g.client_id, k.client_id) = X'${idBytes(clientId).toString('hex')}' AND g.consented_at <= ${before(consentedBefore)})`,
+      );
+      const rows = await database.select<Record<string, unknown>>(
+        `SELECT g.id, k.id AS connection_id, k.name, o.name AS shared, g.account_label, g.life_ends_at, g.consented_at,
+           COALESCE(g.client_id, k.client_id) AS client_id, k.standby_grant_id <=> g.id AS is_standby,
+           (SELECT GROUP_CONCAT(l.label ORDER BY l.label SEPARATOR ' ') FROM connection_labels l WHERE l.connection_id = k.id) AS labels
+         FROM grants g JOIN connections k ON k.id = g.connection_id AND (k.current_grant_id = g.id OR k.standby_grant_id = g.id)
+         LEFT JOIN connections o ON o.id = k.person_of
+         WHERE g.ended_at IS NULL AND k.intent IN ('active', 'paused') AND g.kind NOT IN ('static_key', 'client_credentials', 'jwt_bearer')
+           AND (g.life_ends_at <= ${before(until)}${ofPhases.map((one) => ` OR ${one}`).join('')})
+         ORDER BY g.consented_at LIMIT ${Math.floor(most)}`,
+      );
+      const at = (value: unknown) => (value instanceof Date ? value.getTime() : null);
+      return rows.map((row) => ({
+        id: idText(row.id as Buffer),
+        connectionId: idText(row.connection_id as Buffer),
+        connection: String(row.name),
+        shared: row.shared === null ? null : String(row.shared),
+        account: row.account_label === null ? null : String(row.account_label),
+        lifeEndsAt: at(row.life_ends_at),
+        consentedAt: at(row.consented_at) ?? 0,
+        clientId: idText(row.client_id as Buffer),
+        isStandby: Number(row.is_standby) === 1,
+        labels: row.labels === null ? [] : String(row.labels).split(' '),
+      }));
+    },
+    usersOfClient: (clientId) => users('k.client_id = $1', [idBytes(clientId)]),
+    usersOfConnection: (connectionId) => users('k.id = $1', [idBytes(connectionId)]),
+    async endingKeys(until) {
+      const rows = await database.select<{ id: Buffer; caller_id: Buffer; caller: string; label: string; ends_at: Date; others: number | bigint }>(
+        `SELECT y.id, y.caller_id, c.name AS caller, y.label, y.ends_at,
+           (SELECT COUNT(*) FROM caller_keys o WHERE o.caller_id = y.caller_id AND o.id <> y.id AND (o.ends_at IS NULL OR o.ends_at > y.ends_at)) AS others
+         FROM caller_keys y JOIN callers c ON c.id = y.caller_id WHERE y.ends_at > UTC_TIMESTAMP(3) AND y.ends_at <= ${before(until)}`,
+      );
+      return rows.map((row) => ({
+        id: idText(row.id),
+        callerId: idText(row.caller_id),
+        caller: row.caller,
+        label: row.label,
+        endsAt: row.ends_at.getTime(),
+        isLast: Number(row.others) === 0,
+      }));
+    },
+    connectionsOfCaller: (callerId) =>
+      names(`SELECT k.name FROM permissions p JOIN connections k ON k.id = p.connection_id WHERE p.caller_id = $1 ORDER BY k.name LIMIT ${EXAMPLES}`, [
+        idBytes(callerId),
+      ]),
+    async openInvitations(until) {
+      const rows = await database.select<{ shared: string; n: number | bigint; first: Date }>(
+        `SELECT o.name AS shared, COUNT(*) AS n, MIN(i.expires_at) AS first FROM invitations i JOIN connections o ON o.id = i.shared_id
+         WHERE i.kind = 'invitation' AND i.revoked_at IS NULL AND (i.uses_most IS NULL OR i.uses < i.uses_most)
+           AND i.expires_at > UTC_TIMESTAMP(3) AND i.expires_at <= ${before(until)} GROUP BY o.name`,
+      );
+      return rows.map((row) => ({ shared: row.shared, count: Number(row.n), firstEndsAt: row.first.getTime() }));
+    },
+    calendars: () => table.list({}, { orderBy: 'name' }),
+    addCalendar: (row) => table.insert(row),
+    removeCalendar: async (calendarId) => (await table.remove({ id: calendarId })) > 0,
+    async readCalendar(tokenHash) {
+      const row = await table.find({ tokenHash });
+      if (row) await database.write('UPDATE calendars SET last_read_at = UTC_TIMESTAMP(3) WHERE id = $1', [idBytes(row.id)]);
+      return row;
+    },
+  };
+}
