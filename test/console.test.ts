@@ -33,6 +33,7 @@ const PAGES: [hash: string, heading: string][] = [
   ['#/upcoming', 'Upcoming'],
   ['#/activity', 'Activity'],
   ['#/settings', 'Settings'],
+  ['#/help', 'Help'],
 ];
 
 beforeAll(async () => {

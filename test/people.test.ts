@@ -5,6 +5,7 @@ import { Webhook } from 'standardwebhooks';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
 import { personKeyProblem, personSegment } from '../src/core/people/person-key.ts';
+import { openDatabase } from '../src/service/store/database.ts';
 import { Browser, playAuthorization, playDevice } from '../testing/consent.ts';
 import { newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { eventually } from '../testing/waiting.ts';
@@ -23,6 +24,7 @@ let [service, call, registry, forum, tables] = [] as unknown as [
   StandinUnderTest,
   StandinUnderTest,
 ];
+let databaseUrl = '';
 let [portal, stranger] = [] as unknown as [{ caller_id: string; key: string }, { caller_id: string; key: string }];
 const basic = (caller: { caller_id: string; key: string }) => `Basic ${Buffer.from(`${caller.caller_id}:${caller.key}`).toString('base64')}`;
 const RETURN = 'http://127.0.0.1:9/portal/done';
@@ -70,7 +72,8 @@ const relayed = (connection: string, key: string, path: string, as = portal) =>
 
 beforeAll(async () => {
   [registry, forum, tables] = [await startUnderTest('oakum', 600), await startUnderTest('notchboard', 600), await startUnderTest('eelgrass', 600)];
-  service = await startService({ databaseUrl: await newDatabase(), masterKey: newMasterKey() });
+  databaseUrl = await newDatabase();
+  service = await startService({ databaseUrl, masterKey: newMasterKey() });
   call = await signIn(service);
   for (const standin of [registry, forum, tables]) await call('addProvider', { body: { document: standin.definitionText } });
   await addClient(call, registry, 'crew', { provider: 'oakum' });
@@ -116,6 +119,9 @@ test('an application invites a person, who consents at the registry and comes ba
     () => call('importToken', { params: { connection: 'crew-id' }, body: { refresh_token: 'r' } }),
   ])
     await expect(refused()).rejects.toThrow('shared');
+  await expect(call('addConnection', { body: { name: 'n'.repeat(47), shared: true, provider: 'oakum', client: 'crew', scopes: [] } })).rejects.toThrow(
+    'expected shape',
+  );
   // Paused as a whole, or one person alone.
   for (const paused of ['crew-id', handle]) {
     await call('pauseConnection', { params: { connection: paused } });
@@ -345,6 +351,15 @@ test('attacks: guessed and foreign links, forged requests, tampered addresses, s
   expect((await call('listInvitations', { params: { connection: 'notes' }, query: {} })).items.slice(0, 1)).toMatchObject([
     { person: 'revoked', state: 'revoked' },
   ]);
+  // Expired: shown, and nothing begins.
+  const expiring = await invite('notes', 'expired');
+  const database = openDatabase(databaseUrl, 1);
+  await database.write('UPDATE invitations SET expires_at = UTC_TIMESTAMP(3) - INTERVAL 1 SECOND ORDER BY created_at DESC LIMIT 1');
+  await database.close();
+  const slow = new Browser();
+  const expired = await open(slow, expiring.url);
+  expect(expired.body).toContain('This link has expired');
+  expect(await status(`${expired.at}/start`, new URLSearchParams(), slow)).toBe(410);
   // No ticket, code or whole key of a person stands in the log.
   for (const secret of [url.slice(-32), new URL(landed.at).searchParams.get('code') ?? '', 'someone else']) expect(service.output()).not.toContain(secret);
 });

@@ -15,7 +15,9 @@ const Operations = z.array(z.string().max(90)).max(200).describe('Operations of 
 
 const Labels = z.array(Label).max(20).describe('By which callers can be permitted a group of connections');
 
-export const AddConnection = z.strictObject({
+/** `NAME@CODE` has to fit where names stand. */
+const SHARED_NAME_MOST = 46;
+const AddedConnection = z.strictObject({
   name: NewName,
   shared: z.boolean().default(false).describe('Holds one grant for each person, who connect their own accounts by invitation'),
   provider: ProviderName,
@@ -33,6 +35,10 @@ export const AddConnection = z.strictObject({
   policy: Policy.default('always'),
   labels: Labels.default([]),
   allow_unlisted_scopes: z.boolean().default(false).describe('Take scopes that the definition does not list, as they are'),
+});
+export const AddConnection = AddedConnection.refine((one) => !one.shared || one.name.length <= SHARED_NAME_MOST, {
+  path: ['name'],
+  error: `The name of a shared connection has at most ${SHARED_NAME_MOST} characters.`,
 });
 export const ChangeConnection = z
   .strictObject({

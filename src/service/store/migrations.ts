@@ -370,11 +370,10 @@ export const MIGRATIONS: [name: string, statement: string][] = [
   // Shared connections: each person's grant is a connection of its own below the shared one, under `NAME@CODE`.
   [
     '0073-people',
-    `ALTER TABLE connections MODIFY name VARCHAR(80) NOT NULL, ADD COLUMN IF NOT EXISTS shared TINYINT(1) NOT NULL DEFAULT 0, ADD COLUMN IF NOT EXISTS person_of BINARY(16) NULL, ADD COLUMN IF NOT EXISTS person_hash BINARY(32) NULL,
+    `ALTER TABLE connections ADD COLUMN IF NOT EXISTS shared TINYINT(1) NOT NULL DEFAULT 0, ADD COLUMN IF NOT EXISTS person_of BINARY(16) NULL, ADD COLUMN IF NOT EXISTS person_hash BINARY(32) NULL,
        ADD COLUMN IF NOT EXISTS person_key VARCHAR(200) CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NULL, ADD COLUMN IF NOT EXISTS person_name VARCHAR(120) CHARACTER SET utf8mb4 NULL,
        ADD UNIQUE KEY IF NOT EXISTS person (person_of, person_hash), ADD KEY IF NOT EXISTS people_by_name (person_of, name), ADD KEY IF NOT EXISTS people_by_state (person_of, state, cause_key)`,
   ],
-  ['0074-longer-names', 'ALTER TABLE revocations MODIFY connection_name VARCHAR(80) NOT NULL'],
   [
     '0075-invitations',
     table(
