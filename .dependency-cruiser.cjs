@@ -3,6 +3,7 @@ const never = (name, from, to, comment) => ({ name, severity: 'error', comment, 
 /** The rooms of the service, from the bottom up: each imports those before it. */
 const ROOMS = [
   ['ports', 'settings', 'slow-down', 'lately', 'hash', 'iso', 'problems', 'body-deadline'],
+  ['rounds'],
   ['store'],
   ['outgoing', 'workers', 'mail'],
   ['history'],

@@ -77,10 +77,11 @@ test('people of one shared connection are one entry, and unused invitations anot
   await seeder.database.write(
     "UPDATE grants g JOIN connections k ON k.current_grant_id = g.id SET g.life_ends_at = UTC_TIMESTAMP(3) + INTERVAL 40 DAY WHERE k.name LIKE 'crew@%'",
   );
+  await call('permitCaller', { params: { caller: 'board' }, body: { connection: 'crew', use: 'any' } });
   const found = await eventually(async () => ((await upcoming()).some((one) => one.key === 'people-crew-grant') ? upcoming() : null));
   expect(found.find((one) => one.key === 'people-crew-grant')).toMatchObject({
     what: 'Grants of 3 people of crew, the first',
-    breaks: { connections: 3 },
+    breaks: { connections: 3, examples: ['crew'], callers: ['board'] },
     command: 'rk person list crew',
   });
   expect(found.find((one) => one.kind === 'invitations')).toMatchObject({ what: '2 unused invitations to crew, the first' });

@@ -23,7 +23,7 @@ import {
   Replayed,
 } from './people.ts';
 
-/** People of shared connections, their invitations, and what applications are told of them. */
+/** People of shared connections, their invitations, and the events that applications get. */
 export const peopleOperations = {
   listPeople: {
     method: 'GET',

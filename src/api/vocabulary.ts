@@ -69,7 +69,7 @@ export const COMPLETENESS_WORDS: Record<Completeness['verdict'], Word> = {
   cannot_tell: word('cannot tell', 'warning', ['question', '?'], 'Nothing shows that records are missing, and nothing shows that all came.'),
 };
 
-/** The states of an invitation, and what an application is told of a person. */
+/** The states of an invitation, and the events that applications get. */
 export const INVITATION_WORDS: Record<Invitation['state'], Word> = {
   sent: word('sent', 'quiet', ['dashed', '\u00b7'], 'Nobody has opened the link yet.'),
   opened: word('opened', 'warning', ['person', '\u00b7'], 'The link was opened; nobody has consented yet.'),

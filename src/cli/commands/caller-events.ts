@@ -25,7 +25,7 @@ const shownEvents = (events: PersonEvents): Shown => {
   return { ...head, parts: [...head.parts, deliveries] };
 };
 
-/** What an application is told of people: `rk caller events`, `send-events`, `replay-events`. */
+/** Events about people, for an application: `rk caller events`, `send-events`, `replay-events`. */
 export const eventCommands = () => [
   operation(verb('events', 'show where events about people are sent, and the last deliveries', 'rk caller events crew-portal').argument('<name>'), {
     calls: 'showEventReceiver',

@@ -6,6 +6,7 @@
   import Calendars from '../parts/upcoming/Calendars.svelte';
   import Timeline from '../parts/upcoming/Timeline.svelte';
   import { Loaded } from '../state/loaded.svelte.ts';
+  import { counted } from '../state/moments.ts';
   import { call } from '../state/session.svelte.ts';
   import { UPCOMING_COLUMNS, upcomingTable, urgencyOf } from '../state/upcoming.ts';
   import Table from '../ui/Table.svelte';
@@ -22,6 +23,7 @@
   const items = $derived(list.value?.items ?? []);
   const now = $derived(Date.parse(list.value?.now ?? new Date().toISOString()));
   const idOf = (one: UpcomingItem) => one.key;
+  const stops = (count: number) => (count === 0 ? '–' : counted(count, 'connection'));
   const TONES = { late: 'text-error font-semibold', now: 'text-warning font-semibold', later: '' };
 </script>
 
@@ -30,11 +32,7 @@
     <div class="text-sm text-base-content/70">{CERTAINTY_WORDS[one.certainty]}</div>
   {:else if key === 'what'}<a class="link" href={`#${one.page}`}>{one.what}</a>
   {:else if key === 'act'}<Time at={one.act_by} />
-  {:else if key === 'breaks'}{one.breaks.connections === 0
-      ? '–'
-      : `${one.breaks.connections.toLocaleString('en-US')} connection${one.breaks.connections === 1 ? '' : 's'}`}{#if one.breaks.callers.length > 0}<div
-        class="text-sm text-base-content/70"
-      >
+  {:else if key === 'breaks'}{stops(one.breaks.connections)}{#if one.breaks.callers.length > 0}<div class="text-sm text-base-content/70">
         used by {one.breaks.callers.slice(0, 3).join(', ')}
       </div>{/if}
   {:else if key === 'who'}{one.who}

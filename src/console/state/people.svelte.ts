@@ -44,6 +44,13 @@ export const causesInWords = (counts: PersonCounts): string =>
 /** Whole percent of people who granted everything, never rounded up to all. */
 export const percentOf = ({ have, people }: Pick<Campaign, 'have' | 'people'>): number => (people === 0 ? 0 : Math.floor((100 * have) / people));
 
+/** "3 of 10 granted all (30 %), 5 asked, 1 asked as often as allowed." */
+export function campaignInWords(one: Campaign): string {
+  const count = (figure: number): string => figure.toLocaleString('en-US');
+  const enough = one.exhausted > 0 ? `, ${count(one.exhausted)} asked as often as allowed` : '';
+  return `${count(one.have)} of ${count(one.people)} granted all (${percentOf(one)} %), ${count(one.asked)} asked${enough}.`;
+}
+
 /** What the form for an invitation holds. Runs without a page. */
 export class InviteDraft {
   person = $state('');

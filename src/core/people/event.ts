@@ -1,4 +1,4 @@
-/** What an application is told of a person's connection. */
+/** Events about a person's connection, for applications. */
 export const PERSON_EVENTS = ['consented', 'scopes_changed', 'action_needed', 'disconnected', 'withdrawn', 'expires_soon', 'asked'] as const;
 export type PersonEventKind = (typeof PERSON_EVENTS)[number];
 

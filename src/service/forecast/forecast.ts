@@ -41,9 +41,9 @@ async function factsOf(s: ForecastParts, until: number): Promise<Facts> {
     GRANTS_MOST,
   );
   const users = new Map<string, Breaks>();
-  const usersOf = async ({ connectionId, connection, shared }: EndingGrant): Promise<Breaks> => {
-    const key = shared ?? connection;
-    const known = users.get(key) ?? (await s.store.forecast.usersOfConnection(connectionId, connection));
+  const usersOf = async ({ connectionId, sharedId }: EndingGrant): Promise<Breaks> => {
+    const key = sharedId ?? connectionId; // callers are permitted with the shared connection, not with each person
+    const known = users.get(key) ?? (await s.store.forecast.usersOfConnection(key));
     users.set(key, known);
     return known;
   };

@@ -4,10 +4,9 @@ import { dirname, join, sep } from 'node:path';
 import { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { createGzip } from 'node:zlib';
-import { Webhook } from 'standardwebhooks';
 import type { DeliveryTarget } from '../../api/jobs.ts';
-import { reasonInWords } from '../../core/oauth/wire.ts';
 import { MEDIA_TYPES } from '../../core/output/formats.ts';
+import { postWebhook } from '../outgoing/index.ts';
 import type { JobRow } from '../store/jobs.ts';
 import type { DeliveryRow, RunRow } from '../store/runs.ts';
 import { fileNameOf } from './names.ts';
@@ -18,7 +17,6 @@ const CLAIM_MS = 120_000;
 const POST_DEADLINE_MS = 60_000;
 /** A result is one request body here: a larger one is fetched from its address. */
 const POST_MOST_BYTES = 20_000_000;
-const ANSWER_BYTES = 10_000;
 const FIRST_MS = 5_000;
 const MOST_MS = 3_600_000;
 /** A day and a half in all. */
@@ -57,7 +55,7 @@ async function deliver(s: JobParts, row: DeliveryRow): Promise<void> {
     });
 }
 
-type Attempted = { done: true; says: string } | { done: false; says: string; isFinal?: true; retryAfterMs?: number | null };
+type Attempted = { done: true; says: string } | { done: false; says: string; isFinal?: boolean; retryAfterMs?: number | null };
 
 async function attempt(s: JobParts, target: DeliveryTarget, run: RunRow, job: JobRow): Promise<Attempted> {
   try {
@@ -121,29 +119,19 @@ async function post(s: JobParts, target: Extract<DeliveryTarget, { kind: 'post' 
         says: `The result is larger than ${POST_MOST_BYTES / 1_000_000} MB. Let the application fetch it from its address.`,
       };
   }
-  const secret = job.signingSecretSealed && (await s.sealer.open({ table: 'jobs', row: job.id, column: 'signing_secret_sealed' }, job.signingSecretSealed));
-  const messageId = `run_${run.id}`;
-  const at = new Date(s.ports.clock.now());
-  const signature = secret === null ? {} : { 'webhook-signature': new Webhook(secret.reveal(), { format: 'raw' }).sign(messageId, at, body) };
-  const answer = await s.ports.send({
-    method: 'POST',
+  const at = { table: 'jobs', row: job.id, column: 'signing_secret_sealed' };
+  const posted = await postWebhook(s.ports, {
     url: target.url,
+    id: `run_${run.id}`,
+    contentType: MEDIA_TYPES[target.format],
+    body,
+    secret: job.signingSecretSealed && (await s.sealer.open(at, job.signingSecretSealed)),
     headers: {
-      'content-type': MEDIA_TYPES[target.format],
-      'webhook-id': messageId,
-      'webhook-timestamp': String(Math.floor(at.getTime() / 1000)),
-      ...signature,
       'rusty-kettle-job': job.name,
       'rusty-kettle-run': String(run.number),
       'rusty-kettle-verdict': run.outcome?.completeness?.verdict ?? 'cannot_tell',
     },
-    body,
     deadlineMs: POST_DEADLINE_MS,
-    limitBytes: ANSWER_BYTES,
   });
-  if (answer.kind !== 'answer') return { done: false, says: `The application did not answer: ${reasonInWords(answer.reason)}.` };
-  if (answer.status >= 200 && answer.status < 300) return { done: true, says: `The application answered ${answer.status}.` };
-  if (answer.status === 410) return { done: false, isFinal: true, says: 'The application answered 410: it no longer takes this.' };
-  const after = Number(answer.headers['retry-after']);
-  return { done: false, says: `The application answered ${answer.status}.`, retryAfterMs: Number.isFinite(after) ? Math.min(MOST_MS, after * 1000) : null };
+  return posted.done || posted.retryAfterMs === null ? posted : { ...posted, retryAfterMs: Math.min(MOST_MS, posted.retryAfterMs) };
 }

@@ -1,9 +1,9 @@
-import { setTimeout as sleep } from 'node:timers/promises';
 import nodemailer from 'nodemailer';
 import { nextTryMs } from '../../core/people/event.ts';
 import type { Letter } from '../../core/people/letters.ts';
 import { Secret } from '../../core/secret.ts';
 import { type Ports, recordId } from '../ports.ts';
+import { keepRounds } from '../rounds.ts';
 import type { Settings } from '../settings.ts';
 import type { MailRow, MailStore } from '../store/mails.ts';
 
@@ -70,14 +70,11 @@ export function mail(deps: { store: MailStore; sealer: Seals; settings: Pick<Set
     },
     async run(stop) {
       if (!transport) return;
-      while (!stop.aborted) {
-        try {
-          await Promise.all((await store.due(AT_ONCE)).map(send));
-        } catch (cause) {
-          ports.log.debug({ cause: cause instanceof Error ? cause.message : 'unknown' }, 'mail waits for the database');
-        }
-        await sleep(LOOK_MS, undefined, { signal: stop }).catch(() => undefined); // aborted: the loop's condition ends it
-      }
+      await keepRounds({ log: ports.log, everyMs: LOOK_MS, failed: 'sending mail failed', stop }, async () => {
+        const due = await store.due(AT_ONCE);
+        await Promise.all(due.map(send));
+        return due.length === AT_ONCE;
+      });
       transport.close();
     },
   };

@@ -1,3 +1,4 @@
 /** The face of this room: outgoing HTTP. */
 export { mayBeCalled } from './lookup.ts';
 export { outgoing } from './send.ts';
+export { type Posted, postWebhook } from './webhook.ts';

@@ -1,9 +1,9 @@
-import { setTimeout as sleep } from 'node:timers/promises';
 import type { Campaign } from '../../api/people.ts';
 import { Fault } from '../../core/fault.ts';
 import type { Command } from '../asked.ts';
 import { iso, isoOrNull } from '../iso.ts';
 import { recordId } from '../ports.ts';
+import { keepRounds } from '../rounds.ts';
 import type { CampaignRow } from '../store/campaigns.ts';
 import { record } from './events.ts';
 import { findShared } from './find.ts';
@@ -71,18 +71,12 @@ export async function endCampaign(s: PeopleParts, { params, actor }: Command<'en
 }
 
 /** Asks people, some at a time; on every replica: whoever is asked twice by two of them is asked once. Ends when told to stop. */
-export async function runCampaigns(s: PeopleParts, stop: AbortSignal): Promise<void> {
-  while (!stop.aborted) {
-    let isFull = false;
-    try {
-      for (const campaign of await s.store.campaigns.running()) isFull = (await askSome(s, campaign)) || isFull;
-    } catch (cause) {
-      const level = cause instanceof Fault && cause.code === 'DATABASE_UNAVAILABLE' ? 'debug' : 'error';
-      s.ports.log[level]({ cause: cause instanceof Error ? cause.message : 'unknown' }, 'asking people failed');
-    }
-    if (!isFull) await sleep(LOOK_MS, undefined, { signal: stop }).catch(() => undefined); // aborted: the loop's condition ends it
-  }
-}
+export const runCampaigns = (s: PeopleParts, stop: AbortSignal): Promise<void> =>
+  keepRounds({ log: s.ports.log, everyMs: LOOK_MS, failed: 'asking people failed', stop }, async () => {
+    let isMore = false;
+    for (const campaign of await s.store.campaigns.running()) isMore = (await askSome(s, campaign)) || isMore;
+    return isMore;
+  });
 
 /** @returns whether there may be more */
 async function askSome(s: PeopleParts, campaign: CampaignRow): Promise<boolean> {

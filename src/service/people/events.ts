@@ -1,14 +1,13 @@
-import { setTimeout as sleep } from 'node:timers/promises';
-import { Webhook } from 'standardwebhooks';
 import type { PersonEvents } from '../../api/people.ts';
 import { Fault } from '../../core/fault.ts';
-import { reasonInWords } from '../../core/oauth/wire.ts';
 import { type CloudEvent, cloudEvent, nextTryMs, type PersonEventKind } from '../../core/people/event.ts';
 import { askedLetter, expiresLetter, lostLetter } from '../../core/people/letters.ts';
 import { Secret } from '../../core/secret.ts';
 import type { Asked, Command } from '../asked.ts';
 import { iso } from '../iso.ts';
+import { type Posted, postWebhook } from '../outgoing/index.ts';
 import { recordId } from '../ports.ts';
+import { keepRounds } from '../rounds.ts';
 import type { ConnectionRow } from '../store/connections.ts';
 import type { EventDelivery, PersonEventRow } from '../store/person-events.ts';
 import { makeOwnLink, urlOf } from './links.ts';
@@ -20,7 +19,6 @@ const LOOK_MS = 500;
 const AT_ONCE = 40;
 const CLAIMED_MS = 30_000;
 const DEADLINE_MS = 10_000;
-const ANSWER_BYTES = 10_000;
 
 interface What {
   shared: Pick<ConnectionRow, 'id' | 'name'>;
@@ -58,7 +56,7 @@ export async function record(s: PeopleParts, what: What): Promise<void> {
   if (to !== null && letter) await s.mail.queue({ connectionId: what.person.id, to, letter });
 }
 
-/** What the person is told by mail: that something is lost, or that something is asked for. All else is the application's to tell. */
+/** What goes to the person by mail: that something is lost, or that something is requested. All else is for the application to report. */
 function letterOf(s: PeopleParts, { kind, shared, person, withLink }: What, url: string) {
   const about = { name: person.personName, connection: shared.name, url, host: new URL(s.settings.publicUrl).host };
   if (kind === 'withdrawn' || kind === 'action_needed') return lostLetter(about);
@@ -87,20 +85,12 @@ export async function ownEvents(s: PeopleParts, { query, actor }: Asked<'listOwn
 }
 
 /** Delivers events, each at least once, for a day; on every replica. Ends when told to stop. */
-export async function deliverEvents(s: PeopleParts, stop: AbortSignal): Promise<void> {
-  while (!stop.aborted) {
-    let isFull = false;
-    try {
-      const due = await s.store.personEvents.due(AT_ONCE);
-      isFull = due.length === AT_ONCE;
-      await Promise.all(due.map((one) => deliver(s, one)));
-    } catch (cause) {
-      const level = cause instanceof Fault && cause.code === 'DATABASE_UNAVAILABLE' ? 'debug' : 'error';
-      s.ports.log[level]({ cause: cause instanceof Error ? cause.message : 'unknown' }, 'delivering events failed');
-    }
-    if (!isFull) await sleep(LOOK_MS, undefined, { signal: stop }).catch(() => undefined); // aborted: the loop's condition ends it
-  }
-}
+export const deliverEvents = (s: PeopleParts, stop: AbortSignal): Promise<void> =>
+  keepRounds({ log: s.ports.log, everyMs: LOOK_MS, failed: 'delivering events failed', stop }, async () => {
+    const due = await s.store.personEvents.due(AT_ONCE);
+    await Promise.all(due.map((one) => deliver(s, one)));
+    return due.length === AT_ONCE;
+  });
 
 async function deliver(s: PeopleParts, one: EventDelivery): Promise<void> {
   if (!(await s.store.personEvents.claim(one, CLAIMED_MS))) return;
@@ -118,34 +108,16 @@ async function deliver(s: PeopleParts, one: EventDelivery): Promise<void> {
   });
 }
 
-type Sent = { done: true; says: string } | { done: false; says: string; isFinal: boolean; retryAfterMs: number | null };
-
-async function send(s: PeopleParts, receiver: { callerId: string; url: string; secretSealed: Buffer | null }, row: PersonEventRow): Promise<Sent> {
-  const secret =
-    receiver.secretSealed && (await s.sealer.open({ table: 'event_receivers', row: receiver.callerId, column: 'secret_sealed' }, receiver.secretSealed));
-  const body = JSON.stringify(await eventOf(s, row));
-  const at = new Date(s.ports.clock.now());
-  const messageId = `evt_${row.id}`;
-  const signature = secret ? { 'webhook-signature': new Webhook(secret.reveal(), { format: 'raw' }).sign(messageId, at, body) } : {};
-  const answer = await s.ports.send({
-    method: 'POST',
+async function send(s: PeopleParts, receiver: { callerId: string; url: string; secretSealed: Buffer | null }, row: PersonEventRow): Promise<Posted> {
+  const at = { table: 'event_receivers', row: receiver.callerId, column: 'secret_sealed' };
+  return postWebhook(s.ports, {
     url: receiver.url,
-    headers: {
-      'content-type': 'application/cloudevents+json',
-      'webhook-id': messageId,
-      'webhook-timestamp': String(Math.floor(at.getTime() / 1000)),
-      ...signature,
-    },
-    body,
+    id: `evt_${row.id}`,
+    contentType: 'application/cloudevents+json',
+    body: JSON.stringify(await eventOf(s, row)),
+    secret: receiver.secretSealed && (await s.sealer.open(at, receiver.secretSealed)),
     deadlineMs: DEADLINE_MS,
-    limitBytes: ANSWER_BYTES,
   });
-  const failed = (says: string, isFinal = false, retryAfterMs: number | null = null): Sent => ({ done: false, says, isFinal, retryAfterMs });
-  if (answer.kind !== 'answer') return failed(`The application did not answer: ${reasonInWords(answer.reason)}.`);
-  if (answer.status >= 200 && answer.status < 300) return { done: true, says: `The application answered ${answer.status}.` };
-  if (answer.status === 410) return failed('The application answered 410: it no longer takes events.', true);
-  const after = Number(answer.headers['retry-after']);
-  return failed(`The application answered ${answer.status}.`, false, Number.isFinite(after) ? after * 1000 : null);
 }
 
 const SHOWN_MOST = 100;
@@ -178,7 +150,7 @@ export async function showReceiver(s: PeopleParts, name: string): Promise<Person
 export async function setReceiver(s: PeopleParts, { params, body, actor }: Command<'setEventReceiver'>): Promise<PersonEvents> {
   const caller = await callerNamed(s, params.caller);
   const former = await s.store.personEvents.receiver(caller.id);
-  // Without a new secret the former one stays, unless the address changes: then its receiver was told another one.
+  // Without a new secret the former one stays, unless the address changes: then another program reads them.
   const kept = former && former.url === body.url ? former.secretSealed : null;
   const secretSealed =
     body.signing_secret === undefined

@@ -37,7 +37,7 @@ function kindOf({ problem, decide, scopes }: StoredOutcome): PersonResult['kind'
   return (scopes?.missing.length ?? 0) > 0 ? 'partly' : 'connected';
 }
 
-/** Told of each consent of a person before its outcome is written. It may be told again: everything here is done once. */
+/** Runs at the end of each consent of a person, before its outcome is written. It may run again: everything here is done once. */
 export async function personConsented(s: PeopleParts, consent: ConsentRow, outcome: StoredOutcome): Promise<void> {
   const row = consent.facts.invitation === undefined ? null : await s.store.invitations.byId(consent.facts.invitation);
   const person = await s.store.connections.byId(consent.connectionId);
@@ -87,7 +87,7 @@ export async function redeem(s: PeopleParts, { body, actor }: Asked<'redeemCode'
   };
 }
 
-/** What applications are told when the state of a person's connection changes by itself. Told again, it does nothing. */
+/** Adds an event when the state of a person's connection changes without a command. Running again, it does nothing. */
 export async function personChanged(s: PeopleParts, one: ListedConnection): Promise<void> {
   if (one.person === null || one.grantId === null) return;
   const now = s.ports.clock.now();

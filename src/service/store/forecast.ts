@@ -11,6 +11,7 @@ export interface EndingGrant {
   connectionId: string;
   connection: string;
   shared: string | null;
+  sharedId: string | null;
   account: string | null;
   lifeEndsAt: number | null;
   consentedAt: number;
@@ -33,7 +34,7 @@ export interface ForecastStore {
   /** Grants in use or on standby that end until then; of the clients named, all that were consented to before `consentedBefore`. */
   endingGrants(until: number, phases: readonly { clientId: string; consentedBefore: number }[], most: number): Promise<EndingGrant[]>;
   usersOfClient(clientId: string): Promise<Users>;
-  usersOfConnection(connectionId: string, name: string): Promise<Users>;
+  usersOfConnection(connectionId: string): Promise<Users>;
   /** Keys of callers that end until then; `isLast`: no other key of the caller lives on. */
   endingKeys(until: number): Promise<{ id: string; callerId: string; caller: string; label: string; endsAt: number; isLast: boolean }[]>;
   connectionsOfCaller(callerId: string): Promise<string[]>;
@@ -82,7 +83,7 @@ export function forecastStore(database: Database): ForecastStore {
           `(COALESCE(g.client_id, k.client_id) = X'${idBytes(clientId).toString('hex')}' AND g.consented_at <= ${before(consentedBefore)})`,
       );
       const rows = await database.select<Record<string, unknown>>(
-        `SELECT g.id, k.id AS connection_id, k.name, o.name AS shared, g.account_label, g.life_ends_at, g.consented_at,
+        `SELECT g.id, k.id AS connection_id, k.name, o.name AS shared, o.id AS shared_id, g.account_label, g.life_ends_at, g.consented_at,
            COALESCE(g.client_id, k.client_id) AS client_id, k.standby_grant_id <=> g.id AS is_standby,
            (SELECT GROUP_CONCAT(l.label ORDER BY l.label SEPARATOR ' ') FROM connection_labels l WHERE l.connection_id = k.id) AS labels
          FROM grants g JOIN connections k ON k.id = g.connection_id AND (k.current_grant_id = g.id OR k.standby_grant_id = g.id)
@@ -97,6 +98,7 @@ export function forecastStore(database: Database): ForecastStore {
         connectionId: idText(row.connection_id as Buffer),
         connection: String(row.name),
         shared: row.shared === null ? null : String(row.shared),
+        sharedId: row.shared_id === null ? null : idText(row.shared_id as Buffer),
         account: row.account_label === null ? null : String(row.account_label),
         lifeEndsAt: at(row.life_ends_at),
         consentedAt: at(row.consented_at) ?? 0,

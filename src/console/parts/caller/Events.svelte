@@ -8,7 +8,7 @@
   import { notify } from '../../ui/toast.ts';
   import ProblemNote from '../ProblemNote.svelte';
 
-  /** Where a caller is told of people's connections, and how the last deliveries went. */
+  /** Where events about people go for a caller, and how the last deliveries went. */
   const { caller }: { caller: string } = $props();
   const named = $derived(caller);
   const loaded = new Loaded(() => call('showEventReceiver', { params: { caller: named } }), 3_000);

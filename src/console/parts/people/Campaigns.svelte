@@ -2,7 +2,7 @@
   import Plus from '@lucide/svelte/icons/plus';
   import type { Campaign } from '../../../api/people.ts';
   import { Doing, Loaded } from '../../state/loaded.svelte.ts';
-  import { percentOf } from '../../state/people.svelte.ts';
+  import { campaignInWords, percentOf } from '../../state/people.svelte.ts';
   import { call } from '../../state/session.svelte.ts';
   import Field from '../../ui/Field.svelte';
   import Form from '../../ui/Form.svelte';
@@ -78,14 +78,7 @@
       {#if one.state === 'running'}<button class="btn btn-xs ml-auto" disabled={saving.busy} onclick={() => end(one)}>End</button>{/if}
     </p>
     <progress class="progress progress-success w-full my-2" max="100" value={percentOf(one)} aria-label={`${one.name}: granted`}></progress>
-    <p class="text-sm">
-      {one.have.toLocaleString('en-US')} of {one.people.toLocaleString('en-US')} granted all ({percentOf(one)} %), {one.asked.toLocaleString(
-        'en-US',
-      )}
-      asked{one.exhausted > 0 ? `, ${one.exhausted.toLocaleString('en-US')} asked as often as allowed` : ''}. Begun <Time
-        at={one.created_at}
-      />.
-    </p>
+    <p class="text-sm">{campaignInWords(one)} Begun <Time at={one.created_at} />.</p>
   </section>
 {:else}
   {#if list.value && !isAdding}<p>No campaigns yet. Begin one when the connection asks for a new scope, or moves to another client.</p>{/if}

@@ -2,7 +2,7 @@
   import type { UpcomingItem } from '../../../api/upcoming.ts';
   import { lanes, weeks } from '../../state/upcoming.ts';
 
-  /** What ends when: one lane for each kind, today on the left, the time to act as a band before each date. The table beneath says the same. */
+  /** What ends when: one lane for each kind, today on the left, the lead time as a band. The table beneath has the same. */
   const { items, now, days }: { items: UpcomingItem[]; now: number; days: number } = $props();
   const shown = $derived(lanes(items, now, days));
   const marks = $derived(weeks(now, days));

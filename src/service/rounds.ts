@@ -1,0 +1,24 @@
+import { setTimeout as sleep } from 'node:timers/promises';
+import { Fault } from '../core/fault.ts';
+import type { Ports } from './ports.ts';
+
+/**
+ * A worker's loop: one round after the other, with a pause where a round found no more to do. A round that fails is logged and made again;
+ * a database that is away is known to everybody. Ends when stopped.
+ * @param round returns whether there may be more at once
+ */
+export async function keepRounds(
+  { log, everyMs, failed, stop }: { log: Ports['log']; everyMs: number; failed: string; stop: AbortSignal },
+  round: () => Promise<boolean>,
+): Promise<void> {
+  while (!stop.aborted) {
+    let isMore = false;
+    try {
+      isMore = await round();
+    } catch (cause) {
+      const level = cause instanceof Fault && cause.code === 'DATABASE_UNAVAILABLE' ? 'debug' : 'error';
+      log[level]({ cause: cause instanceof Error ? cause.message : 'unknown' }, failed);
+    }
+    if (!isMore) await sleep(everyMs, undefined, { signal: stop }).catch(() => undefined); // aborted: the loop's condition ends it
+  }
+}
