@@ -1,8 +1,9 @@
-// Builds dist/: the service, `rk` and the stand-ins by the TypeScript compiler, the console by Vite. Skipped where nothing changed.
+// Builds dist/: service, `rk` and stand-ins as a bundle, the console by Vite. Skipped where nothing changed.
 import { spawnSync } from 'node:child_process';
 import { chmodSync, existsSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import { fileURLToPath } from 'node:url';
+import { bundle } from './bundle.mjs';
 import { hashOf } from './hash.mjs';
 import { writeHelp } from './help.mjs';
 
@@ -19,10 +20,10 @@ const hash = hashOf(root, [
   'src',
   'package.json',
   'tsconfig.json',
-  'tsconfig.build.json',
   'vite.config.ts',
   'svelte.config.js',
   'scripts/build.mjs',
+  'scripts/bundle.mjs',
   'scripts/help.mjs',
   'docs',
 ]);
@@ -30,7 +31,15 @@ if (!existsSync(stamp) || readFileSync(stamp, 'utf8') !== hash) {
   process.stderr.write('Building\u2026\n');
   rmSync(dist, { recursive: true, force: true });
   mkdirSync(dist);
-  run('typescript/bin/tsc', ['-p', 'tsconfig.build.json']);
+  await bundle(
+    root,
+    {
+      'cli/main': 'src/cli/main.ts',
+      'service/workers/documents-worker': 'src/service/workers/documents-worker.ts',
+      'service/workers/hashing-worker': 'src/service/workers/hashing-worker.ts',
+    },
+    dist,
+  );
   if (existsSync(join(root, 'src/console/index.html'))) run('vite/bin/vite.js', ['build', '--logLevel', 'warn']);
   writeHelp(root, join(dist, 'console/help'));
   chmodSync(join(dist, 'cli/main.js'), 0o755);

@@ -1,6 +1,6 @@
-import { fileURLToPath } from 'node:url';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { signIn, startService } from '../testing/service.ts';
+import { testProgram } from '../testing/test-programs.ts';
 import { addConnection, addEelgrass, agree, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
 
@@ -14,7 +14,7 @@ test.each([
   { at: '/userinfo', what: 'reading who consented', decide: 'not_verified', title: 'failed while it verified the new tokens' },
   { at: '/token', what: 'the exchange', decide: null, title: 'failed while it requested the tokens' },
 ])('where $what breaks on our side, the consent is finished and shows it, and tokens that came are kept for a decision', async ({ at, decide, title }) => {
-  const run = ['--import', 'tsx', fileURLToPath(new URL('support/serve-broken.ts', import.meta.url)), at];
+  const run = [...testProgram('broken'), at];
   const service = await startService({ databaseUrl: await newDatabase(), run });
   try {
     const call = await signIn(service);

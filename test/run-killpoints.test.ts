@@ -1,15 +1,14 @@
-import { fileURLToPath } from 'node:url';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { apiClient } from '../src/api/client.ts';
 import type { BodyOf } from '../src/api/operations.ts';
 import { freePort } from '../src/service/database/private-mariadb.ts';
 import { newFolder, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
+import { testProgram } from '../testing/test-programs.ts';
 import { eventually } from '../testing/waiting.ts';
 import { addClient, agree, type StandinUnderTest, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
 
 /** A service killed at each step of a run: whoever comes next finishes it, and no record is missing or doubled. */
-const SERVE = fileURLToPath(new URL('killpoints/serve-run.ts', import.meta.url));
 const LIMIT_MS = 60_000;
 let [service, standin, port, folder, options, token] = [] as unknown as [
   ServiceUnderTest,
@@ -51,7 +50,7 @@ test.each([
   ['after_file', 0, 'list', 1312],
   ['after_finish', 0, 'list', 1312],
 ] as const)('killed %s (after %i times), job %s', { timeout: LIMIT_MS * 2 }, async (point, after, job, records) => {
-  service = await serve({ KILL_AT: point, KILL_AFTER: String(after) }, ['--import', 'tsx', SERVE]);
+  service = await serve({ KILL_AT: point, KILL_AFTER: String(after) }, testProgram('killed-run'));
   if (point === 'after_wait') await standin.order('faults', { at: 'api', kind: 'status', status: 429, retry_after_seconds: 3 });
   const dies = new Promise((resolve) => service.process.once('exit', resolve));
   const { id } = await call()('runJob', { params: { job } });

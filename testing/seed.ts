@@ -61,14 +61,6 @@ export async function openSeeder(databaseUrl: string, masterKeyText: string): Pr
       const now = instantText(Date.now());
       const scopes = JSON.stringify(['tables.read', 'offline_access']);
       await insert(
-        'connections',
-        'id, name, client_id, intent, current_grant_id, scopes, labels, policy, revision, created_at, person_of, person_hash, person_key',
-        made.map((one) => [
-          ...[idBytes(one.id), one.name, idBytes(clientRow.id), 'active', idBytes(one.grantId), scopes, '{}', 'always', 1, now],
-          ...(one.person ? [idBytes(one.person.sharedId), hashOf(one.person.key), one.person.key] : [null, null, null]),
-        ]),
-      );
-      await insert(
         'grants',
         'id, connection_id, kind, scopes, consented_by, consented_at, proof',
         made.map((one) => [idBytes(one.grantId), idBytes(one.id), 'authorization_code', scopes, 'seed', now, 'not_defined']),
@@ -93,6 +85,15 @@ export async function openSeeder(databaseUrl: string, masterKeyText: string): Pr
           const [nextAt, issuedAt, expiresAt] = [one.nextAt, one.issuedAt, one.expiresAt].map(instantText);
           return [idBytes(one.grantId), idBytes(clientRow.id), nextAt ?? null, row.epoch, row.generation, 0, 0, issuedAt ?? null, expiresAt ?? null];
         }),
+      );
+      // Last: the service works out a connection's state from the rows above as soon as it sees it.
+      await insert(
+        'connections',
+        'id, name, client_id, intent, current_grant_id, scopes, labels, policy, revision, created_at, person_of, person_hash, person_key',
+        made.map((one) => [
+          ...[idBytes(one.id), one.name, idBytes(clientRow.id), 'active', idBytes(one.grantId), scopes, '{}', 'always', 1, now],
+          ...(one.person ? [idBytes(one.person.sharedId), hashOf(one.person.key), one.person.key] : [null, null, null]),
+        ]),
       );
       if (callerRow)
         await insert(

@@ -7,13 +7,13 @@ import type { ApiClient } from '../../src/api/client.ts';
 import { freePort } from '../../src/service/database/private-mariadb.ts';
 import { openDatabase } from '../../src/service/store/database.ts';
 import { newFolder, newMasterKey, removeFolder, rk, type ServiceUnderTest, signIn, startService } from '../../testing/service.ts';
+import { testProgram } from '../../testing/test-programs.ts';
 import { eventually, untilInstant } from '../../testing/waiting.ts';
 import { addConnection, addEelgrass, agree, fetchToken, type StandinUnderTest, startEelgrass } from '../support/harbour.ts';
 import { newDatabase } from '../support/new-database.ts';
 
 /** Several replicas over one database, and what must be said to one installation among several. */
 const CROWD = fileURLToPath(new URL('../support/crowd.ts', import.meta.url));
-const KILLED = fileURLToPath(new URL('../killpoints/serve.ts', import.meta.url));
 const [masterKey, folders] = [newMasterKey(), [newFolder(), newFolder(), newFolder()]];
 const replicas: ServiceUnderTest[] = [];
 let [standin, call, databaseUrl] = [] as unknown as [StandinUnderTest, ApiClient & { token: string }, string];
@@ -70,7 +70,7 @@ test('a replica dies with its answer spilled: its folder is adopted, the answer 
   await expect(call('adoptReplica', { body: { folder: folders[1] as string } })).rejects.toMatchObject({ problem: { code: 'FOLDER_OWNED' } });
   const home = newFolder();
   const dying = newFolder();
-  const struck = await startService({ databaseUrl, masterKey, publicUrl: first().url, folder: dying, run: ['--import', 'tsx', KILLED, 'spill_renamed'] });
+  const struck = await startService({ databaseUrl, masterKey, publicUrl: first().url, folder: dying, run: [...testProgram('killed'), 'spill_renamed'] });
   const died = new Promise((resolve) => struck.process.once('exit', resolve));
   const { renewals } = await show('two');
   const asked = await signIn(struck);

@@ -1,9 +1,11 @@
 import { startPrivateMariadb } from '../../src/service/database/private-mariadb.ts';
 import { newDatabaseOn } from '../../testing/new-database-on.ts';
 import { newFolder, removeFolder } from '../../testing/service.ts';
+import { buildTestPrograms } from '../../testing/test-programs.ts';
 import { happens, KINDS, type Played, POINTS, type Point, playKillPoint } from './play.ts';
 
 /** `npm run killpoints`: one line for each point and kind of provider; exits non-zero when one is not as docs/RENEWAL.md says. */
+buildTestPrograms();
 const folder = newFolder();
 const server = await startPrivateMariadb({ folder });
 const all = KINDS.flatMap((kind) => (Object.keys(POINTS) as Point[]).filter((point) => happens(kind, point)).map((point) => ({ kind, point })));

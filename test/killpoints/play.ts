@@ -1,13 +1,10 @@
-import { fileURLToPath } from 'node:url';
 import type { ApiClient } from '../../src/api/client.ts';
 import { freePort } from '../../src/service/database/private-mariadb.ts';
 import { playConsent } from '../../testing/consent.ts';
 import { newFolder, newMasterKey, removeFolder, type ServiceOptions, type ServiceUnderTest, signIn, startService } from '../../testing/service.ts';
+import { testProgram } from '../../testing/test-programs.ts';
 import { eventually } from '../../testing/waiting.ts';
 import { addConnection, addEelgrass, agree, type StandinUnderTest, startEelgrass } from '../support/harbour.ts';
-
-const SERVE = fileURLToPath(new URL('serve.ts', import.meta.url));
-const TSX = ['--import', 'tsx', SERVE];
 
 export const KINDS = ['grace', 'strict', 'none'] as const;
 export type Kind = (typeof KINDS)[number];
@@ -80,7 +77,7 @@ export async function playKillPoint(kind: Kind, point: Point, databaseUrl: strin
     const before = (await setUp('showConnection', { params: { connection: 'c' } })).renewals;
     await first.stop();
 
-    const struck = await start({ run: [...TSX, point] });
+    const struck = await start({ run: [...testProgram('killed'), point] });
     const call = await signIn(struck);
     const second = await strike(point, call, struck, standin, start);
     const startedAt = Date.now();

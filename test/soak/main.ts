@@ -1,6 +1,7 @@
 import { parseArgs } from 'node:util';
 import { DEFAULT_LIMITS } from '../../src/core/renewal/limits.ts';
 import { OWN_LIMITS } from '../../testing/service.ts';
+import { buildTestPrograms } from '../../testing/test-programs.ts';
 import { inWords, isClean, soak } from './soak.ts';
 
 /** `npm run soak -- --seconds N`: with the service's own limits, as in production. Exits non-zero when something was lost. */
@@ -10,6 +11,7 @@ if (!(seconds >= 20 && seconds <= 86_400 && connections >= 30 && connections <= 
   process.stderr.write('Give --seconds between 20 and 86400, and --connections between 30 and 100000.\n');
   process.exit(2);
 }
+buildTestPrograms();
 const report = await soak({
   seconds,
   connections,

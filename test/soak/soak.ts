@@ -1,7 +1,6 @@
 import { existsSync, readdirSync, readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { setTimeout as sleep } from 'node:timers/promises';
-import { fileURLToPath } from 'node:url';
 import { Pool } from 'undici';
 import type { ApiClient } from '../../src/api/client.ts';
 import { masterKey as readMasterKey } from '../../src/core/sealing/master-key.ts';
@@ -11,6 +10,7 @@ import { idText } from '../../src/service/store/database.ts';
 import { newDatabaseOn } from '../../testing/new-database-on.ts';
 import { openSeeder, type Seeder } from '../../testing/seed.ts';
 import { newFolder, newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from '../../testing/service.ts';
+import { testProgram } from '../../testing/test-programs.ts';
 import { eventually } from '../../testing/waiting.ts';
 import { KINDS, type Kind, PROVIDERS, type Provider, SENDS, startProvider, type World } from './providers.ts';
 
@@ -45,7 +45,6 @@ export interface SoakReport {
   unsettled: string[];
 }
 
-const SERVE = fileURLToPath(new URL('serve.ts', import.meta.url));
 const SKEWS_MS = [0, 4_000, -3_000];
 const CALLERS = 24;
 const DEADLINE_MS = 15_000;
@@ -103,7 +102,7 @@ export async function soak(options: SoakOptions): Promise<SoakReport> {
       folder: replica.folder,
       port: replica.port,
       publicUrl: `http://127.0.0.1:${replicas[0]?.port}`,
-      run: ['--import', 'tsx', SERVE, sender, String(skew)],
+      run: [...testProgram('soaked'), sender, String(skew)],
       environment: { RUSTY_KETTLE_LOG_LEVEL: 'warn', ...options.environment },
     });
   };
