@@ -2,7 +2,7 @@
 const never = (name, from, to, comment) => ({ name, severity: 'error', comment, from, to });
 /** The rooms of the service, from the bottom up: each imports those before it. */
 const ROOMS = [
-  ['ports', 'settings', 'slow-down', 'lately', 'hash', 'iso', 'problems', 'body-deadline'],
+  ['ports', 'context', 'settings', 'slow-down', 'lately', 'hash', 'iso', 'problems', 'body-deadline'],
   ['rounds'],
   ['store'],
   ['outgoing', 'workers', 'mail'],
@@ -18,7 +18,7 @@ const ROOMS = [
   ['consent', 'tool-sign-ins'],
   ['connections'],
   ['jobs', 'callers', 'forecast', 'people', 'relay', 'token-endpoint', 'replicas'],
-  ['status'],
+  ['status', 'notices'],
   ['http'],
   ['housekeeping', 'start-up'],
 ];

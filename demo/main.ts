@@ -2,6 +2,7 @@ import { spawnSync } from 'node:child_process';
 import { parseArgs } from 'node:util';
 import { demoFolder, emptyDemoFolder, ensureOperator, OTHERS, openHarbour, seed, seedBerthline } from './harbour.ts';
 import { collectEverywhere } from './jobs.ts';
+import { MAIL_PORT, seedChannel, startMailbox } from './mailbox.ts';
 import { PORTAL_PORT, startPortal } from './people.ts';
 import { ROOT, start } from './processes.ts';
 import { approveAtOakum, seedOthers } from './providers.ts';
@@ -59,6 +60,7 @@ const folder = demoFolder();
 try {
   if (values.fresh) emptyDemoFolder(folder);
   const startedAt = Date.now();
+  const mailbox = await startMailbox((line) => say(`mail             ${line}`));
   const harbour = await openHarbour({
     folder,
     port: PORT,
@@ -66,6 +68,7 @@ try {
     berthlinePort: BERTHLINE_PORT,
     otherPorts: OTHER_PORTS,
     lifeSeconds: LIFE_SECONDS,
+    environment: { RUSTY_KETTLE_SMTP_URL: `smtp://127.0.0.1:${MAIL_PORT}`, RUSTY_KETTLE_MAIL_FROM: 'Rusty Kettle <kettle@saltmarsh.example>' },
   });
   const call = await ensureOperator(harbour);
   const settings = await seed(harbour, call).catch(async (error: unknown) => {
@@ -75,6 +78,7 @@ try {
   for (const line of await postTwice(harbour, call)) say(`nightly-ledger   ${line}`);
   say(`nightly-ledger   ${await feelLimit(harbour, call)}`);
   const announcer = await startAnnouncer(harbour, call, (line) => say(`deck-announcer   ${line}`));
+  await seedChannel(call);
   const portal = await startPortal(harbour, call, (line) => say(`crew-portal      ${line}`));
   let latest = '';
   const board = start(`${ROOT}examples/timetable-board.mjs`, [], { ...settings, EVERY_MS: '5000' }, (line) => {
@@ -91,6 +95,7 @@ try {
   say('Integrations timetable-board fetches tokens (it knows a token URL, an id, a secret), nightly-ledger sends its calls to the relay,');
   say('             deck-announcer signed in through sign-in for tools (it knows only the code flow); two of them call every 5 s');
   say(`People       the crew portal, http://127.0.0.1:${PORTAL_PORT}: choose a member, and connect the certificate registry on your phone or here`);
+  say('Notices      come by mail to ops@saltmarsh.example: the subject of each mail is shown here');
   say(`Jobs         berth-report collects all bookings every two minutes; its file is ${folder}/results/berth-report.csv\n`);
   say('Commands to try, in another terminal:');
   say(`  npm run -s rk -- sign-in --url ${harbour.url} --name ${DEMO_OPERATOR}`);
@@ -99,7 +104,8 @@ try {
   say('  npm run -s rk -- caller setup timetable-board --kind token_url');
   say('  npm run -s rk -- call berths GET /bookings --all-pages --to bookings.csv');
   say('  npm run -s rk -- job runs berth-report');
-  say('  npm run -s rk -- person list crew-id\n');
+  say('  npm run -s rk -- person list crew-id');
+  say('  npm run -s rk -- notice list\n');
   say('Ctrl-C stops all of it and keeps the data; `npm run demo -- --fresh` begins again.');
   let stopping = false;
   const end = async () => {
@@ -110,6 +116,7 @@ try {
     say(`deck-announcer   ${announcer.output().trim().split('\n').at(-1) ?? ''}`);
     say(`timetable-board  ${board.output().trim().split('\n').at(-1) ?? ''}`);
     await harbour.stop();
+    await mailbox.stop();
     say('Stopped. The data is kept.');
     process.exit(0);
   };

@@ -10,7 +10,20 @@ const KINDS = [
   ['Reference', ['CLI.md', 'API.md', 'SETTINGS.md', 'DEFINITIONS.md', 'DIALECT.md', 'ERRORS.md', 'BENCHMARKS.md']],
   [
     'Explanation',
-    ['RENEWAL.md', 'CONSENT.md', 'REGISTERING.md', 'ISSUING.md', 'JOBS.md', 'PEOPLE.md', 'UPCOMING.md', 'SECURITY.md', 'ARCHITECTURE.md', 'decisions'],
+    [
+      'RENEWAL.md',
+      'CONSENT.md',
+      'REGISTERING.md',
+      'ISSUING.md',
+      'JOBS.md',
+      'PEOPLE.md',
+      'UPCOMING.md',
+      'NOTICES.md',
+      'ACTIVITY.md',
+      'SECURITY.md',
+      'ARCHITECTURE.md',
+      'decisions',
+    ],
   ],
 ];
 

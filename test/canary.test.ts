@@ -4,6 +4,7 @@ import { join } from 'node:path';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { type ApiClient, apiClient } from '../src/api/client.ts';
 import { type Operation, operations } from '../src/api/operations.ts';
+import { ChannelRule } from '../src/core/notices/channel.ts';
 import { type PrivateMariadb, startPrivateMariadb } from '../src/service/database/private-mariadb.ts';
 import { makeCertificate } from '../testing/certificate.ts';
 import { openBrowser } from '../testing/chromium.ts';
@@ -211,6 +212,16 @@ test('known secrets go in by API, command line, consent and renewal', async () =
     params: { caller: 'canary' },
     body: { url: 'http://127.0.0.1:1/events', signing_secret: secrets.get('a secret that signs events') ?? '' },
   });
+  secrets.set('a secret that signs notices', canary('notices'));
+  const noticed = {
+    kind: 'webhook' as const,
+    name: 'canary',
+    url: 'http://127.0.0.1:1/notices',
+    signing_secret: secrets.get('a secret that signs notices') ?? '',
+  };
+  await recorded('addChannel', { body: { ...noticed, rule: ChannelRule.parse({}) } });
+  await recorded('testChannel', { params: { channel: 'canary' } });
+  const notice = await eventually(async () => (await call('listNotices', { query: {} })).items[0] ?? null); // the channel does not work
   const body = { person: 'canary-person', purpose: 'To see', caller: 'canary', return_to: back, mail_to: 'person@saltmarsh.example' };
   const { url } = await call('invitePerson', { params: { connection: shared.name }, body });
   const phone = new Browser();
@@ -233,6 +244,8 @@ test('known secrets go in by API, command line, consent and renewal', async () =
           consent: opened.id,
           job: 'canary',
           run: run.id,
+          channel: 'canary',
+          notice: notice.id,
         },
         ...(name === 'listSetupInstructions' ? { query: { connection: 'canary' } } : {}),
       } as { params: { caller: string } },
@@ -269,7 +282,7 @@ test('known secrets go in by API, command line, consent and renewal', async () =
     ['client', 'show', 'eelgrass/timetable'],
     ['connection', 'show', 'canary'],
     ['caller', 'show', 'canary'],
-    ['history'],
+    ['activity', 'list'],
     ['call', 'canary', 'GET', '/tables'],
   ]) {
     const said = await rk(['--output', 'json', ...args], { home });

@@ -60,7 +60,7 @@ test('the story by rk alone, to a token and an answer of the API', async () => {
   );
   expect((await rk(['caller', 'show', 'board'])).out).not.toContain(key);
   expect((await rk(['status'])).out).toContain('1 working');
-  expect((await rk(['history', '--connection', 'sailings'])).out).toContain('consented to 4 scopes');
+  expect((await rk(['activity', 'list', '--connection', 'sailings'])).out).toContain('consented to 4 scopes');
 });
 
 test.each([

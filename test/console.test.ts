@@ -1,6 +1,7 @@
 import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
+import { ChannelRule } from '../src/core/notices/channel.ts';
 import { type OpenBrowser, openBrowser } from '../testing/chromium.ts';
 import { PASSWORD, removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { eventually } from '../testing/waiting.ts';
@@ -32,7 +33,8 @@ const PAGES: [hash: string, heading: string][] = [
   ['#/jobs/new', 'New job'],
   ['#/upcoming', 'Upcoming'],
   ['#/activity', 'Activity'],
-  ['#/settings', 'Settings'],
+  ['#/notices', 'Notices'],
+  ...['', '/channels', '/account'].map((tab): [string, string] => [`#/settings${tab}`, 'Settings']),
   ['#/help', 'Help'],
 ];
 
@@ -52,6 +54,8 @@ beforeAll(async () => {
   await call('addCampaign', { params: notes, body: { name: 'calendars', purpose: 'Show your calendar, too' } });
   await call('addCaller', { body: { name: 'board', title: 'The board', connections: ['sailings'] } });
   await call('addJob', { body: { name: 'rows', title: 'All rows', connection: 'sailings', call: { method: 'GET', path: '/tables/sailings/rows' } } });
+  await call('addChannel', { body: { kind: 'webhook', name: 'board', url: 'http://127.0.0.1:1/', rule: ChannelRule.parse({}) } });
+  await call('testChannel', { params: { channel: 'board' } });
   for (let runs = 0; runs < 2; runs += 1) {
     const { id } = await call('runJob', { params: { job: 'rows' } });
     await eventually(async () => (await call('showRun', { params: { run: id } })).state === 'done');

@@ -1,49 +1,24 @@
-import { SMTPServer } from 'smtp-server';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
-import { freePort } from '../src/service/database/private-mariadb.ts';
 import { Browser, playAuthorization } from '../testing/consent.ts';
 import { newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { eventually } from '../testing/waiting.ts';
 import { addClient, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
+import { type Mailbox, startMailbox } from './support/mailbox.ts';
 import { newDatabase } from './support/new-database.ts';
 
 /** People who are asked: by mail through a real mail server on loopback, and all of them at once when a new scope is needed. */
 const LONG = 60_000;
 const ACCOUNT = { account: 'eg-1042', password: 'low-tide' };
-interface Received {
-  to: string;
-  text: string;
-}
-const received: Received[] = [];
-/** What the mail server answers to the next messages; none left: it takes them. */
-const refusals: { code: number }[] = [];
-let [service, call, standin, server] = [] as unknown as [ServiceUnderTest, ApiClient, StandinUnderTest, SMTPServer];
+let [service, call, standin, mailbox] = [] as unknown as [ServiceUnderTest, ApiClient, StandinUnderTest, Mailbox];
 
 beforeAll(async () => {
-  const port = await freePort();
-  server = new SMTPServer({
-    authOptional: true,
-    disabledCommands: ['STARTTLS'],
-    onData(stream, session, done) {
-      let text = '';
-      stream.on('data', (part) => (text += part));
-      stream.on('end', () => {
-        const refused = refusals.shift();
-        if (refused) return done(Object.assign(new Error('not now'), { responseCode: refused.code }));
-        // Lines are folded for the way (quoted-printable, RFC 2045 §6.7).
-        const plain = text.replace(/=\r\n/g, '').replace(/=([0-9A-F]{2})/g, (_match, hex) => String.fromCharCode(Number.parseInt(hex, 16)));
-        received.push({ to: session.envelope.rcptTo.map((one) => one.address).join(), text: plain });
-        done();
-      });
-    },
-  });
-  await new Promise<void>((resolve) => server.listen(port, '127.0.0.1', resolve));
+  mailbox = await startMailbox();
   standin = await startEelgrass(600);
   service = await startService({
     databaseUrl: await newDatabase(),
     masterKey: newMasterKey(),
-    environment: { RUSTY_KETTLE_SMTP_URL: `smtp://127.0.0.1:${port}`, RUSTY_KETTLE_MAIL_FROM: 'Saltmarsh Ferries <connect@saltmarsh.example>' },
+    environment: { RUSTY_KETTLE_SMTP_URL: mailbox.url, RUSTY_KETTLE_MAIL_FROM: 'Saltmarsh Ferries <connect@saltmarsh.example>' },
   });
   call = await signIn(service);
   await call('addProvider', { body: { document: standin.definitionText } });
@@ -55,13 +30,13 @@ beforeAll(async () => {
 afterAll(async () => {
   await service?.stop();
   await standin?.stop();
-  await new Promise<void>((resolve) => server.close(() => resolve()));
+  await mailbox?.stop();
   if (service) removeFolder(service.folder);
 });
 
 const params = { connection: 'notes' };
-const mailTo = (to: string) => received.filter((one) => one.to === to);
-const linkIn = ({ text }: Received): string => new RegExp(`${service.url}/i/[\\w-]{32}`).exec(text)?.[0] ?? '';
+const mailTo = (to: string) => mailbox.received.filter((one) => one.to === to);
+const linkIn = ({ text }: Mailbox['received'][number]): string => new RegExp(`${service.url}/i/[\\w-]{32}`).exec(text)?.[0] ?? '';
 const state = async (person: string) => (await call('listPeople', { params, query: { person } })).items[0];
 
 /** Opens a link and consents. */
@@ -74,7 +49,7 @@ async function consent(url: string, untick: string[] = []): Promise<void> {
 }
 
 test('an invitation goes out by mail, once, also where the server is busy at first; one that is refused for good is given up', { timeout: LONG }, async () => {
-  refusals.push({ code: 451 });
+  mailbox.refusals.push({ code: 451 });
   const invite = (person: string, mail: string) =>
     call('invitePerson', { params, body: { person, name: 'Ingrid N.\nBcc: all@evil.example', purpose: 'Show\r\n\r\nyour notes', mail_to: mail } });
   expect(await invite('ingrid', 'ingrid@saltmarsh.example')).toMatchObject({ mailed: true });
@@ -82,11 +57,11 @@ test('an invitation goes out by mail, once, also where the server is busy at fir
   expect(letter?.text).toContain('From: Saltmarsh Ferries <connect@saltmarsh.example>');
   expect(letter?.text).toContain('asks: Show your notes');
   expect(letter?.text).not.toMatch(/^Bcc:/m);
-  await consent(linkIn(letter as Received));
+  await consent(linkIn(letter as Mailbox['received'][number]));
   expect(await state('ingrid')).toMatchObject({ state: 'working' });
-  refusals.push({ code: 550 });
+  mailbox.refusals.push({ code: 550 });
   await invite('nobody', 'nobody@saltmarsh.example');
-  await eventually(async () => (refusals.length === 0 ? true : null), LONG);
+  await eventually(async () => (mailbox.refusals.length === 0 ? true : null), LONG);
   expect(mailTo('nobody@saltmarsh.example')).toEqual([]);
   expect(mailTo('ingrid@saltmarsh.example')).toHaveLength(1);
 });

@@ -27,6 +27,8 @@ export const HistoryEntry = z.object({
   subject: z.string(),
   says: z.string(),
   data: z.record(z.string(), z.unknown()),
+  request_id: z.string().nullable().describe('Of the request in whose course it was done; null: the service began it'),
+  address: z.string().nullable().describe('From where that request came'),
 });
 export type HistoryEntry = z.output<typeof HistoryEntry>;
 

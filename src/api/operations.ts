@@ -1,9 +1,10 @@
-import { z } from 'zod';
+import type { z } from 'zod';
+import { ActivityVerified, HistoryList, HistoryQuery, VerifyActivity } from './activity.ts';
 import { handingOverOperations } from './caller-operations.ts';
 import { clientOperations } from './client-operations.ts';
-import { HistoryEntry, Id, Instant } from './common.ts';
 import { connectionOperations } from './connection-operations.ts';
 import { jobOperations } from './job-operations.ts';
+import { noticeOperations } from './notice-operations.ts';
 import { Done, list, type Operation } from './operation.ts';
 import { ChangePassword, EndedSessions, FirstOperator, FirstOperatorState, Session, SignedIn, SignIn } from './operators.ts';
 import { peopleOperations } from './people-operations.ts';
@@ -13,16 +14,6 @@ import { AdoptedReplica, AdoptReplica, InstallationState, Replica, Status } from
 import { upcomingOperations } from './upcoming-operations.ts';
 
 export type { Operation } from './operation.ts';
-
-const HistoryQuery = z.object({
-  subject: z.string().max(200).optional().describe('Such as connection:NAME, client:PROVIDER/NAME, caller:NAME'),
-  kind: z.string().max(40).optional(),
-  since: Instant.optional(),
-  before: Id.optional().describe('The ID of the last entry shown; returns entries before it'),
-  renewals: z.enum(['true', 'false']).default('false').describe('Include routine renewals'),
-  limit: z.coerce.number().int().min(1).max(500).default(100),
-});
-const HistoryList = z.object({ items: z.array(HistoryEntry), more: z.boolean().describe('More entries exist before the last one') });
 
 /** The whole contract: the service routes from it, the client calls by it, the OpenAPI document is made from it. */
 export const operations = {
@@ -70,6 +61,15 @@ export const operations = {
     query: HistoryQuery,
     answer: HistoryList,
   },
+  verifyActivity: {
+    method: 'POST',
+    path: '/api/v1/history/verify',
+    access: 'operator',
+    says: 'Verify that no entry of the activity log was changed, removed or added in the database; a piece at a time',
+    body: VerifyActivity,
+    bodyOptional: true,
+    answer: ActivityVerified,
+  },
 
   showInstallation: {
     method: 'GET',
@@ -102,6 +102,7 @@ export const operations = {
   ...jobOperations,
   ...peopleOperations,
   ...upcomingOperations,
+  ...noticeOperations,
 } as const satisfies Record<string, Operation>;
 
 export type Operations = typeof operations;

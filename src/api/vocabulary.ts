@@ -2,6 +2,7 @@ import type { SecretState } from '../core/clients/choose-secret.ts';
 import { type Half, type Side, VERDICTS } from '../core/diagnosis/causes.ts';
 import type { Certainty, UpcomingKind } from '../core/forecast/forecast.ts';
 import type { ConnectionState, ProofState } from '../core/health.ts';
+import type { NoticeEvent, NoticeKind, NoticeSeverity } from '../core/notices/notice.ts';
 import type { GrantKind } from '../core/oauth/grant-kinds.ts';
 import type { PersonEventKind } from '../core/people/event.ts';
 import type { Approval } from '../core/provider/kinds.ts';
@@ -98,6 +99,21 @@ export const UPCOMING_WORDS: Record<UpcomingKind, string> = {
   invitations: 'Invitations',
   approval: 'Approvals',
 };
+export const NOTICE_SEVERITIES: Record<NoticeSeverity, Word> = {
+  action: word('action needed', 'bad', ['person', '\u2717'], 'Something stopped, or will before it can be replaced. Someone must act.'),
+  warning: word('warning', 'warning', ['alert', '!'], 'Something will stop, or does not work as it should.'),
+  info: word('information', 'quiet', ['check', '\u00b7'], 'Good to know. Nothing stops.'),
+};
+export const NOTICE_KIND_WORDS: Record<NoticeKind, string> = {
+  connections: 'Connections',
+  upcoming: 'Expiration',
+  approval: 'Approval',
+  definition: 'Provider definition',
+  job: 'Job',
+  delivery: 'Delivery',
+  installation: 'Installation',
+};
+export const NOTICE_EVENT_WORDS: Record<NoticeEvent, string> = { opened: 'opened', worse: 'became worse', reminder: 'reminder', closed: 'closed' };
 export const CERTAINTY_WORDS: Record<Certainty, string> = { known: 'known', observed: 'observed', assumed: 'by the definition' };
 
 /** Lines that are judged: what was compared before a consent, and what a connection depends on. */

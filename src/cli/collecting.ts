@@ -37,8 +37,12 @@ export async function followRun(api: ApiClient, started: Run): Promise<Run> {
 /** Writes a result to a file, whole by rename, or to standard output. */
 export async function saveResult(stream: ReadableStream<Uint8Array>, to: string | undefined): Promise<void> {
   const { Readable } = await import('node:stream');
+  await deliver(Readable.fromWeb(stream as import('node:stream/web').ReadableStream), to);
+}
+
+/** Writes a stream to a file, whole by rename, or to standard output. */
+export async function deliver(body: import('node:stream').Readable, to: string | undefined): Promise<void> {
   const { pipeline } = await import('node:stream/promises');
-  const body = Readable.fromWeb(stream as import('node:stream/web').ReadableStream);
   if (to === undefined || to === '-') {
     await pipeline(body, process.stdout, { end: false });
     return;

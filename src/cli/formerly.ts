@@ -10,6 +10,7 @@ const COMMANDS: Record<string, string> = {
   'client secret prove': 'client secret verify',
   'client notepad': 'client paste',
   'caller sheet': 'caller setup',
+  history: 'activity list',
 };
 
 /** By today's name of the command. */
@@ -42,7 +43,9 @@ export function today(args: readonly string[]): { args: string[]; notes: string[
   const former = [3, 2, 1].map((count) => named(count).join(' ')).find((name) => Object.hasOwn(COMMANDS, name));
   if (former !== undefined) {
     const name = COMMANDS[former] ?? former;
-    for (const [at, word] of name.split(' ').entries()) found.args[words[at] ?? 0] = word;
+    const first = words[0] ?? 0;
+    const last = words[former.split(' ').length - 1] ?? first;
+    found.args.splice(first, last - first + 1, ...name.split(' '));
     found.notes.push(`\`rk ${former}\` is now \`rk ${name}\`.`);
   }
   const command = [3, 2, 1]

@@ -21,7 +21,7 @@ test('every command of the contract is there', () => {
       'status',
       'token',
       'call',
-      'history',
+      'activity verify',
       'client secret add',
       'caller key retire',
       'connection open',

@@ -1,4 +1,5 @@
 import { Command, type CommandUnknownOpts } from '@commander-js/extra-typings';
+import { activity } from './commands/activity.ts';
 import { call } from './commands/call.ts';
 import { caller } from './commands/caller.ts';
 import { campaign } from './commands/campaign.ts';
@@ -7,6 +8,7 @@ import { completion } from './commands/completion.ts';
 import { connection } from './commands/connection.ts';
 import { invitation } from './commands/invitation.ts';
 import { job } from './commands/job.ts';
+import { channel, notice } from './commands/notice.ts';
 import { operator } from './commands/operator.ts';
 import { person } from './commands/person.ts';
 import { provider } from './commands/provider.ts';
@@ -14,7 +16,7 @@ import { installation, replica } from './commands/running.ts';
 import { serve, standin } from './commands/serving.ts';
 import { signIn, signOut } from './commands/sign-in.ts';
 import { calendar, upcoming } from './commands/upcoming.ts';
-import { history, status, token } from './commands/using.ts';
+import { status, token } from './commands/using.ts';
 import { OUTPUTS, oneOf } from './options.ts';
 
 /** In the order of the work. */
@@ -22,7 +24,7 @@ const TASKS = {
   'Run:': [serve, standin, installation, replica],
   'Set up:': [signIn, signOut, operator, provider, client, connection, caller, invitation, campaign],
   'Use:': [token, call, job, person],
-  'Watch:': [status, upcoming, calendar, history],
+  'Watch:': [status, notice, channel, upcoming, calendar, activity],
   'Shell:': [completion],
 };
 

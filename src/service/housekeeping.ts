@@ -6,7 +6,7 @@ import type { Store } from './store/store.ts';
 
 interface TidyParts {
   history: Pick<History, 'forget'>;
-  store: Pick<Store, 'invitations' | 'mails' | 'personEvents' | 'relayed' | 'usage'>;
+  store: Pick<Store, 'invitations' | 'mails' | 'notices' | 'personEvents' | 'relayed' | 'usage'>;
   settings: Pick<Settings, 'historyMs'>;
   ports: Pick<Ports, 'log'>;
 }
@@ -32,6 +32,7 @@ async function tidy(s: TidyParts, stop: AbortSignal): Promise<void> {
     await s.store.personEvents.deleteOld(EVENTS_KEPT_MS);
     await s.store.mails.deleteOld(EVENTS_KEPT_MS);
     await s.store.invitations.deleteOld(INVITATIONS_KEPT_MS);
+    await s.store.notices.deleteOld(s.settings.historyMs);
     if (forgotten < FORGOTTEN_AT_ONCE) return;
     await sleep(BETWEEN_MS, undefined, { signal: stop }).catch(() => undefined); // aborted: the loop's condition ends it
   }

@@ -4,6 +4,7 @@ import { createServer } from 'node:http';
 import pTimeout from 'p-timeout';
 import { type Logger, pino } from 'pino';
 import { looks } from '../api/looks.ts';
+import { chainKey } from '../core/activity/chain.ts';
 import { newRecordId } from '../core/identifiers.ts';
 import type { Send } from '../core/oauth/wire.ts';
 import { DEFAULT_LANES, lanes } from '../core/renewal/lanes.ts';
@@ -12,11 +13,12 @@ import { watchApprovals } from './clients/index.ts';
 import { consents, pollDevices } from './consent/index.ts';
 import { afterJump, type DataFolder, databaseClock, openDataFolder, type PrivateMariadb, startPrivateMariadb } from './database/index.ts';
 import { keepRevoking, resumeFirst } from './grants/index.ts';
-import { changes, history } from './history/index.ts';
+import { changes, entryStream, history } from './history/index.ts';
 import { keepTidy } from './housekeeping.ts';
 import { type HttpParts, listen, openFront } from './http/index.ts';
 import { bell, runJobs } from './jobs/index.ts';
 import { mail } from './mail/index.ts';
+import { keepNotices, sendNotices } from './notices/index.ts';
 import { operators } from './operators/index.ts';
 import { outgoing } from './outgoing/index.ts';
 import { deliverEvents, personChanged, personConsented, runCampaigns } from './people/index.ts';
@@ -154,7 +156,9 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
   const publicUrl = await agreeOnPublicUrl(settings, store, log);
 
   const told = changes({ store: store.changes, ports });
-  const past = history({ store: store.history, ports });
+  const activityKey = chainKey(master.bytes);
+  const stream = settings.activityFile === null ? null : entryStream({ path: settings.activityFile, log });
+  const past = history({ store: store.history, chains: store.chains, key: activityKey, stream, ports });
   jumped = (byMs) => void afterJump({ renewals, history: past, limits: settings.limits, ports }, byMs);
   await afterJump({ renewals, history: past, limits: settings.limits, ports }, 0); // it may have been set while nobody ran
   const secrets = clientSecrets({ store: store.secrets, sealer, history: past, changes: told, ports });
@@ -244,6 +248,7 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
     mail: letters,
     ports,
     version: PACKAGE.version,
+    activityKey,
   };
   const counts = usage({ store, ports });
   const relays = relayed({ store: store.relayed, ports });
@@ -275,6 +280,8 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
     deliverEvents(parts, stopping.signal),
     runCampaigns(parts, stopping.signal),
     letters.run(stopping.signal),
+    keepNotices(parts, stopping.signal),
+    sendNotices(parts, stopping.signal),
   ];
 
   const front = openFront({ rooms: parts, usage: counts, relayed: relays, operators: people, consents: agreed, dispatcher: out.dispatcher });

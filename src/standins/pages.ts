@@ -1,9 +1,7 @@
+import { escapeHtml } from '../core/html.ts';
 import type { ProviderDefinition } from '../core/provider/definition.ts';
 import type { RegisteredClient } from './state.ts';
 import { ACCOUNTS, STANDIN_PASSWORD } from './world.ts';
-
-/** The stand-in's own pages: plain, and not at all like the console, so that nobody mistakes one for the other. */
-export const escapeHtml = (text: string): string => text.replace(/[&<>"']/g, (c) => `&#${c.charCodeAt(0)};`);
 
 const STYLE = `body{margin:0;font:17px/1.5 Georgia,serif;background:#eef6f1;color:#10312a}header{background:#0f5c4a;color:#fff;padding:.8rem 1.6rem;font-size:1.2rem}
 main{max-width:40rem;margin:2rem auto;background:#fff;border:1px solid #b9d6cb;padding:1.4rem 2rem}label{display:block;margin:.7rem 0}input[type=text],input[type=url],input[type=password]{width:100%;font:inherit;padding:.4rem;box-sizing:border-box}

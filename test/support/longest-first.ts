@@ -7,6 +7,7 @@ const LONGEST = [
   'console',
   'killpoints',
   'guide-walks',
+  'notices',
   'machine-bad-days',
   'jobs',
   'run-killpoints',

@@ -1,9 +1,8 @@
 import { serviceUrl } from '../connect.ts';
 import { EXIT, Outcome, UsageError } from '../exit.ts';
-import { clientName, date, whole } from '../options.ts';
-import { relative } from '../print.ts';
+import { whole } from '../options.ts';
 import { operation, task, verb } from '../row.ts';
-import { failedWith, line, list, text } from '../show.ts';
+import { failedWith, line } from '../show.ts';
 import { statusParts } from '../views/status.ts';
 
 export const status = () =>
@@ -56,42 +55,3 @@ function refusalCode(status: number, error: string | undefined): number {
   if (status === 401) return EXIT.signIn;
   return error === 'invalid_grant' ? EXIT.person : EXIT.failed;
 }
-
-export const history = () =>
-  operation(
-    verb('history', 'show what happened, newest first', 'rk history --connection sailings')
-      .option('--connection <name>', 'only this connection')
-      .option('--caller <name>', 'only this caller')
-      .option('--client <client>', 'only this client, PROVIDER/NAME', (named) => {
-        const { provider, client } = clientName(named);
-        return `${provider}/${client}`;
-      })
-      .option('--kind <word>', 'only this kind, such as consented or revoked')
-      .option('--since <date>', 'only entries since this date (YYYY-MM-DD)', date('--since'))
-      .option('--before <id>', 'only entries before the entry with this ID')
-      .option('--renewals', 'include routine renewals')
-      .option('--limit <n>', 'how many', whole('--limit'), 30),
-    {
-      calls: 'listHistory',
-      input: ({ options }) => {
-        const subjects = (['connection', 'caller', 'client'] as const).flatMap((noun) => (options[noun] === undefined ? [] : [`${noun}:${options[noun]}`]));
-        if (subjects.length > 1) throw new UsageError('Name only one of --connection, --caller and --client.');
-        const { limit, kind, since, before, renewals } = options;
-        return { query: { limit, subject: subjects[0], kind, since, before, renewals: renewals ? 'true' : undefined } };
-      },
-      shows: ({ items, more }) => {
-        const shown = list(
-          items,
-          {
-            WHEN: (one) => relative(one.at),
-            WHO: (one) => one.actor,
-            OBJECT: (one) => one.subject,
-            CLASS: (one) => String(one.data.class ?? ''),
-            EVENT: (one) => one.says,
-          },
-          'Nothing has happened yet.',
-        );
-        return more ? { ...shown, parts: [...shown.parts, text(`More entries: --before ${items.at(-1)?.id}`)] } : shown;
-      },
-    },
-  );

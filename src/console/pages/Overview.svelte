@@ -5,15 +5,18 @@
   import FirstSteps from '../parts/FirstSteps.svelte';
   import HeldNote from '../parts/HeldNote.svelte';
   import Operation from '../parts/overview/Operation.svelte';
+  import NoticeTable from '../parts/notices/NoticeTable.svelte';
   import StateCounts from '../parts/overview/StateCounts.svelte';
   import Waiting from '../parts/overview/Waiting.svelte';
   import ProblemNote from '../parts/ProblemNote.svelte';
   import Statistics from '../parts/Statistics.svelte';
   import Title from '../parts/Title.svelte';
   import { Loaded } from '../state/loaded.svelte.ts';
+  import { openNotices } from '../state/notices.svelte.ts';
   import { call } from '../state/session.svelte.ts';
 
   const SOON_SHOWN = 8;
+  const NOTICES_SHOWN = 8;
   const status = new Loaded(() => call('showStatus'), 2_000);
   const working = new Loaded(() => call('listConnections', { query: { state: 'working', limit: SOON_SHOWN } }), 2_000);
   onMount(() => {
@@ -21,6 +24,7 @@
     return () => stops.forEach((stop) => stop());
   });
   const s = $derived(status.value);
+  const notices = $derived(openNotices.value?.items ?? []);
   const hasGroups = $derived(s?.groups.some((group) => group.count > 1) ?? false);
   const inAll = $derived(s?.groups.reduce((sum, group) => sum + group.count, 0) ?? 0);
 </script>
@@ -31,6 +35,13 @@
   <StateCounts connections={s.connections} />
   <FirstSteps status={s} />
   {#if s.installation.held}<HeldNote installation={s.installation} done={() => status.load()} />{/if}
+  {#if notices.length > 0}
+    <section class="mb-6" aria-labelledby="notices">
+      <h2 id="notices" class="mb-1">Notices</h2>
+      <NoticeTable items={notices} most={NOTICES_SHOWN} />
+      {#if notices.length > NOTICES_SHOWN}<p class="mt-1"><a class="link" href="#/notices">All {notices.length} notices</a></p>{/if}
+    </section>
+  {/if}
   {#if s.connections.total > 0}
     <section class="mb-6" aria-labelledby="attention">
       <h2 id="attention" class="mb-1">Action needed and degraded</h2>

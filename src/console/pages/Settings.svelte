@@ -1,72 +1,21 @@
 <script lang="ts">
-  import Form from '../ui/Form.svelte';
-  import { onMount } from 'svelte';
-  import type { Answers } from '../../api/clients.ts';
-  import Field from '../ui/Field.svelte';
+  import Channels from '../parts/notices/Channels.svelte';
   import OwnAccount from '../parts/OwnAccount.svelte';
-  import ProblemNote from '../parts/ProblemNote.svelte';
+  import FormAnswers from '../parts/settings/FormAnswers.svelte';
   import Title from '../parts/Title.svelte';
-  import { Doing, Loaded } from '../state/loaded.svelte.ts';
-  import { call } from '../state/session.svelte.ts';
+  import Tabs from '../ui/Tabs.svelte';
 
-  /** What is said once for the whole installation. */
-  const loaded = new Loaded(() => call('showAnswers'));
-  onMount(() => loaded.start());
-  let edited = $state<Partial<Answers>>({});
-  let saved = $state('');
-  const saving = new Doing();
-  const FIELDS: [keyof Answers, string, string][] = [
-    ['organization', 'Organization', 'Who we are, as forms ask for it.'],
-    ['purpose', 'Purpose', 'What the integrations do with the data, in a sentence or two.'],
-    ['contact', 'Contact', 'An address that someone reads.'],
-    ['platform', 'Platform', 'On what it runs.'],
-    ['home_page', 'Home page', ''],
-    ['privacy_page', 'Privacy page', ''],
-    ['terms_page', 'Terms page', ''],
+  const { params = {} }: { params?: { tab?: string } } = $props();
+  const TABS = [
+    { id: 'answers', label: 'Answers for forms' },
+    { id: 'channels', label: 'Channels' },
+    { id: 'account', label: 'Your account' },
   ];
-  const submit = (event: SubmitEvent) => {
-    event.preventDefault();
-    void saving.run(async () => {
-      saved = '';
-      await call('changeAnswers', { body: $state.snapshot(edited) });
-      edited = {};
-      await loaded.load();
-      saved = 'Saved. They are offered in every guide and form.';
-    });
-  };
+  const tab = $derived(params.tab ?? 'answers');
 </script>
 
 <Title title="Settings" />
-<ProblemNote problem={loaded.problem} />
-{#if loaded.value}
-  {@const answers = loaded.value}
-  <section class="max-w-2xl" aria-labelledby="answers">
-    <h2 id="answers">Answers for forms</h2>
-    <p class="mb-3">
-      Providers ask the same things again and again. What is answered here is offered in each guide and each access request form, to be
-      copied; what was sent is kept with the client.
-    </p>
-    <Form {saving} onsubmit={submit}>
-      {#each FIELDS as [name, label, help] (name)}
-        <Field id={name} {label} {help}
-          >{#if name === 'purpose'}<textarea
-              id={name}
-              class="textarea w-full h-20"
-              maxlength="2000"
-              value={edited[name] ?? answers[name]}
-              oninput={(event) => (edited[name] = event.currentTarget.value)}></textarea>{:else}<input
-              id={name}
-              class="input w-full"
-              maxlength="2000"
-              value={edited[name] ?? answers[name]}
-              oninput={(event) => (edited[name] = event.currentTarget.value)}
-            />{/if}</Field
-        >
-      {/each}
-      <ProblemNote problem={saving.problem} />
-      <button class="btn btn-primary btn-sm" disabled={saving.busy || Object.keys(edited).length === 0}>Save</button>
-      <span role="status" class="text-success font-semibold">{saved}</span>
-    </Form>
-  </section>
-{:else if !loaded.problem}<p aria-busy="true">Loading…</p>{/if}
-<OwnAccount />
+<Tabs base="/settings" tabs={TABS} current={tab} />
+{#if tab === 'channels'}<Channels />
+{:else if tab === 'account'}<OwnAccount />
+{:else}<FormAnswers />{/if}

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Bell from '@lucide/svelte/icons/bell';
   import LogOut from '@lucide/svelte/icons/log-out';
   import MenuIcon from '@lucide/svelte/icons/menu';
   import Moon from '@lucide/svelte/icons/moon';
@@ -9,6 +10,7 @@
   import { Toaster } from 'svelte-sonner';
   import { live } from '../state/live.svelte.ts';
   import { look } from '../state/look.svelte.ts';
+  import { countShown, openNotices } from '../state/notices.svelte.ts';
   import { PLACES } from '../state/places.ts';
   import { session } from '../state/session.svelte.ts';
   import Keys from './Keys.svelte';
@@ -23,10 +25,17 @@
     document.getElementById('main')?.focus();
   };
   const isSignedIn = $derived(who !== null);
+  const open = $derived(countShown(openNotices.value?.counts));
   $effect(() => {
     if (!isSignedIn) return;
-    untrack(() => live.start());
-    return () => live.stop();
+    const stop = untrack(() => {
+      live.start();
+      return openNotices.start();
+    });
+    return () => {
+      stop();
+      live.stop();
+    };
   });
 </script>
 
@@ -66,6 +75,21 @@
             </a>
           {/each}
         </nav>
+        <a
+          href="#/notices"
+          aria-current={isHere('/notices') ? 'page' : undefined}
+          onclick={() => (isMenuOpen = false)}
+          class={[
+            'flex items-center gap-2 px-4 py-1.5 mt-2 border-l-4 hover:bg-white/5',
+            isHere('/notices') ? 'border-[#d9763f] bg-white/10 font-semibold' : 'border-transparent',
+          ]}
+          ><Bell size={17} aria-hidden="true" />Notices{#if open}<span
+              class={[
+                'ml-auto rounded-full px-2 text-sm tabular-nums font-semibold',
+                open.tone === 'bad' ? 'bg-error text-error-content' : 'bg-white/20',
+              ]}>{open.count}<span class="sr-only"> open</span></span
+            >{/if}</a
+        >
         <div class="md:mt-auto flex flex-col gap-1 px-2 py-2 text-sm">
           {#if who}<span class="px-2 opacity-80">{who.operator}</span>{/if}
           {@render theme()}

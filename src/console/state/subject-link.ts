@@ -10,6 +10,10 @@ export function subjectLink(subject: string): { text: string; href: string } | n
       return { text: name, href: `#/callers/${name}` };
     case 'provider':
       return { text: name, href: `#/providers/${name}` };
+    case 'job':
+      return { text: name, href: `#/jobs/${name}` };
+    case 'channel':
+      return { text: name, href: '#/settings/channels' };
     case 'client': {
       const [provider, client] = name.split('/');
       return { text: name, href: `#/providers/${provider}/clients/${client}` };

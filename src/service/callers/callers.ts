@@ -1,4 +1,5 @@
 import type { Caller, CallerSummary, NewKey } from '../../api/callers.ts';
+import { changesOf } from '../../core/activity/changes.ts';
 import { Fault } from '../../core/fault.ts';
 import { base64url, CALLER_ID_PREFIX, CALLER_KEY_PREFIX } from '../../core/identifiers.ts';
 import type { Command } from '../asked.ts';
@@ -192,7 +193,13 @@ export async function changeCaller(s: CallerParts, { params, body: input, actor 
   if (Object.keys(set).length > 0) await s.store.callers.change(record.id, set);
   if (input.connections) await setNamed(s, record.id, input.connections);
   await s.changes.announce('caller', name);
-  s.history.add({ actor: operator, kind: 'caller_changed', subject: `caller:${name}`, says: 'Changed the caller.', data: { ...input } });
+  s.history.add({
+    actor: operator,
+    kind: 'caller_changed',
+    subject: `caller:${name}`,
+    says: 'Changed the caller.',
+    data: { ...input, changes: changesOf(record, set) },
+  });
 }
 
 export async function removeCaller(s: CallerParts, { params, actor }: Command<'removeCaller'>): Promise<{ done: true }> {

@@ -87,6 +87,7 @@ async function keep(
     kind: 'approval_changed',
     subject: `client:${label}`,
     says: `Approval: ${record.approval.replaceAll('_', ' ')} became ${seen.replaceAll('_', ' ')}, as the token endpoint tells.`,
+    data: { approval: seen },
   });
   await s.changes.announce('client', record.name);
 }

@@ -1,5 +1,6 @@
 import type { z } from 'zod';
 import type { Client, RedirectUriVerdict } from '../../api/clients.ts';
+import { changesOf } from '../../core/activity/changes.ts';
 import { Fault } from '../../core/fault.ts';
 import { compareRedirectUris, nearest } from '../../core/oauth/redirect-uri.ts';
 import { loopbackPort } from '../../core/oauth/ways.ts';
@@ -153,7 +154,13 @@ export async function changeClient(s: ClientParts, { params, body: input, actor 
   }
   if (!(await s.store.clients.revise({ id: record.id, revision: input.revision }, set))) throw new Fault('REVISION_CONFLICT');
   const names = Object.keys(input).filter((key) => key !== 'revision' && key !== 'take_as_is');
-  s.history.add({ actor: operator, kind: 'client_changed', subject: `client:${clientLabel(provider, name)}`, says: `Changed ${names.join(', ')}.` });
+  s.history.add({
+    actor: operator,
+    kind: 'client_changed',
+    subject: `client:${clientLabel(provider, name)}`,
+    says: `Changed ${names.join(', ')}.`,
+    data: { changes: changesOf(record, set) },
+  });
   if (input.approval !== undefined && input.approval !== record.approval)
     s.history.add({
       actor: operator,

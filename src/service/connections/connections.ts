@@ -2,6 +2,7 @@ import type { z } from 'zod';
 import type { Attempt, ConnectionSummary, ListConnections } from '../../api/connections.ts';
 import { looks } from '../../api/looks.ts';
 import { POLICY_LABELS } from '../../api/vocabulary.ts';
+import { changesOf } from '../../core/activity/changes.ts';
 import { operationsOf } from '../../core/clients/privilege.ts';
 import { Fault } from '../../core/fault.ts';
 import { connectionHealth } from '../../core/health.ts';
@@ -118,6 +119,7 @@ export async function changeConnection(s: ConnectionParts, { params, body: input
   }
   if (input.expected_account !== undefined) set.expectedAccount = input.expected_account || null;
   if (input.policy) set.policy = input.policy;
+  const former = await s.store.connections.byName(name);
   if (!(await s.store.connections.revise(one.id, input.revision, set))) throw new Fault('REVISION_CONFLICT');
   if (input.labels) {
     await s.store.connections.setLabels(one.id, input.labels);
@@ -130,7 +132,13 @@ export async function changeConnection(s: ConnectionParts, { params, body: input
     ...(input.labels ? [`Its labels are now ${input.labels.join(', ') || 'none'}.`] : []),
     ...(input.policy ? [`It is renewed ${POLICY_LABELS[input.policy]}.`] : []),
   ];
-  s.history.add({ actor: operator, kind: 'connection_changed', subject: `connection:${name}`, says: says.join(' ') });
+  s.history.add({
+    actor: operator,
+    kind: 'connection_changed',
+    subject: `connection:${name}`,
+    says: says.join(' '),
+    data: { changes: changesOf({ ...former, labels: one.labels }, { ...set, ...(input.labels ? { labels: input.labels } : {}) }) },
+  });
 }
 
 /** The next renewal by another policy, paused or resumed; an uncertain wait is not touched. */
@@ -208,23 +216,29 @@ const LOOK_EVERY_MS = 50;
 
 /** Renews a row that is due now. A worker, here or on another replica, may have claimed it first: then its outcome is waited for. */
 async function renewAndWait(s: ConnectionParts, grantId: string, generation: number): Promise<void> {
-  if ((await s.engine.renewOne(grantId)).claimed) return;
+  if (!(await s.engine.renewOne(grantId)).claimed) await othersOutcome(s, grantId, generation);
+}
+
+async function othersOutcome(s: ConnectionParts, grantId: string, generation: number): Promise<void> {
   for await (const _ of looks({ withinMs: OTHERS_WAIT_MS, everyMs: LOOK_EVERY_MS })) {
     const row = (await s.store.renewals.read(grantId))?.row;
     if (!row || row.generation > generation || row.leaseUntil === null) return;
   }
 }
 
-/** Brings the renewal forward to now and runs it; an uncertain wait is obeyed. */
+/** Brings the renewal forward to now and runs it; one under way is waited for, and an uncertain wait is obeyed. */
 export async function renewConnection(s: ConnectionParts, { params, actor }: Command<'renewConnection'>): Promise<void> {
   const { connection: name } = params;
   const operator = actor.operator.name;
   const { one, grantId } = await current(s, name);
   const held = await s.store.renewals.read(grantId);
   if (!held || held.row.nextAt === null) throw new Fault('GRANT_REFUSED', { detail: connectionHealth(one.facts, s.ports.clock.now()).cause ?? '' });
-  if ((await s.store.renewals.update([grantId], bringForward())) === 0)
-    throw new Fault('RENEWAL_PENDING', { detail: 'A renewal is under way, or its outcome is still uncertain.', retryAfterMs: 2_000 });
-  await renewAndWait(s, grantId, held.row.generation);
+  if ((await s.store.renewals.update([grantId], bringForward())) > 0) await renewAndWait(s, grantId, held.row.generation);
+  else {
+    await othersOutcome(s, grantId, held.row.generation);
+    if (((await s.store.renewals.read(grantId))?.row.generation ?? 0) === held.row.generation)
+      throw new Fault('RENEWAL_PENDING', { detail: 'A renewal is under way, or its outcome is still uncertain.', retryAfterMs: 2_000 });
+  }
   s.history.add({ actor: operator, kind: 'renewal_asked', subject: `connection:${name}`, says: 'Asked for a renewal now.' });
 }
 

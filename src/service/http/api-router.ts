@@ -5,6 +5,8 @@ import { type OperationName, operationNames, operations } from '../../api/operat
 import { Fault } from '../../core/fault.ts';
 import type { Actor, Asked, SignedInOperator } from '../asked.ts';
 import { type Consents, consentCookieName } from '../consent/index.ts';
+import { withinRequest } from '../context.ts';
+import { requestIdOf } from '../problems.ts';
 import type { KnownCaller, WhoCalls } from '../tokens/index.ts';
 import { type SignInRequests, signInCookieName } from '../tool-sign-ins/index.ts';
 import type { Handlers } from './handlers.ts';
@@ -74,7 +76,7 @@ function route<N extends OperationName>(name: N, handlers: Handlers, admission: 
     const body = operation.body ? parse(operation.body, request.body ?? (operation.bodyOptional ? {} : undefined), '') : undefined;
     const read: Read = { params, query, body, actor: { ...who, address: request.ip ?? '', device: sessions.device(request) } };
     if (!isFor(name, read)) throw new Fault('INTERNAL', { detail: `The request does not fit the operation ${name}.` });
-    const { setSession, ...answer } = await handlers[name](read);
+    const { setSession, ...answer } = await withinRequest({ requestId: requestIdOf(response), address: read.actor.address }, () => handlers[name](read));
     if (setSession === 'end') sessions.take(response);
     else if (setSession) sessions.give(response, setSession);
     send(response, answer);

@@ -5,8 +5,10 @@ import * as clients from '../clients/index.ts';
 import * as connections from '../connections/index.ts';
 import { type Consents, importToken } from '../consent/index.ts';
 import * as forecast from '../forecast/index.ts';
+import { verifyActivity } from '../history/index.ts';
 import { iso } from '../iso.ts';
 import * as jobs from '../jobs/index.ts';
+import * as notices from '../notices/index.ts';
 import type { Operators } from '../operators/index.ts';
 import * as people from '../people/index.ts';
 import * as providers from '../providers/index.ts';
@@ -58,15 +60,20 @@ export function handlers(s: HttpParts, operators: Operators, consents: Consents,
     signOut: async ({ actor }) => ({ ...(await operators.signOut(actor.operator)), setSession: 'end' as const }),
     showStatus: () => showStatus(s),
     showStatistics: ({ query }) => showStatistics(s, query),
-    listHistory: async ({ query: { since, renewals, limit, ...query } }) => {
+    listHistory: async ({ query: { since, until, renewals, limit, ...query } }) => {
       const found = await s.history.list({
         ...query,
         renewals: renewals === 'true',
         limit: limit + 1,
         ...(since === undefined ? {} : { since: Date.parse(since) }),
+        ...(until === undefined ? {} : { until: Date.parse(until) }),
       });
-      return { items: found.slice(0, limit).map((event) => ({ ...event, at: iso(event.at) })), more: found.length > limit };
+      return {
+        items: found.slice(0, limit).map(({ requestId, ...event }) => ({ ...event, at: iso(event.at), request_id: requestId })),
+        more: found.length > limit,
+      };
     },
+    verifyActivity: ({ body }) => verifyActivity({ chains: s.store.chains, key: s.activityKey }, body.cursor),
 
     showInstallation: () => installationState(s),
     ownInstallation: async ({ actor }) => {
@@ -146,6 +153,19 @@ export function handlers(s: HttpParts, operators: Operators, consents: Consents,
     listCalendars: () => forecast.listCalendars(s),
     addCalendar: (asked) => forecast.addCalendar(s, asked),
     removeCalendar: (asked) => forecast.removeCalendar(s, asked),
+
+    listNotices: ({ query }) => notices.listNotices(s, query),
+    showNotice: ({ params }) => notices.showNotice(s, params.notice),
+    acknowledgeNotice: (asked) => notices.acknowledgeNotice(s, asked),
+    assignNotice: (asked) => notices.assignNotice(s, asked),
+    snoozeNotice: (asked) => notices.snoozeNotice(s, asked),
+    listChannels: () => notices.listChannels(s),
+    addChannel: (asked) => notices.addChannel(s, asked),
+    showChannel: ({ params }) => notices.showChannel(s, params.channel),
+    changeChannel: (asked) => notices.changeChannel(s, asked),
+    removeChannel: (asked) => notices.removeChannel(s, asked),
+    testChannel: (asked) => notices.testChannel(s, asked),
+    replayChannel: (asked) => notices.replayChannel(s, asked),
 
     listPeople: (asked) => people.listPeople(s, asked),
     disconnectPerson: (asked) => people.disconnectPerson(s, asked),

@@ -1,7 +1,6 @@
 import { FAULTS, type Fault } from '../../core/fault.ts';
+import { escapeHtml } from '../../core/html.ts';
 import type { ConsentOffer } from '../consent/index.ts';
-
-export const escapeHtml = (text: string): string => text.replace(/[&<>"']/g, (c) => `&#${c.charCodeAt(0)};`);
 
 /** A plain page for a browser that cannot go on with a consent. No script, no style of others, nothing of the provider unescaped. */
 export const errorPage = (fault: Fault, requestId: string): string => `<!doctype html>

@@ -4,6 +4,7 @@ import type { ConnectionParts } from '../connections/index.ts';
 import type { ConsentParts } from '../consent/index.ts';
 import type { ForecastParts } from '../forecast/index.ts';
 import type { JobParts } from '../jobs/index.ts';
+import type { NoticeParts } from '../notices/index.ts';
 import type { PeopleParts } from '../people/index.ts';
 import type { ProviderParts } from '../providers/index.ts';
 import type { Definitions } from '../renewal/index.ts';
@@ -22,6 +23,7 @@ export interface HttpParts
     JobParts,
     PeopleParts,
     ForecastParts,
+    NoticeParts,
     CallerParts,
     ToolSignInParts,
     UsageParts,
@@ -29,4 +31,6 @@ export interface HttpParts
     StatusParts {
   store: Store;
   definitions: Definitions;
+  /** Proves the heads of the chains of the activity log. */
+  activityKey: Uint8Array;
 }

@@ -1,7 +1,7 @@
 import type { Fault } from '../../core/fault.ts';
 import { FAULTS } from '../../core/fault.ts';
+import { escapeHtml } from '../../core/html.ts';
 import type { PersonPage } from '../people/index.ts';
-import { escapeHtml } from './pages.ts';
 
 /**
  * Pages for people who have no login here: phone first, no script, both themes by the browser's setting. Everything that an application,

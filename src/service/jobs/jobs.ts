@@ -1,4 +1,5 @@
 import type { Job, JobSettings, OwnJob, Preview, Run } from '../../api/jobs.ts';
+import { changesOf } from '../../core/activity/changes.ts';
 import { mayFetch, relayPermission } from '../../core/callers/permissions.ts';
 import { Fault } from '../../core/fault.ts';
 import { base64url } from '../../core/identifiers.ts';
@@ -107,6 +108,7 @@ export async function changeJob(s: JobParts, { params, body, actor }: Command<'c
     kind: 'job_changed',
     subject: `job:${row.name}`,
     says: `Changed the job: ${scheduleInWords(settings.schedule)}.`,
+    data: { changes: changesOf(row.settings, settings) },
   });
 }
 

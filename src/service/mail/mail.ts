@@ -13,9 +13,20 @@ export interface Mail {
   readonly isOn: boolean;
   /** @param connectionId of the person to whom it goes: removed with it */
   queue(mail: { connectionId: string; to: string; letter: Letter }): Promise<void>;
+  /** Sends one mail now. `id` stays the same with each try, so that a server that took it twice can tell. */
+  send(mail: OneMail): Promise<Mailed>;
   /** Sends what waits, on whichever replica takes it first. Ends when told to stop. */
   run(stop: AbortSignal): Promise<void>;
 }
+interface OneMail {
+  id: string;
+  to: readonly string[];
+  subject: string;
+  text: string;
+  html?: string;
+}
+/** What the mail server did with it. `isFinal`: it will never take it. */
+type Mailed = { done: true; says: string } | { done: false; says: string; isFinal: boolean };
 /** What seals; the service's sealer, which stands above this room. */
 interface Seals {
   seal(at: { table: string; row: string; column: string }, secret: Secret): Buffer;
@@ -35,33 +46,43 @@ export function mail(deps: { store: MailStore; sealer: Seals; settings: Pick<Set
   const transport =
     server && nodemailer.createTransport({ url: server.server.reveal(), connectionTimeout: CONNECT_MS, greetingTimeout: CONNECT_MS, socketTimeout: SOCKET_MS });
   const at = (row: string) => ({ table: 'mails', row, column: 'letter_sealed' });
-  const send = async (row: MailRow): Promise<void> => {
-    if (!transport || !(await store.claim(row.id, CLAIMED_MS))) return;
-    const now = ports.clock.now();
-    const { subject, text } = JSON.parse((await sealer.open(at(row.id), row.letterSealed)).reveal()) as Letter;
+  const send = async ({ id, to, subject, text, html }: OneMail): Promise<Mailed> => {
+    if (!transport) return { done: false, says: 'No mail server is set: RUSTY_KETTLE_SMTP_URL.', isFinal: true };
     try {
-      // One Message-ID for each mail: a server that took it twice can tell.
-      await transport.sendMail({
+      const { rejected } = await transport.sendMail({
         from: server.from,
-        to: row.recipient,
+        to: [...to],
         subject,
         text,
-        messageId: `<${row.id}@rusty-kettle>`,
+        ...(html === undefined ? {} : { html }),
+        messageId: `<${id}@rusty-kettle>`,
         disableFileAccess: true,
         disableUrlAccess: true,
       });
-      await store.change(row.id, { state: 'sent', tries: row.tries + 1, says: 'The mail server took it.' });
+      const refused = (rejected as (string | { address: string })[]).map((one) => (typeof one === 'string' ? one : one.address));
+      return { done: true, says: refused.length === 0 ? 'The mail server took it.' : `The mail server took it, but not for ${refused.join(', ')}.` };
     } catch (error) {
       const { responseCode, code } = error as { responseCode?: number; code?: string };
-      const isFinal = responseCode !== undefined && responseCode >= REFUSED_FOR_GOOD && code !== 'EAUTH';
-      const waitMs = isFinal ? null : nextTryMs({ tries: row.tries, ageMs: now - row.createdAt, retryAfterMs: null, spread: ports.random.unit() });
-      const says = `The mail server ${responseCode === undefined ? `did not take it (${code ?? 'unknown'})` : `answered ${responseCode}`}.`;
-      await store.change(row.id, { state: waitMs === null ? 'failed' : 'waiting', tries: row.tries + 1, says, nextAt: now + (waitMs ?? 0) });
-      ports.log[waitMs === null ? 'warn' : 'info']({ mail: row.id, responseCode, code }, 'mail not sent');
+      ports.log.info({ mail: id, responseCode, code }, 'mail not sent');
+      return {
+        done: false,
+        says: `The mail server ${responseCode === undefined ? `did not take it (${code ?? 'unknown'})` : `answered ${responseCode}`}.`,
+        isFinal: responseCode !== undefined && responseCode >= REFUSED_FOR_GOOD && code !== 'EAUTH',
+      };
     }
+  };
+  const sendQueued = async (row: MailRow): Promise<void> => {
+    if (!transport || !(await store.claim(row.id, CLAIMED_MS))) return;
+    const now = ports.clock.now();
+    const letter = JSON.parse((await sealer.open(at(row.id), row.letterSealed)).reveal()) as Letter;
+    const sent = await send({ id: row.id, to: [row.recipient], ...letter });
+    if (sent.done) return store.change(row.id, { state: 'sent', tries: row.tries + 1, says: sent.says });
+    const waitMs = sent.isFinal ? null : nextTryMs({ tries: row.tries, ageMs: now - row.createdAt, retryAfterMs: null, spread: ports.random.unit() });
+    await store.change(row.id, { state: waitMs === null ? 'failed' : 'waiting', tries: row.tries + 1, says: sent.says, nextAt: now + (waitMs ?? 0) });
   };
   return {
     isOn: transport !== null,
+    send,
     async queue({ connectionId, to, letter }) {
       const id = recordId(ports);
       const now = ports.clock.now();
@@ -72,7 +93,7 @@ export function mail(deps: { store: MailStore; sealer: Seals; settings: Pick<Set
       if (!transport) return;
       await keepRounds({ log: ports.log, everyMs: LOOK_MS, failed: 'sending mail failed', stop }, async () => {
         const due = await store.due(AT_ONCE);
-        await Promise.all(due.map(send));
+        await Promise.all(due.map(sendQueued));
         return due.length === AT_ONCE;
       });
       transport.close();

@@ -1,6 +1,7 @@
+import type { ChainPoint } from '../../core/activity/chain.ts';
 import { type Bind, type Database, idBytes, idText, instantText } from './database.ts';
 
-/** One entry of the history. `data` holds figures and public names, never a secret. */
+/** One entry of the activity log. `data` holds figures and public names, never a secret. */
 export interface HistoryRow {
   id: string;
   /** Epoch ms. */
@@ -10,14 +11,45 @@ export interface HistoryRow {
   subject: string;
   says: string;
   data: Record<string, unknown>;
+  /** The request in whose course it was done; null: the service began it. */
+  requestId: string | null;
+  address: string | null;
+}
+/** As it is written, with its place in a chain. */
+export interface EntryToAppend {
+  id: string;
+  at: number;
+  actor: string;
+  kind: string;
+  subject: string;
+  says: string;
+  /** JSON text. */
+  data: string;
+  /** A renewal that went as planned: it is kept for a shorter time, and not shown by default. */
+  routine: boolean;
+  requestId: string | null;
+  address: string | null;
+  chainId: string;
+  sequence: number;
+  hash: Buffer;
+}
+/** How far a chain has come, proved by a key that is not in the database. */
+interface ChainHead {
+  chainId: string;
+  /** Of routine renewals; else of all other entries. */
+  routine: boolean;
+  point: ChainPoint;
+  proof: Buffer;
 }
 
 /** Which entries, newest first. */
 export interface HistoryFilter {
   subject?: string | undefined;
   kind?: string | undefined;
+  actor?: string | undefined;
   /** Epoch ms. */
   since?: number | undefined;
+  until?: number | undefined;
   /** Only what came before the entry with this id. */
   before?: string | undefined;
   /** Also renewals that went as planned. */
@@ -25,50 +57,65 @@ export interface HistoryFilter {
   limit: number;
 }
 
-/** The history, append-only. */
+/** Entries are cut to the length of their columns before they are hashed. */
+export const ENTRY_LIMITS = { actor: 80, kind: 40, subject: 200, says: 600, requestId: 40, address: 64 } as const;
+
+/** The activity log, append-only. */
 export interface HistoryStore {
-  /** Appends entries, once each: a repeat after a lost acknowledgement changes nothing. `routine`: a renewal that went as planned. */
-  append(entries: readonly (HistoryRow & { routine: boolean })[]): Promise<void>;
+  /** Appends entries and moves the heads of their chains, both or neither. A repeat after a lost acknowledgement changes nothing. */
+  append(entries: readonly EntryToAppend[], heads: readonly ChainHead[]): Promise<void>;
   /** Null: `before` names no entry. */
   list(filter: HistoryFilter): Promise<HistoryRow[] | null>;
   /** Renewals of these subjects since then, newest first, at most so many rows. */
   renewals(subjects: readonly string[], since: number, most: number): Promise<{ subject: string; at: number }[]>;
   /** Entries of these kinds since then. */
   counts(kinds: readonly string[], since: number): Promise<Partial<Record<string, number>>>;
-  /** Deletes renewals, or all entries, older than that, at most so many. How many it were. */
-  deleteOld(what: 'renewals' | 'all', olderThanMs: number, most: number): Promise<number>;
 }
 
 export function historyStore(database: Database): HistoryStore {
   return {
-    async append(entries) {
-      const bind: Bind[] = [];
-      const rows = entries.map((entry) => {
-        const values = [
-          ...[idBytes(entry.id), instantText(entry.at), entry.actor.slice(0, 80), entry.kind, entry.subject.slice(0, 200), entry.says.slice(0, 600)],
-          ...[JSON.stringify(entry.data), Number(entry.routine)],
-        ];
-        return `(${values.map((value) => `$${bind.push(value)}`).join(', ')})`;
-      });
-      await database.write(`INSERT IGNORE INTO history (id, at, actor, kind, subject, says, data, routine) VALUES ${rows.join(', ')}`, bind);
-    },
-    async list({ subject, kind, since, before, renewals, limit }) {
+    append: (entries, heads) =>
+      database.transaction(async (transaction) => {
+        const bind: Bind[] = [];
+        const rows = entries.map((entry) => {
+          const values = [
+            ...[idBytes(entry.id), instantText(entry.at), entry.actor, entry.kind, entry.subject, entry.says, entry.data, Number(entry.routine)],
+            ...[entry.requestId, entry.address, idBytes(entry.chainId), entry.sequence, entry.hash],
+          ];
+          return `(${values.map((value) => `$${bind.push(value)}`).join(', ')})`;
+        });
+        await database.write(
+          `INSERT IGNORE INTO history (id, at, actor, kind, subject, says, data, routine, request_id, address, chain_id, sequence, hash) VALUES ${rows.join(', ')}`,
+          bind,
+          transaction,
+        );
+        for (const { chainId, routine, point, proof } of heads)
+          await database.write(
+            `INSERT INTO history_chains (id, routine, started_at, base_sequence, head_sequence, head_hash, head_proof)
+             VALUES ($1, $2, UTC_TIMESTAMP(3), 0, $3, $4, $5) ON DUPLICATE KEY UPDATE head_sequence = $3, head_hash = $4, head_proof = $5`,
+            [idBytes(chainId), Number(routine), point.sequence, point.hash, proof],
+            transaction,
+          );
+      }),
+    async list({ subject, kind, actor, since, until, before, renewals, limit }) {
       const bind: Bind[] = [];
       const all = [
         ...(subject ? [`subject = $${bind.push(subject)}`] : []),
         ...(kind ? [`kind = $${bind.push(kind)}`] : []),
+        ...(actor ? [`actor = $${bind.push(actor)}`] : []),
         ...(since === undefined ? [] : [`at >= $${bind.push(instantText(since))}`]),
+        ...(until === undefined ? [] : [`at < $${bind.push(instantText(until))}`]),
         ...(renewals || kind ? [] : ['routine = 0']),
       ];
       if (before !== undefined) {
         const [last] = await database.select<{ at: Date }>('SELECT at FROM history WHERE id = $1', [idBytes(before)]);
         if (!last) return null;
         const at = instantText(last.at.getTime());
-        all.push(`(at < $${bind.push(at)} OR (at = $${bind.push(at)} AND id < $${bind.push(idBytes(before))}))`);
+        all.push(`at <= $${bind.push(at)}`, `(at < $${bind.push(at)} OR id < $${bind.push(idBytes(before))})`);
       }
       const where = all.length > 0 ? `WHERE ${all.join(' AND ')}` : '';
-      const rows = await database.select<{ id: Buffer; at: Date; actor: string; kind: string; subject: string; says: string; data: string }>(
-        `SELECT id, at, actor, kind, subject, says, data FROM history ${where}
+      const rows = await database.select<Omit<HistoryRow, 'id' | 'at' | 'data'> & { id: Buffer; at: Date; data: string }>(
+        `SELECT id, at, actor, kind, subject, says, data, request_id AS requestId, address FROM history ${where}
          ORDER BY at DESC, id DESC LIMIT ${Math.floor(limit)}`,
         bind,
       );
@@ -94,11 +141,5 @@ export function historyStore(database: Database): HistoryStore {
       );
       return Object.fromEntries(rows.map((row) => [row.kind, Number(row.n)]));
     },
-    deleteOld: (what, olderThanMs, most) =>
-      database.write(
-        `DELETE FROM history
-         WHERE at < UTC_TIMESTAMP(3) - INTERVAL ${Math.floor(olderThanMs / 1000)} SECOND ${what === 'renewals' ? "AND kind = 'renewed'" : ''}
-         LIMIT ${Math.floor(most)}`,
-      ),
   };
 }

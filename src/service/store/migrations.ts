@@ -430,4 +430,45 @@ export const MIGRATIONS: [name: string, statement: string][] = [
     ),
   ],
   ['0084-dates', 'ALTER TABLE grants ADD KEY IF NOT EXISTS life_ends (life_ends_at)'],
+  // One notice for each cause: `open_key` is unique while it is not closed, so that two replicas open one only once.
+  [
+    '0085-notices',
+    table(
+      'notices',
+      `id ${ID} PRIMARY KEY, open_key VARCHAR(190) NULL, cause_key VARCHAR(190) NOT NULL, kind VARCHAR(16) NOT NULL, severity VARCHAR(10) NOT NULL, subject VARCHAR(200) NOT NULL, title VARCHAR(300) CHARACTER SET utf8mb4 NOT NULL, evidence VARCHAR(600) CHARACTER SET utf8mb4 NOT NULL,
+       remedy VARCHAR(600) CHARACTER SET utf8mb4 NOT NULL, page VARCHAR(300) NOT NULL, command VARCHAR(300) NOT NULL, labels TEXT NOT NULL, connections INT UNSIGNED NOT NULL, due_at DATETIME(3) NULL, state VARCHAR(10) NOT NULL, first_seen_at ${AT}, opened_at DATETIME(3) NULL, gone_since DATETIME(3) NULL, closed_at DATETIME(3) NULL,
+       reminded INT UNSIGNED NOT NULL, returns INT UNSIGNED NOT NULL, acknowledged_by VARCHAR(63) NULL, acknowledged_at DATETIME(3) NULL, assigned_to VARCHAR(63) NULL, snoozed_until DATETIME(3) NULL, revision INT UNSIGNED NOT NULL, UNIQUE KEY (open_key), KEY (state, opened_at), KEY (closed_at)`,
+    ),
+  ],
+  [
+    '0086-channels',
+    table(
+      'channels',
+      `id ${ID} PRIMARY KEY, name VARCHAR(63) NOT NULL, kind VARCHAR(10) NOT NULL, recipients TEXT NOT NULL, url VARCHAR(1000) NULL, script VARCHAR(120) NULL, secret_sealed VARBINARY(600) NULL, rule TEXT NOT NULL, enabled TINYINT(1) NOT NULL, revision INT UNSIGNED NOT NULL, created_by VARCHAR(63) NOT NULL, created_at ${AT},
+       busy_until DATETIME(3) NULL, failing_since DATETIME(3) NULL, failures INT UNSIGNED NOT NULL, last_at DATETIME(3) NULL, last_says VARCHAR(300) NOT NULL, UNIQUE KEY (name)`,
+    ),
+  ],
+  [
+    '0087-notice-deliveries',
+    table(
+      'notice_deliveries',
+      `id ${ID} PRIMARY KEY, notice_id ${ID}, channel_id ${ID}, event VARCHAR(10) NOT NULL, state VARCHAR(10) NOT NULL, created_at ${AT}, next_at ${AT}, says VARCHAR(300) NOT NULL, KEY (channel_id, state, next_at), KEY (notice_id), KEY (state, created_at)`,
+    ),
+  ],
+  // The activity log in chains of hashes. Entries of earlier versions stand in none.
+  [
+    '0088-history-chained',
+    'ALTER TABLE history ADD COLUMN IF NOT EXISTS request_id VARCHAR(40) NULL, ADD COLUMN IF NOT EXISTS address VARCHAR(64) NULL, ADD COLUMN IF NOT EXISTS chain_id BINARY(16) NULL, ADD COLUMN IF NOT EXISTS sequence BIGINT UNSIGNED NULL, ADD COLUMN IF NOT EXISTS hash BINARY(32) NULL',
+  ],
+  [
+    '0089-history-keys',
+    'ALTER TABLE history ADD KEY IF NOT EXISTS chained (chain_id, sequence), ADD KEY IF NOT EXISTS kind_at (kind, at), ADD KEY IF NOT EXISTS actor_at (actor, routine, at)',
+  ],
+  [
+    '0090-history-chains',
+    table(
+      'history_chains',
+      `id ${ID} PRIMARY KEY, routine TINYINT(1) NOT NULL, started_at ${AT}, base_sequence BIGINT UNSIGNED NOT NULL, base_hash BINARY(32) NULL, base_proof BINARY(32) NULL, head_sequence BIGINT UNSIGNED NOT NULL, head_hash BINARY(32) NOT NULL, head_proof BINARY(32) NOT NULL`,
+    ),
+  ],
 ];

@@ -2,6 +2,7 @@ import { type ApiSessionStore, apiSessionStore } from './api-sessions.ts';
 import { type CallerStore, callerStore } from './callers.ts';
 import { type CampaignStore, campaignStore } from './campaigns.ts';
 import { type ChangeStore, changeStore } from './changes.ts';
+import { type ChannelStore, channelStore } from './channels.ts';
 import { type ClientStore, clientStore } from './clients.ts';
 import { type ConnectionList, connectionList } from './connection-list.ts';
 import { type ConnectionStateStore, connectionStateStore } from './connection-states.ts';
@@ -13,10 +14,13 @@ import { type DefinitionUses, definitionUses } from './definition-uses.ts';
 import { type ForecastStore, forecastStore } from './forecast.ts';
 import { type GrantStore, grantStore } from './grants.ts';
 import { type HistoryStore, historyStore } from './history.ts';
+import { type ChainStore, chainStore } from './history-chains.ts';
 import { type InstallationStore, installationStore } from './installation.ts';
 import { type InvitationStore, invitationStore } from './invitations.ts';
 import { type JobStore, jobStore } from './jobs.ts';
 import { type MailStore, mailStore } from './mails.ts';
+import { type NoticeFacts, noticeFacts } from './notice-facts.ts';
+import { type NoticeStore, noticeStore } from './notices.ts';
 import { type OperatorStore, operatorStore } from './operators.ts';
 import { type PermissionStore, permissionStore } from './permissions.ts';
 import { type PersonEventStore, personEventStore } from './person-events.ts';
@@ -42,7 +46,9 @@ export interface Store {
   apiSessions: ApiSessionStore;
   callers: CallerStore;
   campaigns: CampaignStore;
+  chains: ChainStore;
   changes: ChangeStore;
+  channels: ChannelStore;
   clients: ClientStore;
   connections: ConnectionStore;
   connectionList: ConnectionList;
@@ -57,6 +63,8 @@ export interface Store {
   invitations: InvitationStore;
   jobs: JobStore;
   mails: MailStore;
+  noticeFacts: NoticeFacts;
+  notices: NoticeStore;
   operators: OperatorStore;
   permissions: PermissionStore;
   personEvents: PersonEventStore;
@@ -82,7 +90,9 @@ export const openStore = (database: Database): Store => ({
   apiSessions: apiSessionStore(database),
   callers: callerStore(database),
   campaigns: campaignStore(database),
+  chains: chainStore(database),
   changes: changeStore(database),
+  channels: channelStore(database),
   clients: clientStore(database),
   connections: connectionStore(database),
   connectionList: connectionList(database),
@@ -97,6 +107,8 @@ export const openStore = (database: Database): Store => ({
   invitations: invitationStore(database),
   jobs: jobStore(database),
   mails: mailStore(database),
+  noticeFacts: noticeFacts(database),
+  notices: noticeStore(database),
   operators: operatorStore(database),
   permissions: permissionStore(database),
   personEvents: personEventStore(database),

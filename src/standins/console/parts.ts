@@ -1,8 +1,8 @@
 import { createHash, X509Certificate } from 'node:crypto';
+import { escapeHtml } from '../../core/html.ts';
 import { redirectRemarks } from '../../core/oauth/redirect-rules.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import type { RegistrationPart } from '../../core/provider/registration.ts';
-import { escapeHtml } from '../pages.ts';
 import type { RegisteredClient, StandinStore } from '../state.ts';
 import { ACCOUNTS } from '../world.ts';
 import { printCode } from './printed-code.ts';

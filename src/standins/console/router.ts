@@ -1,5 +1,6 @@
 import express, { type Request, type Response, Router } from 'express';
-import { escapeHtml, page } from '../pages.ts';
+import { escapeHtml } from '../../core/html.ts';
+import { page } from '../pages.ts';
 import type { ServerParts } from '../server-parts.ts';
 import type { RegisteredClient } from '../state.ts';
 import { ACCOUNTS } from '../world.ts';

@@ -1,0 +1,104 @@
+import { DateTime } from 'luxon';
+import { escapeHtml } from '../html.ts';
+import { bySeverity } from './channel.ts';
+import type { Notice, NoticeEvent, NoticeSeverity } from './notice.ts';
+
+/** One message about one notice. */
+export interface Told {
+  event: NoticeEvent;
+  notice: Pick<Notice, 'id' | 'severity' | 'title' | 'evidence' | 'remedy' | 'page' | 'command' | 'count' | 'dueAt' | 'openedAt' | 'closedAt'>;
+}
+/** A mail in both forms. */
+export interface NoticeLetter {
+  subject: string;
+  text: string;
+  html: string;
+}
+
+const SHOWN_MOST = 20;
+const EVENT_WORDS: Record<NoticeEvent, string> = { opened: 'New', worse: 'Worse', reminder: 'Still open', closed: 'Fixed' };
+const SEVERITY_WORDS: Record<NoticeSeverity, string> = { action: 'Action needed', warning: 'Warning', info: 'For your information' };
+
+/** Text of others stands in one line, so that it cannot pass for a part of the message. */
+const oneLine = (text: string): string => text.replace(/\s+/g, ' ').trim();
+const dayOf = (at: number, zone: string): string => DateTime.fromMillis(at, { zone }).setLocale('en-US').toFormat('LLLL d, yyyy, HH:mm ZZZZ');
+const connections = (count: number): string => (count === 1 ? '1 connection' : `${count} connections`);
+
+/** What happened, why, and what to do: the lines of one notice. */
+function linesOf({ event, notice }: Told, zone: string): [label: string, value: string][] {
+  if (event === 'closed') return notice.closedAt === null ? [] : [['Fixed', dayOf(notice.closedAt, zone)]];
+  return [
+    ...(notice.dueAt === null ? [] : [['Date', dayOf(notice.dueAt, zone)] as [string, string]]),
+    ...(notice.count === 0 ? [] : [['Concerns', connections(notice.count)] as [string, string]]),
+    ...(notice.evidence === '' ? [] : [['Evidence', oneLine(notice.evidence)] as [string, string]]),
+    ['Fix', oneLine(notice.remedy)],
+    ...(notice.command === '' ? [] : [['Command', notice.command] as [string, string]]),
+  ];
+}
+
+const headline = ({ event, notice }: Told): string =>
+  event === 'closed' ? `${EVENT_WORDS.closed}: ${oneLine(notice.title)}` : `${SEVERITY_WORDS[notice.severity]}: ${oneLine(notice.title)}`;
+
+/**
+ * One mail for everything that a channel is told at a time: the worst first, 20 in full, and how many more there are. One link.
+ * @param url of the console, without a slash at its end
+ */
+export function noticeLetter(told: readonly Told[], { url, zone }: { url: string; zone: string }): NoticeLetter {
+  const sorted = [...told].sort((a, b) => Number(a.event === 'closed') - Number(b.event === 'closed') || bySeverity(a.notice, b.notice));
+  const [first] = sorted;
+  const rest = sorted.length - 1;
+  const link = sorted.length === 1 && first ? `${url}/#/notices/${first.notice.id}` : `${url}/#/notices`;
+  const shown = sorted.slice(0, SHOWN_MOST);
+  const left = sorted.length - shown.length;
+  const more = left > 0 ? `${left} more ${left === 1 ? 'is' : 'are'} listed in the console.` : '';
+  const subject = first ? `${headline(first)}${rest > 0 ? ` (and ${rest} more)` : ''}`.slice(0, 180) : '';
+  const text = [
+    ...shown.map((one) => [`${headline(one)}`, ...linesOf(one, zone).map(([label, value]) => `  ${label}: ${value}`)].join('\n')),
+    ...(more ? [more] : []),
+    `Details: ${link}`,
+  ].join('\n\n');
+  const html = [
+    '<!doctype html><html lang="en"><body style="font-family:sans-serif;line-height:1.45">',
+    ...shown.map(
+      (one) =>
+        `<p><strong>${escapeHtml(headline(one))}</strong>${linesOf(one, zone)
+          .map(([label, value]) => `<br>${escapeHtml(label)}: ${escapeHtml(value)}`)
+          .join('')}</p>`,
+    ),
+    more ? `<p>${escapeHtml(more)}</p>` : '',
+    `<p><a href="${escapeHtml(link)}">Details</a></p></body></html>`,
+  ].join('');
+  return { subject, text: `${text}\n`, html };
+}
+
+/** A message as CloudEvents 1.0 (structured JSON), for webhooks and scripts. No secret, and no personal data beyond names. */
+export function noticeEvent(
+  { event, notice }: Told,
+  about: { id: string; at: number; source: string; url: string; kind: string; subject: string; labels: readonly string[] },
+): Record<string, unknown> {
+  const instant = (at: number | null): string | null => (at === null ? null : new Date(at).toISOString());
+  return {
+    specversion: '1.0',
+    id: about.id,
+    source: about.source,
+    type: `notice.${event}`,
+    subject: about.subject,
+    time: new Date(about.at).toISOString(),
+    datacontenttype: 'application/json',
+    data: {
+      notice: notice.id,
+      kind: about.kind,
+      severity: notice.severity,
+      title: notice.title,
+      evidence: notice.evidence,
+      remedy: notice.remedy,
+      command: notice.command,
+      labels: about.labels,
+      connections: notice.count,
+      due_at: instant(notice.dueAt),
+      opened_at: instant(notice.openedAt),
+      closed_at: instant(notice.closedAt),
+      url: `${about.url}/#/notices/${notice.id}`,
+    },
+  };
+}

@@ -1,0 +1,301 @@
+import { z } from 'zod';
+import { Completeness, RunProblem } from '../../api/jobs.ts';
+import type { Upcoming } from '../../core/forecast/forecast.ts';
+import { groupInWords, HEALTH_CAUSES, type HealthCause, remedyFor } from '../../core/health.ts';
+import type { Cause, Notice } from '../../core/notices/notice.ts';
+import { upcoming } from '../forecast/index.ts';
+import { connectionDefinition } from '../grants/index.ts';
+import type { StateCount } from '../store/connection-list.ts';
+import type { NoticeParts } from './parts.ts';
+
+const DAY_MS = 86_400_000;
+const UPCOMING_DAYS = 30;
+const APPROVAL_NEWS_MS = 14 * DAY_MS;
+/** More of one kind than that are one notice: they have one date for the first, and one page. */
+const ONE_BY_ONE_MOST = 20;
+/** A state that is seen while something is being changed is not told. */
+const ACTION_SETTLE_MS = 10_000;
+
+/** Everything that is true now and that someone should know. @param kept notices, so that news someone has acknowledged ends */
+export async function causesNow(s: NoticeParts, kept: readonly Notice[], slow: readonly Cause[]): Promise<Cause[]> {
+  const read = new Set(kept.filter((one) => one.kind === 'approval' && one.acknowledgedBy !== null).map((one) => one.key));
+  return [...(await connectionCauses(s)), ...(await channelCauses(s)), ...(await installationCauses(s)), ...slow.filter((one) => !read.has(one.key))];
+}
+
+/** What changes rarely, or takes longer to find out. */
+export async function slowCauses(s: NoticeParts, now: number): Promise<Cause[]> {
+  return (await Promise.all([upcomingCauses(s, now), jobCauses(s), peopleCauses(s), definitionCauses(s), approvalCauses(s, now), eventCauses(s)])).flat();
+}
+
+const plain = { labels: [] as string[], count: 0, dueAt: null, settleMs: 0, evidence: '' };
+
+/** Connections that are degraded or need action, by cause: of one provider where the cause lies there, else of one client. */
+async function connectionCauses(s: NoticeParts): Promise<Cause[]> {
+  await s.connectionStates.settle();
+  const [counted, providers] = await Promise.all([s.store.connectionList.countStates(), s.store.providers.all()]);
+  const titles = new Map(providers.map((one) => [one.name, one.title]));
+  return Promise.all([...groupsOf(counted)].map(([key, of]) => groupCause(s, key, of, titles)));
+}
+
+type Counted = StateCount & { causeKey: HealthCause };
+const isUnwell = (one: StateCount): one is Counted => one.causeKey !== null && (one.state === 'action_needed' || one.state === 'degraded');
+
+/** A provider that does not answer leaves some retried, some uncertain and some not renewed in time: all of that is one cause. */
+function groupsOf(counted: readonly StateCount[]): Map<string, Counted[]> {
+  const unwell = counted.filter(isUnwell);
+  const lies = (one: Counted) => one.state === 'degraded' && HEALTH_CAUSES[one.causeKey] === 'provider';
+  const down = new Set(unwell.filter(lies).map((one) => one.provider));
+  const groups = new Map<string, Counted[]>();
+  for (const one of unwell) {
+    const isPart = lies(one) || (one.causeKey === 'overdue' && down.has(one.provider));
+    const key = isPart ? `connections:${one.provider}:unanswered` : `connections:${one.provider}/${one.client}:${one.state}:${one.causeKey}`;
+    groups.set(key, [...(groups.get(key) ?? []), one]);
+  }
+  return groups;
+}
+
+async function groupCause(s: NoticeParts, key: string, of: readonly Counted[], titles: ReadonlyMap<string, string>): Promise<Cause> {
+  const weight = (one: Counted) => (HEALTH_CAUSES[one.causeKey] === 'provider' ? 1e9 : 0) + one.count;
+  const main = of.reduce((a, b) => (weight(b) > weight(a) ? b : a));
+  const { provider, client, state, causeKey, example, evidence } = main;
+  const level = HEALTH_CAUSES[causeKey];
+  const count = of.reduce((sum, one) => sum + one.count, 0);
+  const labels = await Promise.all(of.map((one) => s.store.noticeFacts.labelsOf(one)));
+  const listed = `/connections?state=${state}&provider=${provider}`;
+  return {
+    ...plain,
+    key,
+    kind: 'connections',
+    severity: state === 'action_needed' ? 'action' : 'warning',
+    subject: level === 'provider' ? `provider:${provider}` : `client:${provider}/${client}`,
+    title: groupInWords(causeKey, titles.get(provider) ?? provider, `${provider}/${client}`),
+    evidence: causeKey === 'client_refused' ? (evidence ?? '') : '',
+    remedy: remedyFor(causeKey),
+    page: level === 'client' ? `/providers/${provider}/clients/${client}` : count === 1 ? `/connections/${example}` : listed,
+    command: count === 1 ? `rk connection show ${example}` : `rk connection list --state ${state} --provider ${provider}`,
+    labels: [...new Set(labels.flat())].sort(),
+    count,
+    settleMs: state === 'degraded' ? s.settings.noticeSettleMs : Math.min(ACTION_SETTLE_MS, s.settings.noticeSettleMs),
+  };
+}
+
+/** A channel that does not work is told in the console, and by the other channels. */
+async function channelCauses(s: NoticeParts): Promise<Cause[]> {
+  return (await s.store.channels.list())
+    .filter((one) => one.enabled && one.failingSince !== null)
+    .map((one) => ({
+      ...plain,
+      key: `channel:${one.id}`,
+      kind: 'delivery',
+      severity: 'action',
+      subject: `channel:${one.name}`,
+      title: `The channel ${one.name} does not take notices`,
+      evidence: one.lastSays,
+      remedy: 'Fix its address or its server, then send a test. What waited is sent when it works again.',
+      page: '/settings/channels',
+      command: `rk channel test ${one.name}`,
+    }));
+}
+
+async function installationCauses(s: NoticeParts): Promise<Cause[]> {
+  const { held, why } = await s.hold.state();
+  if (!held) return [];
+  return [
+    {
+      ...plain,
+      key: 'installation:held',
+      kind: 'installation',
+      severity: 'action',
+      subject: 'installation',
+      title: 'Renewals of rotating grants are on hold',
+      evidence: why ?? '',
+      remedy: 'Make sure that no other installation uses this database, then take over.',
+      page: '/',
+      command: 'rk installation show',
+    },
+  ];
+}
+
+async function upcomingCauses(s: NoticeParts, now: number): Promise<Cause[]> {
+  const items = await upcoming(s, UPCOMING_DAYS);
+  const byKind = new Map<string, Upcoming[]>();
+  for (const one of items) byKind.set(one.kind, [...(byKind.get(one.kind) ?? []), one]);
+  return [...byKind.values()].flatMap((all) => (all.length > ONE_BY_ONE_MOST ? [together(all, now)] : all.map((one) => upcomingCause(one, now))));
+}
+
+const upcomingSeverity = ({ at, actBy, who }: Upcoming, now: number): Cause['severity'] =>
+  who === 'provider' || (who === 'person' && at > now) ? 'info' : actBy <= now ? 'action' : 'warning';
+/** `3 unused invitations to crew, the first` is a date in a table; as a sentence it needs no first. */
+function titleOf({ what, at }: Upcoming, now: number): string {
+  const subject = what.replace(/, the first$/, '');
+  const isMany = subject !== what && !/^1 |of 1 /.test(subject);
+  if (at <= now) return `${subject} ${isMany ? 'have' : 'has'} expired`;
+  return `${subject} ${isMany ? 'expire' : 'expires'}`;
+}
+const upcomingCause = (one: Upcoming, now: number): Cause => ({
+  ...plain,
+  key: `upcoming:${one.key}`.slice(0, 190),
+  kind: 'upcoming',
+  severity: one.kind === 'grant' || one.kind === 'test_phase' ? (one.actBy <= now ? 'action' : 'warning') : upcomingSeverity(one, now),
+  subject: one.page.startsWith('/connections/') ? `connection:${one.page.split('/')[2]}` : 'installation',
+  title: titleOf(one, now),
+  evidence: one.breaks.callers.length > 0 ? `Used by ${one.breaks.callers.slice(0, 5).join(', ')}` : '',
+  remedy: one.remedy,
+  page: one.page,
+  command: one.command,
+  labels: one.labels,
+  count: one.breaks.connections,
+  dueAt: one.at,
+});
+function together(all: readonly Upcoming[], now: number): Cause {
+  const [first] = all as [Upcoming, ...Upcoming[]];
+  return {
+    ...upcomingCause(first, now),
+    key: `upcoming:many:${first.kind}`,
+    subject: 'installation',
+    title: `${all.length} of one kind expire within ${UPCOMING_DAYS} days, the first: ${first.what}`,
+    page: '/upcoming',
+    command: `rk upcoming --days ${UPCOMING_DAYS}`,
+    labels: [...new Set(all.flatMap((one) => one.labels))].sort(),
+    count: all.reduce((sum, one) => sum + one.breaks.connections, 0),
+  };
+}
+
+const Outcome = z.object({ completeness: Completeness.nullable(), problem: RunProblem.nullable() });
+
+/** By the last run that ended: a good one ends it. */
+async function jobCauses(s: NoticeParts): Promise<Cause[]> {
+  const runs = await s.store.noticeFacts.lastRuns();
+  return runs.flatMap((run): Cause[] => {
+    const read = run.outcome === null ? null : Outcome.safeParse(JSON.parse(run.outcome));
+    const { problem, completeness } = read?.success ? read.data : { problem: null, completeness: null };
+    const of = (what: string, severity: Cause['severity'], title: string, evidence: string, remedy: string): Cause => ({
+      ...plain,
+      key: `job:${run.job}:${what}`,
+      kind: 'job',
+      severity,
+      subject: `job:${run.job}`,
+      title,
+      evidence,
+      remedy,
+      page: `/jobs/${run.job}`,
+      command: `rk job runs ${run.job}`,
+      labels: run.labels,
+      count: 1,
+    });
+    if (run.state === 'failed')
+      return [
+        of('failed', 'action', `Run ${run.number} of ${run.job} failed`, problem?.says ?? '', problem?.remedy ?? 'Run it again, and read why it failed.'),
+      ];
+    const against = completeness?.evidence.find((one) => one.side === 'against')?.says ?? '';
+    if (completeness?.verdict === 'incomplete')
+      return [
+        of('incomplete', 'action', `Run ${run.number} of ${run.job} is not complete`, against, 'Run it again. The last complete result is still served.'),
+      ];
+    if (completeness?.deviates)
+      return [
+        of(
+          'deviates',
+          'warning',
+          `Run ${run.number} of ${run.job} brought a very different number of records`,
+          against,
+          'Compare it with the run before. A new complete run of similar size closes this.',
+        ),
+      ];
+    return [];
+  });
+}
+
+async function peopleCauses(s: NoticeParts): Promise<Cause[]> {
+  return (await s.store.noticeFacts.peopleLost()).map(({ shared, count, labels }) => ({
+    ...plain,
+    key: `people:${shared}`,
+    kind: 'connections',
+    severity: 'info',
+    subject: `connection:${shared}`,
+    title: `People of ${shared} must reconnect`,
+    remedy: 'Each got the link to reconnect, where an address is known. A campaign reminds them.',
+    page: `/connections/${shared}`,
+    command: `rk person list ${shared} --state action_needed`,
+    labels,
+    count,
+  }));
+}
+
+/** What renewals show, where the definition states the opposite. */
+async function definitionCauses(s: NoticeParts): Promise<Cause[]> {
+  const seen = await s.store.noticeFacts.sightings();
+  const causes: Cause[] = [];
+  const told = new Set<string>();
+  for (const { provider, client, what } of seen) {
+    if (told.has(provider)) continue;
+    const { definition } = await connectionDefinition(s, { provider, client, placeholders: {}, apiBaseUrl: null });
+    const { rotation } = definition.dialect;
+    const isOther = (rotation === 'never' && what === 'refresh_token_replaced') || (rotation === 'each_use' && what === 'refresh_token_kept');
+    if (!isOther) continue;
+    told.add(provider);
+    const better = rotation === 'never' ? 'each_use' : 'unknown';
+    causes.push({
+      ...plain,
+      key: `definition:${provider}:rotation`,
+      kind: 'definition',
+      // A token that is spent by its use, and is not known to be, is lost with the first lost answer.
+      severity: rotation === 'never' ? 'action' : 'warning',
+      subject: `provider:${provider}`,
+      title:
+        rotation === 'never'
+          ? `${definition.title} replaces refresh tokens, though its definition states that it does not`
+          : `${definition.title} keeps refresh tokens, though its definition states that each use replaces them`,
+      evidence: `Seen at the client ${provider}/${client} within the last 7 days. The definition states rotation: ${rotation}.`,
+      remedy: `Change the definition: dialect.rotation: ${better}.`,
+      page: `/providers/${provider}`,
+      command: `rk provider show ${provider} --document`,
+    });
+  }
+  return causes;
+}
+
+/** News: it ends when someone has read it, or after two weeks. */
+async function approvalCauses(s: NoticeParts, now: number): Promise<Cause[]> {
+  return (await s.store.noticeFacts.approvalNews(now - APPROVAL_NEWS_MS)).map(({ entryId, subject, approval, says }) => {
+    const client = subject.replace(/^client:/, '');
+    const [provider, name] = client.split('/');
+    return {
+      ...plain,
+      key: `approval:${entryId}`,
+      kind: 'approval',
+      severity: approval === 'rejected' || approval === 'info_requested' ? 'action' : 'info',
+      subject,
+      title: `${APPROVALS.get(approval) ?? 'The provider changed the approval of'} ${client}`,
+      evidence: says,
+      remedy:
+        approval === 'approved'
+          ? 'Acknowledge it. Its connections can be opened now.'
+          : 'Open the client, and answer the provider. Acknowledge it when that is done.',
+      page: `/providers/${provider}/clients/${name}`,
+      command: `rk client show ${client}`,
+    };
+  });
+}
+const APPROVALS = new Map([
+  ['approved', 'The provider approved'],
+  ['rejected', 'The provider rejected'],
+  ['info_requested', 'The provider asks for more about'],
+  ['requested', 'The provider received the request for'],
+]);
+
+async function eventCauses(s: NoticeParts): Promise<Cause[]> {
+  return (await s.store.noticeFacts.unreached()).map(({ caller, waiting, lost, says }) => ({
+    ...plain,
+    key: `events:${caller}`,
+    kind: 'delivery',
+    severity: 'action',
+    subject: `caller:${caller}`,
+    title: `The application ${caller} does not take events`,
+    evidence: `${says} Waiting: ${waiting}; given up: ${lost}.`,
+    remedy: 'Fix the receiver, then send the events again.',
+    page: `/callers/${caller}/events`,
+    command: `rk caller replay-events ${caller}`,
+    settleMs: s.settings.noticeSettleMs,
+  }));
+}

@@ -1,0 +1,19 @@
+import type { ForecastParts } from '../forecast/index.ts';
+import type { Changes, History } from '../history/index.ts';
+import type { Mail } from '../mail/index.ts';
+import type { Ports } from '../ports.ts';
+import type { ConnectionStates, InstallationHold } from '../renewal/index.ts';
+import type { Settings } from '../settings.ts';
+import type { Store } from '../store/store.ts';
+
+/** Notices depend on these: the forecast, the states of connections, and the ways to tell people. */
+export interface NoticeParts extends Omit<ForecastParts, 'store'> {
+  store: ForecastParts['store'] & Pick<Store, 'channels' | 'connectionList' | 'noticeFacts' | 'notices' | 'operators' | 'providers'>;
+  connectionStates: ConnectionStates;
+  hold: InstallationHold;
+  mail: Mail;
+  changes: Changes;
+  history: History;
+  settings: Settings;
+  ports: Ports;
+}

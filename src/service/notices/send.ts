@@ -1,0 +1,143 @@
+import { isStillNews } from '../../core/notices/channel.ts';
+import { noticeEvent, noticeLetter, type Told } from '../../core/notices/letter.ts';
+import type { Notice } from '../../core/notices/notice.ts';
+import { nextTryMs } from '../../core/people/event.ts';
+import { postWebhook } from '../outgoing/index.ts';
+import { recordId } from '../ports.ts';
+import { keepRounds } from '../rounds.ts';
+import type { ChannelRow } from '../store/channels.ts';
+import type { NoticeDelivery } from '../store/notices.ts';
+import { noticeOf } from './keep.ts';
+import type { NoticeParts } from './parts.ts';
+import { runScript } from './script.ts';
+
+const LOOK_MS = 1_000;
+const AT_ONCE = 500;
+const EVENTS_AT_ONCE = 20;
+const CLAIMED_MS = 120_000;
+const DEADLINE_MS = 10_000;
+/** Then it is a dead letter, which someone can send again. */
+const GIVEN_UP_MS = 86_400_000;
+
+/** What became of one attempt. `isFinal`: the receiver will never take it. */
+type Attempt = { done: true; says: string } | { done: false; says: string; isFinal: boolean; retryAfterMs: number | null };
+
+/** Sends what channels are to be told, one replica for each channel at a time. Ends when stopped. */
+export const sendNotices = (s: NoticeParts, stop: AbortSignal): Promise<void> =>
+  keepRounds({ log: s.ports.log, everyMs: LOOK_MS, failed: 'sending notices failed', stop }, async () => {
+    const due = await s.store.notices.channelsWithDue();
+    return (await Promise.all(due.map((channelId) => turn(s, channelId)))).includes(true);
+  });
+
+async function turn(s: NoticeParts, channelId: string): Promise<boolean> {
+  if (!(await s.store.channels.claim(channelId, CLAIMED_MS))) return false;
+  let outcome: Outcome | null = null;
+  try {
+    const channel = await s.store.channels.byId(channelId);
+    if (!channel?.enabled) return false;
+    const sent = await tell(s, channel);
+    if (sent !== null) outcome = outcomeOf(s, channel, sent);
+    return sent === null || sent.done;
+  } finally {
+    await s.store.channels.release(channelId, outcome);
+  }
+}
+
+type Outcome = Pick<ChannelRow, 'busyUntil' | 'failingSince' | 'failures' | 'lastAt' | 'lastSays'>;
+/** What is kept of an attempt: after a failure the channel rests, longer each time. */
+function outcomeOf(s: NoticeParts, channel: ChannelRow, sent: Attempt): Outcome {
+  const now = s.ports.clock.now();
+  const said = { lastAt: now, lastSays: sent.says.slice(0, 300) };
+  if (sent.done) return { ...said, busyUntil: null, failingSince: null, failures: 0 };
+  const restMs = nextTryMs({ tries: channel.failures, ageMs: 0, retryAfterMs: sent.retryAfterMs, spread: s.ports.random.unit() }) ?? 0;
+  return { ...said, busyUntil: now + restMs, failingSince: channel.failingSince ?? now, failures: channel.failures + 1 };
+}
+
+/** Tells a channel what is due: in one mail, or event after event. Null: nothing of it was still news. */
+async function tell(s: NoticeParts, channel: ChannelRow): Promise<Attempt | null> {
+  const due = await s.store.notices.due(channel.id, channel.kind === 'mail' ? AT_ONCE : EVENTS_AT_ONCE);
+  const noticeIds = [...new Set(due.map((one) => one.noticeId))];
+  const [rows, known] = await Promise.all([s.store.notices.byIds(noticeIds), s.store.notices.toldOpened(channel.id, noticeIds)]);
+  const notices = new Map(rows.map((row) => [row.id, noticeOf(row)]));
+  // Of one notice the last word counts.
+  const last = new Map(due.map((one) => [one.noticeId, one]));
+  const news = due.filter((one) => {
+    const notice = notices.get(one.noticeId);
+    return notice !== undefined && last.get(one.noticeId) === one && isStillNews(one.event, notice, known.has(one.noticeId));
+  });
+  const settled = due.filter((one) => !news.includes(one)).map((one) => one.id);
+  await s.store.notices.settle(settled, { state: 'dropped', says: 'It was no longer news when it was due.' });
+  const [first] = news;
+  if (!first) return null;
+  const told = (one: NoticeDelivery): Told => ({ event: one.event, notice: notices.get(one.noticeId) as Notice });
+  if (channel.kind === 'mail') {
+    const letter = noticeLetter(news.map(told), { url: s.settings.publicUrl, zone: channel.rule.zone });
+    return done(s, news, mailed(await s.mail.send({ id: first.id, to: channel.recipients, ...letter })));
+  }
+  for (const one of news) {
+    const attempt = await done(s, [one], await sendEvent(s, channel, told(one), { id: one.id, at: one.createdAt }));
+    if (!attempt.done) return attempt; // what follows waits its turn, so that the order stays
+  }
+  return { done: true, says: 'Sent.' };
+}
+
+const mailed = (sent: Awaited<ReturnType<NoticeParts['mail']['send']>>): Attempt => (sent.done ? sent : { ...sent, retryAfterMs: null });
+
+/** Writes down how it went; what failed is tried again for a day. */
+async function done(s: NoticeParts, sent: readonly NoticeDelivery[], attempt: Attempt): Promise<Attempt> {
+  const now = s.ports.clock.now();
+  const says = attempt.says.slice(0, 300);
+  const idsOf = (of: readonly NoticeDelivery[]) => of.map((one) => one.id);
+  const isOver = (one: NoticeDelivery) => !attempt.done && (attempt.isFinal || now - one.createdAt >= GIVEN_UP_MS);
+  await s.store.notices.settle(idsOf(sent.filter(isOver)), { state: 'failed', says });
+  await s.store.notices.settle(idsOf(sent.filter((one) => !isOver(one))), attempt.done ? { state: 'sent', says } : { says });
+  return attempt;
+}
+
+async function sendEvent(s: NoticeParts, channel: ChannelRow, told: Told, { id, at }: { id: string; at: number }): Promise<Attempt> {
+  const notice = told.notice as Notice;
+  const about = {
+    id: `ntc_${id}`,
+    at,
+    source: s.settings.publicUrl,
+    url: s.settings.publicUrl,
+    kind: notice.kind,
+    subject: notice.subject,
+    labels: notice.labels,
+  };
+  const event = noticeEvent(told, about);
+  if (channel.kind === 'script') {
+    if (s.settings.scriptsFolder === null)
+      return { done: false, says: 'No folder of programs is set: RUSTY_KETTLE_SCRIPTS_FOLDER.', isFinal: true, retryAfterMs: null };
+    const ran = await runScript(s.settings.scriptsFolder, channel.script ?? '', event);
+    return ran.done ? { done: true, says: ran.says } : { done: false, says: ran.says, isFinal: false, retryAfterMs: null };
+  }
+  const place = { table: 'channels', row: channel.id, column: 'secret_sealed' };
+  return postWebhook(s.ports, {
+    url: channel.url ?? '',
+    id: `ntc_${id}`,
+    contentType: 'application/cloudevents+json',
+    body: JSON.stringify(event),
+    secret: channel.secretSealed && (await s.sealer.open(place, channel.secretSealed)),
+    deadlineMs: DEADLINE_MS,
+  });
+}
+
+/** Sends an example now, whatever the rules of the channel are. */
+export async function sendExample(s: NoticeParts, channel: ChannelRow): Promise<{ done: boolean; says: string }> {
+  const now = s.ports.clock.now();
+  const id = recordId(s.ports);
+  const notice: Notice = {
+    ...{ id, key: 'example', kind: 'installation', severity: 'info', subject: 'installation', title: `Test of the channel ${channel.name}` },
+    ...{ evidence: '', remedy: 'Nothing to do: this is a test.', page: '/settings/channels', command: `rk channel test ${channel.name}` },
+    ...{ labels: [], count: 0, dueAt: null, state: 'open', firstSeenAt: now, openedAt: now, goneSince: null, closedAt: null },
+    ...{ reminded: 0, returns: 0, acknowledgedBy: null, acknowledgedAt: null, assignedTo: null, snoozedUntil: null, revision: 0 },
+  } as const satisfies Notice;
+  const told: Told = { event: 'opened', notice };
+  const attempt: Attempt =
+    channel.kind === 'mail'
+      ? mailed(await s.mail.send({ id, to: channel.recipients, ...noticeLetter([told], { url: s.settings.publicUrl, zone: channel.rule.zone }) }))
+      : await sendEvent(s, channel, told, { id, at: now });
+  await s.store.channels.release(channel.id, outcomeOf(s, channel, attempt));
+  return { done: attempt.done, says: attempt.says };
+}

@@ -1,0 +1,99 @@
+import type { ConnectionState, HealthCause } from '../../core/health.ts';
+import { type Database, idBytes, idText, instantText } from './database.ts';
+import type { Sighting } from './sightings.ts';
+
+/** Facts about which people should know, counted where they lie. */
+export interface NoticeFacts {
+  /** Labels of the connections of a client in one state with one cause. */
+  labelsOf(group: { clientId: string; state: ConnectionState; causeKey: HealthCause }): Promise<string[]>;
+  /** People of shared connections who must reconnect, for each shared connection. */
+  peopleLost(): Promise<{ shared: string; count: number; labels: string[] }[]>;
+  /** The last run that ended, of each enabled job. */
+  lastRuns(): Promise<{ job: string; connection: string; runId: string; number: number; state: string; outcome: string | null; labels: string[] }[]>;
+  /** Callers whose application does not take events, or lost some in the last day. */
+  unreached(): Promise<{ caller: string; waiting: number; lost: number; says: string }[]>;
+  /** What was seen at clients in the last days. */
+  sightings(): Promise<{ clientId: string; provider: string; client: string; what: Sighting; lastAt: number }[]>;
+  /** What checks of approval found, newest first: of each client the last. */
+  approvalNews(since: number): Promise<{ entryId: string; subject: string; approval: string; says: string; at: number }[]>;
+}
+
+const LABELS_MOST = 50;
+const ROWS_MOST = 500;
+const LABELS = "(SELECT GROUP_CONCAT(l.label ORDER BY l.label SEPARATOR ' ') FROM connection_labels l WHERE l.connection_id = k.id)";
+const words = (labels: unknown): string[] => (typeof labels === 'string' && labels !== '' ? labels.split(' ') : []);
+
+export function noticeFacts(database: Database): NoticeFacts {
+  return {
+    async labelsOf({ clientId, state, causeKey }) {
+      const rows = await database.select<{ label: string }>(
+        `SELECT DISTINCT l.label FROM connection_labels l JOIN connections k ON k.id = l.connection_id
+         WHERE k.client_id = $1 AND k.state = $2 AND k.cause_key = $3 AND k.person_of IS NULL ORDER BY l.label LIMIT ${LABELS_MOST}`,
+        [idBytes(clientId), state, causeKey],
+      );
+      return rows.map((row) => row.label);
+    },
+    async peopleLost() {
+      const rows = await database.select<{ name: string; n: number | bigint; labels: string | null }>(
+        `SELECT k.name, s.n, ${LABELS} AS labels
+         FROM (SELECT person_of, COUNT(*) AS n FROM connections WHERE person_of IS NOT NULL AND state = 'action_needed' GROUP BY person_of LIMIT ${ROWS_MOST}) s
+         JOIN connections k ON k.id = s.person_of`,
+      );
+      return rows.map((row) => ({ shared: row.name, count: Number(row.n), labels: words(row.labels) }));
+    },
+    async lastRuns() {
+      const rows = await database.select<Record<string, unknown>>(
+        `SELECT j.name AS job, k.name AS connection, r.id, r.number, r.state, r.outcome, ${LABELS} AS labels
+         FROM jobs j JOIN connections k ON k.id = j.connection_id
+         JOIN runs r ON r.id = (SELECT x.id FROM runs x WHERE x.job_id = j.id AND x.state IN ('done', 'failed') ORDER BY x.number DESC LIMIT 1)
+         WHERE j.enabled = 1 ORDER BY j.name LIMIT ${ROWS_MOST}`,
+      );
+      return rows.map((row) => ({
+        job: String(row.job),
+        connection: String(row.connection),
+        runId: idText(row.id as Buffer),
+        number: Number(row.number),
+        state: String(row.state),
+        outcome: row.outcome === null ? null : String(row.outcome),
+        labels: words(row.labels),
+      }));
+    },
+    async unreached() {
+      const rows = await database.select<{ caller: string; waiting: number | bigint; lost: number | bigint; says: string }>(
+        `SELECT c.name AS caller, SUM(d.state = 'waiting') AS waiting, SUM(d.state = 'failed') AS lost, MAX(d.says) AS says
+         FROM event_deliveries d JOIN callers c ON c.id = d.caller_id
+         WHERE (d.state = 'waiting' AND d.tries >= 4) OR (d.state = 'failed' AND d.next_at > UTC_TIMESTAMP(3) - INTERVAL 1 DAY)
+         GROUP BY c.name LIMIT ${ROWS_MOST}`,
+      );
+      return rows.map((row) => ({ caller: row.caller, waiting: Number(row.waiting), lost: Number(row.lost), says: row.says }));
+    },
+    async sightings() {
+      const rows = await database.select<{ client_id: Buffer; provider: string; client: string; what: Sighting; last_at: Date }>(
+        `SELECT s.client_id, p.name AS provider, c.name AS client, s.what, s.last_at
+         FROM sightings s JOIN clients c ON c.id = s.client_id JOIN providers p ON p.id = c.provider_id
+         WHERE c.stage <> 'retired' AND s.last_at > UTC_TIMESTAMP(3) - INTERVAL 7 DAY LIMIT ${ROWS_MOST * 10}`,
+      );
+      return rows.map((row) => ({
+        clientId: idText(row.client_id),
+        provider: row.provider,
+        client: row.client,
+        what: row.what,
+        lastAt: row.last_at.getTime(),
+      }));
+    },
+    async approvalNews(since) {
+      const rows = await database.select<{ id: Buffer; subject: string; says: string; data: string; at: Date }>(
+        `SELECT id, subject, says, data, at FROM history
+         WHERE routine = 0 AND at >= $1 AND kind = 'approval_changed' AND actor = 'service' ORDER BY at DESC LIMIT ${ROWS_MOST}`,
+        [instantText(since)],
+      );
+      const last = new Map<string, { entryId: string; subject: string; approval: string; says: string; at: number }>();
+      for (const row of rows) {
+        const { approval } = JSON.parse(row.data) as { approval?: string };
+        if (approval !== undefined && !last.has(row.subject))
+          last.set(row.subject, { entryId: idText(row.id), subject: row.subject, approval, says: row.says, at: row.at.getTime() });
+      }
+      return [...last.values()];
+    },
+  };
+}
