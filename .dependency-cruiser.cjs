@@ -18,7 +18,7 @@ const ROOMS = [
   ['consent', 'tool-sign-ins'],
   ['connections'],
   ['jobs', 'callers', 'forecast', 'people', 'relay', 'token-endpoint', 'replicas'],
-  ['status', 'notices'],
+  ['status', 'notices', 'metrics'],
   ['http'],
   ['housekeeping', 'start-up'],
 ];

@@ -37,6 +37,7 @@ if (!existsSync(stamp) || readFileSync(stamp, 'utf8') !== hash) {
       'cli/main': 'src/cli/main.ts',
       'service/workers/documents-worker': 'src/service/workers/documents-worker.ts',
       'service/workers/hashing-worker': 'src/service/workers/hashing-worker.ts',
+      'service/workers/writing-worker': 'src/service/workers/writing-worker.ts',
     },
     dist,
   );

@@ -45,7 +45,7 @@ test('options with several values take both forms, and a pipe that closes early 
   }
   const scopes = await rk('connection', 'add', 'both', '--client', 'eelgrass/timetable', '--scope', 'tables.read', '--scope', 'offline_access');
   expect([scopes.code, (await call('showConnection', { params: { connection: 'both' } })).scopes_requested]).toEqual([0, ['tables.read', 'offline_access']]);
-  const piped = `set -o pipefail; "${process.execPath}" "${RK}" --output json history --limit 500 | head -c 5`;
+  const piped = `set -o pipefail; "${process.execPath}" "${RK}" --output json activity list --limit 500 | head -c 5`;
   const { stdout, stderr } = await promisify(execFile)('bash', ['--norc', '-c', piped], { env: { PATH: process.env.PATH, XDG_CONFIG_HOME: service.folder } });
   expect([stdout, stderr]).toEqual(['{\n  "', '']);
 });

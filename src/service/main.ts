@@ -56,7 +56,7 @@ import type { RunStore } from './store/runs.ts';
 import { openStore } from './store/store.ts';
 import { apiSessions, apiTokens, handout } from './tokens/index.ts';
 import { usage } from './usage/index.ts';
-import { documents, hashing } from './workers/index.ts';
+import { documents, hashing, writing } from './workers/index.ts';
 
 export interface RunningService {
   publicUrl: string;
@@ -217,7 +217,7 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
   const handOut = handout({ store: renewals, sealer, cache, engine, ports });
   const tokens = apiTokens({ handout: handOut, sessions: apiSessions({ store: store.apiSessions, sealer, handout: handOut, ports, me: lifeId }) });
   const shares = quotas({ store: store.quotas, changes: told, ports });
-  const [reading, hashes] = [documents(), hashing()];
+  const [reading, hashes, tables] = [documents(), hashing(), writing()];
   const letters = mail({ store: store.mails, sealer, settings, ports });
   const parts: HttpParts = {
     settings: { ...settings, publicUrl },
@@ -244,6 +244,7 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
     apiTokens: tokens,
     quotas: shares,
     documents: reading,
+    writing: tables,
     jobBell: bell(),
     mail: letters,
     ports,
@@ -308,7 +309,7 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
     front.stop();
     told.stop();
     clock.stop();
-    await Promise.all([counts.stop(), relays.stop(), past.stop(), wire.stop(), sealer.stop(), reading.stop(), hashes.stop()]);
+    await Promise.all([counts.stop(), relays.stop(), past.stop(), wire.stop(), sealer.stop(), reading.stop(), hashes.stop(), tables.stop()]);
     await replica.stop(keeper.unsaved() === 0 && spilled.waiting() === 0);
     await out.close();
     await database.close();

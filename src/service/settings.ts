@@ -43,6 +43,8 @@ export interface Settings {
   outputFolder: string | null;
   /** How long a degraded state lasts before it is told as a notice, and is over before it counts as fixed. */
   noticeSettleMs: number;
+  /** Whoever has it may read /metrics; null: nobody. */
+  metricsToken: Secret | null;
   /** The file into which entries of the activity log are copied; null: none. */
   activityFile: string | null;
   /** The folder whose programs notices may start; null: none. */
@@ -152,6 +154,11 @@ export const SettingsTable = z.object({
   RUSTY_KETTLE_NOTICE_SECONDS: wholeNumber(1, 3_600)
     .default(60)
     .meta(about('How long connections must be degraded before that becomes a notice, and work again before it is closed.')),
+  RUSTY_KETTLE_METRICS_TOKEN: z
+    .string()
+    .min(16, { error: 'must have at least 16 characters' })
+    .optional()
+    .meta(about('Whoever sends it as `Authorization: Bearer` may read `/metrics` (OpenMetrics). Without it `/metrics` is off.', 'none')),
   RUSTY_KETTLE_ACTIVITY_FILE: z
     .string()
     .regex(/^\//, { error: 'must be an absolute path' })
@@ -248,6 +255,7 @@ export function readSettings(environment: NodeJS.ProcessEnv): Settings {
     historyMs: e.RUSTY_KETTLE_HISTORY_DAYS * 86_400_000,
     outputFolder: e.RUSTY_KETTLE_OUTPUT_FOLDER ?? null,
     noticeSettleMs: e.RUSTY_KETTLE_NOTICE_SECONDS * 1000,
+    metricsToken: e.RUSTY_KETTLE_METRICS_TOKEN === undefined ? null : new Secret(e.RUSTY_KETTLE_METRICS_TOKEN),
     activityFile: e.RUSTY_KETTLE_ACTIVITY_FILE ?? null,
     scriptsFolder: e.RUSTY_KETTLE_SCRIPTS_FOLDER ?? null,
     mail: e.RUSTY_KETTLE_SMTP_URL === undefined ? null : { server: new Secret(e.RUSTY_KETTLE_SMTP_URL), from: e.RUSTY_KETTLE_MAIL_FROM },

@@ -29,6 +29,7 @@ const LONGEST = [
   'proxy',
   'callers',
   'canary',
+  'history',
   'diagnosis',
   'session-step',
   'provider-down',

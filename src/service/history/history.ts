@@ -25,6 +25,8 @@ export interface History {
   counts(kinds: string[], since: number): Promise<Partial<Record<string, number>>>;
   /** Deletes what is older than that, a piece at a time, so that what is left can be verified; how many entries. */
   forget(olderThan: { renewalsMs: number; allMs: number }): Promise<number>;
+  /** Entries by kind since this process began. */
+  counted(): ReadonlyMap<string, number>;
   stop(): Promise<void>;
 }
 
@@ -98,12 +100,14 @@ export function history(deps: {
       });
     return flushing;
   };
+  const kinds = new Map<string, number>();
   const put = (event: Event, chain: OwnChain, routine: boolean): void => {
     if (waiting.length >= WAITING_MOST) {
       lost += 1;
       if (lost % 1000 === 1) ports.log.error({ lost }, 'history is full while the database is away: entries are being lost');
       return;
     }
+    kinds.set(event.kind, (kinds.get(event.kind) ?? 0) + 1);
     const request = currentRequest();
     const { actor, kind, subject, says } = event;
     waiting.push({
@@ -151,7 +155,8 @@ export function history(deps: {
       }
       return found;
     },
-    counts: (kinds, since) => store.counts(kinds, since),
+    counts: (of, since) => store.counts(of, since),
+    counted: () => kinds,
     async forget({ renewalsMs, allMs }) {
       const now = ports.clock.now();
       let removed = await chains.cutUnchained(now - allMs, FORGOTTEN_AT_ONCE);

@@ -16,6 +16,7 @@ import { apiRouter } from './api-router.ts';
 import { formerPaths } from './former-paths.ts';
 import type { Handlers } from './handlers.ts';
 import type { LiveEvents } from './live.ts';
+import type { ServedMetrics } from './metrics.ts';
 import { errorPage, offerPage } from './pages.ts';
 import { personRoutes, type Visits } from './person-routes.ts';
 import type { Sessions } from './sessions.ts';
@@ -44,6 +45,8 @@ export interface AppParts {
   publicKeys(provider: string, client: string): Promise<{ keys: object[] }>;
   /** Null while all is well, else why not. */
   notReady(): string | null;
+  /** Null: they are off. */
+  metrics: ServedMetrics | null;
   consoleFolder: string;
 }
 
@@ -102,6 +105,20 @@ export function app(parts: AppParts): Express {
   server.get('/readyz', (_request, response) => {
     const why = parts.notReady();
     response.status(why === null ? 200 : 503).json(why === null ? { ready: true } : { ready: false, why });
+  });
+
+  server.get('/metrics', async (request, response) => {
+    const { metrics } = parts;
+    if (metrics === null) throw new Fault('NOT_FOUND', { detail: 'Metrics are off.', remedy: 'Set RUSTY_KETTLE_METRICS_TOKEN and restart the service.' });
+    if (!metrics.isAllowed(request.headers.authorization)) {
+      response.setHeader('www-authenticate', 'Bearer realm="metrics"');
+      throw new Fault('SIGN_IN_NEEDED', {
+        detail: 'Metrics need their token.',
+        remedy: 'Send the token of RUSTY_KETTLE_METRICS_TOKEN as Authorization: Bearer.',
+      });
+    }
+    response.setHeader('cache-control', 'no-store');
+    response.type(metrics.contentType).send(await metrics.text());
   });
 
   server.get('/.well-known/oauth-authorization-server', (_request, response) => {

@@ -17,6 +17,7 @@ import { app } from './app.ts';
 import { latestResult, runFile } from './data.ts';
 import { handlers } from './handlers.ts';
 import { liveEvents } from './live.ts';
+import { servedMetrics } from './metrics.ts';
 import type { HttpParts } from './parts.ts';
 import { visitsWith } from './person-routes.ts';
 import { sessions } from './sessions.ts';
@@ -95,6 +96,7 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
     whoCalls: asked,
     publicKeys: (provider, client) => publicKeys(rooms, provider, client),
     notReady: () => (draining ? 'The service is stopping.' : changes.blindMs() > BLIND_MS ? 'The database has not answered lately.' : null),
+    metrics: servedMetrics({ ...rooms, usage }, settings.metricsToken),
     consoleFolder: fileURLToPath(new URL('../../../dist/console', import.meta.url)),
   });
   let proxySeen = false;

@@ -17,6 +17,7 @@ import { type ApiAddress, type Callable, type Fetched, fetchPage } from '../gran
 import type { Checkpoint, RunLease, RunRow, StagedPage } from '../store/runs.ts';
 import type { JobParts } from './parts.ts';
 import { idsOfPages, stage } from './staging.ts';
+import type { WritingAhead } from './writing-ahead.ts';
 
 const PAGE_DEADLINE_MS = 120_000;
 const PAGE_BYTES = 32_000_000;
@@ -43,13 +44,12 @@ interface Collector {
   /** Of earlier runs, where only new ids are wanted: received, and not kept again. */
   known: IdSet | null;
   stop: AbortSignal;
+  /** Files that are written while pages come; null: they are written afterwards. */
+  files: WritingAhead | null;
 }
 
 /** Collects page after page from where the checkpoint stands, and saves after each, until the list ends or something stops it. */
-export async function collect(
-  s: JobParts,
-  work: { row: RunRow; connection: string; lease: RunLease; leaseMs: number; hashKey: Uint8Array; stop: AbortSignal },
-): Promise<Worked> {
+export async function collect(s: JobParts, work: Pick<Collector, 'row' | 'connection' | 'lease' | 'leaseMs' | 'hashKey' | 'stop' | 'files'>): Promise<Worked> {
   const { row, lease } = work;
   const c: Collector = { ...work, s, callable: null, ahead: null, ...(await idsOf(s, row)) };
   let point = awake(row.checkpoint, s.ports.clock.now());
@@ -190,7 +190,9 @@ async function take(
       since?.kind === 'field' ? page.records.reduce<string | null>((highest, record) => higher(highest, record, since.field), point.highest) : point.highest,
     tries: 0,
   };
-  return step.ended === null ? save(c, after, staged) : endOfSlice(c, after, staged, step.ended);
+  const turned = step.ended === null ? await save(c, after, staged) : await endOfSlice(c, after, staged, step.ended);
+  if (c.files && 'checkpoint' in turned) await c.files.page(isWhole ? content : JSON.stringify(kept), kept.length);
+  return turned;
 }
 
 const totalsWith = (totals: Checkpoint['totals'], total: number): NonNullable<Checkpoint['totals']> => ({
@@ -266,6 +268,7 @@ async function cutSlice(
     slice: { ...slice, range: first },
     slicesLeft: [second, ...after.slicesLeft],
   };
+  c.files?.abandon();
   if (!(await c.s.store.runs.discardPages(c.lease, checkpoint, slice.firstSequence, c.leaseMs))) return { left: true };
   if (c.ids) c.ids = await idsKept(c.s, [c.row.id]);
   return { checkpoint };

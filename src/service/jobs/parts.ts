@@ -1,5 +1,6 @@
 import type { ConnectionParts } from '../connections/index.ts';
 import type { Store } from '../store/store.ts';
+import type { Writing } from '../workers/index.ts';
 import type { Bell } from './bell.ts';
 
 /** Jobs depend on these, and on what their connections depend on. */
@@ -7,4 +8,6 @@ export interface JobParts extends ConnectionParts {
   store: ConnectionParts['store'] & Pick<Store, 'runs'>;
   /** Rung when there is something to do at once. */
   jobBell: Bell;
+  /** Makes files of records beside the service's own thread. */
+  writing: Pick<Writing, 'page'>;
 }

@@ -1,16 +1,14 @@
 import { promisify } from 'node:util';
-import { gunzip, gzip } from 'node:zlib';
+import { gunzip } from 'node:zlib';
 import { type Writer, writerOf } from '../../core/output/format.ts';
 import type { Format } from '../../core/output/formats.ts';
 import { ID_BYTES, IdSet, keysOf } from '../../core/paging/id-set.ts';
 import type { RunLease, RunRow, RunStore, StagedPage } from '../store/runs.ts';
+import { fileParts } from './file-parts.ts';
 import { idsOfPages, unstage } from './staging.ts';
 
-const zip = promisify(gzip);
 const unzip = promisify(gunzip);
 const PAGES_AT_ONCE = 8;
-const PART_BYTES = 1_000_000;
-const LEVEL = 1;
 
 type Kept = Map<string, boolean[]>;
 
@@ -90,29 +88,13 @@ export async function writeFiles(store: RunStore, row: RunRow, lease: RunLease, 
   await store.discardFiles(row.id); // of whoever began before us
   let written = row.checkpoint.kept;
   for (const format of row.plan.formats) {
-    let [sequence, starts, waiting, count] = [0, 0, '', 0];
-    // One part is zipped and saved while the next is made.
-    let saving: Promise<boolean> = Promise.resolve(true);
-    const save = async (before: Promise<boolean>, part: { sequence: number; starts: number; plain: Buffer }): Promise<boolean> => {
-      const data = await zip(part.plain, { level: LEVEL });
-      return (await before) && store.saveFile(lease, format, { sequence: part.sequence, starts: part.starts, size: part.plain.length, data }, leaseMs);
-    };
-    const flush = async (): Promise<boolean> => {
-      if (!(await saving)) return false;
-      if (waiting === '') return true;
-      const plain = Buffer.from(waiting, 'utf8');
-      sequence += 1;
-      saving = save(saving, { sequence, starts, plain });
-      saving.catch(() => undefined); // thrown where it is awaited
-      [starts, waiting] = [starts + plain.length, ''];
-      return true;
-    };
+    const parts = fileParts(store, { lease, leaseMs, format });
+    let count = 0;
     for await (const { text, records } of textOf(store, row, format)) {
       count += records;
-      waiting += text;
-      if (waiting.length >= PART_BYTES && !(await flush())) return null;
+      if (!(await parts.add(Buffer.from(text, 'utf8')))) return null;
     }
-    if (!(await flush()) || !(await saving)) return null;
+    if (!(await parts.end())) return null;
     written = count;
   }
   return written;

@@ -11,6 +11,7 @@ import { jitterOf } from './jitter.ts';
 import type { JobParts } from './parts.ts';
 import { writeFiles } from './results.ts';
 import { recordUnstarted, startRun } from './starting.ts';
+import { type WritingAhead, writeAhead } from './writing-ahead.ts';
 
 const AT_ONCE = 4;
 const DUE_AT_ONCE = 50;
@@ -116,12 +117,13 @@ async function workOn(s: JobParts, lease: RunLease, stop: AbortSignal): Promise<
     const hashKey = job
       ? Buffer.from((await s.sealer.open({ table: 'jobs', row: job.id, column: 'hash_key_sealed' }, job.hashKeySealed)).reveal(), 'base64url')
       : s.ports.random.bytes(32);
+    const files = row.checkpoint.phase === 'writing' ? null : await writeAhead(s, { row, lease, leaseMs });
     const worked =
       row.checkpoint.phase === 'writing'
         ? ({ is: 'collected', checkpoint: row.checkpoint } as const)
-        : await collect(s, { row, connection: connection.name, lease, leaseMs, hashKey, stop });
+        : await collect(s, { row, connection: connection.name, lease, leaseMs, hashKey, stop, files });
     if (worked.is === 'failed') await fail(s, { row, job, lease }, worked.checkpoint, worked.problem);
-    else if (worked.is === 'collected') await write(s, { row: { ...row, checkpoint: { ...worked.checkpoint, phase: 'writing' } }, job, lease, leaseMs });
+    else if (worked.is === 'collected') await write(s, { row: { ...row, checkpoint: { ...worked.checkpoint, phase: 'writing' } }, job, lease, leaseMs, files });
   } catch (error) {
     // Without the database nothing can be written: the lease runs out, and the run continues from its last page.
     if (error instanceof Fault && error.code === 'DATABASE_UNAVAILABLE') throw error;
@@ -162,11 +164,13 @@ async function fail(
     checkpoint: forgiven(checkpoint, s.ports.clock.now()),
     outcome: { completeness: null, problem },
   });
-  if (isOurs && job) report(s, job, row, 'run_failed', problem.says);
+  if (!isOurs) return;
+  await s.store.runs.discardFiles(row.id); // what was written of it so far
+  if (job) report(s, job, row, 'run_failed', problem.says);
 }
 
 /** The verdict, then the files; the new result is served and delivered only when it is whole. */
-async function write(s: JobParts, { row, job, lease, leaseMs }: Working & { leaseMs: number }): Promise<void> {
+async function write(s: JobParts, { row, job, lease, leaseMs, files }: Working & { leaseMs: number; files: WritingAhead | null }): Promise<void> {
   const { checkpoint, plan } = row;
   if (!(await s.store.runs.savePage(lease, checkpoint, [], leaseMs))) return;
   const completeness = judge({
@@ -184,7 +188,9 @@ async function write(s: JobParts, { row, job, lease, leaseMs }: Working & { leas
     deviationMost: plan.deviationMost,
   });
   const isGood = completeness.verdict !== 'incomplete';
-  const written = isGood ? await writeFiles(s.store.runs, row, lease, leaseMs) : checkpoint.kept;
+  const ahead = await files?.finish();
+  if (!isGood && files) await s.store.runs.discardFiles(row.id);
+  const written = isGood ? (ahead ?? (await writeFiles(s.store.runs, row, lease, leaseMs))) : checkpoint.kept;
   if (written === null) return;
   const now = s.ports.clock.now();
   const served = isGood &&

@@ -8,6 +8,8 @@ import type { PermittedConnection } from '../tokens/index.ts';
 export interface Usage {
   /** `keyId` null: a tool that signed in here. */
   count(callerId: string, connection: PermittedConnection, keyId: string | null, outcome: UsageOutcome): void;
+  /** Since this process began. */
+  totals(): Record<UsageOutcome, number>;
   stop(): Promise<void>;
 }
 
@@ -29,10 +31,14 @@ export function usage(deps: { store: Pick<Store, 'usage' | 'connections' | 'call
   let usedKeys = new Set<string>();
   const usedTold = new LRUCache<string, true>({ max: 200_000, ttl: USED_EVERY_MS });
 
+  const totals: Record<UsageOutcome, number> = { token: 0, relayed: 0, refused: 0, limited: 0 };
   const close = (): void => {
     for (const [connection, count] of counts)
       for (const outcome of USAGE_OUTCOMES)
-        if (count[outcome] > 0) waiting.push({ callerId: count.callerId, connectionId: connection.id, minute, outcome, count: count[outcome] });
+        if (count[outcome] > 0) {
+          waiting.push({ callerId: count.callerId, connectionId: connection.id, minute, outcome, count: count[outcome] });
+          totals[outcome] += count[outcome];
+        }
     counts = new Map();
   };
   const write = async (rows: UsageCount[]): Promise<void> => {
@@ -62,6 +68,11 @@ export function usage(deps: { store: Pick<Store, 'usage' | 'connections' | 'call
   };
   const timer = setInterval(() => void flush(), FLUSH_MS).unref();
   return {
+    totals() {
+      const all = { ...totals };
+      for (const count of counts.values()) for (const outcome of USAGE_OUTCOMES) all[outcome] += count[outcome];
+      return all;
+    },
     count(callerId, connection, keyId, outcome) {
       const now = ports.clock.now();
       if (now >= minute + MINUTE_MS || now < minute) {

@@ -1,0 +1,101 @@
+import { Counter, collectDefaultMetrics, Gauge, Registry } from 'prom-client';
+import { CONNECTION_STATES } from '../../core/health.ts';
+import { NOTICE_SEVERITIES } from '../../core/notices/notice.ts';
+import type { Changes, History } from '../history/index.ts';
+import type { Ports } from '../ports.ts';
+import type { AnswerKeeper, InstallationHold, Spill } from '../renewal/index.ts';
+import type { Store } from '../store/store.ts';
+import { USAGE_OUTCOMES } from '../store/usage.ts';
+import type { Usage } from '../usage/index.ts';
+
+/** Metrics depend on these. */
+export interface MetricParts {
+  store: Pick<Store, 'connectionList' | 'notices' | 'renewals'>;
+  history: Pick<History, 'counted'>;
+  usage: Pick<Usage, 'totals'>;
+  keeper: Pick<AnswerKeeper, 'unsaved'>;
+  spill: Pick<Spill, 'waiting'>;
+  hold: Pick<InstallationHold, 'isHeld'>;
+  changes: Pick<Changes, 'blindMs'>;
+  ports: Pick<Ports, 'clock'>;
+}
+
+/**
+ * Figures as OpenMetrics text. Every label has a short, closed list of values: none grows with connections, callers or people. Gauges are
+ * read when they are asked for; counters count since this process began.
+ */
+export function metrics(s: MetricParts): { text(): Promise<string>; contentType: string } {
+  const registry = new Registry<typeof Registry.OPENMETRICS_CONTENT_TYPE>();
+  registry.setContentType(Registry.OPENMETRICS_CONTENT_TYPE);
+  const registers = [registry];
+  collectDefaultMetrics({ register: registry as never });
+  const gauge = (name: string, help: string, collect: (self: Gauge) => void | Promise<void>): void => {
+    new Gauge({
+      name: `rusty_kettle_${name}`,
+      help,
+      registers: registers as never,
+      async collect() {
+        await collect(this as unknown as Gauge);
+      },
+    });
+  };
+  const gaugeBy = <L extends string>(name: string, label: L, help: string, collect: (set: (value: string, count: number) => void) => Promise<void>): void => {
+    new Gauge({
+      name: `rusty_kettle_${name}`,
+      help,
+      labelNames: [label],
+      registers: registers as never,
+      async collect() {
+        await collect((value, count) => this.set({ [label]: value } as never, count));
+      },
+    });
+  };
+  const counterBy = <L extends string>(name: string, label: L, help: string, read: () => Iterable<readonly [string, number]>): void => {
+    new Counter({
+      name: `rusty_kettle_${name}`,
+      help,
+      labelNames: [label],
+      registers: registers as never,
+      collect() {
+        this.reset();
+        for (const [value, count] of read()) this.inc({ [label]: value } as never, count);
+      },
+    });
+  };
+
+  gaugeBy('connections', 'state', 'Connections by shown state, of the whole installation.', async (set) => {
+    const counted = await s.store.connectionList.countStates();
+    for (const state of CONNECTION_STATES)
+      set(
+        state,
+        counted.filter((one) => one.state === state).reduce((sum, one) => sum + one.count, 0),
+      );
+  });
+  gaugeBy('notices', 'severity', 'Open notices by severity, without those that are snoozed.', async (set) => {
+    const counts = await s.store.notices.counts();
+    for (const severity of NOTICE_SEVERITIES) set(severity, counts[severity]);
+  });
+  let queue: { due: number; oldestAt: number | null } = { due: 0, oldestAt: null };
+  gauge('renewals_due', 'Renewals that are due and not done, of the whole installation.', async (self) => {
+    queue = await s.store.renewals.queue();
+    self.set(queue.due);
+  });
+  gauge('renewals_oldest_due_seconds', 'How long the oldest renewal has been due.', (self) =>
+    self.set(queue.oldestAt === null ? 0 : Math.max(0, (s.ports.clock.now() - queue.oldestAt) / 1000)),
+  );
+  gauge('answers_unsaved', 'Answers of providers that this process holds and has not saved yet.', (self) => self.set(s.keeper.unsaved()));
+  gauge('answers_spilled', 'Answers of providers that wait in files for the database.', (self) => self.set(s.spill.waiting()));
+  gauge('held', '1 while renewals of rotating grants are on hold, because a second installation may renew them.', (self) => self.set(s.hold.isHeld() ? 1 : 0));
+  gauge('database_silent_seconds', 'How long ago the database last answered this process.', (self) => self.set(s.changes.blindMs() / 1000));
+  counterBy('uses', 'outcome', 'Issued tokens, relayed calls, and refusals, by this process.', () => {
+    const totals = s.usage.totals();
+    return USAGE_OUTCOMES.map((outcome) => [outcome, totals[outcome]] as const);
+  });
+  counterBy(
+    'activity',
+    'kind',
+    'Entries of the activity log by kind, written by this process: renewed, renewal_failed, action_needed, consented and others.',
+    () => s.history.counted(),
+  );
+  return { text: () => registry.metrics(), contentType: registry.contentType };
+}
