@@ -3,6 +3,7 @@ import { expect, test } from 'vitest';
 import { ChannelRule, plannedAt, quietUntil } from './channel.ts';
 import { noticeLetter } from './letter.ts';
 import { type Cause, type Change, type Notice, RETURNS_WITHIN_MS, reconcile } from './notice.ts';
+import { upcomingTitle } from './upcoming-title.ts';
 
 const MINUTE = 60_000;
 const DAY = 86_400_000;
@@ -177,3 +178,13 @@ test('a letter: the worst first, 20 in full, one link, and what others wrote sta
   });
   expect(fixed.text).toBe('Fixed: It stopped\n  Fixed: March 1, 2026, 10:00 GMT+1\n\nDetails: https://k.example/#/notices/n1\n');
 });
+
+test.each([
+  ['grant', 'Grant of sailings (ane@post.example)', 1, 'Grant of sailings expires'],
+  ['grant', 'Grant of sailings (ane@post.example)', -1, 'Grant of sailings has expired'],
+  ['grant', 'Grants of 3 people of crew, the first', 1, 'Grants of 3 people of crew expire'],
+  ['grant', 'Grants of 1 person of crew, the first', 1, 'Grants of 1 person of crew expires'],
+  ['invitations', '1 unused invitation to crew, the first', 1, '1 unused invitation to crew expires'],
+  ['invitations', '12 unused invitations to crew, the first', 1, '12 unused invitations to crew expire'],
+  ['caller_key', 'Last key of the caller board (spring)', 1, 'Last key of the caller board (spring) expires'],
+] as const)('%s: %s, as a title that names no account', (kind, what, at, title) => expect(upcomingTitle({ kind, what, at }, 0)).toBe(title));

@@ -3,6 +3,7 @@ import { Completeness, RunProblem } from '../../api/jobs.ts';
 import type { Upcoming } from '../../core/forecast/forecast.ts';
 import { groupInWords, HEALTH_CAUSES, type HealthCause, remedyFor } from '../../core/health.ts';
 import type { Cause, Notice } from '../../core/notices/notice.ts';
+import { upcomingTitle, withoutAccount } from '../../core/notices/upcoming-title.ts';
 import { upcoming } from '../forecast/index.ts';
 import { connectionDefinition } from '../grants/index.ts';
 import type { StateCount } from '../store/connection-list.ts';
@@ -125,20 +126,13 @@ async function upcomingCauses(s: NoticeParts, now: number): Promise<Cause[]> {
 
 const upcomingSeverity = ({ at, actBy, who }: Upcoming, now: number): Cause['severity'] =>
   who === 'provider' || (who === 'person' && at > now) ? 'info' : actBy <= now ? 'action' : 'warning';
-/** `3 unused invitations to crew, the first` is a date in a table; as a sentence it needs no first. */
-function titleOf({ what, at }: Upcoming, now: number): string {
-  const subject = what.replace(/, the first$/, '');
-  const isMany = subject !== what && !/^1 |of 1 /.test(subject);
-  if (at <= now) return `${subject} ${isMany ? 'have' : 'has'} expired`;
-  return `${subject} ${isMany ? 'expire' : 'expires'}`;
-}
 const upcomingCause = (one: Upcoming, now: number): Cause => ({
   ...plain,
   key: `upcoming:${one.key}`.slice(0, 190),
   kind: 'upcoming',
   severity: one.kind === 'grant' || one.kind === 'test_phase' ? (one.actBy <= now ? 'action' : 'warning') : upcomingSeverity(one, now),
   subject: one.page.startsWith('/connections/') ? `connection:${one.page.split('/')[2]}` : 'installation',
-  title: titleOf(one, now),
+  title: upcomingTitle(one, now),
   evidence: one.breaks.callers.length > 0 ? `Used by ${one.breaks.callers.slice(0, 5).join(', ')}` : '',
   remedy: one.remedy,
   page: one.page,
@@ -153,7 +147,7 @@ function together(all: readonly Upcoming[], now: number): Cause {
     ...upcomingCause(first, now),
     key: `upcoming:many:${first.kind}`,
     subject: 'installation',
-    title: `${all.length} of one kind expire within ${UPCOMING_DAYS} days, the first: ${first.what}`,
+    title: `${all.length} of one kind expire within ${UPCOMING_DAYS} days, the first: ${withoutAccount(first)}`,
     page: '/upcoming',
     command: `rk upcoming --days ${UPCOMING_DAYS}`,
     labels: [...new Set(all.flatMap((one) => one.labels))].sort(),

@@ -9,6 +9,7 @@ import type { NoticeParts } from './parts.ts';
 
 const LOOK_MS = 2_000;
 const SLOW_MS = 15_000;
+const STALE_MS = 5_000;
 /** So many changes in a round: the next one goes on. */
 const CHANGES_MOST = 500;
 const NEWS_KEPT_MS = 20 * 86_400_000;
@@ -23,13 +24,15 @@ export const noticeOf = ({ openKey: _key, causeKey, connections, ...row }: Notic
  */
 export async function keepNotices(s: NoticeParts, stop: AbortSignal): Promise<void> {
   let slow: { at: number; causes: Cause[] } | null = null;
-  s.changes.onChange(() => (slow = null)); // someone fixed something: look at once
+  let isStale = false;
+  s.changes.onChange(() => (isStale = true)); // someone fixed something: look soon
   await keepRounds({ log: s.ports.log, everyMs: LOOK_MS, failed: 'notices were not brought up to date', stop }, async () => {
     const now = s.ports.clock.now();
-    slow =
-      slow !== null && performance.now() - slow.at < Math.min(SLOW_MS, s.settings.noticeSettleMs)
-        ? slow
-        : { at: performance.now(), causes: await slowCauses(s, now) };
+    const keptMs = Math.min(isStale ? STALE_MS : SLOW_MS, s.settings.noticeSettleMs);
+    if (slow === null || performance.now() - slow.at >= keptMs) {
+      isStale = false;
+      slow = { at: performance.now(), causes: await slowCauses(s, now) };
+    }
     const kept = (await s.store.notices.kept(now - RETURNS_WITHIN_MS, now - NEWS_KEPT_MS)).map(noticeOf);
     const changes = reconcile(kept, await causesNow(s, kept, slow.causes), now, s.settings.noticeSettleMs);
     if (changes.length === 0) return false;
