@@ -39,14 +39,14 @@ test('600 tickets that are none hash nothing, and 200 guesses at once are not al
   const guesses = await statuses(Array.from({ length: 200 }, (_, index) => post('/api/v1/session', { name: 'marit', password: `guess-${index}-guess` })));
   expect(Object.keys(guesses).sort()).toEqual(['401', '429']);
   expect(guesses[401]).toBeLessThanOrEqual(30);
+  // The account is not locked: only strangers wait, and its own device is known. The wait ends by the clock, so it is looked at first.
+  const stranger = await post('/api/v1/session', { name: 'marit', password: PASSWORD, keeps: 'token' });
+  expect([stranger.status, Number(stranger.headers.get('retry-after')) > 0]).toEqual([429, true]);
+  const known = await post('/api/v1/session', { name: 'marit', password: PASSWORD, keeps: 'token', device });
+  expect(known.status).toBe(200);
   const tickets = Array.from({ length: 600 }, () => post('/api/v1/operators/first', { ticket: 'x'.repeat(32), name: 'eve', password: 'harbour-dark-99' }));
   const first = await statuses(tickets);
   expect(Object.keys(first).every((status) => ['410', '429'].includes(status))).toBe(true);
-  // The account is not locked: its own device is known, and only strangers wait.
-  const known = await post('/api/v1/session', { name: 'marit', password: PASSWORD, keeps: 'token', device });
-  expect(known.status).toBe(200);
-  const stranger = await post('/api/v1/session', { name: 'marit', password: PASSWORD, keeps: 'token' });
-  expect([stranger.status, Number(stranger.headers.get('retry-after')) > 0]).toEqual([429, true]);
   // What strangers do is counted, not stored.
   const { items } = await call('listHistory', { query: {} });
   expect(items.filter((one) => one.kind === 'sign_in_failed').length).toBeLessThanOrEqual(2);

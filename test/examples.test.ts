@@ -211,6 +211,6 @@ test('a portal whose members connect their own accounts, and receivers of its ev
   for (const one of [portal, ...receivers]) await one.ended;
 });
 
-test('every example is run here', () => {
-  expect([...RUN].sort()).toEqual(readdirSync(EXAMPLES).sort());
+test('every example is run here; the alert rules by the test of metrics', () => {
+  expect([...RUN, 'alerts.yaml'].sort()).toEqual(readdirSync(EXAMPLES).sort());
 });

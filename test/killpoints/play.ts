@@ -108,6 +108,7 @@ async function strike(
       resolve();
     });
   });
+  died.catch(() => undefined); // thrown where it is awaited: one point never ends the process
   if (point === 'bytes_left') await standin.order('faults', { at: 'token', kind: 'hold_answer', delay_ms: 1_200 });
   if (point.startsWith('code_')) {
     const opened = await call('openConnection', { params: { connection: 'c' } });

@@ -6,6 +6,7 @@ import type { Cause, Notice } from '../../core/notices/notice.ts';
 import { upcomingTitle, withoutAccount } from '../../core/notices/upcoming-title.ts';
 import { upcoming } from '../forecast/index.ts';
 import { connectionDefinition } from '../grants/index.ts';
+import type { ChannelRow } from '../store/channels.ts';
 import type { StateCount } from '../store/connection-list.ts';
 import type { NoticeParts } from './parts.ts';
 
@@ -17,10 +18,18 @@ const ONE_BY_ONE_MOST = 20;
 /** A state that is seen while something is being changed is not told. */
 const ACTION_SETTLE_MS = 10_000;
 
-/** Everything that is true now and that someone should know. @param kept notices, so that news someone has acknowledged ends */
-export async function causesNow(s: NoticeParts, kept: readonly Notice[], slow: readonly Cause[]): Promise<Cause[]> {
+/** Everything that is true now and that someone should know. `kept`: notices, so that news someone has acknowledged ends. */
+export async function causesNow(
+  s: NoticeParts,
+  { kept, channels, slow }: { kept: readonly Notice[]; channels: readonly ChannelRow[]; slow: readonly Cause[] },
+): Promise<Cause[]> {
   const read = new Set(kept.filter((one) => one.kind === 'approval' && one.acknowledgedBy !== null).map((one) => one.key));
-  return [...(await connectionCauses(s)), ...(await channelCauses(s)), ...(await installationCauses(s)), ...slow.filter((one) => !read.has(one.key))];
+  const quick = await Promise.all([connectionCauses(s), installationCauses(s)]);
+  return [
+    ...quick.flat(),
+    ...channels.filter((one) => one.enabled && one.failingSince !== null).map(channelCause),
+    ...slow.filter((one) => !read.has(one.key)),
+  ];
 }
 
 /** What changes rarely, or takes longer to find out. */
@@ -33,9 +42,10 @@ const plain = { labels: [] as string[], count: 0, dueAt: null, settleMs: 0, evid
 /** Connections that are degraded or need action, by cause: of one provider where the cause lies there, else of one client. */
 async function connectionCauses(s: NoticeParts): Promise<Cause[]> {
   await s.connectionStates.settle();
-  const [counted, providers] = await Promise.all([s.store.connectionList.countStates(), s.store.providers.all()]);
-  const titles = new Map(providers.map((one) => [one.name, one.title]));
-  return Promise.all([...groupsOf(counted)].map(([key, of]) => groupCause(s, key, of, titles)));
+  const groups = groupsOf(await s.store.connectionList.countStates());
+  if (groups.size === 0) return [];
+  const titles = new Map((await s.store.providers.all()).map((one) => [one.name, one.title]));
+  return Promise.all([...groups].map(([key, of]) => groupCause(s, key, of, titles)));
 }
 
 type Counted = StateCount & { causeKey: HealthCause };
@@ -81,22 +91,18 @@ async function groupCause(s: NoticeParts, key: string, of: readonly Counted[], t
 }
 
 /** A channel that does not work is told in the console, and by the other channels. */
-async function channelCauses(s: NoticeParts): Promise<Cause[]> {
-  return (await s.store.channels.list())
-    .filter((one) => one.enabled && one.failingSince !== null)
-    .map((one) => ({
-      ...plain,
-      key: `channel:${one.id}`,
-      kind: 'delivery',
-      severity: 'action',
-      subject: `channel:${one.name}`,
-      title: `The channel ${one.name} does not take notices`,
-      evidence: one.lastSays,
-      remedy: 'Fix its address or its server, then send a test. What waited is sent when it works again.',
-      page: '/settings/channels',
-      command: `rk channel test ${one.name}`,
-    }));
-}
+const channelCause = (one: ChannelRow): Cause => ({
+  ...plain,
+  key: `channel:${one.id}`,
+  kind: 'delivery',
+  severity: 'action',
+  subject: `channel:${one.name}`,
+  title: `The channel ${one.name} does not take notices`,
+  evidence: one.lastSays,
+  remedy: 'Fix its address or its server, then send a test. What waited is sent when it works again.',
+  page: '/settings/channels',
+  command: `rk channel test ${one.name}`,
+});
 
 async function installationCauses(s: NoticeParts): Promise<Cause[]> {
   const { held, why } = await s.hold.state();

@@ -7,7 +7,7 @@ import type { NoticeDelivery, NoticeRow } from '../store/notices.ts';
 import { causesNow, slowCauses } from './causes.ts';
 import type { NoticeParts } from './parts.ts';
 
-const LOOK_MS = 2_000;
+const LOOK_MS = 3_000;
 const SLOW_MS = 15_000;
 const STALE_MS = 5_000;
 /** So many changes in a round: the next one goes on. */
@@ -33,11 +33,12 @@ export async function keepNotices(s: NoticeParts, stop: AbortSignal): Promise<vo
       isStale = false;
       slow = { at: performance.now(), causes: await slowCauses(s, now) };
     }
+    const channels = await s.store.channels.list();
     const kept = (await s.store.notices.kept(now - RETURNS_WITHIN_MS, now - NEWS_KEPT_MS)).map(noticeOf);
-    const changes = reconcile(kept, await causesNow(s, kept, slow.causes), now, s.settings.noticeSettleMs);
+    const changes = reconcile(kept, await causesNow(s, { kept, channels, slow: slow.causes }), now, s.settings.noticeSettleMs);
     if (changes.length === 0) return false;
-    const channels = (await s.store.channels.list()).filter((one) => one.enabled);
-    for (const change of changes.slice(0, CHANGES_MOST)) await apply(s, change, channels, now);
+    const enabled = channels.filter((one) => one.enabled);
+    for (const change of changes.slice(0, CHANGES_MOST)) await apply(s, change, enabled, now);
     return changes.length > CHANGES_MOST;
   });
 }

@@ -11,7 +11,7 @@ import { noticeOf } from './keep.ts';
 import type { NoticeParts } from './parts.ts';
 import { runScript } from './script.ts';
 
-const LOOK_MS = 1_000;
+const LOOK_MS = 2_000;
 const AT_ONCE = 500;
 const EVENTS_AT_ONCE = 20;
 const CLAIMED_MS = 120_000;
