@@ -1,10 +1,10 @@
 // Builds dist/: service, `rk` and stand-ins as a bundle, the console by Vite. Skipped where nothing changed.
 import { spawnSync } from 'node:child_process';
-import { chmodSync, existsSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { chmodSync, existsSync, mkdirSync, rmSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { bundle } from './bundle.mjs';
-import { hashOf } from './hash.mjs';
+import { unlessDone } from './hash.mjs';
 import { writeHelp } from './help.mjs';
 
 const root = join(dirname(fileURLToPath(import.meta.url)), '..');
@@ -15,8 +15,7 @@ function run(bin, args) {
   if (done.status !== 0) process.exit(1);
 }
 
-const stamp = join(dist, '.stamp');
-const hash = hashOf(root, [
+const INPUTS = [
   'src',
   'package.json',
   'tsconfig.json',
@@ -26,8 +25,8 @@ const hash = hashOf(root, [
   'scripts/bundle.mjs',
   'scripts/help.mjs',
   'docs',
-]);
-if (!existsSync(stamp) || readFileSync(stamp, 'utf8') !== hash) {
+];
+await unlessDone(root, 'dist/.stamp', INPUTS, async () => {
   process.stderr.write('Building\u2026\n');
   rmSync(dist, { recursive: true, force: true });
   mkdirSync(dist);
@@ -44,5 +43,4 @@ if (!existsSync(stamp) || readFileSync(stamp, 'utf8') !== hash) {
   if (existsSync(join(root, 'src/console/index.html'))) run('vite/bin/vite.js', ['build', '--logLevel', 'warn']);
   writeHelp(root, join(dist, 'console/help'));
   chmodSync(join(dist, 'cli/main.js'), 0o755);
-  writeFileSync(stamp, hash);
-}
+});

@@ -1,10 +1,10 @@
 // Brings a bare Debian machine with Node.js to where `npm run demo` and `npm test` can work: npm packages, MariaDB,
 // Chromium, curl, Python, build. Plain Node.js, because it runs before any package is there. Usage: node scripts/prepare.mjs [mariadb] [galera] [chromium] [tools] [build]
 import { execFileSync, spawnSync } from 'node:child_process';
-import { existsSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs';
+import { existsSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import { fileURLToPath } from 'node:url';
-import { hashOf } from './hash.mjs';
+import { unlessDone } from './hash.mjs';
 
 const root = join(dirname(fileURLToPath(import.meta.url)), '..');
 const wanted = process.argv.slice(2);
@@ -13,16 +13,6 @@ const say = (text) => process.stderr.write(`${text}\n`);
 function run(command, args, options = {}) {
   const done = spawnSync(command, args, { cwd: root, stdio: ['ignore', 'inherit', 'inherit'], ...options });
   if (done.status !== 0) throw new Error(`\`${command} ${args.join(' ')}\` failed`);
-}
-
-/** Runs `work` unless the stamp says that it was done for these very inputs. */
-function unlessDone(stamp, inputs, work) {
-  const path = join(root, stamp);
-  const hash = hashOf(root, inputs);
-  if (existsSync(path) && readFileSync(path, 'utf8') === hash) return;
-  work();
-  mkdirSync(dirname(path), { recursive: true });
-  writeFileSync(path, hash);
 }
 
 function debian(packageName, proof, extra = []) {
@@ -50,7 +40,7 @@ function hasSudo() {
 }
 
 try {
-  unlessDone('node_modules/.lock-stamp', ['package.json', 'package-lock.json'], () => {
+  await unlessDone(root, 'node_modules/.lock-stamp', ['package.json', 'package-lock.json'], () => {
     say('Installing npm packages\u2026');
     run('npm', ['ci', '--no-audit', '--no-fund', '--loglevel=error']);
   });

@@ -1,9 +1,8 @@
 // Bundles the services with weak points that tests start by the dozen, so that each starts as quickly as the product. Skipped where nothing changed.
-import { existsSync, readFileSync, writeFileSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { bundle } from './bundle.mjs';
-import { hashOf } from './hash.mjs';
+import { unlessDone } from './hash.mjs';
 
 const root = join(dirname(fileURLToPath(import.meta.url)), '..');
 const PROGRAMS = {
@@ -12,18 +11,7 @@ const PROGRAMS = {
   broken: 'test/support/serve-broken.ts',
   soaked: 'test/soak/serve.ts',
 };
-const stamp = join(root, 'dist/.test-programs');
-const hash = hashOf(root, [
-  'src',
-  'test/killpoints',
-  'test/support',
-  'test/soak',
-  'testing',
-  'package.json',
-  'scripts/bundle.mjs',
-  'scripts/test-programs.mjs',
-]);
-if (!existsSync(stamp) || readFileSync(stamp, 'utf8') !== hash) {
-  await bundle(root, Object.fromEntries(Object.entries(PROGRAMS).map(([name, file]) => [`test-programs/${name}`, file])), join(root, 'dist'));
-  writeFileSync(stamp, hash);
-}
+const INPUTS = ['src', 'test/killpoints', 'test/support', 'test/soak', 'testing', 'package.json', 'scripts/bundle.mjs', 'scripts/test-programs.mjs'];
+await unlessDone(root, 'dist/.test-programs', INPUTS, () =>
+  bundle(root, Object.fromEntries(Object.entries(PROGRAMS).map(([name, file]) => [`test-programs/${name}`, file])), join(root, 'dist')),
+);
