@@ -1,8 +1,9 @@
 import { spawnSync } from 'node:child_process';
 import { parseArgs } from 'node:util';
+import { startMailbox } from '../testing/mailbox.ts';
+import { MAIL_PORT, seedChannel } from './channel.ts';
 import { demoFolder, emptyDemoFolder, ensureOperator, OTHERS, openHarbour, seed, seedBerthline } from './harbour.ts';
 import { collectEverywhere } from './jobs.ts';
-import { MAIL_PORT, seedChannel, startMailbox } from './mailbox.ts';
 import { PORTAL_PORT, startPortal } from './people.ts';
 import { ROOT, start } from './processes.ts';
 import { approveAtOakum, seedOthers } from './providers.ts';
@@ -60,7 +61,7 @@ const folder = demoFolder();
 try {
   if (values.fresh) emptyDemoFolder(folder);
   const startedAt = Date.now();
-  const mailbox = await startMailbox((line) => say(`mail             ${line}`));
+  const mailbox = await startMailbox({ port: MAIL_PORT, onMail: ({ to, subject }) => say(`mail             ${to}: ${subject}`) });
   const harbour = await openHarbour({
     folder,
     port: PORT,
@@ -68,7 +69,7 @@ try {
     berthlinePort: BERTHLINE_PORT,
     otherPorts: OTHER_PORTS,
     lifeSeconds: LIFE_SECONDS,
-    environment: { RUSTY_KETTLE_SMTP_URL: `smtp://127.0.0.1:${MAIL_PORT}`, RUSTY_KETTLE_MAIL_FROM: 'Rusty Kettle <kettle@saltmarsh.example>' },
+    environment: { RUSTY_KETTLE_SMTP_URL: mailbox.url, RUSTY_KETTLE_MAIL_FROM: 'Rusty Kettle <kettle@saltmarsh.example>' },
   });
   const call = await ensureOperator(harbour);
   const settings = await seed(harbour, call).catch(async (error: unknown) => {

@@ -1,10 +1,10 @@
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
 import { Browser, playAuthorization } from '../testing/consent.ts';
+import { type Mailbox, startMailbox } from '../testing/mailbox.ts';
 import { newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { eventually } from '../testing/waiting.ts';
 import { addClient, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
-import { type Mailbox, startMailbox } from './support/mailbox.ts';
 import { newDatabase } from './support/new-database.ts';
 
 /** People who are asked: by mail through a real mail server on loopback, and all of them at once when a new scope is needed. */
