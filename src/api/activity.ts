@@ -4,7 +4,7 @@ import { HistoryEntry, Id, Instant } from './common.ts';
 export const HistoryQuery = z.object({
   subject: z.string().max(200).optional().describe('Such as connection:NAME, client:PROVIDER/NAME, caller:NAME'),
   kind: z.string().max(40).optional(),
-  actor: z.string().max(80).optional().describe('Who did it; `service`: it began by itself'),
+  actor: z.string().max(80).optional().describe('Who did it; `service`: nobody requested it'),
   since: Instant.optional(),
   until: Instant.optional(),
   before: Id.optional().describe('The ID of the last entry shown; returns entries before it'),
@@ -13,7 +13,14 @@ export const HistoryQuery = z.object({
 });
 export const HistoryList = z.object({ items: z.array(HistoryEntry), more: z.boolean().describe('More entries exist before the last one') });
 
-export const VerifyActivity = z.strictObject({ cursor: z.string().max(80).nullable().default(null).describe('`next` of the last answer') });
+export const VerifyActivity = z.strictObject({
+  cursor: z
+    .string()
+    .regex(/^[0-9a-f-]{36}:\d{1,15}$/, { error: 'The `next` of an answer.' })
+    .nullable()
+    .default(null)
+    .describe('`next` of the last answer'),
+});
 export const ActivityVerified = z.object({
   checked: z.number().int().describe('Entries in this piece'),
   chains: z.number().int(),

@@ -28,7 +28,7 @@ export const noticeOperations = {
     method: 'GET',
     path: '/api/v1/notices/{notice}',
     access: 'operator',
-    says: 'Show a notice, and which channels were told',
+    says: 'Show a notice, and which channels got it',
     answer: NoticeShown,
   },
   acknowledgeNotice: {
@@ -63,7 +63,7 @@ export const noticeOperations = {
     body: AddChannel,
     answer: ChannelShown,
   },
-  showChannel: { method: 'GET', path: '/api/v1/channels/{channel}', access: 'operator', says: 'Show a channel and what it was told', answer: ChannelShown },
+  showChannel: { method: 'GET', path: '/api/v1/channels/{channel}', access: 'operator', says: 'Show a channel and what it sent', answer: ChannelShown },
   changeChannel: {
     method: 'PATCH',
     path: '/api/v1/channels/{channel}',
@@ -76,7 +76,7 @@ export const noticeOperations = {
     method: 'DELETE',
     path: '/api/v1/channels/{channel}',
     access: 'operator',
-    says: 'Remove a channel with what it was still to be told',
+    says: 'Remove a channel with what it has not sent yet',
     answer: Done,
   },
   testChannel: { method: 'POST', path: '/api/v1/channels/{channel}/test', access: 'operator', says: 'Send a test notice through a channel', answer: Tested },

@@ -212,6 +212,7 @@ export const FAULTS = {
   PAGE_FAILED: { status: 502, retry: true, says: 'The API did not send the page.', remedy: 'Make the call in Test call, and fix what it shows.' },
   RUN_OVERLAPS: { status: 409, retry: true, says: 'A run of this job is not finished.', remedy: 'Wait until it is done, or cancel it: `rk job cancel NAME`.' },
   RUN_ENDED: { status: 409, retry: false, says: 'The run has ended.', remedy: 'Run the job again.' },
+  NOTICE_CLOSED: { status: 409, retry: false, says: 'A closed notice cannot be changed.', remedy: 'Nothing to do: its cause is gone.' },
   NO_RESULT: { status: 404, retry: true, says: 'There is no complete result yet.', remedy: 'Run the job, and read on its page why a run is not complete.' },
   SIGN_IN_REQUEST_EXPIRED: {
     status: 410,

@@ -41,7 +41,7 @@ export interface Settings {
   historyMs: number;
   /** Below it jobs write files; null: they write none. */
   outputFolder: string | null;
-  /** How long a degraded state lasts before it is told as a notice, and is over before it counts as fixed. */
+  /** How long a degraded state lasts before it becomes a notice, and is over before it counts as fixed. */
   noticeSettleMs: number;
   /** Whoever has it may read /metrics; null: nobody. */
   metricsToken: Secret | null;

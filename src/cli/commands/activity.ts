@@ -15,7 +15,7 @@ const filtered = (command: ReturnType<typeof verb>) =>
       return `${provider}/${client}`;
     })
     .option('--kind <word>', 'only this kind, such as consented or revoked')
-    .option('--actor <name>', 'only what this operator did; service: what began by itself')
+    .option('--actor <name>', 'only what this operator did; service: what nobody requested')
     .option('--since <date>', 'only entries since this date (YYYY-MM-DD)', date('--since'))
     .option('--until <date>', 'only entries before this date', date('--until'))
     .option('--renewals', 'include routine renewals');

@@ -70,9 +70,9 @@
     {#if n.snoozed_until}<dt>Snoozed until</dt>
       <dd><Time at={n.snoozed_until} /></dd>{/if}
   </dl>
-  <h2 class="mb-1">Who was told</h2>
+  <h2 class="mb-1">Sent to</h2>
   {#if n.deliveries.length === 0}<p>
-      No channel was told. <a class="link" href="#/settings/channels">Add a channel</a> to get notices by mail, webhook or a program.
+      It was not sent to any channel. <a class="link" href="#/settings/channels">Add a channel</a> to get notices by mail, webhook or a program.
     </p>
   {:else}
     <table class="list-table">

@@ -1,7 +1,7 @@
 <script lang="ts">
   import Channels from '../parts/notices/Channels.svelte';
   import OwnAccount from '../parts/OwnAccount.svelte';
-  import FormAnswers from '../parts/settings/FormAnswers.svelte';
+  import InstallationAnswers from '../parts/settings/InstallationAnswers.svelte';
   import Title from '../parts/Title.svelte';
   import Tabs from '../ui/Tabs.svelte';
 
@@ -18,4 +18,4 @@
 <Tabs base="/settings" tabs={TABS} current={tab} />
 {#if tab === 'channels'}<Channels />
 {:else if tab === 'account'}<OwnAccount />
-{:else}<FormAnswers />{/if}
+{:else}<InstallationAnswers />{/if}

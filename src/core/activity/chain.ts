@@ -3,7 +3,7 @@ import { createHash, createHmac, hkdfSync, timingSafeEqual } from 'node:crypto';
 /**
  * Entries of the activity log form chains: each holds the SHA-256 of itself with the hash before it. Whoever edits, removes or adds one in
  * the database breaks the chain from there on. The head of a chain is authenticated with a key that is not in the database, so that a chain
- * cannot be computed anew either.
+ * cannot be computed again either.
  */
 export interface ChainedEntry {
   id: string;

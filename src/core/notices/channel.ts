@@ -45,7 +45,7 @@ export function quietUntil({ quiet, zone }: Pick<ChannelRule, 'quiet' | 'zone'>,
   return isWithin ? nextAt(quiet.to, zone, now) : null;
 }
 
-/** When a channel is told, epoch ms; null: it is not. A digest comes when it is set for, also in quiet hours. */
+/** When a channel sends it, epoch ms; null: it does not. A digest comes when it is set for, also in quiet hours. */
 export function plannedAt(rule: ChannelRule, notice: Pick<Notice, 'severity' | 'labels'>, now: number): number | null {
   const how = rule.severities[notice.severity];
   if (how === 'off') return null;

@@ -1,4 +1,5 @@
 import { DateTime } from 'luxon';
+import { type CloudEvent, cloudEvent } from '../cloud-event.ts';
 import { escapeHtml } from '../html.ts';
 import { bySeverity } from './channel.ts';
 import type { Notice, NoticeEvent, NoticeSeverity } from './notice.ts';
@@ -6,7 +7,12 @@ import type { Notice, NoticeEvent, NoticeSeverity } from './notice.ts';
 /** One message about one notice. */
 export interface Told {
   event: NoticeEvent;
-  notice: Pick<Notice, 'id' | 'severity' | 'title' | 'evidence' | 'remedy' | 'page' | 'command' | 'count' | 'dueAt' | 'openedAt' | 'closedAt'>;
+  notice: Pick<
+    Notice,
+    'id' | 'kind' | 'subject' | 'labels' | 'severity' | 'title' | 'evidence' | 'remedy' | 'command' | 'count' | 'dueAt' | 'openedAt' | 'closedAt'
+  >;
+  /** Of the console, where it is shown. */
+  page: string;
 }
 /** A mail in both forms. */
 export interface NoticeLetter {
@@ -40,14 +46,14 @@ const headline = ({ event, notice }: Told): string =>
   event === 'closed' ? `${EVENT_WORDS.closed}: ${oneLine(notice.title)}` : `${SEVERITY_WORDS[notice.severity]}: ${oneLine(notice.title)}`;
 
 /**
- * One mail for everything that a channel is told at a time: the worst first, 20 in full, and how many more there are. One link.
+ * One mail for everything that a channel sends at a time: the worst first, 20 in full, and how many more there are. One link.
  * @param url of the console, without a slash at its end
  */
 export function noticeLetter(told: readonly Told[], { url, zone }: { url: string; zone: string }): NoticeLetter {
   const sorted = [...told].sort((a, b) => Number(a.event === 'closed') - Number(b.event === 'closed') || bySeverity(a.notice, b.notice));
   const [first] = sorted;
   const rest = sorted.length - 1;
-  const link = sorted.length === 1 && first ? `${url}/#/notices/${first.notice.id}` : `${url}/#/notices`;
+  const link = `${url}/#${sorted.length === 1 && first ? first.page : '/notices'}`;
   const shown = sorted.slice(0, SHOWN_MOST);
   const left = sorted.length - shown.length;
   const more = left > 0 ? `${left} more ${left === 1 ? 'is' : 'are'} listed in the console.` : '';
@@ -72,33 +78,28 @@ export function noticeLetter(told: readonly Told[], { url, zone }: { url: string
 }
 
 /** A message as CloudEvents 1.0 (structured JSON), for webhooks and scripts. No secret, and no personal data beyond names. */
-export function noticeEvent(
-  { event, notice }: Told,
-  about: { id: string; at: number; source: string; url: string; kind: string; subject: string; labels: readonly string[] },
-): Record<string, unknown> {
+export function noticeEvent({ event, notice, page }: Told, about: { id: string; at: number; url: string }): CloudEvent {
   const instant = (at: number | null): string | null => (at === null ? null : new Date(at).toISOString());
-  return {
-    specversion: '1.0',
+  return cloudEvent({
     id: about.id,
-    source: about.source,
+    source: about.url,
     type: `notice.${event}`,
-    subject: about.subject,
-    time: new Date(about.at).toISOString(),
-    datacontenttype: 'application/json',
+    subject: notice.subject,
+    at: about.at,
     data: {
       notice: notice.id,
-      kind: about.kind,
+      kind: notice.kind,
       severity: notice.severity,
       title: notice.title,
       evidence: notice.evidence,
       remedy: notice.remedy,
       command: notice.command,
-      labels: about.labels,
+      labels: notice.labels,
       connections: notice.count,
       due_at: instant(notice.dueAt),
       opened_at: instant(notice.openedAt),
       closed_at: instant(notice.closedAt),
-      url: `${about.url}/#/notices/${notice.id}`,
+      url: `${about.url}/#${page}`,
     },
-  };
+  });
 }

@@ -3,7 +3,7 @@ export const NOTICE_SEVERITIES = ['action', 'warning', 'info'] as const;
 export type NoticeSeverity = (typeof NOTICE_SEVERITIES)[number];
 export const NOTICE_KINDS = ['connections', 'upcoming', 'approval', 'definition', 'job', 'delivery', 'installation'] as const;
 export type NoticeKind = (typeof NOTICE_KINDS)[number];
-/** `pending`: seen, but not for long enough to be told. */
+/** `pending`: seen, but not for long enough to be sent. */
 export const NOTICE_STATES = ['pending', 'open', 'closed'] as const;
 type NoticeState = (typeof NOTICE_STATES)[number];
 /** What a notice reports to channels. */
@@ -30,7 +30,7 @@ export interface Cause {
   count: number;
   /** When something stops; null: it has no date. */
   dueAt: number | null;
-  /** How long it must last before it is told, and be gone before it counts as over. */
+  /** How long it must last before it is sent, and be gone before it counts as over. */
   settleMs: number;
 }
 
@@ -54,7 +54,7 @@ export interface Notice extends Omit<Cause, 'settleMs'> {
   revision: number;
 }
 
-/** One change of one notice; `event`: what channels are told of it. */
+/** One change of one notice; `event`: what channels send of it. */
 export type Change =
   | { is: 'new'; cause: Cause; state: 'pending' | 'open'; reminded: number; event: 'opened' | null }
   | { is: 'changed'; notice: Notice; set: Partial<Notice>; event: NoticeEvent | null }
@@ -67,7 +67,7 @@ const REMIND_DAYS = [30, 14, 7, 1] as const;
 export const RETURNS_WITHIN_MS = 3_600_000;
 const SETTLE_MOST_MS = 3_600_000;
 
-/** A cause that keeps coming back must be gone for longer each time, so that nobody is told of it every minute. */
+/** A cause that keeps coming back must be gone for longer each time, so that nobody gets a message every minute. */
 const settledAfterMs = (settleMs: number, returns: number): number => Math.min(SETTLE_MOST_MS, settleMs * 2 ** Math.min(returns, 16));
 
 /** The least of the thresholds that the date has passed: 14 where 12 days are left. 0: none. */
@@ -93,7 +93,7 @@ const rank = (severity: NoticeSeverity): number => NOTICE_SEVERITIES.indexOf(sev
  * Compares what is true now with the notices that are kept, and says what to change. The same facts at the same time give no change, and
  * whoever applies a change first makes the others' fail (`revision`).
  * @param kept those that are not closed, and those closed within {@link RETURNS_WITHIN_MS}
- * @param settleMs how long a cause that comes and goes by itself must be gone before it counts as fixed
+ * @param settleMs how long a cause that comes and goes must be gone before it counts as fixed
  */
 export function reconcile(kept: readonly Notice[], causes: readonly Cause[], now: number, settleMs: number): Change[] {
   const byKey = new Map<string, Notice>();

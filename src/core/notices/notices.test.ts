@@ -165,14 +165,17 @@ test('quiet hours end within a day, and a digest comes within two, at any time i
 test('a letter: the worst first, 20 in full, one link, and what others wrote stays text in one line', () => {
   const notice = (title: string, severity: Cause['severity']) => ({ ...cause({ title, severity }), id: 'n1', openedAt: START, closedAt: null });
   const hostile = 'Reject <img src=x onerror=alert(1)>\nBcc: all@elsewhere.example';
-  const many = Array.from({ length: 30 }, (_none, n) => ({ event: 'opened' as const, notice: notice(`Warning ${n}`, 'warning') }));
-  const letter = noticeLetter([...many, { event: 'opened', notice: notice(hostile, 'action') }], { url: 'https://k.example', zone: 'UTC' });
+  const many = Array.from({ length: 30 }, (_none, n) => ({ event: 'opened' as const, notice: notice(`Warning ${n}`, 'warning'), page: `/notices/n${n}` }));
+  const letter = noticeLetter([...many, { event: 'opened', notice: notice(hostile, 'action'), page: '/notices/n1' }], {
+    url: 'https://k.example',
+    zone: 'UTC',
+  });
   expect(letter.subject).toBe('Action needed: Reject <img src=x onerror=alert(1)> Bcc: all@elsewhere.example (and 30 more)');
   expect(letter.text).toContain('11 more are listed in the console.');
   expect(letter.text.match(/https?:/g)).toHaveLength(1);
   expect(letter.html.match(/<a /g)).toHaveLength(1);
   expect(letter.html).not.toContain('<img');
-  const fixed = noticeLetter([{ event: 'closed', notice: { ...notice('It stopped', 'action'), closedAt: START } }], {
+  const fixed = noticeLetter([{ event: 'closed', notice: { ...notice('It stopped', 'action'), closedAt: START }, page: '/notices/n1' }], {
     url: 'https://k.example',
     zone: 'Europe/Oslo',
   });

@@ -34,6 +34,8 @@ const FLUSH_MS = 250;
 const BATCH = 200;
 const WAITING_MOST = 20_000;
 const ANCHOR_EVERY_MS = 3_600_000;
+/** The newest chains: each of them names those before it. */
+const ANCHORS_MOST = 40;
 /** So many rows in one statement, so that none holds others up. */
 export const FORGOTTEN_AT_ONCE = 2_000;
 
@@ -126,10 +128,13 @@ export function history(deps: {
       },
     });
   };
+  /** Heads as they were named last: one that has not moved since is not named again. */
+  const named = new Map<string, number>();
   /** Names the heads of all chains in one of them: none of them can go missing as a whole, or be cut back, unnoticed. */
   const anchor = async (kind: string, says: string): Promise<void> => {
-    const heads = (await chains.heads()).filter((one) => one.point.sequence > 0);
-    const anchors = heads.slice(-ANCHORS_MOST).map(({ chainId, point }) => ({ chain: chainId, sequence: point.sequence, hash: point.hash.toString('hex') }));
+    const heads = (await chains.heads()).filter(({ chainId, point }) => point.sequence > (named.get(chainId) ?? 0)).slice(-ANCHORS_MOST);
+    for (const { chainId, point } of heads) named.set(chainId, point.sequence);
+    const anchors = heads.map(({ chainId, point }) => ({ chain: chainId, sequence: point.sequence, hash: point.hash.toString('hex') }));
     put({ actor: 'service', kind, subject: 'installation', says, data: { anchors } }, own.records, true);
   };
   const anchored = (kind: string, says: string) =>
@@ -159,7 +164,8 @@ export function history(deps: {
     counted: () => kinds,
     async forget({ renewalsMs, allMs }) {
       const now = ports.clock.now();
-      let removed = await chains.cutUnchained(now - allMs, FORGOTTEN_AT_ONCE);
+      let removed = await chains.cutUnchained('renewals', now - renewalsMs, FORGOTTEN_AT_ONCE);
+      removed += await chains.cutUnchained('all', now - allMs, FORGOTTEN_AT_ONCE);
       for (const chain of await chains.list()) {
         const point = await chains.lastOlder(chain, now - (chain.routine ? renewalsMs : allMs), FORGOTTEN_AT_ONCE);
         if (point) removed += await chains.cut(chain.id, point, pointProof(key, chain.id, 'base', point));
@@ -178,6 +184,3 @@ export function history(deps: {
     },
   };
 }
-
-/** The newest chains: each of them names those before it. */
-const ANCHORS_MOST = 40;

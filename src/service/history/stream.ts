@@ -15,7 +15,10 @@ const AGAIN_MS = 2_000;
 const lineOf = ({ hash, chainId, at, data, requestId, ...entry }: EntryToAppend): string =>
   `${JSON.stringify({ at: new Date(at).toISOString(), ...entry, data: JSON.parse(data) as unknown, request_id: requestId, chain: chainId, hash: hash.toString('hex') })}\n`;
 
-/** The file is opened for each write, so that it may be rotated. A line comes at least once; while it cannot be written, lines wait in memory. */
+/**
+ * The file is opened for each write, so that it may be rotated. While it cannot be written, lines wait in memory. A crash can lose the last
+ * ones: the sequence numbers of a chain show the gap.
+ */
 export function entryStream({ path, log }: { path: string; log: Ports['log'] }): EntryStream {
   let lines: string[] = [];
   let writing: Promise<void> | null = null;

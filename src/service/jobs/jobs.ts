@@ -90,6 +90,12 @@ export async function addJob(s: JobParts, { body, actor }: Command<'addJob'>): P
   s.history.add({ actor: actor.operator.name, kind: 'job_added', subject: `job:${body.name}`, says: `Added the job: ${scheduleInWords(settings.schedule)}.` });
 }
 
+/** In the activity log an address is its host: the rest of it may be a secret of the receiver. */
+const logged = (settings: JobSettings) => ({
+  ...settings,
+  deliver: settings.deliver.map((target) => (target.kind === 'post' ? { ...target, url: new URL(target.url).host } : target)),
+});
+
 /** @throws {Fault} REVISION_CONFLICT where two operators save the same job */
 export async function changeJob(s: JobParts, { params, body, actor }: Command<'changeJob'>): Promise<void> {
   const row = await jobNamed(s, params.job);
@@ -108,7 +114,7 @@ export async function changeJob(s: JobParts, { params, body, actor }: Command<'c
     kind: 'job_changed',
     subject: `job:${row.name}`,
     says: `Changed the job: ${scheduleInWords(settings.schedule)}.`,
-    data: { changes: changesOf(row.settings, settings) },
+    data: { changes: changesOf(logged(row.settings), logged(settings)) },
   });
 }
 

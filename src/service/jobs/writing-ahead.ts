@@ -1,7 +1,8 @@
 import { writerOf } from '../../core/output/format.ts';
+import type { Format } from '../../core/output/formats.ts';
 import type { RunLease, RunRow, RunStore } from '../store/runs.ts';
 import type { Writing } from '../workers/index.ts';
-import { type FileParts, fileParts } from './file-parts.ts';
+import { fileParts } from './file-parts.ts';
 
 /**
  * The files of a run, written while its pages come: what is in memory already need not be read back. Whenever it cannot be done so, the
@@ -16,56 +17,77 @@ export interface WritingAhead {
   finish(): Promise<number | null>;
 }
 
+interface Work {
+  row: RunRow;
+  lease: RunLease;
+  leaseMs: number;
+}
+interface Parts {
+  store: { runs: RunStore };
+  writing: Pick<Writing, 'page'>;
+}
+
 const PAGES_AT_ONCE = 4;
-const bytes = (text: string): Buffer => Buffer.from(text, 'utf8');
 
 /** Only a run from its first page to its last, with nothing before it, and with columns that are known before the first record. */
 const isPossible = ({ plan, checkpoint }: RunRow): boolean =>
-  plan.base.length === 0 && checkpoint.sequence === 0 && plan.formats.every((format) => format !== 'csv' || plan.layout.columns.length > 0);
+  plan.formats.length > 0 &&
+  plan.base.length === 0 &&
+  checkpoint.sequence === 0 &&
+  plan.formats.every((format) => format !== 'csv' || plan.layout.columns.length > 0);
 
 /** Null: it cannot be done for this run. */
-export async function writeAhead(
-  s: { store: { runs: RunStore }; writing: Pick<Writing, 'page'> },
-  { row, lease, leaseMs }: { row: RunRow; lease: RunLease; leaseMs: number },
-): Promise<WritingAhead | null> {
-  const { formats, layout } = row.plan;
-  if (formats.length === 0 || !isPossible(row)) return null;
-  await s.store.runs.discardFiles(row.id); // of whoever began before us
-  const files = formats.map((format) => ({ format, writer: writerOf(format, layout, []), parts: fileParts(s.store.runs, { lease, leaseMs, format }) }));
-  let [isGood, written, underWay] = [true, 0, 0];
-  let tail: Promise<void> = Promise.resolve();
-  const then = (work: () => Promise<boolean>): void => {
-    tail = tail.then(async () => {
-      if (isGood && !(await work().catch(() => false))) isGood = false;
-    });
-  };
-  const each = (pieces: (at: number) => Promise<Uint8Array> | Uint8Array) => async (): Promise<boolean> => {
-    for (const [at, { parts }] of files.entries()) if (!(await (parts as FileParts).add(await pieces(at)))) return false;
-    return true;
-  };
-  then(each((at) => bytes(files[at]?.writer.head() ?? '')));
+export async function writeAhead(s: Parts, work: Work): Promise<WritingAhead | null> {
+  if (!isPossible(work.row)) return null;
+  await s.store.runs.discardFiles(work.row.id); // of whoever began before us
+  const files = work.row.plan.formats.map((format) => fileAhead(s, work, format));
+  let [isAbandoned, written] = [false, 0];
+  /** The last pages, the oldest first. */
+  let underWay: Promise<unknown>[] = [];
   return {
     async page(content, records) {
-      if (!isGood || records === 0) return;
+      if (isAbandoned || records === 0) return;
       const isFirst = written === 0;
       written += records;
-      underWay += 1;
-      const made = files.map(({ format }) => s.writing.page({ content, format, layout, isFirst }));
-      for (const one of made) one.catch(() => undefined); // thrown where it is awaited
-      then(each((at) => made[at] as Promise<Uint8Array>));
-      const mine = tail.then(() => {
-        underWay -= 1;
-      });
-      if (underWay >= PAGES_AT_ONCE) await mine;
+      underWay.push(Promise.all(files.map((file) => file.page(content, isFirst))));
+      if (underWay.length >= PAGES_AT_ONCE) await underWay.shift();
     },
     abandon: () => {
-      isGood = false;
+      isAbandoned = true;
     },
     async finish() {
-      then(each((at) => bytes(files[at]?.writer.tail() ?? '')));
-      then(async () => (await Promise.all(files.map(({ parts }) => parts.end()))).every(Boolean));
-      await tail;
-      return isGood ? written : null;
+      underWay = [];
+      const ends = await Promise.all(files.map((file) => file.finish()));
+      return !isAbandoned && ends.every(Boolean) ? written : null;
+    },
+  };
+}
+
+/** One file: its pieces in their order. False from the first one on that could not be made or saved. */
+function fileAhead(
+  s: Parts,
+  { row, lease, leaseMs }: Work,
+  format: Format,
+): { page(content: string, isFirst: boolean): Promise<boolean>; finish(): Promise<boolean> } {
+  const { layout } = row.plan;
+  const writer = writerOf(format, layout, []);
+  const parts = fileParts(s.store.runs, { lease, leaseMs, format });
+  let tail: Promise<boolean> = Promise.resolve(true);
+  const then = (work: () => Promise<boolean>): Promise<boolean> => {
+    tail = tail.then((isGood) => isGood && work()).catch(() => false);
+    return tail;
+  };
+  const add = (text: string) => then(() => parts.add(Buffer.from(text, 'utf8')));
+  void add(writer.head());
+  return {
+    page(content, isFirst) {
+      const made = s.writing.page({ content, format, layout, isFirst });
+      made.catch(() => undefined); // thrown where it is awaited
+      return then(async () => parts.add(await made));
+    },
+    async finish() {
+      await add(writer.tail());
+      return then(() => parts.end());
     },
   };
 }

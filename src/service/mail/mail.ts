@@ -1,6 +1,6 @@
 import nodemailer from 'nodemailer';
-import { nextTryMs } from '../../core/people/event.ts';
 import type { Letter } from '../../core/people/letters.ts';
+import { nextTryMs } from '../../core/redelivery.ts';
 import { Secret } from '../../core/secret.ts';
 import { type Ports, recordId } from '../ports.ts';
 import { keepRounds } from '../rounds.ts';

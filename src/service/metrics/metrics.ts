@@ -75,14 +75,11 @@ export function metrics(s: MetricParts): { text(): Promise<string>; contentType:
     const counts = await s.store.notices.counts();
     for (const severity of NOTICE_SEVERITIES) set(severity, counts[severity]);
   });
-  let queue: { due: number; oldestAt: number | null } = { due: 0, oldestAt: null };
-  gauge('renewals_due', 'Renewals that are due and not done, of the whole installation.', async (self) => {
-    queue = await s.store.renewals.queue();
-    self.set(queue.due);
+  gauge('renewals_due', 'Renewals that are due and not done, of the whole installation.', async (self) => self.set((await s.store.renewals.queue()).due));
+  gauge('renewals_oldest_due_seconds', 'How long the oldest renewal has been due.', async (self) => {
+    const { oldestAt } = await s.store.renewals.queue();
+    self.set(oldestAt === null ? 0 : Math.max(0, (s.ports.clock.now() - oldestAt) / 1000));
   });
-  gauge('renewals_oldest_due_seconds', 'How long the oldest renewal has been due.', (self) =>
-    self.set(queue.oldestAt === null ? 0 : Math.max(0, (s.ports.clock.now() - queue.oldestAt) / 1000)),
-  );
   gauge('answers_unsaved', 'Answers of providers that this process holds and has not saved yet.', (self) => self.set(s.keeper.unsaved()));
   gauge('answers_spilled', 'Answers of providers that wait in files for the database.', (self) => self.set(s.spill.waiting()));
   gauge('held', '1 while renewals of rotating grants are on hold, because a second installation may renew them.', (self) => self.set(s.hold.isHeld() ? 1 : 0));

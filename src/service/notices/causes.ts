@@ -15,7 +15,7 @@ const UPCOMING_DAYS = 30;
 const APPROVAL_NEWS_MS = 14 * DAY_MS;
 /** More of one kind than that are one notice: they have one date for the first, and one page. */
 const ONE_BY_ONE_MOST = 20;
-/** A state that is seen while something is being changed is not told. */
+/** A state that is seen while something is being changed is no notice. */
 const ACTION_SETTLE_MS = 10_000;
 
 /** Everything that is true now and that someone should know. `kept`: notices, so that news someone has acknowledged ends. */
@@ -90,7 +90,7 @@ async function groupCause(s: NoticeParts, key: string, of: readonly Counted[], t
   };
 }
 
-/** A channel that does not work is told in the console, and by the other channels. */
+/** A channel that does not work is a notice in the console, and on the other channels. */
 const channelCause = (one: ChannelRow): Cause => ({
   ...plain,
   key: `channel:${one.id}`,
@@ -130,13 +130,17 @@ async function upcomingCauses(s: NoticeParts, now: number): Promise<Cause[]> {
   return [...byKind.values()].flatMap((all) => (all.length > ONE_BY_ONE_MOST ? [together(all, now)] : all.map((one) => upcomingCause(one, now))));
 }
 
-const upcomingSeverity = ({ at, actBy, who }: Upcoming, now: number): Cause['severity'] =>
-  who === 'provider' || (who === 'person' && at > now) ? 'info' : actBy <= now ? 'action' : 'warning';
+/** What nothing depends on, and awaited approvals, are good to know; whatever else stops needs action from the latest moment to begin. */
+function upcomingSeverity({ kind, at, actBy, who }: Upcoming, now: number): Cause['severity'] {
+  const isSpare = kind === 'invitations' || kind === 'standby';
+  if (who === 'provider' || (isSpare && at > now)) return 'info';
+  return actBy <= now ? 'action' : 'warning';
+}
 const upcomingCause = (one: Upcoming, now: number): Cause => ({
   ...plain,
   key: `upcoming:${one.key}`.slice(0, 190),
   kind: 'upcoming',
-  severity: one.kind === 'grant' || one.kind === 'test_phase' ? (one.actBy <= now ? 'action' : 'warning') : upcomingSeverity(one, now),
+  severity: upcomingSeverity(one, now),
   subject: one.page.startsWith('/connections/') ? `connection:${one.page.split('/')[2]}` : 'installation',
   title: upcomingTitle(one, now),
   evidence: one.breaks.callers.length > 0 ? `Used by ${one.breaks.callers.slice(0, 5).join(', ')}` : '',

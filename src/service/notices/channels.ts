@@ -15,6 +15,8 @@ import { sendExample } from './send.ts';
 const MOST = 100;
 const SHOWN_MOST = 100;
 const OPEN_MOST = 200;
+/** In the activity log an address is its host: the rest of it may be a secret of the receiver. */
+const logged = (set: Partial<ChannelRow>): Partial<ChannelRow> => (set.url ? { ...set, url: new URL(set.url).host } : set);
 const placeOf = (row: string) => ({ table: 'channels', row, column: 'secret_sealed' });
 
 const view = (row: ChannelRow): Channel => ({
@@ -127,7 +129,7 @@ export async function changeChannel(s: NoticeParts, { params, body, actor }: Com
     kind: 'channel_changed',
     subject: `channel:${row.name}`,
     says: `Changed the channel ${row.name}.`,
-    data: { changes: changesOf(row, set) },
+    data: { changes: changesOf(logged(row), logged(set)) },
   });
   return showChannel(s, row.name);
 }

@@ -13,14 +13,14 @@ const STALE_MS = 5_000;
 /** So many changes in a round: the next one goes on. */
 const CHANGES_MOST = 500;
 const NEWS_KEPT_MS = 20 * 86_400_000;
-/** Causes that appear in the same moment are told together. */
+/** Causes that appear in the same moment are sent together. */
 const TOGETHER_MS = 3_000;
 
 export const noticeOf = ({ openKey: _key, causeKey, connections, ...row }: NoticeRow): Notice => ({ ...row, key: causeKey, count: connections });
 
 /**
  * Opens, changes and closes notices as the facts change, on every replica: whoever is first with a change makes the others' fail, so each
- * is made and told once. Ends when stopped.
+ * is made and sent once. Ends when stopped.
  */
 export async function keepNotices(s: NoticeParts, stop: AbortSignal): Promise<void> {
   let slow: { at: number; causes: Cause[] } | null = null;
@@ -86,7 +86,7 @@ function newRow(s: NoticeParts, { cause, state, reminded }: Extract<Change, { is
   };
 }
 
-/** What channels are told of a notice, each by its rule. */
+/** What channels send of a notice, each by its rule. */
 export const queued = (
   s: NoticeParts,
   notice: Pick<Notice, 'id' | 'severity' | 'labels'>,

@@ -66,7 +66,7 @@ export const deliveryView = (one: NoticeDelivery, channel: string, title: string
 async function change(s: NoticeParts, noticeId: string, set: Partial<NoticeRow>): Promise<NoticeRow> {
   for (let tries = 0; tries < 5; tries += 1) {
     const row = await found(s, noticeId);
-    if (row.state === 'closed') throw new Fault('RUN_ENDED', { detail: 'The notice is closed.', remedy: 'Nothing to do: its cause is gone.' });
+    if (row.state === 'closed') throw new Fault('NOTICE_CLOSED', { detail: 'The notice is closed.' });
     if (await s.store.notices.change(row, set, [])) return found(s, noticeId);
   }
   throw new Fault('REVISION_CONFLICT');

@@ -1,8 +1,8 @@
 import { isStillNews } from '../../core/notices/channel.ts';
 import { noticeEvent, noticeLetter, type Told } from '../../core/notices/letter.ts';
 import type { Notice } from '../../core/notices/notice.ts';
-import { nextTryMs } from '../../core/people/event.ts';
-import { postWebhook } from '../outgoing/index.ts';
+import { GIVEN_UP_MS, nextTryMs } from '../../core/redelivery.ts';
+import { type Posted, postWebhook } from '../outgoing/index.ts';
 import { recordId } from '../ports.ts';
 import { keepRounds } from '../rounds.ts';
 import type { ChannelRow } from '../store/channels.ts';
@@ -16,13 +16,8 @@ const AT_ONCE = 500;
 const EVENTS_AT_ONCE = 20;
 const CLAIMED_MS = 120_000;
 const DEADLINE_MS = 10_000;
-/** Then it is a dead letter, which someone can send again. */
-const GIVEN_UP_MS = 86_400_000;
 
-/** What became of one attempt. `isFinal`: the receiver will never take it. */
-type Attempt = { done: true; says: string } | { done: false; says: string; isFinal: boolean; retryAfterMs: number | null };
-
-/** Sends what channels are to be told, one replica for each channel at a time. Ends when stopped. */
+/** Sends what is due on channels, one replica for each channel at a time. Ends when stopped. */
 export const sendNotices = (s: NoticeParts, stop: AbortSignal): Promise<void> =>
   keepRounds({ log: s.ports.log, everyMs: LOOK_MS, failed: 'sending notices failed', stop }, async () => {
     const due = await s.store.notices.channelsWithDue();
@@ -45,7 +40,7 @@ async function turn(s: NoticeParts, channelId: string): Promise<boolean> {
 
 type Outcome = Pick<ChannelRow, 'busyUntil' | 'failingSince' | 'failures' | 'lastAt' | 'lastSays'>;
 /** What is kept of an attempt: after a failure the channel rests, longer each time. */
-function outcomeOf(s: NoticeParts, channel: ChannelRow, sent: Attempt): Outcome {
+function outcomeOf(s: NoticeParts, channel: ChannelRow, sent: Posted): Outcome {
   const now = s.ports.clock.now();
   const said = { lastAt: now, lastSays: sent.says.slice(0, 300) };
   if (sent.done) return { ...said, busyUntil: null, failingSince: null, failures: 0 };
@@ -54,7 +49,7 @@ function outcomeOf(s: NoticeParts, channel: ChannelRow, sent: Attempt): Outcome 
 }
 
 /** Tells a channel what is due: in one mail, or event after event. Null: nothing of it was still news. */
-async function tell(s: NoticeParts, channel: ChannelRow): Promise<Attempt | null> {
+async function tell(s: NoticeParts, channel: ChannelRow): Promise<Posted | null> {
   const due = await s.store.notices.due(channel.id, channel.kind === 'mail' ? AT_ONCE : EVENTS_AT_ONCE);
   const noticeIds = [...new Set(due.map((one) => one.noticeId))];
   const [rows, known] = await Promise.all([s.store.notices.byIds(noticeIds), s.store.notices.toldOpened(channel.id, noticeIds)]);
@@ -69,7 +64,7 @@ async function tell(s: NoticeParts, channel: ChannelRow): Promise<Attempt | null
   await s.store.notices.settle(settled, { state: 'dropped', says: 'It was no longer news when it was due.' });
   const [first] = news;
   if (!first) return null;
-  const told = (one: NoticeDelivery): Told => ({ event: one.event, notice: notices.get(one.noticeId) as Notice });
+  const told = (one: NoticeDelivery): Told => ({ event: one.event, notice: notices.get(one.noticeId) as Notice, page: `/notices/${one.noticeId}` });
   if (channel.kind === 'mail') {
     const letter = noticeLetter(news.map(told), { url: s.settings.publicUrl, zone: channel.rule.zone });
     return done(s, news, mailed(await s.mail.send({ id: first.id, to: channel.recipients, ...letter })));
@@ -81,10 +76,10 @@ async function tell(s: NoticeParts, channel: ChannelRow): Promise<Attempt | null
   return { done: true, says: 'Sent.' };
 }
 
-const mailed = (sent: Awaited<ReturnType<NoticeParts['mail']['send']>>): Attempt => (sent.done ? sent : { ...sent, retryAfterMs: null });
+const mailed = (sent: Awaited<ReturnType<NoticeParts['mail']['send']>>): Posted => (sent.done ? sent : { ...sent, retryAfterMs: null });
 
 /** Writes down how it went; what failed is tried again for a day. */
-async function done(s: NoticeParts, sent: readonly NoticeDelivery[], attempt: Attempt): Promise<Attempt> {
+async function done(s: NoticeParts, sent: readonly NoticeDelivery[], attempt: Posted): Promise<Posted> {
   const now = s.ports.clock.now();
   const says = attempt.says.slice(0, 300);
   const idsOf = (of: readonly NoticeDelivery[]) => of.map((one) => one.id);
@@ -94,18 +89,8 @@ async function done(s: NoticeParts, sent: readonly NoticeDelivery[], attempt: At
   return attempt;
 }
 
-async function sendEvent(s: NoticeParts, channel: ChannelRow, told: Told, { id, at }: { id: string; at: number }): Promise<Attempt> {
-  const notice = told.notice as Notice;
-  const about = {
-    id: `ntc_${id}`,
-    at,
-    source: s.settings.publicUrl,
-    url: s.settings.publicUrl,
-    kind: notice.kind,
-    subject: notice.subject,
-    labels: notice.labels,
-  };
-  const event = noticeEvent(told, about);
+async function sendEvent(s: NoticeParts, channel: ChannelRow, told: Told, { id, at }: { id: string; at: number }): Promise<Posted> {
+  const event = noticeEvent(told, { id: `ntc_${id}`, at, url: s.settings.publicUrl });
   if (channel.kind === 'script') {
     if (s.settings.scriptsFolder === null)
       return { done: false, says: 'No folder of programs is set: RUSTY_KETTLE_SCRIPTS_FOLDER.', isFinal: true, retryAfterMs: null };
@@ -127,14 +112,15 @@ async function sendEvent(s: NoticeParts, channel: ChannelRow, told: Told, { id, 
 export async function sendExample(s: NoticeParts, channel: ChannelRow): Promise<{ done: boolean; says: string }> {
   const now = s.ports.clock.now();
   const id = recordId(s.ports);
-  const notice: Notice = {
-    ...{ id, key: 'example', kind: 'installation', severity: 'info', subject: 'installation', title: `Test of the channel ${channel.name}` },
-    ...{ evidence: '', remedy: 'Nothing to do: this is a test.', page: '/settings/channels', command: `rk channel test ${channel.name}` },
-    ...{ labels: [], count: 0, dueAt: null, state: 'open', firstSeenAt: now, openedAt: now, goneSince: null, closedAt: null },
-    ...{ reminded: 0, returns: 0, acknowledgedBy: null, acknowledgedAt: null, assignedTo: null, snoozedUntil: null, revision: 0 },
-  } as const satisfies Notice;
-  const told: Told = { event: 'opened', notice };
-  const attempt: Attempt =
+  const told: Told = {
+    event: 'opened',
+    page: '/settings/channels',
+    notice: {
+      ...{ id, kind: 'installation', subject: 'installation', severity: 'info', labels: [], count: 0, dueAt: null, openedAt: now, closedAt: null },
+      ...{ title: `Test of the channel ${channel.name}`, evidence: '', remedy: 'Nothing to do: this is a test.', command: `rk channel test ${channel.name}` },
+    },
+  };
+  const attempt: Posted =
     channel.kind === 'mail'
       ? mailed(await s.mail.send({ id, to: channel.recipients, ...noticeLetter([told], { url: s.settings.publicUrl, zone: channel.rule.zone }) }))
       : await sendEvent(s, channel, told, { id, at: now });

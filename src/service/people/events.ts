@@ -1,7 +1,9 @@
 import type { PersonEvents } from '../../api/people.ts';
+import { type CloudEvent, cloudEvent } from '../../core/cloud-event.ts';
 import { Fault } from '../../core/fault.ts';
-import { type CloudEvent, cloudEvent, nextTryMs, type PersonEventKind } from '../../core/people/event.ts';
+import { type PersonEventKind, personEventType } from '../../core/people/event.ts';
 import { askedLetter, expiresLetter, lostLetter } from '../../core/people/letters.ts';
+import { nextTryMs } from '../../core/redelivery.ts';
 import { Secret } from '../../core/secret.ts';
 import type { Asked, Command } from '../asked.ts';
 import { iso } from '../iso.ts';
@@ -69,8 +71,8 @@ async function eventOf(s: PeopleParts, row: PersonEventRow): Promise<CloudEvent>
   return cloudEvent({
     id: row.id,
     source: `${s.settings.publicUrl}/connections/${row.connectionName}`,
-    kind: row.kind,
-    person: row.personKey,
+    type: personEventType(row.kind),
+    subject: row.personKey,
     at: row.at,
     data: { connection: row.connectionName, ...row.data, ...(ticket ? { link: urlOf(s, ticket.reveal()) } : {}) },
   });

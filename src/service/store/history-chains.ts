@@ -20,7 +20,7 @@ export interface ChainStore {
   entries(chainId: string, after: number, upTo: number, most: number): Promise<ChainedEntry[]>;
   /** The hash of one entry; null: it is not there. */
   hashAt(chainId: string, sequence: number): Promise<Buffer | null>;
-  /** Heads of all chains. */
+  /** Heads of all chains, the oldest chain first. */
   heads(): Promise<{ chainId: string; point: ChainPoint }[]>;
   /** Entries that stand in no chain, or in one that is not known; of the latter one. */
   outside(): Promise<{ unchained: number; newestAt: number | null; foreign: { id: string; at: number } | null }>;
@@ -28,8 +28,8 @@ export interface ChainStore {
   lastOlder(chain: Pick<Chain, 'id' | 'base' | 'head'>, before: number, most: number): Promise<ChainPoint | null>;
   /** Removes entries up to a place, which becomes the base. How many. */
   cut(chainId: string, upTo: ChainPoint, proof: Buffer): Promise<number>;
-  /** Removes entries of earlier versions, which stand in no chain. How many. */
-  cutUnchained(before: number, most: number): Promise<number>;
+  /** Removes renewals, or all entries, of earlier versions, which stand in no chain. How many. */
+  cutUnchained(what: 'renewals' | 'all', before: number, most: number): Promise<number>;
 }
 
 export function chainStore(database: Database): ChainStore {
@@ -82,7 +82,9 @@ export function chainStore(database: Database): ChainStore {
       return row?.hash ?? null;
     },
     async heads() {
-      const rows = await database.select<{ id: Buffer; head_sequence: unknown; head_hash: Buffer }>('SELECT id, head_sequence, head_hash FROM history_chains');
+      const rows = await database.select<{ id: Buffer; head_sequence: unknown; head_hash: Buffer }>(
+        'SELECT id, head_sequence, head_hash FROM history_chains ORDER BY id',
+      );
       return rows.map((row) => ({ chainId: idText(row.id), point: { sequence: number(row.head_sequence), hash: row.head_hash } }));
     },
     async outside() {
@@ -119,6 +121,9 @@ export function chainStore(database: Database): ChainStore {
         );
         return database.write('DELETE FROM history WHERE chain_id = $1 AND sequence <= $2', [idBytes(chainId), sequence], transaction);
       }),
-    cutUnchained: (before, most) => database.write(`DELETE FROM history WHERE chain_id IS NULL AND at < $1 LIMIT ${Math.floor(most)}`, [instantText(before)]),
+    cutUnchained: (what, before, most) =>
+      database.write(`DELETE FROM history WHERE chain_id IS NULL AND at < $1 ${what === 'renewals' ? "AND kind = 'renewed'" : ''} LIMIT ${Math.floor(most)}`, [
+        instantText(before),
+      ]),
   };
 }

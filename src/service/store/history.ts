@@ -1,4 +1,4 @@
-import type { ChainPoint } from '../../core/activity/chain.ts';
+import type { ChainedEntry, ChainPoint } from '../../core/activity/chain.ts';
 import { type Bind, type Database, idBytes, idText, instantText } from './database.ts';
 
 /** One entry of the activity log. `data` holds figures and public names, never a secret. */
@@ -15,23 +15,9 @@ export interface HistoryRow {
   requestId: string | null;
   address: string | null;
 }
-/** As it is written, with its place in a chain. */
-export interface EntryToAppend {
-  id: string;
-  at: number;
-  actor: string;
-  kind: string;
-  subject: string;
-  says: string;
-  /** JSON text. */
-  data: string;
-  /** A renewal that went as planned: it is kept for a shorter time, and not shown by default. */
-  routine: boolean;
-  requestId: string | null;
-  address: string | null;
+/** As it is written, with its place in a chain. `routine`: a renewal that went as planned, kept for a shorter time and not shown by default. */
+export interface EntryToAppend extends ChainedEntry {
   chainId: string;
-  sequence: number;
-  hash: Buffer;
 }
 /** How far a chain has come, proved by a key that is not in the database. */
 interface ChainHead {

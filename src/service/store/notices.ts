@@ -56,7 +56,7 @@ interface NoticeFilter {
   limit: number;
 }
 
-/** Notices and what channels are told of them. Instants are epoch ms. */
+/** Notices and what channels send of them. Instants are epoch ms. */
 export interface NoticeStore {
   /** Those that are not closed, those closed since then, and news of the last weeks, closed or not. */
   kept(closedSince: number, newsSince: number): Promise<NoticeRow[]>;
@@ -66,16 +66,16 @@ export interface NoticeStore {
   byIds(noticeIds: readonly string[]): Promise<NoticeRow[]>;
   /** False: another replica opened one for this cause. */
   add(row: NoticeRow, deliveries: readonly NoticeDelivery[]): Promise<boolean>;
-  /** Changes it and queues what is told, both or neither. False: someone changed it since. */
+  /** Changes it and queues what is sent, both or neither. False: someone changed it since. */
   change(row: Pick<NoticeRow, 'id' | 'revision'>, set: Partial<NoticeRow>, deliveries: readonly NoticeDelivery[]): Promise<boolean>;
   discard(row: Pick<NoticeRow, 'id' | 'revision'>): Promise<void>;
   /** Open ones by severity, without those that are snoozed. */
   counts(): Promise<Record<NoticeSeverity, number>>;
-  /** What a channel is to be told now, the oldest first. */
+  /** What a channel has to send now, the oldest first. */
   due(channelId: string, most: number): Promise<NoticeDelivery[]>;
   /** Channels with something due. */
   channelsWithDue(): Promise<string[]>;
-  /** Of these notices: which this channel was told were open. */
+  /** Of these notices: which this channel sent as open. */
   toldOpened(channelId: string, noticeIds: readonly string[]): Promise<Set<string>>;
   queue(deliveries: readonly NoticeDelivery[]): Promise<void>;
   settle(deliveryIds: readonly string[], set: Partial<NoticeDelivery>): Promise<void>;
@@ -125,15 +125,16 @@ export function noticeStore(database: Database): NoticeStore {
       database.attempt(async (transaction) => {
         // A second one with this key is not there: the transaction that has it is first.
         const taken = await database.write(
-          'INSERT IGNORE INTO notices (id, open_key, cause_key, kind, severity, subject, title, evidence, remedy, page, command, labels, connections, state, first_seen_at, reminded, returns, revision) VALUES ($1, $2, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, UTC_TIMESTAMP(3), $14, 0, 0)',
+          `INSERT IGNORE INTO notices (id, open_key, cause_key, kind, severity, subject, title, evidence, remedy, page, command, labels, connections, state, reminded,
+             first_seen_at, opened_at, due_at, returns, revision) VALUES ($1, $2, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, 0, 0)`,
           [
             ...[idBytes(row.id), row.causeKey, row.kind, row.severity, row.subject, row.title, row.evidence, row.remedy, row.page, row.command],
             ...[JSON.stringify(row.labels), row.connections, row.state, row.reminded],
+            ...[row.firstSeenAt, row.openedAt, row.dueAt].map((at) => (at === null ? null : instantText(at))),
           ],
           transaction,
         );
         if (taken === 0) return false;
-        await table.change({ id: row.id }, { dueAt: row.dueAt, firstSeenAt: row.firstSeenAt, openedAt: row.openedAt }, transaction);
         for (const one of queued) await deliveries.insert(one, transaction);
         return true;
       }),

@@ -83,7 +83,7 @@
     >
   </div>
   <label class="flex items-center gap-2 mb-3"
-    ><input type="checkbox" class="checkbox checkbox-sm" bind:checked={draft.quiet} />Quiet hours: what comes then is sent when they end</label
+    ><input type="checkbox" class="checkbox checkbox-sm" bind:checked={draft.quiet} />Quiet hours: sent when they end</label
   >
   {#if draft.quiet}
     <div class="grid grid-cols-2 gap-x-3">

@@ -72,5 +72,5 @@
   action="Remove"
   busy={doing.busy}
   problem={doing.problem}
-  run={remove}><p>What it was still to be told is discarded. Notices stay in the console.</p></Confirm
+  run={remove}><p>What it has not sent yet is discarded. Notices stay in the console.</p></Confirm
 >
