@@ -125,7 +125,7 @@ async function shootTerminal(page: Page, commands: string[][], environment: Reco
 }
 
 /** Of the pages that the tour comes by. */
-const SHOWN = new Set(['landing', 'now', 'connection']);
+const SHOWN = new Set(['landing', 'connection']);
 const good = await tour(say, {
   others: true,
   lifeSeconds: 20,
@@ -197,7 +197,10 @@ const good = await tour(say, {
     await fetch(`http://127.0.0.1:${new URL(harbour.standinUrl).port}/standin/withdraw`, { method: 'POST' });
     await call('addSecret', { params: { provider: 'berthline', client: 'harbour' }, body: { secret: 'mistyped', at_once: true } });
     await call('renewConnection', { params: { connection: 'berths-winter' } });
-    await shootAt(page, 'causes', '#/', 'Berthline rejects the client');
+    await shootAt(page, 'notices', '#/notices', 'Berthline rejects the client');
+    await page.evaluate(() => location.assign('#/'));
+    await page.locator('canvas').first().waitFor({ state: 'attached' });
+    await shootAt(page, 'now', '#/', 'Berthline rejects the client');
   },
 });
 process.exit(good ? 0 : 1);
