@@ -18,7 +18,7 @@ const ROOMS = [
   ['consent', 'tool-sign-ins'],
   ['connections'],
   ['jobs', 'callers', 'forecast', 'people', 'relay', 'token-endpoint', 'replicas'],
-  ['status', 'notices', 'metrics'],
+  ['status', 'notices', 'metrics', 'rehearsals'],
   ['http'],
   ['housekeeping', 'start-up'],
 ];
@@ -89,6 +89,12 @@ module.exports = {
     ),
     never('testing-down', { path: '^testing' }, { path: '^(test|demo|bench|scripts)/' }, 'testing/ is what tests, demo and benchmarks share'),
     never('demo-and-bench-down', { path: '^(demo|bench)' }, { path: '^test/' }, 'demo and benchmarks need no test'),
+    never(
+      'rehearsal-on-top',
+      { path: '^src/(core|api|service|cli|console|standins)' },
+      { path: '^src/rehearsal' },
+      'the service starts the rehearsal as a program',
+    ),
     never('console-api', { path: '^src/console' }, { path: '^src/(service|cli|standins)' }, 'console imports api'),
     never('standins-core', { path: '^src/standins' }, { path: '^src/(service|cli|console|api)' }, 'stand-ins import core'),
     never(

@@ -1,5 +1,5 @@
 import type { ApiClient } from '../src/api/client.ts';
-import { playConsent, registerAtStandin } from '../testing/consent.ts';
+import { playConsent, registerAtStandin } from '../src/standins/visitor.ts';
 import { agree, finished, type Harbour } from './stage.ts';
 
 const post = (url: string, body: object): Promise<Response> =>

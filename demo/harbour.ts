@@ -3,7 +3,7 @@ import { createConnection } from 'node:net';
 import { homedir } from 'node:os';
 import { join } from 'node:path';
 import { type ApiClient, apiClient } from '../src/api/client.ts';
-import { registerAtStandin } from '../testing/consent.ts';
+import { registerAtStandin } from '../src/standins/visitor.ts';
 import { ROOT, type Running, startRk, untilReady } from './processes.ts';
 import { seedOthers } from './providers.ts';
 import { agree, DEMO_OPERATOR, DEMO_PASSWORD, type Harbour } from './stage.ts';

@@ -1,5 +1,5 @@
 import type { ApiClient } from '../src/api/client.ts';
-import { Browser, playAuthorization } from '../testing/consent.ts';
+import { Browser, playAuthorization } from '../src/standins/visitor.ts';
 import { ROOT, type Running, start } from './processes.ts';
 import type { Harbour } from './stage.ts';
 import { keptCaller } from './tools.ts';

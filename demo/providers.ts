@@ -1,6 +1,6 @@
 import type { ApiClient } from '../src/api/client.ts';
+import { registerAtStandin } from '../src/standins/visitor.ts';
 import { makeCertificate } from '../testing/certificate.ts';
-import { registerAtStandin } from '../testing/consent.ts';
 import { agree, finished, type Harbour } from './stage.ts';
 
 const ANSWERS = {

@@ -1,6 +1,6 @@
 import { setTimeout as sleep } from 'node:timers/promises';
 import type { ApiClient } from '../src/api/client.ts';
-import { playOpened } from '../testing/consent.ts';
+import { playOpened } from '../src/standins/visitor.ts';
 
 /** The demo's own sign-in. It exists nowhere else. */
 export const DEMO_OPERATOR = 'marit';

@@ -34,6 +34,7 @@ await unlessDone(root, 'dist/.stamp', INPUTS, async () => {
     root,
     {
       'cli/main': 'src/cli/main.ts',
+      'rehearsal/program': 'src/rehearsal/program.ts',
       'service/workers/documents-worker': 'src/service/workers/documents-worker.ts',
       'service/workers/hashing-worker': 'src/service/workers/hashing-worker.ts',
       'service/workers/writing-worker': 'src/service/workers/writing-worker.ts',

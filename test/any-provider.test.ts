@@ -3,7 +3,7 @@ import { afterAll, beforeAll, expect, test } from 'vitest';
 import { parse } from 'yaml';
 import type { ApiClient } from '../src/api/client.ts';
 import type { BodyOf } from '../src/api/operations.ts';
-import { Browser, playConsent, registerAtStandin } from '../testing/consent.ts';
+import { Browser, playConsent, registerAtStandin } from '../src/standins/visitor.ts';
 import { PASSWORD, removeFolder, rk, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { eventually } from '../testing/waiting.ts';
 import { addClient, addConnection, agree, fetchToken, type StandinUnderTest, startUnderTest } from './support/harbour.ts';

@@ -1,7 +1,7 @@
 import { readFileSync, statSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, expect, test } from 'vitest';
-import { playConsent, registerAtStandin } from '../testing/consent.ts';
+import { playConsent, registerAtStandin } from '../src/standins/visitor.ts';
 import { newFolder, PASSWORD, removeFolder, rk as run, type ServiceUnderTest, startService } from '../testing/service.ts';
 import { type StandinUnderTest, startEelgrass } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';

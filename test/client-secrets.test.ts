@@ -1,8 +1,8 @@
 import { createServer } from 'node:http';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
+import { registerAtStandin } from '../src/standins/visitor.ts';
 import { makeCertificate } from '../testing/certificate.ts';
-import { registerAtStandin } from '../testing/consent.ts';
 import { removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { eventually } from '../testing/waiting.ts';
 import { addClient, addConnection, agree, fetchToken, type StandinUnderTest, startUnderTest } from './support/harbour.ts';

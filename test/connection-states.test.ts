@@ -5,6 +5,7 @@ import { CONNECTION_INTENTS, CONNECTION_STATES, connectionHealth, PROOF_STATES }
 import { newRecordId } from '../src/core/identifiers.ts';
 import { GRANT_KINDS } from '../src/core/oauth/grant-kinds.ts';
 import { RENEWAL_CAUSES } from '../src/core/renewal/row.ts';
+import { sleep } from '../src/service/ports.ts';
 import { connectionStates } from '../src/service/renewal/connection-states.ts';
 import type { ListedConnection } from '../src/service/store/connection-list.ts';
 import { type Bind, type Database, idBytes, openDatabase } from '../src/service/store/database.ts';
@@ -21,7 +22,7 @@ beforeAll(async () => {
 afterAll(() => database.close());
 
 const newId = () => newRecordId(Date.now(), randomBytes(16));
-const states = () => connectionStates({ store, personChanged: async () => undefined, ports: { log: { debug: () => {}, error: () => {} } as never } });
+const states = () => connectionStates({ store, personChanged: async () => undefined, ports: { log: { debug: () => {}, error: () => {} } as never, sleep } });
 const insert = (table: string, row: Record<string, Bind>) => {
   const bind: Bind[] = [];
   const values = Object.values(row).map((value) => `$${bind.push(value)}`);

@@ -30,7 +30,7 @@ test('every cause of the table is produced, here or by the tests of forged answe
 test('a code pasted with spaces and line breaks is fixed and said; one given before is not sent again', async () => {
   const made = await make('eelgrass', BASIC);
   const opened = await call('openConnection', { params: { connection: made.name }, body: { way: 'pasted' } });
-  const { playAuthorization } = await import('../testing/consent.ts');
+  const { playAuthorization } = await import('../src/standins/visitor.ts');
   const { endedAt } = await playAuthorization(opened.authorization_url ?? '', { stopBeforeCallback: true });
   const pasted = ` ${endedAt.slice(0, 60)}\n  ${endedAt.slice(60)} \r\n`;
   await call('answerConsent', { params: { consent: opened.id }, body: { pasted } });

@@ -1,6 +1,6 @@
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
-import { Browser, playAuthorization } from '../testing/consent.ts';
+import { Browser, playAuthorization } from '../src/standins/visitor.ts';
 import { type Mailbox, startMailbox } from '../testing/mailbox.ts';
 import { newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { eventually } from '../testing/waiting.ts';

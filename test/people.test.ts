@@ -6,7 +6,7 @@ import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
 import { personKeyProblem, personSegment } from '../src/core/people/person-key.ts';
 import { openDatabase } from '../src/service/store/database.ts';
-import { Browser, playAuthorization, playDevice } from '../testing/consent.ts';
+import { Browser, playAuthorization, playDevice } from '../src/standins/visitor.ts';
 import { newMasterKey, removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { eventually } from '../testing/waiting.ts';
 import { addClient, fetchToken, type StandinUnderTest, startUnderTest } from './support/harbour.ts';

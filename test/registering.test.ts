@@ -2,7 +2,7 @@ import { readFileSync } from 'node:fs';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
 import { startStandin } from '../src/standins/main.ts';
-import { Browser, playConsent } from '../testing/consent.ts';
+import { Browser, playConsent } from '../src/standins/visitor.ts';
 import { removeFolder, rk, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { eventually, staysFor } from '../testing/waiting.ts';
 import { addConnection, agree, fetchToken, type StandinUnderTest, startUnderTest } from './support/harbour.ts';

@@ -3,7 +3,7 @@ import { request } from 'undici';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
 import type { ConsentOutcome } from '../src/api/connections.ts';
-import { Browser, playAuthorization, playConsent } from '../testing/consent.ts';
+import { Browser, playAuthorization, playConsent } from '../src/standins/visitor.ts';
 import { PASSWORD, removeFolder, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { eventually } from '../testing/waiting.ts';
 import { addClient, addConnection, addEelgrass, agree, type StandinUnderTest, startEelgrass, startUnderTest } from './support/harbour.ts';

@@ -1,6 +1,6 @@
 import { readFileSync } from 'node:fs';
 import { afterAll, beforeAll, expect, test } from 'vitest';
-import { playConsent, registerAtStandin } from '../testing/consent.ts';
+import { playConsent, registerAtStandin } from '../src/standins/visitor.ts';
 import { newFolder, PASSWORD, removeFolder, rk, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { commandsIn, runLine } from './support/followed.ts';
 import { type StandinUnderTest, startUnderTest } from './support/harbour.ts';

@@ -2,7 +2,7 @@ import { readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { type RunningStandin, startStandin } from '../src/standins/main.ts';
-import { playConsent, registerAtStandin } from '../testing/consent.ts';
+import { playConsent, registerAtStandin } from '../src/standins/visitor.ts';
 import { newFolder, PASSWORD, removeFolder, rk, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { commandsIn, runLine } from './support/followed.ts';
 import { newDatabase } from './support/new-database.ts';

@@ -26,7 +26,7 @@ export async function openBrowser(options: { dark?: boolean } = {}): Promise<Ope
       '--disable-sync',
     ],
   });
-  context.setDefaultTimeout(20_000);
+  context.setDefaultTimeout(60_000);
   return {
     context,
     async close() {

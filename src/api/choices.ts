@@ -7,4 +7,5 @@ export { GRANT_TYPES, WAYS } from '../core/oauth/grant-kinds.ts';
 export { CLIENT_ASSERTION_ALGORITHMS, CLIENT_AUTHENTICATION_METHODS, SECRET_KINDS } from '../core/oauth/methods.ts';
 export { FORMATS } from '../core/output/formats.ts';
 export { APPROVALS, CLIENT_TYPES, ENVIRONMENTS, REACHES } from '../core/provider/kinds.ts';
+export { SCENARIO_WORDS, SCENARIOS, type Scenario } from '../core/rehearsals/scenarios.ts';
 export { POLICIES } from '../core/renewal/plan.ts';

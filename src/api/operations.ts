@@ -9,6 +9,7 @@ import { Done, list, type Operation } from './operation.ts';
 import { ChangePassword, EndedSessions, FirstOperator, FirstOperatorState, Session, SignedIn, SignIn } from './operators.ts';
 import { peopleOperations } from './people-operations.ts';
 import { providerOperations } from './provider-operations.ts';
+import { rehearsalOperations } from './rehearsal-operations.ts';
 import { Statistics, StatisticsQuery } from './statistics.ts';
 import { AdoptedReplica, AdoptReplica, InstallationState, Replica, Status } from './status.ts';
 import { upcomingOperations } from './upcoming-operations.ts';
@@ -103,6 +104,7 @@ export const operations = {
   ...peopleOperations,
   ...upcomingOperations,
   ...noticeOperations,
+  ...rehearsalOperations,
 } as const satisfies Record<string, Operation>;
 
 export type Operations = typeof operations;

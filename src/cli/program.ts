@@ -13,6 +13,7 @@ import { notice } from './commands/notice.ts';
 import { operator } from './commands/operator.ts';
 import { person } from './commands/person.ts';
 import { provider } from './commands/provider.ts';
+import { rehearsal, rehearse } from './commands/rehearsal.ts';
 import { installation, replica } from './commands/running.ts';
 import { serve, standin } from './commands/serving.ts';
 import { signIn, signOut } from './commands/sign-in.ts';
@@ -25,7 +26,7 @@ const TASKS = {
   'Run:': [serve, standin, installation, replica],
   'Set up:': [signIn, signOut, operator, provider, client, connection, caller, invitation, campaign],
   'Use:': [token, call, job, person],
-  'Watch:': [status, notice, channel, upcoming, calendar, activity],
+  'Watch:': [status, notice, channel, upcoming, calendar, rehearse, rehearsal, activity],
   'Shell:': [completion],
 };
 

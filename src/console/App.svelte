@@ -36,6 +36,8 @@
     '/help/:document/:anchor?': later(() => import('./pages/Help.svelte')),
     '/notices': later(() => import('./pages/Notices.svelte')),
     '/notices/:notice': later(() => import('./pages/Notice.svelte')),
+    '/rehearsals': later(() => import('./pages/Rehearsals.svelte')),
+    '/rehearsals/:rehearsal': later(() => import('./pages/Rehearsal.svelte')),
     '/settings/:tab?': later(() => import('./pages/Settings.svelte')),
     '/sign-in-requests/:request': later(() => import('./pages/SignInRequest.svelte')),
     '/consents/:consent': later(() => import('./pages/Consent.svelte')),

@@ -210,6 +210,7 @@ export const FAULTS = {
     remedy: 'Choose an operation that lists records, or state where the list stands in the response.',
   },
   PAGE_FAILED: { status: 502, retry: true, says: 'The API did not send the page.', remedy: 'Make the call in Test call, and fix what it shows.' },
+  REHEARSAL_RUNNING: { status: 409, retry: true, says: 'A rehearsal is running.', remedy: 'Wait until it is done, or cancel it: `rk rehearsal cancel ID`.' },
   RUN_OVERLAPS: { status: 409, retry: true, says: 'A run of this job is not finished.', remedy: 'Wait until it is done, or cancel it: `rk job cancel NAME`.' },
   RUN_ENDED: { status: 409, retry: false, says: 'The run has ended.', remedy: 'Run the job again.' },
   NOTICE_CLOSED: { status: 409, retry: false, says: 'A closed notice cannot be changed.', remedy: 'Nothing to do: its cause is gone.' },

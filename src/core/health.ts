@@ -79,8 +79,8 @@ export const CAUSE_WORDS: Record<RenewalCause, { cause: string; remedy: string }
     remedy: 'Request offline access (often a scope of its own), then reconnect.',
   },
   client_refused: {
-    cause: 'The provider rejects the client\u2019s id or secret.',
-    remedy: 'Enter the client\u2019s secret again, as the provider shows it now.',
+    cause: 'The provider rejects the client: its id or secret, or its approval.',
+    remedy: 'Look at the client\u2019s page at the provider: is it still approved? Enter its secret again, as the provider shows it now.',
   },
   set_up: {
     cause: 'The provider reports that the renewal request is not what it expects.',

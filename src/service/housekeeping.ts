@@ -1,4 +1,3 @@
-import { setTimeout as sleep } from 'node:timers/promises';
 import { FORGOTTEN_AT_ONCE, type History } from './history/index.ts';
 import type { Ports } from './ports.ts';
 import type { Settings } from './settings.ts';
@@ -8,7 +7,7 @@ interface TidyParts {
   history: Pick<History, 'forget'>;
   store: Pick<Store, 'invitations' | 'mails' | 'notices' | 'personEvents' | 'relayed' | 'usage'>;
   settings: Pick<Settings, 'historyMs'>;
-  ports: Pick<Ports, 'log'>;
+  ports: Pick<Ports, 'log' | 'sleep'>;
 }
 
 const FIRST_AFTER_MS = 60_000;
@@ -34,14 +33,14 @@ async function tidy(s: TidyParts, stop: AbortSignal): Promise<void> {
     await s.store.invitations.deleteOld(INVITATIONS_KEPT_MS);
     await s.store.notices.deleteOld(s.settings.historyMs);
     if (forgotten < FORGOTTEN_AT_ONCE) return;
-    await sleep(BETWEEN_MS, undefined, { signal: stop }).catch(() => undefined); // aborted: the loop's condition ends it
+    await s.ports.sleep(BETWEEN_MS, stop);
   }
 }
 
 /** Every hour. Several replicas may do it at once: what one has removed the other does not find. */
 export async function keepTidy(s: TidyParts, stop: AbortSignal): Promise<void> {
   for (let waitMs = FIRST_AFTER_MS; !stop.aborted; waitMs = EVERY_MS) {
-    await sleep(waitMs, undefined, { signal: stop, ref: false }).catch(() => undefined);
+    await s.ports.sleep(waitMs, stop);
     if (stop.aborted) return;
     try {
       await tidy(s, stop);

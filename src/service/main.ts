@@ -11,7 +11,7 @@ import { DEFAULT_LANES, lanes } from '../core/renewal/lanes.ts';
 import type { MasterKey } from '../core/sealing/master-key.ts';
 import { watchApprovals } from './clients/index.ts';
 import { consents, pollDevices } from './consent/index.ts';
-import { afterJump, type DataFolder, databaseClock, openDataFolder, type PrivateMariadb, startPrivateMariadb } from './database/index.ts';
+import { afterJump, type DataFolder, databaseClock, openDataFolder, type PrivateMariadb, standingClock, startPrivateMariadb } from './database/index.ts';
 import { keepRevoking, resumeFirst } from './grants/index.ts';
 import { changes, entryStream, history } from './history/index.ts';
 import { keepTidy } from './housekeeping.ts';
@@ -22,7 +22,7 @@ import { keepNotices, sendNotices } from './notices/index.ts';
 import { operators } from './operators/index.ts';
 import { outgoing } from './outgoing/index.ts';
 import { deliverEvents, personChanged, personConsented, runCampaigns } from './people/index.ts';
-import { type Ports, random } from './ports.ts';
+import { type Ports, random, sleep } from './ports.ts';
 import { quotas } from './quotas/index.ts';
 import { relayed } from './relay/index.ts';
 import {
@@ -62,6 +62,8 @@ export interface RunningService {
   publicUrl: string;
   /** Where the one-time link for the first operator was written; null when there is an operator. */
   firstOperatorFile: string | null;
+  /** Whether something is due or under way. A rehearsal moves its time when nothing is. */
+  isBusy(): Promise<boolean>;
   stop(): Promise<void>;
 }
 
@@ -78,6 +80,8 @@ export interface Joints {
   store?(store: RenewalStore): RenewalStore;
   spill?(spill: Spill): Spill;
   runs?(store: RunStore): RunStore;
+  /** Another time than the world's: a rehearsal runs days in minutes. */
+  time?: { now(): number; sleep: Ports['sleep']; during<T>(work: Promise<T>): Promise<T> };
 }
 
 /** Joins all parts and starts the service. The one place where they meet. */
@@ -108,7 +112,7 @@ async function openWithDatabase(
 ): Promise<RunningService> {
   const master = chooseMasterKey(settings, folder, own !== null);
   const url = own?.url ?? settings.databaseUrl?.reveal() ?? '';
-  const database = openDatabase(url, settings.poolSize, settings.databaseNodes);
+  const database = openDatabase(url, settings.poolSize, settings.databaseNodes, joints.time ? { time: joints.time } : {});
   const lifeId = newRecordId(Date.now(), randomBytes(16));
   try {
     await untilDatabase(database, log);
@@ -122,7 +126,7 @@ async function openWithDatabase(
 
 /** Over a connection of its own: a migration of large tables takes longer than a statement of every day may. */
 async function bringUpToDate(url: string, settings: Settings, lifeId: string): Promise<void> {
-  const patient = openDatabase(url, 1, settings.databaseNodes, MIGRATION_LIMIT_MS);
+  const patient = openDatabase(url, 1, settings.databaseNodes, { statementMs: MIGRATION_LIMIT_MS });
   try {
     await migrate(patient, lifeId);
   } finally {
@@ -142,12 +146,14 @@ interface Joined {
 
 async function joinParts({ settings, log, folder, own, master, database, lifeId }: Joined, joints: Joints): Promise<RunningService> {
   let jumped = (byMs: number): void => log.warn({ byMs }, 'the database clock was changed');
-  const clock = await databaseClock(database, {
-    onError: (cause) => log.debug({ cause: String(cause) }, 'database clock not read'),
-    onJump: (byMs) => jumped(byMs),
-  });
+  const clock =
+    (joints.time && standingClock(joints.time.now)) ??
+    (await databaseClock(database, {
+      onError: (cause) => log.debug({ cause: String(cause) }, 'database clock not read'),
+      onJump: (byMs) => jumped(byMs),
+    }));
   const out = outgoing(settings.privateHosts, settings.proxy);
-  const ports: Ports = { clock, random, send: joints.send?.(out.send) ?? out.send, log };
+  const ports: Ports = { clock, random, send: joints.send?.(out.send) ?? out.send, sleep: joints.time?.sleep ?? sleep, log };
   const plain = openStore(database);
   const renewals = joints.store?.(plain.renewals) ?? plain.renewals;
   const store = { ...plain, renewals, runs: joints.runs?.(plain.runs) ?? plain.runs };
@@ -175,7 +181,7 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
   const hold = await installationHold({ store: store.installation, changes: told, history: past, ports });
   let personMoved = async (_one: ListedConnection): Promise<void> => undefined;
   const states = connectionStates({ store, personChanged: (one) => personMoved(one), ports });
-  const clients = clientHealth({ clients: store.clients, renewals, states, history: past, changes: told, limits: settings.limits });
+  const clients = clientHealth({ clients: store.clients, renewals, states, history: past, changes: told, limits: settings.limits, clock });
   const noteEvidence = async (id: string, evidence: string | null) => store.grants.change(id, { evidence: evidence?.slice(0, 500) ?? null });
   let openSince = (): number | null => null;
   const replica = await beginLife({
@@ -218,6 +224,7 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
   const tokens = apiTokens({ handout: handOut, sessions: apiSessions({ store: store.apiSessions, sealer, handout: handOut, ports, me: lifeId }) });
   const shares = quotas({ store: store.quotas, changes: told, ports });
   const [reading, hashes, tables] = [documents(), hashing(), writing()];
+  const stopping = new AbortController();
   const letters = mail({ store: store.mails, sealer, settings, ports });
   const parts: HttpParts = {
     settings: { ...settings, publicUrl },
@@ -245,11 +252,12 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
     quotas: shares,
     documents: reading,
     writing: tables,
-    jobBell: bell(),
+    jobBell: bell(ports),
     mail: letters,
     ports,
     version: PACKAGE.version,
     activityKey,
+    stopping: stopping.signal,
   };
   const counts = usage({ store, ports });
   const relays = relayed({ store: store.relayed, ports });
@@ -268,7 +276,6 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
   });
   await recoverFormerLives({ ...recovery(), spill: spilled, instanceId: folder.instanceId });
   await replica.recovered();
-  const stopping = new AbortController();
   const worker = keepRenewing({ engine, spares: reserve, concurrency: settings.concurrency, pollMs: settings.limits.pollMs, ports }, stopping.signal);
 
   const watchers = [
@@ -317,5 +324,5 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
     await folder.release();
     log.info('stopped');
   };
-  return { publicUrl, firstOperatorFile, stop: () => (stopped ??= stop()) };
+  return { publicUrl, firstOperatorFile, isBusy: store.rehearsals.underWay, stop: () => (stopped ??= stop()) };
 }

@@ -1,4 +1,5 @@
 import { randomBytes } from 'node:crypto';
+import { setTimeout as timeout } from 'node:timers/promises';
 import type { Logger } from 'pino';
 import { newRecordId } from '../core/identifiers.ts';
 import type { Send } from '../core/oauth/wire.ts';
@@ -14,6 +15,8 @@ export interface Ports {
     bytes(count: number): Uint8Array;
   };
   send: Send;
+  /** Waits `ms`; shorter where `stop` is aborted. Never rejects: whoever waits looks at `stop`. */
+  sleep(ms: number, stop?: AbortSignal): Promise<void>;
   log: Logger;
 }
 
@@ -30,6 +33,8 @@ function randomFromPool(count: number): Uint8Array {
 }
 
 export const random: Ports['random'] = { unit: Math.random, bytes: randomFromPool };
+
+export const sleep: Ports['sleep'] = (ms, stop) => timeout(ms, undefined, stop ? { signal: stop } : {}).catch(() => undefined); // aborted
 
 /** A fresh record id. */
 export const recordId = (ports: Pick<Ports, 'clock' | 'random'>): string => newRecordId(ports.clock.now(), ports.random.bytes(16));

@@ -1,4 +1,3 @@
-import { setTimeout as sleep } from 'node:timers/promises';
 import { Fault } from '../core/fault.ts';
 import type { Ports } from './ports.ts';
 
@@ -8,7 +7,7 @@ import type { Ports } from './ports.ts';
  * @param round returns whether there may be more at once
  */
 export async function keepRounds(
-  { log, everyMs, failed, stop }: { log: Ports['log']; everyMs: number; failed: string; stop: AbortSignal },
+  { ports, everyMs, failed, stop }: { ports: Pick<Ports, 'log' | 'sleep'>; everyMs: number; failed: string; stop: AbortSignal },
   round: () => Promise<boolean>,
 ): Promise<void> {
   while (!stop.aborted) {
@@ -17,8 +16,8 @@ export async function keepRounds(
       isMore = await round();
     } catch (cause) {
       const level = cause instanceof Fault && cause.code === 'DATABASE_UNAVAILABLE' ? 'debug' : 'error';
-      log[level]({ cause: cause instanceof Error ? cause.message : 'unknown' }, failed);
+      ports.log[level]({ cause: cause instanceof Error ? cause.message : 'unknown' }, failed);
     }
-    if (!isMore) await sleep(everyMs, undefined, { signal: stop }).catch(() => undefined); // aborted: the loop's condition ends it
+    if (!isMore) await ports.sleep(everyMs, stop);
   }
 }

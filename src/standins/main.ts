@@ -24,6 +24,8 @@ export interface StandinOptions {
   accessSeconds?: number | undefined;
   accessSecondsMost?: number | undefined;
   watch?: ((use: RefreshUse) => void) | undefined;
+  /** Its clock, epoch ms; left out: this machine's. */
+  now?: (() => number) | undefined;
 }
 
 export interface RunningStandin {
@@ -88,7 +90,8 @@ export async function startStandin(options: StandinOptions): Promise<RunningStan
   const definition = readDefinition(definitionText);
 
   let skewMs = 0;
-  const now = () => Date.now() + skewMs;
+  const ownNow = options.now ?? Date.now;
+  const now = () => ownNow() + skewMs;
   const store = standinStore(options.stateFile ?? null, now);
   const lives: Lives = { accessSeconds: options.accessSeconds ?? 3600, ...(options.accessSecondsMost ? { accessSecondsMost: options.accessSecondsMost } : {}) };
   const counters: Record<string, number> = {};

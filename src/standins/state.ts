@@ -56,6 +56,8 @@ export interface GivenGrant {
   withdrawn: boolean;
   refreshes: number;
   givenAt: number;
+  /** When it was renewed last. */
+  usedAt?: number;
 }
 interface IssuedRefresh {
   grantId: string;

@@ -156,6 +156,9 @@ function refresh(parts: ServerParts, known: KnownClient, token: string, how: Ask
   if (grant.withdrawn) return no('The grant was withdrawn.');
   const life = parts.definition.reach.find((one) => one.reach === known.client.reach)?.refresh_token_life_seconds;
   if (life !== undefined && grant.givenAt + life * 1000 <= parts.now()) return no('The refresh token of an unpublished client has expired.');
+  const { idle_life_seconds: idle, absolute_life_seconds: absolute } = dialect;
+  if (absolute !== undefined && grant.givenAt + absolute * 1000 <= parts.now()) return no('The grant has reached its age.');
+  if (idle !== undefined && (grant.usedAt ?? grant.givenAt) + idle * 1000 <= parts.now()) return no('The refresh token was not used for too long.');
   if (issued.replacedAt !== null) {
     const inGrace = dialect.reuse === 'grace' && parts.now() <= issued.replacedAt + (dialect.reuse_grace_seconds ?? 0) * 1000;
     if (!inGrace) {
@@ -167,6 +170,7 @@ function refresh(parts: ServerParts, known: KnownClient, token: string, how: Ask
     parts.count('reuse_in_grace');
   }
   grant.refreshes += 1;
+  grant.usedAt = parts.now();
   if (dialect.rotation === 'each_use') issued.replacedAt ??= parts.now();
   if (dialect.renewal_ends_access_token)
     for (const [access, one] of Object.entries(state.accessTokens)) if (one.grantId === grant.id) delete state.accessTokens[access];

@@ -1,4 +1,4 @@
-import { playOpened } from '../../testing/consent.ts';
+import { playOpened } from '../../src/standins/visitor.ts';
 import { eventually } from '../../testing/waiting.ts';
 import { at, BASIC, type Case, call, callIt, finished, make, open, problem, STAFF, show, standinClient, stopped } from './rig.ts';
 
@@ -33,7 +33,7 @@ export const CALL_CASES: Case[] = [
     async produce() {
       const made = await make('oakum', ['view.certificates']);
       const opened = await call('openConnection', { params: { connection: made.name } });
-      const { Browser } = await import('../../testing/consent.ts');
+      const { Browser } = await import('../../src/standins/visitor.ts');
       const browser = new Browser();
       const away = await playOpened(opened, async () => undefined, { stopBeforeCallback: true }, browser);
       standinClient(made).approval.state = 'requested';

@@ -1,5 +1,5 @@
 import { expect } from 'vitest';
-import { playOpened } from '../../testing/consent.ts';
+import { playOpened } from '../../src/standins/visitor.ts';
 import {
   at,
   BASIC,

@@ -1,5 +1,5 @@
 import { expect } from 'vitest';
-import { playDevice } from '../../testing/consent.ts';
+import { playDevice } from '../../src/standins/visitor.ts';
 import { at, BASIC, type Case, call, finished, give, make, NOTCH, open, printed, problem, ROSTERS, STAFF, show, stopped } from './rig.ts';
 
 /** What goes wrong at a consent: the account, the person's answer, the organization, the code. */

@@ -1,6 +1,6 @@
 import type { ApiClient } from '../../src/api/client.ts';
 import { freePort } from '../../src/service/database/private-mariadb.ts';
-import { playConsent } from '../../testing/consent.ts';
+import { playConsent } from '../../src/standins/visitor.ts';
 import { newFolder, newMasterKey, removeFolder, type ServiceOptions, type ServiceUnderTest, signIn, startService } from '../../testing/service.ts';
 import { testProgram } from '../../testing/test-programs.ts';
 import { eventually } from '../../testing/waiting.ts';

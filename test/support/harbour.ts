@@ -2,7 +2,7 @@ import { readFileSync } from 'node:fs';
 import type { ApiClient } from '../../src/api/client.ts';
 import type { ConsentOutcome } from '../../src/api/connections.ts';
 import { type RunningStandin, startStandin } from '../../src/standins/main.ts';
-import { Browser, type PlayedConsent, type PlayOptions, playOpened, registerAtStandin } from '../../testing/consent.ts';
+import { Browser, type PlayedConsent, type PlayOptions, playOpened, registerAtStandin } from '../../src/standins/visitor.ts';
 import { eventually } from '../../testing/waiting.ts';
 
 export const SCOPES = ['tables.read', 'calendars.read', 'profile', 'offline_access'];

@@ -47,6 +47,7 @@
   <label class="sr-only" for="upcoming-days">Days ahead</label><select id="upcoming-days" class="select select-sm w-32" bind:value={days}
     ><option value={30}>30 days</option><option value={90}>90 days</option><option value={365}>365 days</option></select
   >
+  <a class="btn btn-sm" href="#/rehearsals">Rehearse</a>
 </Title>
 <ProblemNote problem={list.problem} />
 {#if list.value && items.length === 0}

@@ -19,6 +19,7 @@ const client = (more: Partial<ClientFacts>): ClientFacts => ({
   ...more,
 });
 const grant = (more: Partial<GrantFacts>): GrantFacts => ({
+  consentedAt: 0,
   id: 'g1',
   connection: 'sailings',
   shared: null,

@@ -23,6 +23,8 @@ export interface Upcoming {
   at: number;
   /** The latest moment to begin, so that all is done in time. */
   actBy: number;
+  /** From when it is worth a notice. */
+  noticeAt: number;
   certainty: Certainty;
   who: Actor;
   breaks: Breaks;
@@ -50,6 +52,7 @@ export interface GrantFacts {
   /** The shared connection, where it is a person's. */
   shared: string | null;
   account: string | null;
+  consentedAt: number;
   /** By the provider's rules, however often it is renewed; null: not known. */
   lifeEndsAt: number | null;
   /** Refresh tokens of a client for listed accounts end then; null: they do not. */
@@ -78,6 +81,7 @@ const LEAD_DAYS: Record<UpcomingKind, number> = {
   approval: 0,
 };
 const APPROVAL_LEAD_DAYS = 14;
+const NOTICE_DAYS = 30;
 const NONE: Breaks = { connections: 0, examples: [], callers: [], jobs: [] };
 const named = (count: number, one: string, many = `${one}s`): string => (count === 1 ? `1 ${one}` : `${count} ${many}`);
 
@@ -95,8 +99,13 @@ export function forecast(facts: Facts, now: number, until: number): Upcoming[] {
   return all.filter((one) => one.at <= until).sort((a, b) => a.at - b.at || (a.key < b.key ? -1 : 1));
 }
 
-type Core = Omit<Upcoming, 'actBy'> & { leadDays?: number };
-const withLead = ({ leadDays, ...one }: Core): Upcoming => ({ ...one, actBy: one.at - (leadDays ?? LEAD_DAYS[one.kind]) * DAY_MS });
+type Core = Omit<Upcoming, 'actBy' | 'noticeAt'> & { leadDays?: number; lifeMs?: number };
+/** What lives for three days only need not be acted on from its first minute: a quarter of a short life is lead enough. */
+const withLead = ({ leadDays, lifeMs = Number.POSITIVE_INFINITY, ...one }: Core): Upcoming => ({
+  ...one,
+  actBy: one.at - Math.min((leadDays ?? LEAD_DAYS[one.kind]) * DAY_MS, lifeMs / 4),
+  noticeAt: one.at - Math.min(NOTICE_DAYS * DAY_MS, lifeMs / 2),
+});
 
 function ofClient(client: ClientFacts, now: number): Upcoming[] {
   const { id, provider, name, breaks } = client;
@@ -187,6 +196,7 @@ const grantEntry = (facts: GrantFacts, { kind, at }: Ending): Upcoming =>
     kind,
     what: kind === 'standby' ? `Tokens on standby of ${facts.connection}` : `Grant of ${facts.connection}${facts.account ? ` (${facts.account})` : ''}`,
     at,
+    lifeMs: at - facts.consentedAt,
     certainty: 'assumed',
     who: 'person',
     breaks: kind === 'standby' ? NONE : facts.breaks,
@@ -201,6 +211,7 @@ const peopleEntry = ({ ends, facts, count }: { ends: Ending; facts: GrantFacts; 
     kind: ends.kind,
     what: `Grants of ${named(count, 'person', 'people')} of ${facts.shared}, the first`,
     at: ends.at,
+    lifeMs: ends.at - facts.consentedAt,
     certainty: 'assumed',
     who: 'person',
     breaks: { ...facts.breaks, connections: count },

@@ -3,11 +3,11 @@ export interface OwnTime {
   beganAt: number;
   /** Time that does not count. */
   waitedMs: number;
-  /** Since when it waits for a person; null: it does not. */
+  /** Since when it waits for a person, a quota or a provider that does not answer; null: it does not. */
   waitingSince: number | null;
 }
 
-/** A wait for a person has ended: its time does not count. */
+/** A wait has ended: its time does not count. */
 export const awake = <T extends OwnTime>(time: T, now: number): T =>
   time.waitingSince === null ? time : { ...time, waitedMs: time.waitedMs + Math.max(0, now - time.waitingSince), waitingSince: null };
 

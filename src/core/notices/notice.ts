@@ -32,10 +32,12 @@ export interface Cause {
   dueAt: number | null;
   /** How long it must last before it is sent, and be gone before it counts as over. */
   settleMs: number;
+  /** It only follows from something that has its own notice, and gets none. */
+  follows?: boolean;
 }
 
 /** A notice as it is kept. */
-export interface Notice extends Omit<Cause, 'settleMs'> {
+export interface Notice extends Omit<Cause, 'settleMs' | 'follows'> {
   id: string;
   state: NoticeState;
   firstSeenAt: number;
@@ -105,6 +107,11 @@ export function reconcile(kept: readonly Notice[], causes: readonly Cause[], now
     if (seen.has(cause.key)) continue;
     seen.add(cause.key);
     const notice = byKey.get(cause.key);
+    if (cause.follows) {
+      const change = notice && silenced(notice, now);
+      if (change) changes.push(change);
+      continue;
+    }
     const change = notice ? stillTrue(notice, cause, now) : appeared(cause, now);
     if (change) changes.push(change);
   }
@@ -141,6 +148,8 @@ function stillTrue(notice: Notice, cause: Cause, now: number): Change | null {
   } else if (rank(cause.severity) < rank(notice.severity)) {
     // What was acknowledged was less than this.
     Object.assign(set, { acknowledgedBy: null, acknowledgedAt: null, snoozedUntil: null });
+    // This message is the reminder of the day, too.
+    if (cause.dueAt !== null) set.reminded = passedBefore(cause.dueAt, now) || notice.reminded;
     event = 'worse';
   } else {
     const reminder = reminderOf(notice, cause, now);
@@ -158,6 +167,13 @@ function gone(notice: Notice, now: number, settleMs: number): Change | null {
   if (now - (notice.goneSince ?? now) < waitMs) return notice.goneSince === null ? { is: 'changed', notice, set: { goneSince: now }, event: null } : null;
   if (notice.state === 'pending') return { is: 'discarded', notice };
   return { is: 'changed', notice, set: { state: 'closed', closedAt: now, goneSince: null }, event: 'closed' };
+}
+
+/** Another notice speaks of it: this one ends without a message, because nothing is fixed. */
+function silenced(notice: Notice, now: number): Change | null {
+  if (notice.state === 'closed') return null;
+  if (notice.state === 'pending') return { is: 'discarded', notice };
+  return { is: 'changed', notice, set: { state: 'closed', closedAt: now, goneSince: null }, event: null };
 }
 
 /** Of these kinds one success does not prove that it stays so; the others end by what someone did. */

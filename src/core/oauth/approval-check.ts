@@ -13,6 +13,10 @@ export function approvalQuestion(definition: ProviderDefinition, unused: string)
   return { grantType: 'authorization_code', code: new Secret(unused), redirectUri: null, verifier: null };
 }
 
+/** How a change that the token endpoint shows is told. */
+export const approvalChange = (from: string, to: SeenApproval): string =>
+  `Approval: ${from.replaceAll('_', ' ')} became ${to.replaceAll('_', ' ')}, as the token endpoint tells.`;
+
 /** What the answer shows of the approval; null: nothing, such as a provider that is down. */
 export function approvalSeen(definition: ProviderDefinition, answer: TokenOutcome): SeenApproval | null {
   const check = definition.dialect.approval_check;

@@ -137,6 +137,7 @@ async function makeKey(s: CallerParts, record: CallerRow, label: string, endsAt:
     startsAt: s.ports.clock.now(),
     endsAt,
     lastUsedAt: null,
+    retired: false,
   });
   await s.changes.announce('caller', record.name);
   const { names } = await connectionsOf(s, record.id);

@@ -1,7 +1,6 @@
-import { setTimeout as sleep } from 'node:timers/promises';
 import { Fault } from '../../core/fault.ts';
 import { base64url } from '../../core/identifiers.ts';
-import { approvalQuestion, approvalSeen, type SeenApproval } from '../../core/oauth/approval-check.ts';
+import { approvalChange, approvalQuestion, approvalSeen, type SeenApproval } from '../../core/oauth/approval-check.ts';
 import { readTokenOutcome } from '../../core/oauth/token-answer.ts';
 import { tokenRequest } from '../../core/oauth/token-request.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
@@ -86,7 +85,7 @@ async function keep(
     actor,
     kind: 'approval_changed',
     subject: `client:${label}`,
-    says: `Approval: ${record.approval.replaceAll('_', ' ')} became ${seen.replaceAll('_', ' ')}, as the token endpoint tells.`,
+    says: approvalChange(record.approval, seen),
     data: { approval: seen },
   });
   await s.changes.announce('client', record.name);
@@ -104,7 +103,7 @@ export async function watchApprovals(s: ClientParts, everyMs: number, stop: Abor
     } catch (cause) {
       s.ports.log.error({ cause: cause instanceof Error ? cause.message : 'unknown' }, 'looking for approvals failed');
     }
-    await sleep(pauseMs, undefined, { signal: stop }).catch(() => undefined); // aborted: the loop's condition ends it
+    await s.ports.sleep(pauseMs, stop);
   }
 }
 

@@ -1,4 +1,3 @@
-import { setTimeout as sleep } from 'node:timers/promises';
 import { diagnoseTokenRequest } from '../../core/diagnosis/token-request.ts';
 import { base64url } from '../../core/identifiers.ts';
 import { deviceAuthorizationRequest, pollingStep, readDeviceAuthorization } from '../../core/oauth/device.ts';
@@ -59,7 +58,7 @@ export async function pollDevices(s: ConsentParts, agreed: ConsentRuns, stop: Ab
     } catch (cause) {
       s.ports.log.error({ cause: cause instanceof Error ? cause.message : 'unknown' }, 'polling for devices failed');
     }
-    await sleep(LOOK_EVERY_MS, undefined, { signal: stop }).catch(() => undefined); // aborted: the loop's condition ends it
+    await s.ports.sleep(LOOK_EVERY_MS, stop);
   }
 }
 

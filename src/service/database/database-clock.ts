@@ -15,6 +15,9 @@ export interface DatabaseClock {
   stop(): void;
 }
 
+/** A clock that someone else moves. */
+export const standingClock = (now: () => number): DatabaseClock => ({ now, offsetMs: () => 0, measure: async () => 0, stop: () => undefined });
+
 /**
  * @param onJump told when the database's clock was set: by how many ms; negative: back
  * @param monotonic ms of a clock that is never set: this machine's own may be set at any moment, and must not matter

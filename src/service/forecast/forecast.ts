@@ -25,7 +25,7 @@ export async function listUpcoming(s: ForecastParts, query: z.output<typeof Upco
   return { items: items.map(view), now: iso(now), until: iso(now + query.days * DAY_MS) };
 }
 
-const view = ({ actBy, at, ...one }: Upcoming): UpcomingItem => ({ ...one, at: iso(at), act_by: iso(actBy) });
+const view = ({ actBy, at, noticeAt: _noticeAt, ...one }: Upcoming): UpcomingItem => ({ ...one, at: iso(at), act_by: iso(actBy) });
 
 async function factsOf(s: ForecastParts, until: number): Promise<Facts> {
   const [ending, clients] = await Promise.all([s.store.forecast.clientsWithEndingSecrets(until), s.store.clients.all()]);
@@ -93,6 +93,7 @@ const grantFacts = (grant: EndingGrant, phaseMs: number | null, breaks: Breaks):
   connection: grant.connection,
   shared: grant.shared,
   account: grant.account,
+  consentedAt: grant.consentedAt,
   lifeEndsAt: grant.lifeEndsAt,
   phaseEndsAt: phaseMs === null ? null : grant.consentedAt + phaseMs,
   isStandby: grant.isStandby,

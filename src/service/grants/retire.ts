@@ -1,4 +1,3 @@
-import { setTimeout as sleep } from 'node:timers/promises';
 import { base64url } from '../../core/identifiers.ts';
 import { isClientsOwn, isKey } from '../../core/oauth/grant-kinds.ts';
 import { revocationRequest } from '../../core/oauth/revocation.ts';
@@ -198,6 +197,6 @@ export async function keepRevoking(s: GrantParts, stop: AbortSignal): Promise<vo
     } catch (cause) {
       s.ports.log.error({ cause: cause instanceof Error ? cause.message : 'unknown' }, 'telling providers of revocations failed');
     }
-    await sleep(LOOK_EVERY_MS, undefined, { signal: stop }).catch(() => undefined); // aborted: the loop's condition ends it
+    await s.ports.sleep(LOOK_EVERY_MS, stop);
   }
 }

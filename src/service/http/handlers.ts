@@ -12,6 +12,7 @@ import * as notices from '../notices/index.ts';
 import type { Operators } from '../operators/index.ts';
 import * as people from '../people/index.ts';
 import * as providers from '../providers/index.ts';
+import * as rehearsals from '../rehearsals/index.ts';
 import * as replicas from '../replicas/index.ts';
 import { installationState, showStatistics, showStatus } from '../status/index.ts';
 import type { SignInRequests } from '../tool-sign-ins/index.ts';
@@ -153,6 +154,11 @@ export function handlers(s: HttpParts, operators: Operators, consents: Consents,
     listCalendars: () => forecast.listCalendars(s),
     addCalendar: (asked) => forecast.addCalendar(s, asked),
     removeCalendar: (asked) => forecast.removeCalendar(s, asked),
+
+    listRehearsals: () => rehearsals.listRehearsals(s),
+    startRehearsal: (asked) => rehearsals.startRehearsal(s, asked),
+    showRehearsal: (asked) => rehearsals.showRehearsal(s, asked),
+    cancelRehearsal: (asked) => rehearsals.cancelRehearsal(s, asked),
 
     listNotices: ({ query }) => notices.listNotices(s, query),
     showNotice: ({ params }) => notices.showNotice(s, params.notice),

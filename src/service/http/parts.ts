@@ -7,6 +7,7 @@ import type { JobParts } from '../jobs/index.ts';
 import type { NoticeParts } from '../notices/index.ts';
 import type { PeopleParts } from '../people/index.ts';
 import type { ProviderParts } from '../providers/index.ts';
+import type { RehearsalParts } from '../rehearsals/index.ts';
 import type { Definitions } from '../renewal/index.ts';
 import type { AdoptParts } from '../replicas/index.ts';
 import type { StatusParts } from '../status/index.ts';
@@ -24,6 +25,7 @@ export interface HttpParts
     PeopleParts,
     ForecastParts,
     NoticeParts,
+    RehearsalParts,
     CallerParts,
     ToolSignInParts,
     UsageParts,

@@ -1,4 +1,4 @@
-import { setTimeout as sleep } from 'node:timers/promises';
+import type { Ports } from '../ports.ts';
 
 /** Wakes whoever waits, so that what was begun here does not wait for the next look around. */
 export interface Bell {
@@ -7,7 +7,7 @@ export interface Bell {
   wait(ms: number, stop: AbortSignal): Promise<void>;
 }
 
-export function bell(): Bell {
+export function bell(ports: Pick<Ports, 'sleep'>): Bell {
   let waiting = new AbortController();
   return {
     ring() {
@@ -15,7 +15,7 @@ export function bell(): Bell {
       waiting = new AbortController();
     },
     async wait(ms, stop) {
-      await sleep(ms, undefined, { signal: AbortSignal.any([waiting.signal, stop]) }).catch(() => undefined); // woken
+      await ports.sleep(ms, AbortSignal.any([waiting.signal, stop]));
     },
   };
 }

@@ -1,4 +1,3 @@
-import { setTimeout as sleep } from 'node:timers/promises';
 import type { Diagnosis } from '../../api/diagnosis.ts';
 import type { RunProblem } from '../../api/jobs.ts';
 import { Fault, type FaultCode } from '../../core/fault.ts';
@@ -304,10 +303,10 @@ async function wait(c: Collector, point: Checkpoint, failure: PageFailure, diagn
   const after: Checkpoint = {
     ...point,
     tries: turn.isAction ? point.tries : point.tries + 1,
-    waitingSince: turn.isAction ? c.s.ports.clock.now() : null,
+    waitingSince: turn.isAction || turn.wait > WAIT_HERE_MS ? c.s.ports.clock.now() : null,
   };
   if (turn.wait <= WAIT_HERE_MS && !turn.isAction) {
-    await sleep(turn.wait, undefined, { signal: c.stop }).catch(() => undefined); // stopping: the loop gives the run back
+    await c.s.ports.sleep(turn.wait, c.stop); // stopping: the loop gives the run back
     return { checkpoint: after };
   }
   const spread = turn.wait + Math.floor(c.s.ports.random.unit() * Math.min(1_000, turn.wait / 10));

@@ -20,5 +20,6 @@ export {
 export type { JobParts } from './parts.ts';
 export { planJob } from './planning.ts';
 export { recognizePaging } from './recognition.ts';
+export { filledJob } from './resolve.ts';
 export { fileBytes, gzipBytes, textOf } from './results.ts';
 export { runJobs } from './worker.ts';

@@ -71,6 +71,13 @@ export async function resolveCall(s: JobParts, connection: string, named: NamedC
   };
 }
 
+/** A job's settings with its call filled in, so that they stand without saved calls and the connection's own values. @throws {Fault} as resolveCall */
+export async function filledJob(s: JobParts, connection: string, { saved: _saved, ...settings }: JobSettings): Promise<JobSettings> {
+  const { call, path, declared } = await resolveCall(s, connection, { ...settings, saved: _saved });
+  const isAddress = /^https?:/.test(call.path);
+  return { ...settings, values: {}, paging: settings.paging ?? declared, call: isAddress ? { ...call, path } : call };
+}
+
 /** What the definition states, where it states enough to follow it. */
 function declaredFor(api: Api, operation: Api['operations'][number] | undefined): PagingPlan | null {
   const declared = operation?.paging ?? api.paging;

@@ -83,7 +83,7 @@ async function beginDue(s: JobParts, job: JobRow): Promise<void> {
   if (now - dueAt > MISSED_MS && job.settings.missed === 'skip') return;
   try {
     const run = await startRun(s, job, { reason: 'schedule', requestedBy: 'service' });
-    if (!run)
+    if (!run && !(await isSkipping(s, job)))
       await recordUnstarted(s, job, {
         state: 'skipped',
         problem: { code: 'RUN_OVERLAPS', says: 'The run before it is not finished.', remedy: 'Run the job less often, or let each run collect less.' },
@@ -93,6 +93,12 @@ async function beginDue(s: JobParts, job: JobRow): Promise<void> {
     const run = await recordUnstarted(s, job, { state: 'failed', problem: { code: error.code, says: error.message, remedy: error.remedy } });
     report(s, job, run, 'run_failed', error.message);
   }
+}
+
+/** One entry is enough for all that are skipped in a row: they would push good runs out of the list. */
+async function isSkipping(s: JobParts, job: JobRow): Promise<boolean> {
+  const [last] = await s.store.runs.ofJob(job.id, 1);
+  return last?.state === 'skipped';
 }
 
 const report = (s: JobParts, job: Pick<JobRow, 'name'>, run: Pick<RunRow, 'number' | 'id'>, kind: string, says: string): void =>

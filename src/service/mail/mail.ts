@@ -91,7 +91,7 @@ export function mail(deps: { store: MailStore; sealer: Seals; settings: Pick<Set
     },
     async run(stop) {
       if (!transport) return;
-      await keepRounds({ log: ports.log, everyMs: LOOK_MS, failed: 'sending mail failed', stop }, async () => {
+      await keepRounds({ ports, everyMs: LOOK_MS, failed: 'sending mail failed', stop }, async () => {
         const due = await store.due(AT_ONCE);
         await Promise.all(due.map(sendQueued));
         return due.length === AT_ONCE;

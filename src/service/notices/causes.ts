@@ -2,6 +2,7 @@ import { z } from 'zod';
 import { Completeness, RunProblem } from '../../api/jobs.ts';
 import type { Upcoming } from '../../core/forecast/forecast.ts';
 import { groupInWords, HEALTH_CAUSES, type HealthCause, remedyFor } from '../../core/health.ts';
+import { withFollowUps } from '../../core/notices/follow-ups.ts';
 import type { Cause, Notice } from '../../core/notices/notice.ts';
 import { upcomingTitle, withoutAccount } from '../../core/notices/upcoming-title.ts';
 import { upcoming } from '../forecast/index.ts';
@@ -25,11 +26,12 @@ export async function causesNow(
 ): Promise<Cause[]> {
   const read = new Set(kept.filter((one) => one.kind === 'approval' && one.acknowledgedBy !== null).map((one) => one.key));
   const quick = await Promise.all([connectionCauses(s), installationCauses(s)]);
-  return [
+  const all = [
     ...quick.flat(),
     ...channels.filter((one) => one.enabled && one.failingSince !== null).map(channelCause),
     ...slow.filter((one) => !read.has(one.key)),
   ];
+  return withFollowUps(all, s.ports.clock.now());
 }
 
 /** What changes rarely, or takes longer to find out. */
@@ -124,7 +126,7 @@ async function installationCauses(s: NoticeParts): Promise<Cause[]> {
 }
 
 async function upcomingCauses(s: NoticeParts, now: number): Promise<Cause[]> {
-  const items = await upcoming(s, UPCOMING_DAYS);
+  const items = (await upcoming(s, UPCOMING_DAYS)).filter((one) => one.noticeAt <= now);
   const byKind = new Map<string, Upcoming[]>();
   for (const one of items) byKind.set(one.kind, [...(byKind.get(one.kind) ?? []), one]);
   return [...byKind.values()].flatMap((all) => (all.length > ONE_BY_ONE_MOST ? [together(all, now)] : all.map((one) => upcomingCause(one, now))));

@@ -26,12 +26,12 @@ export async function keepNotices(s: NoticeParts, stop: AbortSignal): Promise<vo
   let slow: { at: number; causes: Cause[] } | null = null;
   let isStale = false;
   s.changes.onChange(() => (isStale = true)); // someone fixed something: look soon
-  await keepRounds({ log: s.ports.log, everyMs: LOOK_MS, failed: 'notices were not brought up to date', stop }, async () => {
+  await keepRounds({ ports: s.ports, everyMs: LOOK_MS, failed: 'notices were not brought up to date', stop }, async () => {
     const now = s.ports.clock.now();
     const keptMs = Math.min(isStale ? STALE_MS : SLOW_MS, s.settings.noticeSettleMs);
-    if (slow === null || performance.now() - slow.at >= keptMs) {
+    if (slow === null || Math.abs(now - slow.at) >= keptMs) {
       isStale = false;
-      slow = { at: performance.now(), causes: await slowCauses(s, now) };
+      slow = { at: now, causes: await slowCauses(s, now) };
     }
     const channels = await s.store.channels.list();
     const kept = (await s.store.notices.kept(now - RETURNS_WITHIN_MS, now - NEWS_KEPT_MS)).map(noticeOf);
@@ -71,7 +71,7 @@ function cut<T extends { [K in keyof typeof LIMITS]?: string }>(set: T): T {
 }
 
 function newRow(s: NoticeParts, { cause, state, reminded }: Extract<Change, { is: 'new' }>, now: number): NoticeRow {
-  const { key, count, settleMs: _settle, ...of } = cause;
+  const { key, count, settleMs: _settle, follows: _follows, ...of } = cause;
   return {
     ...cut(of),
     id: recordId(s.ports),

@@ -19,7 +19,7 @@ const DEADLINE_MS = 10_000;
 
 /** Sends what is due on channels, one replica for each channel at a time. Ends when stopped. */
 export const sendNotices = (s: NoticeParts, stop: AbortSignal): Promise<void> =>
-  keepRounds({ log: s.ports.log, everyMs: LOOK_MS, failed: 'sending notices failed', stop }, async () => {
+  keepRounds({ ports: s.ports, everyMs: LOOK_MS, failed: 'sending notices failed', stop }, async () => {
     const due = await s.store.notices.channelsWithDue();
     return (await Promise.all(due.map((channelId) => turn(s, channelId)))).includes(true);
   });

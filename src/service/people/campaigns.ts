@@ -72,7 +72,7 @@ export async function endCampaign(s: PeopleParts, { params, actor }: Command<'en
 
 /** Asks people, some at a time; on every replica: whoever is asked twice by two of them is asked once. Ends when told to stop. */
 export const runCampaigns = (s: PeopleParts, stop: AbortSignal): Promise<void> =>
-  keepRounds({ log: s.ports.log, everyMs: LOOK_MS, failed: 'asking people failed', stop }, async () => {
+  keepRounds({ ports: s.ports, everyMs: LOOK_MS, failed: 'asking people failed', stop }, async () => {
     let isMore = false;
     for (const campaign of await s.store.campaigns.running()) isMore = (await askSome(s, campaign)) || isMore;
     return isMore;

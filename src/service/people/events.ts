@@ -88,7 +88,7 @@ export async function ownEvents(s: PeopleParts, { query, actor }: Asked<'listOwn
 
 /** Delivers events, each at least once, for a day; on every replica. Ends when told to stop. */
 export const deliverEvents = (s: PeopleParts, stop: AbortSignal): Promise<void> =>
-  keepRounds({ log: s.ports.log, everyMs: LOOK_MS, failed: 'delivering events failed', stop }, async () => {
+  keepRounds({ ports: s.ports, everyMs: LOOK_MS, failed: 'delivering events failed', stop }, async () => {
     const due = await s.store.personEvents.due(AT_ONCE);
     await Promise.all(due.map((one) => deliver(s, one)));
     return due.length === AT_ONCE;

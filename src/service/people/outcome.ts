@@ -1,6 +1,6 @@
 import type { PersonOutcome } from '../../api/people.ts';
 import { Fault } from '../../core/fault.ts';
-import { connectionHealth } from '../../core/health.ts';
+import { connectionHealth, HEALTH_CAUSES } from '../../core/health.ts';
 import type { Asked } from '../asked.ts';
 import { decideStandby } from '../connections/index.ts';
 import { hashOf } from '../hash.ts';
@@ -93,7 +93,8 @@ export async function personChanged(s: PeopleParts, one: ListedConnection): Prom
   const now = s.ports.clock.now();
   const health = connectionHealth(one.facts, now);
   const ends = one.reconnectBy !== null && one.reconnectBy > now && one.reconnectBy - now < EXPIRES_SOON_MS;
-  const isLost = health.state === 'action_needed';
+  // What lies at the client no person can fix: nobody is asked to.
+  const isLost = health.state === 'action_needed' && health.cause_key !== null && HEALTH_CAUSES[health.cause_key] === 'connection';
   if (!isLost && !(ends && health.state !== 'revoked')) return;
   const onceKey = isLost ? `lost ${one.grantId} ${health.cause_key}` : `expires ${one.grantId}`;
   if (await s.store.personEvents.has(onceKey)) return;

@@ -1,4 +1,3 @@
-import { setTimeout as sleep } from 'node:timers/promises';
 import { LRUCache } from 'lru-cache';
 import { retryAfter } from '../../core/oauth/token-answer.ts';
 import type { Api, Quota } from '../../core/provider/api.ts';
@@ -76,7 +75,11 @@ const PATIENCE_MOST_MS = 3_600_000;
 const HELD_ALIKE_MS = 1_000;
 const CLEAN_EVERY = 200;
 
-export function quotas(deps: { store: QuotaStore; changes: Pick<Changes, 'announce' | 'onChange'>; ports: Pick<Ports, 'clock' | 'log' | 'random'> }): Quotas {
+export function quotas(deps: {
+  store: QuotaStore;
+  changes: Pick<Changes, 'announce' | 'onChange'>;
+  ports: Pick<Ports, 'clock' | 'log' | 'random' | 'sleep'>;
+}): Quotas {
   const { store, changes, ports } = deps;
   const held = new LRUCache<string, Held>({ max: 50_000 });
   let waiting = 0;
@@ -200,7 +203,7 @@ export function quotas(deps: { store: QuotaStore; changes: Pick<Changes, 'announ
         waiting += 1;
         try {
           // Spread over a moment, so that all who waited do not come in one millisecond.
-          await sleep(Math.max(1, until - now) + ports.random.unit() * 100);
+          await ports.sleep(Math.max(1, until - now) + ports.random.unit() * 100);
         } finally {
           waiting -= 1;
         }

@@ -1,6 +1,7 @@
 import { performance } from 'node:perf_hooks';
 import { Fault } from '../../core/fault.ts';
 import { base64url } from '../../core/identifiers.ts';
+import { approvalSeen } from '../../core/oauth/approval-check.ts';
 import { isClientsOwn } from '../../core/oauth/grant-kinds.ts';
 import type { FreshTokens, TokenOutcome } from '../../core/oauth/token-answer.ts';
 import { readTokenOutcome } from '../../core/oauth/token-answer.ts';
@@ -230,8 +231,17 @@ async function conclude(
       await parts.clients.hold(context.clientRecordId, untilAt);
       return later('busy', patienceMs + limits.backoffBaseMs * ports.random.unit(), `The provider asked us to wait (${evidence}).`);
     }
-    case 'set_up_wrong':
+    case 'set_up_wrong': {
+      // Some providers answer so where they do not approve the client anymore: that concerns all of its connections.
+      const approval = approvalSeen(context.definition, outcome);
+      if (approval !== null && approval !== 'approved') {
+        const client = { id: context.clientRecordId, name: context.clientName };
+        await parts.clients.seen(client, approval, evidence);
+        await parts.clients.stop(client, evidence);
+        return later('client_refused', limits.stoppedTryMs * (1 + ports.random.unit()), `The provider does not approve the client (${evidence}).`);
+      }
       return later('set_up', limits.backoffMostMs, `The provider does not understand the renewal (${evidence}).`);
+    }
     case 'client_refused':
       await parts.clients.stop({ id: context.clientRecordId, name: context.clientName }, evidence);
       return later('client_refused', limits.stoppedTryMs * (1 + ports.random.unit()), `The provider rejects the client (${evidence}).`);

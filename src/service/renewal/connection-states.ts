@@ -1,4 +1,3 @@
-import { setTimeout as sleep } from 'node:timers/promises';
 import type { Fault } from '../../core/fault.ts';
 import { connectionHealth, healthChangesAt } from '../../core/health.ts';
 import type { Ports } from '../ports.ts';
@@ -43,7 +42,7 @@ function stateOf(one: ListedConnection): StoredState {
 export function connectionStates(deps: {
   store: Pick<Store, 'connectionList' | 'connectionStates'>;
   personChanged(one: ListedConnection): Promise<void>;
-  ports: Pick<Ports, 'log'>;
+  ports: Pick<Ports, 'log' | 'sleep'>;
 }): ConnectionStates {
   const { connectionList: list, connectionStates: states } = deps.store;
   const touched = new Set<string>();
@@ -108,7 +107,7 @@ export function connectionStates(deps: {
         } catch (cause) {
           deps.ports.log.debug({ cause: String(cause) }, 'states of connections wait for the database');
         }
-        await sleep(EVERY_MS, undefined, { signal: stop }).catch(() => undefined); // aborted: the loop's condition ends it
+        await deps.ports.sleep(EVERY_MS, stop);
       }
     },
   };

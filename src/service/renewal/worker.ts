@@ -1,4 +1,3 @@
-import { setTimeout as sleep } from 'node:timers/promises';
 import type { Ports } from '../ports.ts';
 import type { RenewalEngine } from './engine.ts';
 import type { Spares } from './spares.ts';
@@ -21,7 +20,7 @@ async function lookAfter(deps: { engine: RenewalEngine; spares: Spares }, last: 
 
 /** The renewal loop: claim, act, sleep, until told to stop. It holds no decisions. `pollMs`: how often it looks when idle. */
 export async function keepRenewing(
-  deps: { engine: RenewalEngine; spares: Spares; concurrency: number; pollMs: number; ports: Pick<Ports, 'log' | 'random'> },
+  deps: { engine: RenewalEngine; spares: Spares; concurrency: number; pollMs: number; ports: Pick<Ports, 'log' | 'random' | 'sleep'> },
   stop: AbortSignal,
 ): Promise<void> {
   const { engine, concurrency, pollMs, ports } = deps;
@@ -35,6 +34,6 @@ export async function keepRenewing(
       ports.log.warn({ cause: String(cause) }, 'renewal round failed');
     }
     const idleMs = claimed === 0 ? pollMs * (0.75 + ports.random.unit() / 2) : BUSY_MS;
-    await sleep(idleMs, undefined, { signal: stop }).catch(() => undefined); // aborted: the loop's condition ends it
+    await ports.sleep(idleMs, stop);
   }
 }

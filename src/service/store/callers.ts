@@ -12,7 +12,17 @@ const CALLER = {
   keepsNoSecret: flag,
   createdAt: instant,
 };
-const KEY = { id, callerId: id, label: text, starts: text, hash: bytes, startsAt: instant, endsAt: orNull(instant), lastUsedAt: orNull(instant) };
+const KEY = {
+  id,
+  callerId: id,
+  label: text,
+  starts: text,
+  hash: bytes,
+  startsAt: instant,
+  endsAt: orNull(instant),
+  lastUsedAt: orNull(instant),
+  retired: flag,
+};
 export type CallerRow = RowOf<typeof CALLER>;
 type CallerKeyRow = RowOf<typeof KEY>;
 
@@ -41,7 +51,7 @@ export interface CallerStore {
   keysOf(recordId: string): Promise<CallerKeyRow[]>;
   key(recordId: string, keyId: string): Promise<CallerKeyRow | null>;
   addKey(row: CallerKeyRow): Promise<void>;
-  /** `at`: epoch ms. */
+  /** Someone ended it: nobody is told that it expired. `at`: epoch ms. */
   retireKey(keyId: string, at: number): Promise<void>;
   keyUsed(keyId: string): Promise<void>;
 }
@@ -99,7 +109,7 @@ export function callerStore(database: Database): CallerStore {
     keysOf: (recordId) => keys.list({ callerId: recordId }, { orderBy: 'startsAt' }),
     key: (recordId, keyId) => keys.find({ id: keyId, callerId: recordId }),
     addKey: (row) => keys.insert(row),
-    retireKey: async (keyId, at) => void (await keys.change({ id: keyId }, { endsAt: at })),
+    retireKey: async (keyId, at) => void (await keys.change({ id: keyId }, { endsAt: at, retired: true })),
     keyUsed: async (keyId) => void (await database.write('UPDATE caller_keys SET last_used_at = UTC_TIMESTAMP(3) WHERE id = $1', [idBytes(keyId)])),
   };
 }

@@ -91,7 +91,7 @@ export function clientStore(database: Database): ClientStore {
   const table = defineTable(database, 'clients', COLUMNS, { primaryKey: ['id'] });
   const inMs = (ms: number) => `UTC_TIMESTAMP(3) + INTERVAL ${Math.floor(ms * 1000)} MICROSECOND`;
   const approvalDue = (everyMs: number) =>
-    `approval IN ('requested', 'info_requested') AND stage <> 'retired' AND client_id IS NOT NULL
+    `approval IN ('requested', 'info_requested', 'rejected') AND stage <> 'retired' AND client_id IS NOT NULL
      AND (approval_seen_at IS NULL OR approval_seen_at < ${inMs(-everyMs)})`;
   return {
     all: () => table.list(),

@@ -54,11 +54,19 @@ const DEADLOCK_RUNS = 5;
 /** A node that answers badly is left for the next one at most this often. */
 const LEAVE_EVERY_MS = 1_000;
 
+interface DatabaseOptions {
+  /** How long one statement may take. */
+  statementMs?: number;
+  /** A rehearsal runs days in minutes: statements take its time for the present, and it hears of those under way. */
+  time?: { now(): number; during<T>(work: Promise<T>): Promise<T> };
+}
+
 /**
- * `statementMs`: how long one statement may take. `nodes`: HOST:PORT of a Galera cluster's nodes, in this replica's order of preference. One is written to at a time; when it fails, the
+ * `nodes`: HOST:PORT of a Galera cluster's nodes, in this replica's order of preference. One is written to at a time; when it fails, the
  * next. Reads wait for what the cluster has committed (`wsrep_sync_wait`), so that a commit in doubt is read and not guessed.
  */
-export function openDatabase(url: string, poolSize = 16, nodes: readonly string[] = [], statementMs = QUERY_LIMIT_MS): Database {
+export function openDatabase(url: string, poolSize = 16, nodes: readonly string[] = [], options: DatabaseOptions = {}): Database {
+  const { statementMs = QUERY_LIMIT_MS, time } = options;
   const nodeOf = new WeakMap<object, string>();
   /** Counts how often a node was left; the current one is the remainder. */
   let turn = 0;
@@ -92,6 +100,7 @@ export function openDatabase(url: string, poolSize = 16, nodes: readonly string[
       },
       afterConnect: (connection, config) => {
         nodeOf.set(connection as object, `${(config as { host: string }).host}:${(config as { port: string }).port}`);
+        if (time) rehearse(connection as Queries, time);
       },
     },
     retry: { max: 1 },
@@ -164,6 +173,20 @@ export function openDatabase(url: string, poolSize = 16, nodes: readonly string[
       }),
     guarded,
     close: () => sequelize.close(),
+  };
+}
+
+/** What the driver's connection offers, as far as it is used here. */
+interface Queries {
+  query(...statement: unknown[]): Promise<unknown>;
+}
+/** Before each statement the session is told the time; both go out together, and are answered in order. */
+function rehearse(connection: Queries, time: NonNullable<DatabaseOptions['time']>): void {
+  const query = connection.query.bind(connection);
+  connection.query = async (...statement) => {
+    const told = query(`SET timestamp = ${time.now() / 1000}`);
+    const [, answer] = await time.during(Promise.all([told, query(...statement)]));
+    return answer;
   };
 }
 

@@ -112,8 +112,8 @@ export function forecastStore(database: Database): ForecastStore {
     async endingKeys(until) {
       const rows = await database.select<{ id: Buffer; caller_id: Buffer; caller: string; label: string; ends_at: Date; others: number | bigint }>(
         `SELECT y.id, y.caller_id, c.name AS caller, y.label, y.ends_at,
-           (SELECT COUNT(*) FROM caller_keys o WHERE o.caller_id = y.caller_id AND o.id <> y.id AND (o.ends_at IS NULL OR o.ends_at > y.ends_at)) AS others
-         FROM caller_keys y JOIN callers c ON c.id = y.caller_id WHERE y.ends_at > UTC_TIMESTAMP(3) AND y.ends_at <= ${before(until)}`,
+           (SELECT COUNT(*) FROM caller_keys o WHERE o.caller_id = y.caller_id AND o.id <> y.id AND o.retired = 0 AND (o.ends_at IS NULL OR o.ends_at > y.ends_at)) AS others
+         FROM caller_keys y JOIN callers c ON c.id = y.caller_id WHERE y.retired = 0 AND y.ends_at > UTC_TIMESTAMP(3) - INTERVAL 90 DAY AND y.ends_at <= ${before(until)}`,
       );
       return rows.map((row) => ({
         id: idText(row.id),

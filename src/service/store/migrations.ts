@@ -471,4 +471,13 @@ export const MIGRATIONS: [name: string, statement: string][] = [
       `id ${ID} PRIMARY KEY, routine TINYINT(1) NOT NULL, started_at ${AT}, base_sequence BIGINT UNSIGNED NOT NULL, base_hash BINARY(32) NULL, base_proof BINARY(32) NULL, head_sequence BIGINT UNSIGNED NOT NULL, head_hash BINARY(32) NOT NULL, head_proof BINARY(32) NOT NULL`,
     ),
   ],
+  [
+    '0091-rehearsals',
+    table(
+      'rehearsals',
+      `id ${ID} PRIMARY KEY, scenario VARCHAR(24) NOT NULL, providers TEXT NOT NULL, act TINYINT(1) NOT NULL, state VARCHAR(10) NOT NULL, started_by VARCHAR(63) NOT NULL, started_at ${AT}, ended_at DATETIME(3) NULL, percent INT UNSIGNED NOT NULL, doing VARCHAR(600) CHARACTER SET utf8mb4 NOT NULL, busy_until DATETIME(3) NULL, report MEDIUMTEXT CHARACTER SET utf8mb4 NULL, KEY (state)`,
+    ),
+  ],
+  // A key that someone retired did not expire.
+  ['0092-retired-keys', 'ALTER TABLE caller_keys ADD COLUMN IF NOT EXISTS retired TINYINT(1) NOT NULL DEFAULT 0'],
 ];

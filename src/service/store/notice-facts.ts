@@ -1,4 +1,4 @@
-import type { ConnectionState, HealthCause } from '../../core/health.ts';
+import { type ConnectionState, HEALTH_CAUSES, type HealthCause } from '../../core/health.ts';
 import { type Database, idBytes, idText, instantText } from './database.ts';
 import type { Sighting } from './sightings.ts';
 
@@ -23,6 +23,12 @@ const ROWS_MOST = 500;
 const LABELS = "(SELECT GROUP_CONCAT(l.label ORDER BY l.label SEPARATOR ' ') FROM connection_labels l WHERE l.connection_id = k.id)";
 const words = (labels: unknown): string[] => (typeof labels === 'string' && labels !== '' ? labels.split(' ') : []);
 
+/** Causes that a person can fix by consenting again. */
+const OF_PEOPLE = Object.entries(HEALTH_CAUSES)
+  .filter(([, level]) => level === 'connection')
+  .map(([cause]) => `'${cause}'`)
+  .join(', ');
+
 export function noticeFacts(database: Database): NoticeFacts {
   return {
     async labelsOf({ clientId, state, causeKey }) {
@@ -36,7 +42,7 @@ export function noticeFacts(database: Database): NoticeFacts {
     async peopleLost() {
       const rows = await database.select<{ name: string; n: number | bigint; labels: string | null }>(
         `SELECT k.name, s.n, ${LABELS} AS labels
-         FROM (SELECT person_of, COUNT(*) AS n FROM connections WHERE person_of IS NOT NULL AND state = 'action_needed' GROUP BY person_of LIMIT ${ROWS_MOST}) s
+         FROM (SELECT person_of, COUNT(*) AS n FROM connections WHERE person_of IS NOT NULL AND state = 'action_needed' AND cause_key IN (${OF_PEOPLE}) GROUP BY person_of LIMIT ${ROWS_MOST}) s
          JOIN connections k ON k.id = s.person_of`,
       );
       return rows.map((row) => ({ shared: row.name, count: Number(row.n), labels: words(row.labels) }));

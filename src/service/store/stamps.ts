@@ -14,6 +14,7 @@ export function stampStore(database: Database): StampStore {
            (SELECT HEX(MAX(id)) FROM changes),
            (SELECT HEX(MAX(id)) FROM runs),
            (SELECT CONCAT(COUNT(*), '.', SUM(stamp)) FROM runs WHERE state IN ('running', 'waiting')),
+           (SELECT CONCAT(COUNT(*), '.', SUM(percent), '.', SUM(state = 'running')) FROM rehearsals),
            (SELECT SUM(count) FROM usage_minutes WHERE minute > UTC_TIMESTAMP(3) - INTERVAL 2 MINUTE),
            (SELECT GROUP_CONCAT(HEX(id), phase ORDER BY id SEPARATOR ' ') FROM (
              SELECT id, phase FROM consents WHERE expires_at > UTC_TIMESTAMP(3) ORDER BY expires_at DESC LIMIT 200) open)

@@ -26,6 +26,7 @@ import { type PermissionStore, permissionStore } from './permissions.ts';
 import { type PersonEventStore, personEventStore } from './person-events.ts';
 import { type ProviderStore, providerStore } from './providers.ts';
 import { type QuotaStore, quotaStore } from './quotas.ts';
+import { type RehearsalStore, rehearsalStore } from './rehearsals.ts';
 import { type RelayedStore, relayedStore } from './relayed.ts';
 import { type RenewalStore, renewalStore } from './renewals.ts';
 import { type ReplicaStore, replicaStore } from './replicas.ts';
@@ -70,6 +71,7 @@ export interface Store {
   personEvents: PersonEventStore;
   providers: ProviderStore;
   quotas: QuotaStore;
+  rehearsals: RehearsalStore;
   relayed: RelayedStore;
   renewals: RenewalStore;
   replicas: ReplicaStore;
@@ -114,6 +116,7 @@ export const openStore = (database: Database): Store => ({
   personEvents: personEventStore(database),
   providers: providerStore(database),
   quotas: quotaStore(database),
+  rehearsals: rehearsalStore(database),
   relayed: relayedStore(database),
   renewals: renewalStore(database),
   replicas: replicaStore(database),

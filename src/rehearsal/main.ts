@@ -1,0 +1,52 @@
+import { randomBytes } from 'node:crypto';
+import { mkdtempSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { type RehearsalLine, RehearsalPlan } from '../api/rehearsals.ts';
+import { Fault } from '../core/fault.ts';
+import type { RehearsalReport } from '../core/rehearsals/report.ts';
+import { freePort } from '../service/database/index.ts';
+import { play } from './play.ts';
+import { openStage } from './stage.ts';
+
+/** Plays a plan in a scratch folder, which is removed at the end, also where `stop` ends it early. */
+export async function rehearse(
+  plan: RehearsalPlan,
+  hear: (percent: number, doing: string) => void,
+  stop: AbortSignal = new AbortController().signal,
+): Promise<RehearsalReport> {
+  const tell: typeof hear = (percent, doing) => {
+    stop.throwIfAborted(); // between two steps, so that everything is taken down in order
+    hear(percent, doing);
+  };
+  const folder = mkdtempSync(join(tmpdir(), 'rehearsal-'));
+  try {
+    tell(0, 'Starting a scratch database and simulated providers');
+    const stage = await openStage(plan, { folder, port: await freePort(), startAt: Date.now(), password: randomBytes(18).toString('base64url') });
+    try {
+      return await play(stage, plan, tell);
+    } finally {
+      await stage.stop();
+    }
+  } finally {
+    rmSync(folder, { recursive: true, force: true });
+  }
+}
+
+/** The program: a plan comes on standard input, one JSON object in each line goes out. */
+export async function main(): Promise<void> {
+  const out = (line: (typeof RehearsalLine)['_output']): void => void process.stdout.write(`${JSON.stringify(line)}\n`);
+  const stopping = new AbortController();
+  for (const signal of ['SIGTERM', 'SIGINT'] as const) process.once(signal, () => stopping.abort());
+  process.stdout.on('error', () => stopping.abort()); // whoever listened is gone
+  try {
+    const parts: Buffer[] = [];
+    for await (const part of process.stdin) parts.push(part as Buffer);
+    const plan = RehearsalPlan.parse(JSON.parse(Buffer.concat(parts).toString('utf8')));
+    out({ report: await rehearse(plan, (percent, doing) => out({ percent, doing }), stopping.signal) });
+  } catch (error) {
+    const remedy = error instanceof Fault ? error.remedy : 'Look into the log of the service.';
+    out({ failed: { says: error instanceof Error ? error.message : 'unknown', remedy } });
+    process.exitCode = 1;
+  }
+}
