@@ -132,8 +132,8 @@ test('points: weights of operations are counted, and what the provider\u2019s ow
     }, HEARD_MS);
   await corrected(999);
   // Too little is left for what costs 25, and enough for what costs one.
-  for (const key of Object.keys(notchboard.store.state.used)) notchboard.store.state.used[key] = 4_985;
-  await corrected(14);
+  for (const key of Object.keys(notchboard.store.state.used)) notchboard.store.state.used[key] = 4_976;
+  await corrected(23);
   const answer = await relay('board', 'forum/threads/t-1/answers', service, { method: 'POST', body: '{}', headers: { 'content-type': 'application/json' } });
   expect([answer.status, ((await answer.json()) as { code: string }).code]).toEqual([429, 'QUOTA_USED_UP']);
   expect((await relay('board', 'forum/threads')).status).toBe(200);

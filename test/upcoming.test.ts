@@ -1,10 +1,16 @@
+import { randomBytes } from 'node:crypto';
+import { createServer } from 'node:tls';
 import ICAL from 'ical.js';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
+import { newRecordId } from '../src/core/identifiers.ts';
+import { serverCertificateEnd } from '../src/service/outgoing/index.ts';
+import { forecastStore } from '../src/service/store/forecast.ts';
+import { makeCertificate } from '../testing/certificate.ts';
 import { openSeeder, type Seeder } from '../testing/seed.ts';
 import { newMasterKey, PASSWORD, removeFolder, rk, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { eventually } from '../testing/waiting.ts';
-import { addClient, addConnection, addEelgrass, agree, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
+import { addClient, addConnection, addEelgrass, agree, type StandinUnderTest, startEelgrass, startUnderTest } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
 
 /** What is upcoming, out of a real database: dates of secrets, grants, people, keys, approvals; and the calendar that shows them. */
@@ -94,18 +100,68 @@ test('acting on the remedy takes the entry away', async () => {
   expect((await upcoming()).filter((one) => one.kind === 'caller_key')).toEqual([]);
 });
 
+test('free space is written down, and a disk that fills up is forecast; so is the certificate of the public address', async () => {
+  const instance = (await call('listReplicas')).items[0]?.instance ?? '';
+  const store = forecastStore(seeder.database);
+  const level = (days: number, freeMb: number) => ({
+    id: newRecordId(Date.now(), randomBytes(16)),
+    instance,
+    folder: '/data',
+    at: Date.now() - days * DAY_MS,
+    freeMb,
+    totalMb: 100_000,
+  });
+  await store.addDiskLevels([level(4, 50_000), level(3, 40_000), level(2, 30_000), level(1, 20_000)]);
+  expect((await upcoming()).find((one) => one.kind === 'disk')).toMatchObject({ what: 'Disk under /data', certainty: 'observed', who: 'operator' });
+  const { pem, certificate } = await makeCertificate('kettle.localhost', { days: 20 });
+  const server = createServer({ key: pem, cert: certificate });
+  await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
+  const { port } = server.address() as { port: number };
+  expect(rounded(new Date((await serverCertificateEnd(`https://127.0.0.1:${port}`)) ?? 0).toISOString())).toBe(20);
+  await new Promise((resolve) => server.close(resolve));
+  expect(await serverCertificateEnd('https://127.0.0.1:1')).toBeNull();
+  expect(await serverCertificateEnd('http://127.0.0.1:1')).toBeNull();
+});
+
+test('a job whose runs use up the quota of a day is forecast before it meets it', async () => {
+  const forum = await startUnderTest('notchboard', 600, (text) => text.replace('most: 5000', 'most: 30'));
+  try {
+    await call('addProvider', { body: { document: forum.definitionText } });
+    await addClient(call, forum, 'forum', { provider: 'notchboard' });
+    await call('addConnection', { body: { name: 'forum', provider: 'notchboard', client: 'forum', scopes: ['read', 'keep'] } });
+    await agree(call, 'forum', { account: 'eg-2001' });
+    await call('addJob', {
+      body: { name: 'threads', connection: 'forum', call: { method: 'GET', path: '/threads' }, schedule: { kind: 'every', minutes: 15 } },
+    });
+    const run = await call('runJob', { params: { job: 'threads' } });
+    await eventually(async () => (await call('showRun', { params: { run: run.id } })).state === 'done');
+    const found = await eventually(async () => (await upcoming()).find((one) => one.kind === 'quota') ?? null, 90_000);
+    expect(found).toMatchObject({ what: expect.stringContaining('Quota of forum at'), breaks: { jobs: ['threads'] }, page: '/connections/forum/used-by' });
+    expect(Date.parse(found.at) - Date.now()).toBeLessThan(2 * DAY_MS);
+  } finally {
+    await forum.stop();
+  }
+});
+
 test('a calendar at a private address, which can be revoked', async () => {
   const { url, id } = await call('addCalendar', { body: { name: 'office' } });
   const answer = await fetch(url);
   expect([answer.status, answer.headers.get('content-type')]).toEqual([200, 'text/calendar; charset=utf-8']);
   const events = new ICAL.Component(ICAL.parse(await answer.text())).getAllSubcomponents('vevent').map((event) => new ICAL.Event(event));
   expect(events.map((event) => event.summary)).toContain('Grant of sailings (marit.holm@saltmarsh.example) expires');
+  // What is dealt with is told as canceled, so that every calendar program removes it.
+  await seeder.database.write("UPDATE grants g JOIN connections k ON k.current_grant_id = g.id SET g.life_ends_at = NULL WHERE k.name = 'sailings'");
+  const again = new ICAL.Component(ICAL.parse(await (await fetch(url)).text())).getAllSubcomponents('vevent');
+  const canceled = again.filter((event) => event.getFirstPropertyValue('status') === 'CANCELLED');
+  expect(canceled.map((event) => [new ICAL.Event(event).summary, event.getFirstPropertyValue('sequence')])).toEqual([
+    ['Grant of sailings (marit.holm@saltmarsh.example) expires', 1],
+  ]);
   expect((await call('listCalendars')).items).toMatchObject([{ name: 'office', created_by: 'marit', last_read_at: expect.any(String) }]);
   expect((await fetch(url.replace(/.{6}\.ics$/, 'xxxxxx.ics'))).status).toBe(404);
   const home = service.folder;
   await rk(['sign-in', '--url', service.url, '--name', 'marit'], { home, input: PASSWORD });
   const shown = await rk(['upcoming', '--days', '70'], { home });
-  expect(shown.err + shown.out).toContain('Grant of sailings');
+  expect(shown.err + shown.out).toContain('Disk under /data');
   await call('removeCalendar', { params: { calendar: id } });
   expect((await fetch(url)).status).toBe(404);
   expect(service.output()).not.toContain(url.split('/').at(-1)?.replace('.ics', ''));

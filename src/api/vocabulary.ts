@@ -98,6 +98,9 @@ export const UPCOMING_WORDS: Record<UpcomingKind, string> = {
   caller_key: 'Caller keys',
   invitations: 'Invitations',
   approval: 'Approvals',
+  quota: 'Quotas',
+  server_certificate: 'TLS certificate',
+  disk: 'Disk space',
 };
 export const NOTICE_SEVERITIES: Record<NoticeSeverity, Word> = {
   action: word('action needed', 'bad', ['person', '\u2717'], 'Something stopped, or will before it can be replaced. Someone must act.'),

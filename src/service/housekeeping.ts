@@ -1,13 +1,16 @@
+import { statfs } from 'node:fs/promises';
+import { dirname } from 'node:path';
 import { FORGOTTEN_AT_ONCE, type History } from './history/index.ts';
-import type { Ports } from './ports.ts';
+import { type Ports, recordId } from './ports.ts';
 import type { Settings } from './settings.ts';
 import type { Store } from './store/store.ts';
 
 interface TidyParts {
   history: Pick<History, 'forget'>;
-  store: Pick<Store, 'invitations' | 'mails' | 'notices' | 'personEvents' | 'relayed' | 'usage'>;
-  settings: Pick<Settings, 'historyMs'>;
-  ports: Pick<Ports, 'log' | 'sleep'>;
+  instanceId: string;
+  store: Pick<Store, 'forecast' | 'invitations' | 'mails' | 'notices' | 'personEvents' | 'relayed' | 'usage'>;
+  settings: Pick<Settings, 'historyMs' | 'dataFolder' | 'outputFolder' | 'activityFile'>;
+  ports: Pick<Ports, 'clock' | 'log' | 'random' | 'sleep'>;
 }
 
 const FIRST_AFTER_MS = 60_000;
@@ -37,12 +40,32 @@ async function tidy(s: TidyParts, stop: AbortSignal): Promise<void> {
   }
 }
 
+const MEGABYTE = 1_000_000;
+/** Writes down how much room is left where this replica writes: the forecast sees from it when a disk will be full. */
+async function measureDisks({ store, settings, instanceId, ports }: TidyParts): Promise<void> {
+  const { dataFolder, outputFolder, activityFile } = settings;
+  const at = ports.clock.now();
+  const seen = new Set<string>();
+  const levels: Parameters<typeof store.forecast.addDiskLevels>[0][number][] = [];
+  for (const folder of [dataFolder, outputFolder, activityFile && dirname(activityFile)]) {
+    if (folder === null) continue;
+    const { bavail, blocks, bsize, type } = await statfs(folder);
+    const disk = `${type} ${blocks} ${bavail}`; // the same disk under another name
+    if (seen.has(disk)) continue;
+    seen.add(disk);
+    const mb = (count: number): number => Math.floor((count * bsize) / MEGABYTE);
+    levels.push({ id: recordId(ports), instance: instanceId, folder: folder.slice(0, 300), at, freeMb: mb(bavail), totalMb: mb(blocks) });
+  }
+  await store.forecast.addDiskLevels(levels);
+}
+
 /** Every hour. Several replicas may do it at once: what one has removed the other does not find. */
 export async function keepTidy(s: TidyParts, stop: AbortSignal): Promise<void> {
   for (let waitMs = FIRST_AFTER_MS; !stop.aborted; waitMs = EVERY_MS) {
     await s.ports.sleep(waitMs, stop);
     if (stop.aborted) return;
     try {
+      await measureDisks(s);
       await tidy(s, stop);
     } catch (cause) {
       s.ports.log.warn({ cause: cause instanceof Error ? cause.message : 'unknown' }, 'old entries could not be deleted; retrying in an hour');

@@ -282,7 +282,7 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
     watchApprovals(parts, settings.approvalCheckMs, stopping.signal),
     pollDevices(parts, agreed, stopping.signal),
     keepRevoking(parts, stopping.signal),
-    keepTidy(parts, stopping.signal),
+    keepTidy({ ...parts, instanceId: folder.instanceId }, stopping.signal),
     states.run(stopping.signal),
     runJobs(parts, stopping.signal),
     deliverEvents(parts, stopping.signal),

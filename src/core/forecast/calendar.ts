@@ -25,12 +25,56 @@ export function folded(line: string): string {
   return [...parts, part].join('\r\n ');
 }
 
+const ENDS: Partial<Record<Upcoming['kind'], string>> = { quota: 'is used up', disk: 'is full', approval: 'is due' };
+
+/** An entry as calendars have it, or had it. */
+export interface Told {
+  key: string;
+  summary: string;
+  at: number;
+  /** RFC 5545 §3.8.7.4: grows with each change that matters. */
+  sequence: number;
+  /** When it was dealt with; null: it still stands. */
+  canceledAt: number | null;
+}
+/** So long a dealt-with entry is told as canceled: a calendar that reads once a week must hear of it. */
+export const CANCELED_KEPT_DAYS = 30;
+const summaryOf = (one: Upcoming): string => `${one.what} ${ENDS[one.kind] ?? 'expires'}`;
+
 /**
- * What will stop, as a calendar (RFC 5545). An entry keeps its UID while it is the same thing; one that is dealt with is missing, and a
- * subscribed calendar removes it. `SEQUENCE` grows with the date, so that a moved date replaces the former one.
+ * Compares what calendars were told with what is upcoming now: new entries, moved or renamed ones with the next sequence, and canceled
+ * ones. What was canceled and comes back goes on with its sequence.
+ * @returns all entries to tell now, and those among them that changed
+ */
+export function toldNow(told: readonly Told[], items: readonly Upcoming[], now: number): { all: Told[]; changed: Told[] } {
+  const known = new Map(told.map((one) => [one.key, one]));
+  const all: Told[] = [];
+  const changed: Told[] = [];
+  const tell = (one: Told, isNew: boolean): void => {
+    all.push(one);
+    if (isNew) changed.push(one);
+  };
+  for (const item of items) {
+    const before = known.get(item.key);
+    const summary = summaryOf(item).slice(0, 300);
+    const isSame = before !== undefined && before.canceledAt === null && before.at === item.at && before.summary === summary;
+    tell({ key: item.key, summary, at: item.at, sequence: before ? before.sequence + (isSame ? 0 : 1) : 0, canceledAt: null }, !isSame);
+    known.delete(item.key);
+  }
+  for (const gone of known.values())
+    if (gone.canceledAt === null) tell({ ...gone, sequence: gone.sequence + 1, canceledAt: now }, true);
+    else if (now - gone.canceledAt < CANCELED_KEPT_DAYS * DAY_MS) tell(gone, false);
+  return { all, changed };
+}
+
+/**
+ * What will stop, as a calendar (RFC 5545). An entry keeps its UID while it is the same thing; one that is dealt with is told as canceled,
+ * so that every calendar program removes it.
+ * @param told from {@link toldNow}
  * @param host names the installation in the UIDs
  */
-export function calendar(items: readonly Upcoming[], { host, url, now }: { host: string; url: string; now: number }): string {
+export function calendar(items: readonly Upcoming[], told: readonly Told[], { host, url, now }: { host: string; url: string; now: number }): string {
+  const sequences = new Map(told.map((one) => [one.key, one.sequence]));
   const lines = [
     'BEGIN:VCALENDAR',
     'VERSION:2.0',
@@ -47,8 +91,8 @@ export function calendar(items: readonly Upcoming[], { host, url, now }: { host:
       `DTSTAMP:${instant(now)}`,
       `DTSTART;VALUE=DATE:${day(one.at)}`,
       `DTEND;VALUE=DATE:${day(one.at + DAY_MS)}`,
-      `SEQUENCE:${Math.max(0, Math.floor(one.at / DAY_MS))}`,
-      `SUMMARY:${text(`${one.what} expires`)}`,
+      `SEQUENCE:${sequences.get(one.key) ?? 0}`,
+      `SUMMARY:${text(summaryOf(one))}`,
       `DESCRIPTION:${text(`${one.remedy}\nBegin by ${new Date(one.actBy).toISOString().slice(0, 10)}.${one.breaks.connections > 0 ? `\nStops: ${one.breaks.examples.join(', ')}` : ''}\n${one.command}`)}`,
       `URL:${url}/#${encodeURI(one.page)}`,
       'TRANSP:TRANSPARENT',
@@ -56,6 +100,12 @@ export function calendar(items: readonly Upcoming[], { host, url, now }: { host:
       'END:VEVENT',
     );
   }
+  for (const one of told.filter((entry) => entry.canceledAt !== null))
+    lines.push(
+      ...['BEGIN:VEVENT', `UID:${one.key}@${host}`, `DTSTAMP:${instant(now)}`, `DTSTART;VALUE=DATE:${day(one.at)}`],
+      ...[`DTEND;VALUE=DATE:${day(one.at + DAY_MS)}`, `SEQUENCE:${one.sequence}`, `SUMMARY:${text(one.summary)}`],
+      ...['STATUS:CANCELLED', 'TRANSP:TRANSPARENT', 'END:VEVENT'],
+    );
   lines.push('END:VCALENDAR');
   return `${lines.map(folded).join('\r\n')}\r\n`;
 }

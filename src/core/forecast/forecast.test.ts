@@ -1,8 +1,9 @@
 import fc from 'fast-check';
 import ICAL from 'ical.js';
 import { describe, expect, test } from 'vitest';
-import { calendar, folded } from './calendar.ts';
+import { calendar, folded, type Told, toldNow } from './calendar.ts';
 import { type ClientFacts, type Facts, forecast, type GrantFacts } from './forecast.ts';
+import { diskFullAt, quotaEndsAt, type ScheduledQuota } from './running-out.ts';
 
 const DAY_MS = 86_400_000;
 const NOW = Date.UTC(2026, 10, 29);
@@ -31,7 +32,10 @@ const grant = (more: Partial<GrantFacts>): GrantFacts => ({
   breaks,
   ...more,
 });
-const facts = (more: Partial<Facts>): Facts => ({ clients: [], grants: [], callerKeys: [], invitations: [], ...more });
+const facts = (more: Partial<Facts>): Facts => ({
+  ...{ clients: [], grants: [], callerKeys: [], invitations: [], quotas: [], serverCertificate: null, disks: [] },
+  ...more,
+});
 const secret = (days: number | null, kind = 'secret') => ({ kind, label: '', endsAt: days === null ? null : NOW + days * DAY_MS });
 const of = (more: Partial<Facts>) => forecast(facts(more), NOW, until);
 
@@ -103,12 +107,92 @@ test('whatever the facts: sorted, within the horizon, never two entries of one k
     ),
   ));
 
+describe('what goes on as before runs out', () => {
+  const quota = (left: number, runs: [hours: number, cost: number][]): ScheduledQuota => ({
+    ...{
+      scope: 'client:1:forum:day:points',
+      connection: 'forum',
+      title: 'Forum',
+      most: 100,
+      left,
+      resetsAt: NOW + 12 * 3_600_000,
+      windowMs: DAY_MS,
+      labels: [],
+    },
+    runs: runs.map(([hours, cost]) => ({ job: 'threads', at: NOW + hours * 3_600_000, cost })),
+  });
+  test.each<[string, number, [number, number][], number | null]>([
+    [
+      'enough for all',
+      60,
+      [
+        [1, 20],
+        [2, 20],
+        [3, 20],
+      ],
+      null,
+    ],
+    [
+      'used up by the third run',
+      50,
+      [
+        [1, 20],
+        [2, 20],
+        [3, 20],
+      ],
+      3,
+    ],
+    ['used up already', 0, [[1, 1]], 1],
+    [
+      'enough today, too little on a whole day',
+      100,
+      [
+        [1, 20],
+        [13, 60],
+        [14, 60],
+      ],
+      14,
+    ],
+    ['what comes after the next reset is not looked at', 100, [[40, 500]], null],
+    ['no runs', 0, [], null],
+  ])('a quota: %s', (_name, left, runs, hours) => {
+    const ends = quotaEndsAt(quota(left, runs));
+    expect(ends && (ends.at - NOW) / 3_600_000).toBe(hours);
+    expect(of({ quotas: [quota(left, runs)] }).map((one) => one.kind)).toEqual(hours === null ? [] : ['quota']);
+  });
+  const disk = (freeMb: number[], totalMb = 100_000) => ({
+    ...{ instance: '01a2', folder: '/var/lib' },
+    levels: freeMb.map((free, at) => ({ at: NOW - (freeMb.length - 1 - at) * DAY_MS, freeMb: free, totalMb })),
+  });
+  test.each<[string, number[], number | null]>([
+    ['shrinks by 1,000 MB a day', [30_512, 29_512, 28_512, 27_512, 26_512], 26],
+    ['stays', [30_000, 30_000, 30_000, 30_000, 30_000], null],
+    ['grows free', [10_000, 20_000, 30_000, 40_000], null],
+    ['watched for too short a time', [30_000, 20_000, 10_000], null],
+    ['full', [300], 0],
+    ['a night\u2019s backup that comes and goes', [30_000, 20_000, 30_000, 20_000, 30_000], null],
+  ])('a disk: %s', (_name, freeMb, days) => {
+    const at = diskFullAt(disk(freeMb));
+    expect(at && Math.round((at - NOW) / DAY_MS)).toBe(days === 0 ? 0 : days);
+    expect(of({ disks: [disk(freeMb)] })).toHaveLength(days === null ? 0 : 1);
+  });
+  test('the certificate of the public address', () => {
+    expect(of({ serverCertificate: { host: 'kettle.example', endsAt: NOW + 20 * DAY_MS } })).toMatchObject([
+      { kind: 'server_certificate', what: 'TLS certificate of kettle.example', actBy: NOW + 13 * DAY_MS },
+    ]);
+  });
+  test('a short life has a short lead, and is no notice from its first minute', () => {
+    const [found] = of({ grants: [grant({ consentedAt: NOW, phaseEndsAt: NOW + 4 * DAY_MS })] });
+    expect(found).toMatchObject({ kind: 'test_phase', actBy: NOW + 3 * DAY_MS, noticeAt: NOW + 2 * DAY_MS });
+  });
+});
+
 describe('the calendar (RFC 5545)', () => {
   const odd = 'Ends; soon, “ü” \\ and\na second line that is long enough to be folded more than once, whatever it says';
   const at = { host: 'kettle.example:7420', url: 'https://kettle.example', now: NOW };
   test('a parser reads what was written: dates, texts, alarms', () => {
     const [one] = of({ clients: [client({ name: odd, secrets: [secret(20)] })] });
-    const parsed = new ICAL.Component(ICAL.parse(calendar(one ? [one] : [], at)));
+    const parsed = new ICAL.Component(ICAL.parse(calendar(one ? [one] : [], [], at)));
     const [event] = parsed.getAllSubcomponents('vevent');
     const read = new ICAL.Event(event as ICAL.Component);
     expect(read.uid).toBe('secret-c1@kettle.example:7420');
@@ -117,14 +201,36 @@ describe('the calendar (RFC 5545)', () => {
     expect(read.description).toContain('Begin by 2026-12-12.\nStops: sailings');
     expect(event?.getFirstSubcomponent('valarm')?.getFirstPropertyValue('trigger')?.toString()).toBe('-P7D');
   });
-  test('a date that moves has the same UID and a higher sequence', () => {
-    const sequence = (days: number): [string, number] => {
-      const parsed = new ICAL.Component(ICAL.parse(calendar(of({ clients: [client({ secrets: [secret(days)] })] }), at)));
-      const event = parsed.getFirstSubcomponent('vevent');
-      return [String(event?.getFirstPropertyValue('uid')), Number(event?.getFirstPropertyValue('sequence'))];
-    };
-    const [[uid, before], [same, after]] = [sequence(20), sequence(50)];
-    expect([same, after > before]).toEqual([uid, true]);
+  test('whatever happens to an entry, a calendar that reads now and then ends up with what stands: moved, canceled, come back', () =>
+    fc.assert(
+      fc.property(fc.array(fc.constantFrom(null, 10, 20, 30, 40), { minLength: 2, maxLength: 12 }), (days) => {
+        const [kept, had] = [new Map<string, Told>(), new Map<string, { sequence: number; at: string | null }>()];
+        for (const [turn, day] of days.entries()) {
+          const items = day === null ? [] : of({ clients: [client({ secrets: [secret(day)] })] });
+          const now = NOW + turn * DAY_MS;
+          const { all, changed } = toldNow([...kept.values()], items, now);
+          for (const one of changed) kept.set(one.key, one);
+          const parsed = new ICAL.Component(ICAL.parse(calendar(items, all, { ...at, now })));
+          for (const event of parsed.getAllSubcomponents('vevent')) {
+            const [uid, sequence] = [String(event.getFirstPropertyValue('uid')), Number(event.getFirstPropertyValue('sequence'))];
+            const isCanceled = event.getFirstPropertyValue('status') === 'CANCELLED';
+            const before = had.get(uid);
+            const present = isCanceled ? null : String(event.getFirstPropertyValue('dtstart'));
+            // A calendar takes what has the same sequence for what it has already.
+            if (before && before.at !== present) expect(sequence).toBeGreaterThan(before.sequence);
+            had.set(uid, { sequence, at: present });
+          }
+          const standing = [...had.values()].filter((one) => one.at !== null);
+          expect(standing).toHaveLength(day === null ? 0 : 1);
+        }
+      }),
+    ));
+  test('a canceled entry is told for 30 days, then forgotten', () => {
+    const told = [{ key: 'secret-c1', summary: 'One expires', at: NOW, sequence: 3, canceledAt: null }];
+    const [canceled] = toldNow(told, [], NOW).changed;
+    expect(canceled).toMatchObject({ sequence: 4, canceledAt: NOW });
+    expect(toldNow([canceled as Told], [], NOW + 29 * DAY_MS).all).toHaveLength(1);
+    expect(toldNow([canceled as Told], [], NOW + 31 * DAY_MS).all).toHaveLength(0);
   });
   test('no line is longer than 75 octets, and unfolding gives the text back', () =>
     fc.assert(

@@ -1,5 +1,10 @@
+import { type DiskLevels, diskFullAt, quotaEndsAt, type ScheduledQuota } from './running-out.ts';
+
 /** What will stop, or get worse, if nobody acts. Instants are epoch ms. Pure: a function of what is stored and of the time. */
-export const UPCOMING_KINDS = ['client_secret', 'certificate', 'grant', 'test_phase', 'standby', 'caller_key', 'invitations', 'approval'] as const;
+export const UPCOMING_KINDS = [
+  ...(['client_secret', 'certificate', 'grant', 'test_phase', 'standby', 'caller_key', 'invitations', 'approval'] as const),
+  ...(['quota', 'server_certificate', 'disk'] as const),
+] as const;
 export type UpcomingKind = (typeof UPCOMING_KINDS)[number];
 
 /** How sure the date is: someone entered it or the provider stated it; it was seen; it follows from what the definition states. */
@@ -66,6 +71,10 @@ export interface Facts {
   grants: readonly GrantFacts[];
   callerKeys: readonly { id: string; caller: string; label: string; endsAt: number; isLast: boolean; breaks: Breaks }[];
   invitations: readonly { shared: string; count: number; firstEndsAt: number }[];
+  quotas: readonly ScheduledQuota[];
+  /** Of the public address, where it is https; null: not known. */
+  serverCertificate: { host: string; endsAt: number } | null;
+  disks: readonly DiskLevels[];
 }
 
 const DAY_MS = 86_400_000;
@@ -79,6 +88,9 @@ const LEAD_DAYS: Record<UpcomingKind, number> = {
   caller_key: 7,
   invitations: 0,
   approval: 0,
+  quota: 0,
+  server_certificate: 7,
+  disk: 14,
 };
 const APPROVAL_LEAD_DAYS = 14;
 const NOTICE_DAYS = 30;
@@ -95,6 +107,9 @@ export function forecast(facts: Facts, now: number, until: number): Upcoming[] {
     ...grants(facts.grants),
     ...facts.callerKeys.flatMap(ofCallerKey),
     ...facts.invitations.map(ofInvitations),
+    ...facts.quotas.flatMap(ofQuota),
+    ...(facts.serverCertificate ? [ofServerCertificate(facts.serverCertificate)] : []),
+    ...facts.disks.flatMap(ofDisk),
   ];
   return all.filter((one) => one.at <= until).sort((a, b) => a.at - b.at || (a.key < b.key ? -1 : 1));
 }
@@ -255,3 +270,58 @@ const ofInvitations = ({ shared, count, firstEndsAt }: Facts['invitations'][numb
     command: `rk invitation list ${shared}`,
     labels: [],
   });
+
+function ofQuota(quota: ScheduledQuota): Upcoming[] {
+  const ends = quotaEndsAt(quota);
+  if (!ends) return [];
+  return [
+    withLead({
+      key: `quota-${quota.scope}`.replace(/[^A-Za-z0-9-]/g, '-').slice(0, 120),
+      kind: 'quota',
+      what: `Quota of ${quota.connection} at ${quota.title}`,
+      at: ends.at,
+      certainty: 'observed',
+      who: 'operator',
+      breaks: { connections: 1, examples: [quota.connection], callers: [], jobs: ends.jobs },
+      remedy: 'Run the jobs less often, let a run collect less, or ask the provider for a larger quota. Runs wait until it resets.',
+      page: `/connections/${quota.connection}/used-by`,
+      command: `rk connection quota ${quota.connection}`,
+      labels: quota.labels,
+    }),
+  ];
+}
+
+const ofServerCertificate = ({ host, endsAt }: NonNullable<Facts['serverCertificate']>): Upcoming =>
+  withLead({
+    key: 'server-certificate',
+    kind: 'server_certificate',
+    what: `TLS certificate of ${host}`,
+    at: endsAt,
+    certainty: 'observed',
+    who: 'operator',
+    breaks: NONE,
+    remedy: 'Renew it where TLS ends: at the proxy in front. Browsers, callers and redirects of providers stop with it.',
+    page: '/',
+    command: 'rk status',
+    labels: [],
+  });
+
+function ofDisk(disk: DiskLevels): Upcoming[] {
+  const at = diskFullAt(disk);
+  if (at === null) return [];
+  return [
+    withLead({
+      key: `disk-${disk.instance.slice(-8)}-${disk.folder.replace(/[^A-Za-z0-9]+/g, '-')}`.slice(0, 120),
+      kind: 'disk',
+      what: `Disk under ${disk.folder}`,
+      at,
+      certainty: 'observed',
+      who: 'operator',
+      breaks: NONE,
+      remedy: 'Free space or enlarge the volume: results of jobs, the activity log and the database stand there. Retention can be shortened.',
+      page: '/settings',
+      command: 'rk replica list',
+      labels: [],
+    }),
+  ];
+}

@@ -11,6 +11,8 @@ export function upcomingTitle(one: Pick<Upcoming, 'kind' | 'what' | 'at'>, now: 
   const plainly = withoutAccount(one);
   const subject = plainly.replace(/, the first$/, '');
   const isMany = subject !== plainly && !/^1 |of 1 /.test(subject);
+  if (one.kind === 'quota') return `${subject} ${one.at <= now ? 'is used up' : 'will be used up by jobs'}`;
+  if (one.kind === 'disk') return `${subject} ${one.at <= now ? 'is full' : 'is filling up'}`;
   if (one.at <= now) return `${subject} ${isMany ? 'have' : 'has'} expired`;
   return `${subject} ${isMany ? 'expire' : 'expires'}`;
 }

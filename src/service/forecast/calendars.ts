@@ -1,6 +1,6 @@
 import type { AddedCalendar, Calendar } from '../../api/upcoming.ts';
 import { Fault } from '../../core/fault.ts';
-import { calendar } from '../../core/forecast/calendar.ts';
+import { CANCELED_KEPT_DAYS, calendar, toldNow } from '../../core/forecast/calendar.ts';
 import { base64url } from '../../core/identifiers.ts';
 import type { Command } from '../asked.ts';
 import { hashOf } from '../hash.ts';
@@ -12,6 +12,7 @@ import type { ForecastParts } from './parts.ts';
 
 const TOKEN_BYTES = 24;
 const DAYS = 90;
+const DAY_MS = 86_400_000;
 const MOST = 100;
 
 const view = (row: CalendarRow): Calendar => ({
@@ -55,5 +56,8 @@ export async function removeCalendar(s: ForecastParts, { params, actor }: Comman
 export async function calendarText(s: ForecastParts, token: string): Promise<string | null> {
   if (!(await s.store.forecast.readCalendar(hashOf(token)))) return null;
   const now = s.ports.clock.now();
-  return calendar(await upcoming(s, DAYS), { host: new URL(s.settings.publicUrl).host, url: s.settings.publicUrl, now });
+  const items = await upcoming(s, DAYS);
+  const { all, changed } = toldNow(await s.store.forecast.calendarEntries(), items, now);
+  if (changed.length > 0) await s.store.forecast.keepCalendarEntries(changed, now - CANCELED_KEPT_DAYS * DAY_MS);
+  return calendar(items, all, { host: new URL(s.settings.publicUrl).host, url: s.settings.publicUrl, now });
 }

@@ -3,9 +3,11 @@ import type { UpcomingItem, UpcomingListed, UpcomingQuery } from '../../api/upco
 import { type Breaks, type ClientFacts, type Facts, forecast, type GrantFacts, type Upcoming } from '../../core/forecast/forecast.ts';
 import { connectionDefinition } from '../grants/index.ts';
 import { iso } from '../iso.ts';
+import { serverCertificateEnd } from '../outgoing/index.ts';
 import type { ClientRow } from '../store/clients.ts';
 import type { EndingGrant } from '../store/forecast.ts';
 import type { ForecastParts } from './parts.ts';
+import { diskLevels, scheduledQuotas } from './running-out.ts';
 
 const DAY_MS = 86_400_000;
 /** More ends than that are not told one by one: they have a cause in common. */
@@ -48,6 +50,7 @@ async function factsOf(s: ForecastParts, until: number): Promise<Facts> {
     return known;
   };
   const keys = await s.store.forecast.endingKeys(until);
+  const certificateEnds = await serverCertificateEnd(s.settings.publicUrl);
   return {
     clients: await Promise.all(wanted.map((client) => clientFacts(s, client, named(client)))),
     grants: await Promise.all(grants.map(async (grant) => grantFacts(grant, phases.get(grant.clientId) ?? null, await usersOf(grant)))),
@@ -58,6 +61,9 @@ async function factsOf(s: ForecastParts, until: number): Promise<Facts> {
       }),
     ),
     invitations: await s.store.forecast.openInvitations(until),
+    quotas: await scheduledQuotas(s),
+    serverCertificate: certificateEnds === null ? null : { host: new URL(s.settings.publicUrl).host, endsAt: certificateEnds },
+    disks: await diskLevels(s),
   };
 }
 

@@ -1,4 +1,5 @@
 /** The face of this room: outgoing HTTP. */
 export { mayBeCalled } from './lookup.ts';
 export { outgoing } from './send.ts';
+export { serverCertificateEnd } from './server-certificate.ts';
 export { type Posted, postWebhook } from './webhook.ts';

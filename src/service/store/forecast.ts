@@ -1,5 +1,9 @@
-import { bytes, id, instant, orNull, text } from './column.ts';
-import { type Database, idBytes, idText } from './database.ts';
+import { z } from 'zod';
+import { JobSettings } from '../../api/jobs.ts';
+import { ComposedCall } from '../../api/trying.ts';
+import type { Schedule } from '../../core/jobs/schedule.ts';
+import { bytes, id, instant, number, orNull, text, textMap } from './column.ts';
+import { type Database, idBytes, idText, instantText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
 const CALENDAR = { id, name: text, tokenHash: bytes, createdBy: text, createdAt: instant, lastReadAt: orNull(instant) };
@@ -27,12 +31,57 @@ interface Users {
   jobs: string[];
 }
 
+export interface ScheduledJob {
+  name: string;
+  schedule: Schedule;
+  connectionId: string;
+  connection: string;
+  placeholders: Record<string, string>;
+  labels: string[];
+  clientRecordId: string;
+  client: string;
+  provider: string;
+  call: ComposedCall;
+  calls: number;
+}
+/** Free space of the disk under a folder of a replica. */
+export interface DiskLevel {
+  instance: string;
+  folder: string;
+  freeMb: number;
+  totalMb: number;
+}
+const LEVEL = { id, instanceId: id, folder: text, at: instant, freeMb: number, totalMb: number };
+
+/** An entry as calendars have it. Instants are epoch ms. */
+export interface CalendarEntry {
+  key: string;
+  summary: string;
+  at: number;
+  /** Grows with each change (RFC 5545 §3.8.7.4). */
+  sequence: number;
+  /** When it was dealt with; null: it still stands. */
+  canceledAt: number | null;
+}
+const ENTRY = { entryKey: text, summary: text, at: instant, sequence: number, canceledAt: orNull(instant) };
+const LastRun = z.object({ call: ComposedCall });
+const LEVELS_KEPT_DAYS = 40;
+
 /** Dates, for the forecast: only what ends is read, however many connections there are. */
 export interface ForecastStore {
   /** Clients of which at least one kept secret ends until then. */
   clientsWithEndingSecrets(until: number): Promise<string[]>;
   /** Grants in use or on standby that end until then; of the clients named, all that were consented to before `consentedBefore`. */
   endingGrants(until: number, phases: readonly { clientId: string; consentedBefore: number }[], most: number): Promise<EndingGrant[]>;
+  /** Enabled jobs with a schedule and a run that was done: what they call, and how many calls the last one took. */
+  scheduledJobs(most: number): Promise<ScheduledJob[]>;
+  /** Free space as it was seen since then, the oldest first. */
+  diskLevels(since: number): Promise<(DiskLevel & { at: number })[]>;
+  addDiskLevels(levels: readonly (DiskLevel & { id: string; at: number })[]): Promise<void>;
+  /** What calendars were told: by key. */
+  calendarEntries(): Promise<CalendarEntry[]>;
+  /** Adds or replaces entries, and forgets those canceled before then. */
+  keepCalendarEntries(entries: readonly CalendarEntry[], canceledBefore: number): Promise<void>;
   usersOfClient(clientId: string): Promise<Users>;
   usersOfConnection(connectionId: string): Promise<Users>;
   /** Keys of callers that end until then; `isLast`: no other key of the caller lives on. */
@@ -48,6 +97,7 @@ export interface ForecastStore {
 }
 
 const EXAMPLES = 20;
+const ROWS_MOST = 20_000;
 const NAMES_MOST = 50;
 
 export function forecastStore(database: Database): ForecastStore {
@@ -69,7 +119,64 @@ export function forecastStore(database: Database): ForecastStore {
     ]);
     return { connections: Number(row?.n ?? 0), examples, callers, jobs };
   };
+  const diskRows = defineTable(database, 'disk_levels', LEVEL, { primaryKey: ['id'] });
+  const entries = defineTable(database, 'calendar_entries', ENTRY, { primaryKey: ['entryKey'] });
   return {
+    async scheduledJobs(most) {
+      const rows = await database.select<Record<string, unknown>>(
+        `SELECT j.name, j.settings, k.id AS connection_id, k.name AS connection, k.placeholders, c.id AS client_id, c.name AS client, p.name AS provider,
+           (SELECT GROUP_CONCAT(l.label ORDER BY l.label SEPARATOR ' ') FROM connection_labels l WHERE l.connection_id = k.id) AS labels, r.plan, r.checkpoint
+         FROM jobs j JOIN connections k ON k.id = j.connection_id JOIN clients c ON c.id = k.client_id JOIN providers p ON p.id = c.provider_id
+         JOIN runs r ON r.id = (SELECT x.id FROM runs x WHERE x.job_id = j.id AND x.state = 'done' ORDER BY x.number DESC LIMIT 1)
+         WHERE j.enabled = 1 AND j.next_run_at IS NOT NULL ORDER BY j.name LIMIT ${Math.floor(most)}`,
+      );
+      return rows.flatMap((row) => {
+        const [settings, plan] = [JobSettings.safeParse(JSON.parse(String(row.settings))), LastRun.safeParse(JSON.parse(String(row.plan)))];
+        const { calls } = JSON.parse(String(row.checkpoint)) as { calls?: number };
+        if (!settings.success || !plan.success || calls === undefined) return [];
+        return [
+          {
+            name: String(row.name),
+            schedule: settings.data.schedule,
+            connectionId: idText(row.connection_id as Buffer),
+            connection: String(row.connection),
+            placeholders: textMap.read(row.placeholders ?? '{}'),
+            labels: row.labels === null ? [] : String(row.labels).split(' '),
+            clientRecordId: idText(row.client_id as Buffer),
+            client: String(row.client),
+            provider: String(row.provider),
+            call: plan.data.call,
+            calls,
+          },
+        ];
+      });
+    },
+    async diskLevels(since) {
+      const rows = await database.select<{ instance_id: Buffer; folder: string; at: Date; free_mb: number; total_mb: number }>(
+        `SELECT instance_id, folder, at, free_mb, total_mb FROM disk_levels WHERE at >= $1 ORDER BY at LIMIT ${ROWS_MOST}`,
+        [instantText(since)],
+      );
+      return rows.map((row) => ({
+        ...{ instance: idText(row.instance_id), folder: row.folder, at: row.at.getTime() },
+        ...{ freeMb: Number(row.free_mb), totalMb: Number(row.total_mb) },
+      }));
+    },
+    async addDiskLevels(levels) {
+      for (const { instance, ...level } of levels) await diskRows.insert({ ...level, instanceId: instance });
+      await database.write(`DELETE FROM disk_levels WHERE at < UTC_TIMESTAMP(3) - INTERVAL ${LEVELS_KEPT_DAYS} DAY LIMIT 1000`);
+    },
+    calendarEntries: async () => (await entries.list()).map(({ entryKey, ...one }) => ({ key: entryKey, ...one })),
+    keepCalendarEntries: (changed, canceledBefore) =>
+      database.transaction(async (transaction) => {
+        for (const one of changed)
+          await database.write(
+            `INSERT INTO calendar_entries (entry_key, summary, at, sequence, canceled_at) VALUES ($1, $2, $3, $4, $5)
+             ON DUPLICATE KEY UPDATE summary = VALUES(summary), at = VALUES(at), sequence = VALUES(sequence), canceled_at = VALUES(canceled_at)`,
+            [one.key, one.summary, instantText(one.at), one.sequence, one.canceledAt === null ? null : instantText(one.canceledAt)],
+            transaction,
+          );
+        await database.write('DELETE FROM calendar_entries WHERE canceled_at < $1', [instantText(canceledBefore)], transaction);
+      }),
     async clientsWithEndingSecrets(until) {
       const rows = await database.select<{ id: Buffer }>(
         `SELECT DISTINCT s.client_id AS id FROM client_secrets s JOIN clients c ON c.id = s.client_id

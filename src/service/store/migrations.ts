@@ -480,4 +480,18 @@ export const MIGRATIONS: [name: string, statement: string][] = [
   ],
   // A key that someone retired did not expire.
   ['0092-retired-keys', 'ALTER TABLE caller_keys ADD COLUMN IF NOT EXISTS retired TINYINT(1) NOT NULL DEFAULT 0'],
+  [
+    '0093-disk-levels',
+    table(
+      'disk_levels',
+      `id ${ID} PRIMARY KEY, instance_id BINARY(16) NOT NULL, folder VARCHAR(300) CHARACTER SET utf8mb4 NOT NULL, at ${AT}, free_mb BIGINT UNSIGNED NOT NULL, total_mb BIGINT UNSIGNED NOT NULL, KEY (at)`,
+    ),
+  ],
+  [
+    '0094-calendar-entries',
+    table(
+      'calendar_entries',
+      `entry_key VARCHAR(190) PRIMARY KEY, summary VARCHAR(300) CHARACTER SET utf8mb4 NOT NULL, at ${AT}, sequence INT UNSIGNED NOT NULL, canceled_at DATETIME(3) NULL, KEY (canceled_at)`,
+    ),
+  ],
 ];
