@@ -2,12 +2,13 @@
 const never = (name, from, to, comment) => ({ name, severity: 'error', comment, from, to });
 /** The rooms of the service, from the bottom up: each imports those before it. */
 const ROOMS = [
-  ['ports', 'context', 'settings', 'slow-down', 'lately', 'hash', 'iso', 'problems', 'body-deadline'],
-  ['rounds'],
+  ['log-events', 'traces'],
+  ['ports', 'context', 'settings', 'slow-down', 'lately', 'hash', 'iso', 'body-deadline'],
+  ['problems', 'rounds'],
   ['store'],
   ['outgoing', 'workers', 'mail'],
   ['history'],
-  ['database', 'sealer'],
+  ['database', 'sealer', 'log-level'],
   ['records'],
   ['renewal'],
   ['tokens', 'quotas'],

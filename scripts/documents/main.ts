@@ -3,6 +3,7 @@ import { apiDocument, schemaDocument } from './api.ts';
 import { commandsDocument } from './commands.ts';
 import { dialectDocument } from './dialect.ts';
 import { errorsDocument } from './errors.ts';
+import { logDocument } from './log.ts';
 import { manualPage } from './manual.ts';
 import { settingsDocument } from './settings.ts';
 
@@ -11,6 +12,7 @@ export const DOCUMENTS: Record<string, () => string> = {
   'docs/API.md': apiDocument,
   'docs/CLI.md': commandsDocument,
   'docs/ERRORS.md': errorsDocument,
+  'docs/LOG.md': logDocument,
   'docs/rk.1': manualPage,
   'docs/DIALECT.md': dialectDocument,
   'docs/SETTINGS.md': settingsDocument,

@@ -8,6 +8,7 @@ export const HistoryQuery = z.object({
   since: Instant.optional(),
   until: Instant.optional(),
   before: Id.optional().describe('The ID of the last entry shown; returns entries before it'),
+  purpose: z.enum(['read', 'export']).default('read').describe('`export`: the log notes that entries were taken away'),
   renewals: z.enum(['true', 'false']).default('false').describe('Include routine renewals'),
   limit: z.coerce.number().int().min(1).max(1_000).default(100),
 });

@@ -9,3 +9,4 @@ export { FORMATS } from '../core/output/formats.ts';
 export { APPROVALS, CLIENT_TYPES, ENVIRONMENTS, REACHES } from '../core/provider/kinds.ts';
 export { SCENARIO_WORDS, SCENARIOS, type Scenario } from '../core/rehearsals/scenarios.ts';
 export { POLICIES } from '../core/renewal/plan.ts';
+export { LOG_LEVELS } from './log-levels.ts';

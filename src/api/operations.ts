@@ -10,8 +10,8 @@ import { ChangePassword, EndedSessions, FirstOperator, FirstOperatorState, Sessi
 import { peopleOperations } from './people-operations.ts';
 import { providerOperations } from './provider-operations.ts';
 import { rehearsalOperations } from './rehearsal-operations.ts';
-import { Statistics, StatisticsQuery } from './statistics.ts';
-import { AdoptedReplica, AdoptReplica, InstallationState, Replica, Status } from './status.ts';
+import { Breakdown, Statistics, StatisticsQuery } from './statistics.ts';
+import { AdoptedReplica, AdoptReplica, InstallationState, LogLevelShown, Replica, SetLogLevel, Status } from './status.ts';
 import { upcomingOperations } from './upcoming-operations.ts';
 
 export type { Operation } from './operation.ts';
@@ -45,6 +45,13 @@ export const operations = {
     answer: EndedSessions,
   },
   endOtherSessions: { method: 'DELETE', path: '/api/v1/session/others', access: 'operator', says: 'End your other sessions', answer: EndedSessions },
+  showBreakdown: {
+    method: 'GET',
+    path: '/api/v1/statistics/breakdown',
+    access: 'operator',
+    says: 'Busiest callers of the last 24 hours, most used quotas, last runs of jobs',
+    answer: Breakdown,
+  },
   showStatistics: {
     method: 'GET',
     path: '/api/v1/statistics',
@@ -85,6 +92,15 @@ export const operations = {
     access: 'operator',
     says: 'Say that this installation owns the grants: renewals go on',
     answer: InstallationState,
+  },
+  showLogLevel: { method: 'GET', path: '/api/v1/log-level', access: 'operator', says: 'Show the level of the log', answer: LogLevelShown },
+  setLogLevel: {
+    method: 'POST',
+    path: '/api/v1/log-level',
+    access: 'operator',
+    says: 'Change the level of the log for a while, on all replicas that run',
+    body: SetLogLevel,
+    answer: LogLevelShown,
   },
   listReplicas: { method: 'GET', path: '/api/v1/replicas', access: 'operator', says: 'List replicas of the last day', answer: list(Replica) },
   adoptReplica: {

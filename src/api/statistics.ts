@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import { RUN_RESULTS } from '../core/jobs/run-results.ts';
 import { CallerName, ConnectionName, Instant } from './common.ts';
 
 export const StatisticsQuery = z.strictObject({
@@ -17,4 +18,31 @@ export const StatisticsHour = z.object({
   rejected: count().describe('Requests that were rejected here, for lack of permission or quota'),
 });
 export type StatisticsHour = z.output<typeof StatisticsHour>;
+export const Breakdown = z.object({
+  callers: z.array(z.object({ caller: CallerName, tokens: count(), relayed: count(), rejected: count() })).describe('Of the last 24 hours, the busiest first'),
+  callers_total: count().describe('How many were active'),
+  quotas: z
+    .array(
+      z.object({
+        name: z.string().describe('The client as PROVIDER/NAME, or the connection, whose quota it is'),
+        of: z.enum(['client', 'connection']),
+        api: z.string(),
+        window: z.enum(['minute', 'hour', 'day']),
+        unit: z.string(),
+        used: count(),
+        most: count(),
+        percent: count(),
+      }),
+    )
+    .describe('Windows that are open now, the most used first'),
+  jobs: z
+    .array(
+      z.object({
+        job: z.string(),
+        runs: z.array(z.object({ number: count(), at: Instant, result: z.enum(RUN_RESULTS), records: count() })).describe('Oldest first'),
+      }),
+    )
+    .describe('Jobs that ran last'),
+});
+export type Breakdown = z.output<typeof Breakdown>;
 export const Statistics = z.object({ items: z.array(StatisticsHour).describe('Oldest first, without gaps') });

@@ -3,6 +3,7 @@ import { CONNECTION_STATES } from '../core/health.ts';
 import { APPROVALS } from '../core/provider/kinds.ts';
 import { Instant } from './common.ts';
 import { ConnectionSummary } from './connections.ts';
+import { LOG_LEVELS } from './log-levels.ts';
 
 export const Replica = z.object({
   instance: z.string(),
@@ -23,11 +24,22 @@ export const CauseGroup = z.object({
   remedy: z.string(),
   evidence: z.string().nullable().describe('What the provider said to the client'),
   example: z.string().describe('The first of them by name'),
+  has_notice: z.boolean().describe('A notice is open about this cause'),
 });
 export type CauseGroup = z.output<typeof CauseGroup>;
 export const InstallationState = z.object({ held: z.boolean(), why: z.string().nullable(), held_at: Instant.nullable() });
 export const AdoptReplica = z.strictObject({ folder: z.string().min(1).max(500).describe('The data folder, on the machine of this service') });
 export const AdoptedReplica = z.object({ instance: z.string(), answers_saved: z.number().int(), renewals_freed: z.number().int() });
+
+export const SetLogLevel = z.strictObject({
+  level: z.enum(LOG_LEVELS),
+  minutes: z.number().int().min(1).max(1_440).default(60).describe('After which the configured level applies again'),
+});
+export const LogLevelShown = z.object({
+  level: z.enum(LOG_LEVELS).describe('Of the replica that answers'),
+  usual: z.enum(LOG_LEVELS).describe('RUSTY_KETTLE_LOG_LEVEL'),
+  until: Instant.nullable().describe('Null: the configured level applies'),
+});
 
 export const Status = z.object({
   at: Instant,

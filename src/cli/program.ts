@@ -14,7 +14,7 @@ import { operator } from './commands/operator.ts';
 import { person } from './commands/person.ts';
 import { provider } from './commands/provider.ts';
 import { rehearsal, rehearse } from './commands/rehearsal.ts';
-import { installation, replica } from './commands/running.ts';
+import { installation, log, replica } from './commands/running.ts';
 import { serve, standin } from './commands/serving.ts';
 import { signIn, signOut } from './commands/sign-in.ts';
 import { calendar, upcoming } from './commands/upcoming.ts';
@@ -23,7 +23,7 @@ import { OUTPUTS, oneOf } from './options.ts';
 
 /** In the order of the work. */
 const TASKS = {
-  'Run:': [serve, standin, installation, replica],
+  'Run:': [serve, standin, installation, replica, log],
   'Set up:': [signIn, signOut, operator, provider, client, connection, caller, invitation, campaign],
   'Use:': [token, call, job, person],
   'Watch:': [status, notice, channel, upcoming, calendar, rehearse, rehearsal, activity],

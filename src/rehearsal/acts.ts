@@ -39,7 +39,7 @@ export async function actOn(stage: Stage, scene: Scene, item: Pick<UpcomingItem,
 }
 
 /** Everyone of a connection consents again. */
-export async function reconnect(stage: Stage, scene: Scene, name: string, untick?: string[]): Promise<void> {
+async function reconnect(stage: Stage, scene: Scene, name: string, untick?: string[]): Promise<void> {
   for (const [at, one] of scene.connections.filter((each) => each.name === name).entries()) {
     const options = { account: ['eg-1042', 'eg-1077'][at] ?? 'eg-1042', ...(untick ? { untick } : {}) };
     if (one.person === null) await consent(stage, scene, one.plan, options);
@@ -51,7 +51,7 @@ export async function reconnect(stage: Stage, scene: Scene, name: string, untick
 }
 
 /** A new secret or certificate beside the old one, which lasts. */
-export async function newSecret(stage: Stage, { plan, registered }: SceneClient): Promise<void> {
+async function newSecret(stage: Stage, { plan, registered }: SceneClient): Promise<void> {
   const params = { provider: plan.provider, client: plan.name };
   const standin = stage.standins.get(plan.provider);
   if (!standin) return;

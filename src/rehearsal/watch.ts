@@ -15,7 +15,7 @@ export interface Watch {
 }
 
 /** The name under which a connection, or one person of it, is shown. */
-export const shownName = ({ name, person }: Pick<SceneConnection, 'name' | 'person'>): string => (person === null ? name : `${name}/people/${person}`);
+const shownName = ({ name, person }: Pick<SceneConnection, 'name' | 'person'>): string => (person === null ? name : `${name}/people/${person}`);
 
 export function watch(stage: Stage, scene: Scene): Watch {
   const { call, clock } = stage;

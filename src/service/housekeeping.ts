@@ -68,7 +68,10 @@ export async function keepTidy(s: TidyParts, stop: AbortSignal): Promise<void> {
       await measureDisks(s);
       await tidy(s, stop);
     } catch (cause) {
-      s.ports.log.warn({ cause: cause instanceof Error ? cause.message : 'unknown' }, 'old entries could not be deleted; retrying in an hour');
+      s.ports.log.warn(
+        { event: 'housekeeping.failed', cause: cause instanceof Error ? cause.message : 'unknown' },
+        'old entries could not be deleted; retrying in an hour',
+      );
     }
   }
 }

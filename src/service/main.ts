@@ -17,6 +17,7 @@ import { changes, entryStream, history } from './history/index.ts';
 import { keepTidy } from './housekeeping.ts';
 import { type HttpParts, listen, openFront } from './http/index.ts';
 import { bell, runJobs } from './jobs/index.ts';
+import { logLevelSwitch } from './log-level.ts';
 import { mail } from './mail/index.ts';
 import { keepNotices, sendNotices } from './notices/index.ts';
 import { operators } from './operators/index.ts';
@@ -55,6 +56,7 @@ import type { RenewalStore } from './store/renewals.ts';
 import type { RunStore } from './store/runs.ts';
 import { openStore } from './store/store.ts';
 import { apiSessions, apiTokens, handout } from './tokens/index.ts';
+import { noTraces, openTraces, tracedSend } from './traces.ts';
 import { usage } from './usage/index.ts';
 import { documents, hashing, writing } from './workers/index.ts';
 
@@ -89,7 +91,9 @@ export async function startService(settings: Settings, joints: Joints = {}): Pro
   const log = pino({ level: settings.logLevel, base: { pid: process.pid } }, pino.destination({ dest: 2, sync: true }));
   await refuseUsedPort(settings); // before databases are started and migrated: a typing error is reported at once
   const folder = await openDataFolder(settings.dataFolder);
-  const own = settings.databaseUrl ? null : await startPrivateMariadb({ folder: folder.path, say: (text) => log.warn(text) });
+  const own = settings.databaseUrl
+    ? null
+    : await startPrivateMariadb({ folder: folder.path, say: (text) => log.warn({ event: 'database.private_server' }, text) });
   try {
     return await openWithDatabase({ settings, log, folder, own }, joints);
   } catch (error) {
@@ -145,15 +149,17 @@ interface Joined {
 }
 
 async function joinParts({ settings, log, folder, own, master, database, lifeId }: Joined, joints: Joints): Promise<RunningService> {
-  let jumped = (byMs: number): void => log.warn({ byMs }, 'the database clock was changed');
+  let jumped = (byMs: number): void => log.warn({ event: 'database.clock_changed', byMs }, 'the database clock was changed');
   const clock =
     (joints.time && standingClock(joints.time.now)) ??
     (await databaseClock(database, {
-      onError: (cause) => log.debug({ cause: String(cause) }, 'database clock not read'),
+      onError: (cause) => log.debug({ event: 'database.clock_not_read', cause: String(cause) }, 'database clock not read'),
       onJump: (byMs) => jumped(byMs),
     }));
   const out = outgoing(settings.privateHosts, settings.proxy);
-  const ports: Ports = { clock, random, send: joints.send?.(out.send) ?? out.send, sleep: joints.time?.sleep ?? sleep, log };
+  const traces = settings.tracesUrl === null ? noTraces : await openTraces(settings.tracesUrl, { version: PACKAGE.version, instance: folder.instanceId });
+  const send = tracedSend(traces, joints.send?.(out.send) ?? out.send);
+  const ports: Ports = { clock, random, send, traces, sleep: joints.time?.sleep ?? sleep, log };
   const plain = openStore(database);
   const renewals = joints.store?.(plain.renewals) ?? plain.renewals;
   const store = { ...plain, renewals, runs: joints.runs?.(plain.runs) ?? plain.runs };
@@ -258,6 +264,7 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
     version: PACKAGE.version,
     activityKey,
     stopping: stopping.signal,
+    logLevel: logLevelSwitch({ log, usual: settings.logLevel, changes: told, clock }),
   };
   const counts = usage({ store, ports });
   const relays = relayed({ store: store.relayed, ports });
@@ -301,7 +308,7 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
     stopping.abort();
     throw error; // the process ends with it: what was started here holds nothing yet
   }
-  log.info({ publicUrl, incarnation: replica.incarnation, database: own ? 'private' : 'given' }, 'ready');
+  log.info({ event: 'service.ready', publicUrl, incarnation: replica.incarnation, database: own ? 'private' : 'given' }, 'ready');
 
   let stopped: Promise<void> | null = null;
   const stop = async (): Promise<void> => {
@@ -310,19 +317,21 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
     await Promise.all([worker, ...watchers]);
     await pTimeout(Promise.all([engine.idle(), agreed.idle()]), { milliseconds: STOP_IDLE_MS, message: false });
     // An answer that is in memory alone is worth waiting for: losing it costs a person's consent.
-    if (keeper.unsaved() > 0) log.error({ unsaved: keeper.unsaved() }, 'stopping waits: answers are not saved yet');
+    if (keeper.unsaved() > 0) log.error({ event: 'service.stop_waits', unsaved: keeper.unsaved() }, 'stopping waits: answers are not saved yet');
     for await (const _ of looks({ withinMs: STOP_UNSAVED_MS, everyMs: 100 })) if (keeper.unsaved() === 0) break;
     await drained;
     front.stop();
     told.stop();
+    parts.logLevel.stop();
     clock.stop();
-    await Promise.all([counts.stop(), relays.stop(), past.stop(), wire.stop(), sealer.stop(), reading.stop(), hashes.stop(), tables.stop()]);
+    await Promise.all([counts.stop(), relays.stop(), shares.stop(), past.stop(), wire.stop(), sealer.stop(), reading.stop(), hashes.stop(), tables.stop()]);
     await replica.stop(keeper.unsaved() === 0 && spilled.waiting() === 0);
+    await traces.stop();
     await out.close();
     await database.close();
     await own?.stop();
     await folder.release();
-    log.info('stopped');
+    log.info({ event: 'service.stopped' }, 'stopped');
   };
   return { publicUrl, firstOperatorFile, isBusy: store.rehearsals.underWay, stop: () => (stopped ??= stop()) };
 }

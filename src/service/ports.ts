@@ -1,8 +1,9 @@
 import { randomBytes } from 'node:crypto';
 import { setTimeout as timeout } from 'node:timers/promises';
-import type { Logger } from 'pino';
 import { newRecordId } from '../core/identifiers.ts';
 import type { Send } from '../core/oauth/wire.ts';
+import type { LogEvent } from './log-events.ts';
+import type { Traces } from './traces.ts';
 
 /** What touches the world, joined in main.ts and handed to whoever needs a part of it. */
 export interface Ports {
@@ -17,7 +18,18 @@ export interface Ports {
   send: Send;
   /** Waits `ms`; shorter where `stop` is aborted. Never rejects: whoever waits looks at `stop`. */
   sleep(ms: number, stop?: AbortSignal): Promise<void>;
-  log: Logger;
+  log: Log;
+  traces: Traces;
+}
+
+type Write = (fields: { event: LogEvent } & Record<string, unknown>, message: string) => void;
+/** The log: each line has the name of its event, and a sentence for people. */
+export interface Log {
+  debug: Write;
+  info: Write;
+  warn: Write;
+  error: Write;
+  isLevelEnabled(level: string): boolean;
 }
 
 const POOL_BYTES = 8_192;

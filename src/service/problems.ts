@@ -1,7 +1,7 @@
 import type { ErrorRequestHandler, Request, Response } from 'express';
-import type { Logger } from 'pino';
 import { PROBLEM_TYPE_PREFIX, type Problem } from '../api/problem.ts';
 import { FAULTS, Fault } from '../core/fault.ts';
+import type { Log } from './ports.ts';
 
 /** A Fault as RFC 9457 problem details. */
 export function problemOf(fault: Fault, requestId: string): Problem {
@@ -34,12 +34,12 @@ function fromParser(error: unknown): Fault | null {
 export const requestIdOf = (response: Response): string => String(response.getHeader('x-request-id') ?? '');
 
 /** The one place where errors become answers: pages for browsers on their way through a consent or a tool's sign-in, problems for programs. */
-export function errorHandler(log: Logger, page: (fault: Fault, requestId: string) => string): ErrorRequestHandler {
+export function errorHandler(log: Log, page: (fault: Fault, requestId: string) => string): ErrorRequestHandler {
   return (error: unknown, request: Request, response: Response, next) => {
     if (response.headersSent) return next(error);
     const requestId = requestIdOf(response);
     const fault = error instanceof Fault ? error : (fromParser(error) ?? new Fault('INTERNAL', { cause: error }));
-    if (fault.code === 'INTERNAL') log.error({ requestId, cause: safeStack(fault.cause ?? fault) }, 'request failed');
+    if (fault.code === 'INTERNAL') log.error({ event: 'http.request_failed', requestId, cause: safeStack(fault.cause ?? fault) }, 'request failed');
     if (fault.retryAfterMs !== undefined) response.setHeader('retry-after', String(Math.max(1, Math.ceil(fault.retryAfterMs / 1000))));
     response.status(fault.status).setHeader('cache-control', 'no-store');
     const wantsPage = /^\/(consent\/|oauth\/callback\/|oauth\/authorize$)/.test(request.path);

@@ -16,7 +16,7 @@ export async function keepRounds(
       isMore = await round();
     } catch (cause) {
       const level = cause instanceof Fault && cause.code === 'DATABASE_UNAVAILABLE' ? 'debug' : 'error';
-      ports.log[level]({ cause: cause instanceof Error ? cause.message : 'unknown' }, failed);
+      ports.log[level]({ event: 'worker.round_failed', cause: cause instanceof Error ? cause.message : 'unknown' }, failed);
     }
     if (!isMore) await ports.sleep(everyMs, stop);
   }

@@ -1,6 +1,7 @@
 import { readFileSync } from 'node:fs';
 import { z } from 'zod';
 import { defaultDataFolder } from '../api/data-folder.ts';
+import { LOG_LEVELS, type LogLevel } from '../api/log-levels.ts';
 import { Fault } from '../core/fault.ts';
 import { isLoopbackHost } from '../core/provider/web-address.ts';
 import { DEFAULT_LANES } from '../core/renewal/lanes.ts';
@@ -23,7 +24,7 @@ export interface Settings {
   privateHosts: string[];
   trustedProxies: number;
   poolSize: number;
-  logLevel: string;
+  logLevel: LogLevel;
   limits: RenewalLimits;
   /** Renewals at once: in this process, at one token endpoint, for one client. */
   concurrency: number;
@@ -45,6 +46,8 @@ export interface Settings {
   noticeSettleMs: number;
   /** Whoever has it may read /metrics; null: nobody. */
   metricsToken: Secret | null;
+  /** Where spans are sent by OTLP; null: nothing is traced. */
+  tracesUrl: string | null;
   /** The file into which entries of the activity log are copied; null: none. */
   activityFile: string | null;
   /** The folder whose programs notices may start; null: none. */
@@ -159,6 +162,15 @@ export const SettingsTable = z.object({
     .min(16, { error: 'must have at least 16 characters' })
     .optional()
     .meta(about('Whoever sends it as `Authorization: Bearer` may read `/metrics` (OpenMetrics). Without it `/metrics` is off.', 'none')),
+  RUSTY_KETTLE_TRACES_URL: z
+    .url({ protocol: /^https?$/, error: 'must look like http://collector.example:4318/v1/traces' })
+    .optional()
+    .meta(
+      about(
+        'Where traces of OpenTelemetry are sent (OTLP over HTTP, JSON): token issuance, renewals, relayed calls, runs of jobs, and the requests to providers within them.',
+        'none: nothing is traced',
+      ),
+    ),
   RUSTY_KETTLE_ACTIVITY_FILE: z
     .string()
     .regex(/^\//, { error: 'must be an absolute path' })
@@ -195,10 +207,7 @@ export const SettingsTable = z.object({
     .default(60)
     .meta(about('How long a relayed call waits for the head of the API\u2019s answer, and between two parts of its body.')),
   RUSTY_KETTLE_RELAY_MOST_SECONDS: wholeNumber(1, 86_400).default(900).meta(about('How long one relayed call may take in all, both ways.')),
-  RUSTY_KETTLE_LOG_LEVEL: z
-    .enum(['debug', 'info', 'warn', 'error', 'silent'])
-    .default('info')
-    .meta(about('`debug`, `info`, `warn`, `error` or `silent`. JSON lines on standard error.')),
+  RUSTY_KETTLE_LOG_LEVEL: z.enum(LOG_LEVELS).default('info').meta(about('`debug`, `info`, `warn`, `error` or `silent`. JSON lines on standard error.')),
   RUSTY_KETTLE_DEADLINE_MS: wholeNumber(200, 60_000).default(DEFAULT_LIMITS.deadlineMs).meta(limit('the longest wait for a token endpoint')),
   RUSTY_KETTLE_LEASE_MS: wholeNumber(1_000, 600_000)
     .default(DEFAULT_LIMITS.leaseMs)
@@ -256,6 +265,7 @@ export function readSettings(environment: NodeJS.ProcessEnv): Settings {
     outputFolder: e.RUSTY_KETTLE_OUTPUT_FOLDER ?? null,
     noticeSettleMs: e.RUSTY_KETTLE_NOTICE_SECONDS * 1000,
     metricsToken: e.RUSTY_KETTLE_METRICS_TOKEN === undefined ? null : new Secret(e.RUSTY_KETTLE_METRICS_TOKEN),
+    tracesUrl: e.RUSTY_KETTLE_TRACES_URL ?? null,
     activityFile: e.RUSTY_KETTLE_ACTIVITY_FILE ?? null,
     scriptsFolder: e.RUSTY_KETTLE_SCRIPTS_FOLDER ?? null,
     mail: e.RUSTY_KETTLE_SMTP_URL === undefined ? null : { server: new Secret(e.RUSTY_KETTLE_SMTP_URL), from: e.RUSTY_KETTLE_MAIL_FROM },

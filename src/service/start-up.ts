@@ -1,12 +1,12 @@
 import { randomBytes } from 'node:crypto';
 import { existsSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
-import type { Logger } from 'pino';
 import { looks } from '../api/looks.ts';
 import { Fault } from '../core/fault.ts';
 import { type MasterKey, masterKey } from '../core/sealing/master-key.ts';
 import type { DataFolder } from './database/index.ts';
 import type { Operators } from './operators/index.ts';
+import type { Log } from './ports.ts';
 import type { Settings } from './settings.ts';
 import type { Database } from './store/database.ts';
 import type { Store } from './store/store.ts';
@@ -14,7 +14,7 @@ import type { Store } from './store/store.ts';
 const START_WAIT_MS = 60_000;
 
 /** A database server that comes up after us is waited for. @throws {Fault} DATABASE_UNAVAILABLE */
-export async function untilDatabase(database: Database, log: Logger): Promise<void> {
+export async function untilDatabase(database: Database, log: Log): Promise<void> {
   let last: unknown;
   for await (const _ of looks({ withinMs: START_WAIT_MS, everyMs: 500 })) {
     try {
@@ -22,7 +22,7 @@ export async function untilDatabase(database: Database, log: Logger): Promise<vo
     } catch (cause) {
       last = cause;
       if (!(cause instanceof Fault && cause.code === 'DATABASE_UNAVAILABLE')) break;
-      log.warn('waiting for the database');
+      log.warn({ event: 'database.waiting' }, 'waiting for the database');
     }
   }
   throw new Fault('DATABASE_UNAVAILABLE', {
@@ -54,13 +54,13 @@ export function chooseMasterKey(settings: Settings, folder: DataFolder, privateD
 }
 
 /** The database's public URL is everybody's; a setting that differs changes it, and the clients to fix are named. */
-export async function agreeOnPublicUrl(settings: Settings, store: Pick<Store, 'installation' | 'clients'>, log: Logger): Promise<string> {
+export async function agreeOnPublicUrl(settings: Settings, store: Pick<Store, 'installation' | 'clients'>, log: Log): Promise<string> {
   const stored = (await store.installation.read())?.publicUrl ?? settings.publicUrl;
   if (settings.publicUrlIsDefault || stored === settings.publicUrl) return stored;
   await store.installation.change({ publicUrl: settings.publicUrl });
   const affected = (await store.clients.redirectUris()).filter((uri) => uri.startsWith(`${stored}/`));
   log.warn(
-    { from: stored, to: settings.publicUrl, clients: affected },
+    { event: 'service.public_url_changed', from: stored, to: settings.publicUrl, clients: affected },
     'the public URL changed: these redirect URIs are registered at providers under the old one',
   );
   return settings.publicUrl;

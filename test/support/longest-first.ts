@@ -5,6 +5,7 @@ import { BaseSequencer, type TestSpecification } from 'vitest/node';
 /** Longest first, as measured on two cores. A name that is missing here costs time, never a result. */
 const LONGEST = [
   'console',
+  'rehearsal',
   'killpoints',
   'guide-walks',
   'notices',
@@ -16,6 +17,7 @@ const LONGEST = [
   'jobs-faults',
   'people-asked',
   'quota',
+  'watches',
   'browser',
   'consent-bad-days',
   'any-provider',

@@ -110,7 +110,9 @@ export const activity = () =>
         let count = 0;
         async function* lines(): AsyncGenerator<string> {
           for (let before: string | undefined, pages = 0; pages < PAGES_MOST; pages += 1) {
-            const { items, more }: { items: HistoryEntry[]; more: boolean } = await call('listHistory', { query: { ...query, before, limit: PAGE } });
+            const { items, more }: { items: HistoryEntry[]; more: boolean } = await call('listHistory', {
+              query: { ...query, before, limit: PAGE, purpose: 'export' },
+            });
             count += items.length;
             if (items.length > 0) yield `${items.map((each) => JSON.stringify(each)).join('\n')}\n`;
             if (!more) return;

@@ -1,4 +1,7 @@
+import { Argument } from '@commander-js/extra-typings';
+import { LOG_LEVELS } from '../../api/choices.ts';
 import type { AnswerOf } from '../../api/operations.ts';
+import { whole } from '../options.ts';
 import { relative } from '../print.ts';
 import { noun, operation, verb } from '../row.ts';
 import { list, one, text } from '../show.ts';
@@ -22,6 +25,28 @@ export const installation = () =>
         'Are you sure that no other installation renews these grants? Two of them invalidate each other\u2019s refresh tokens, and every connection must be reconnected.',
       shows: shownState,
     }),
+  ]);
+
+/** `rk log`: the level of the log, for a while. */
+export const log = () =>
+  noun('log', 'the log of the service', [
+    operation(verb('show', 'show the level of the log', 'rk log show'), { calls: 'showLogLevel', shows: shownLevel }),
+    operation(
+      verb('level', 'change the level for a while, on all replicas that run', 'rk log level debug --minutes 30')
+        .addArgument(new Argument('<level>').choices(LOG_LEVELS))
+        .option('--minutes <count>', 'after which the configured level applies again', whole('--minutes'), 60),
+      {
+        calls: 'setLogLevel',
+        input: ({ args: [level], options: { minutes } }) => ({ body: { level, minutes } }),
+        shows: shownLevel,
+      },
+    ),
+  ]);
+const shownLevel = (now: AnswerOf<'showLogLevel'>) =>
+  one(now, [
+    ['Level', now.level],
+    ['Until', now.until === null ? null : relative(now.until)],
+    ['Configured', now.usual],
   ]);
 
 export const replica = () =>

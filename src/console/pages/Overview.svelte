@@ -4,6 +4,7 @@
   import ConnectionTable from '../parts/ConnectionTable.svelte';
   import FirstSteps from '../parts/FirstSteps.svelte';
   import HeldNote from '../parts/HeldNote.svelte';
+  import Breakdown from '../parts/overview/Breakdown.svelte';
   import Operation from '../parts/overview/Operation.svelte';
   import NoticeTable from '../parts/notices/NoticeTable.svelte';
   import StateCounts from '../parts/overview/StateCounts.svelte';
@@ -25,7 +26,9 @@
   });
   const s = $derived(status.value);
   const notices = $derived(openNotices.value?.items ?? []);
-  const hasGroups = $derived(s?.groups.some((group) => group.count > 1) ?? false);
+  /** Causes that stand above already are not told twice. */
+  const untold = $derived(s?.groups.filter((group) => !group.has_notice) ?? []);
+  const hasGroups = $derived(untold.some((group) => group.count > 1));
   const inAll = $derived(s?.groups.reduce((sum, group) => sum + group.count, 0) ?? 0);
 </script>
 
@@ -47,7 +50,7 @@
       <h2 id="attention" class="mb-1">Action needed and degraded</h2>
       {#if s.attention.length === 0}<p class="text-base-content/70">All connections are working.</p>
       {:else}
-        {#if hasGroups}<CauseTable groups={s.groups} />{/if}
+        {#if hasGroups}<CauseTable groups={untold} />{/if}
         <ConnectionTable items={s.attention} />
         {#if inAll > s.attention.length}<p class="mt-1">
             The first {s.attention.length} of {inAll}.
@@ -61,6 +64,7 @@
     <section class="mb-6" aria-labelledby="day">
       <h2 id="day" class="mb-1">Last 24 hours</h2>
       <Statistics />
+      <Breakdown />
     </section>
   {/if}
   {#if working.value && working.value.items.length > 0}

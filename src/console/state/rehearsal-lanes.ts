@@ -1,7 +1,7 @@
 import type { RehearsalReport } from '../../api/rehearsals.ts';
 
-export type LaneTone = 'good' | 'warn' | 'bad';
-export interface RehearsalBar {
+type LaneTone = 'good' | 'warn' | 'bad';
+interface RehearsalBar {
   /** Percent of the width. */
   from: number;
   width: number;

@@ -101,7 +101,7 @@ export async function watchApprovals(s: ClientParts, everyMs: number, stop: Abor
     try {
       await lookAround(s, everyMs, stop);
     } catch (cause) {
-      s.ports.log.error({ cause: cause instanceof Error ? cause.message : 'unknown' }, 'looking for approvals failed');
+      s.ports.log.error({ event: 'approvals.round_failed', cause: cause instanceof Error ? cause.message : 'unknown' }, 'looking for approvals failed');
     }
     await s.ports.sleep(pauseMs, stop);
   }

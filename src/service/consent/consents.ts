@@ -116,7 +116,10 @@ export function consents(s: ConsentParts, whenDone: (consent: ConsentRow, outcom
     const going = work(() => advance(consent.id, 'exchanging', 'verifying'))
       .then((outcome) => s.keeper.keep('consent outcome', () => finish(consent, outcome.problem ? 'failed' : 'done', outcome)))
       .catch(async (cause: unknown) => {
-        s.ports.log.error({ cause: cause instanceof Error ? cause.message : 'unknown', consent: consent.id }, 'exchange failed on our side');
+        s.ports.log.error(
+          { event: 'consents.exchange_failed', cause: cause instanceof Error ? cause.message : 'unknown', consent: consent.id },
+          'exchange failed on our side',
+        );
         await s.keeper.keep('consent outcome', async () => finish(consent, 'failed', await brokenOff(consent)));
       })
       .finally(() => running.delete(going));

@@ -56,7 +56,7 @@ export async function pollDevices(s: ConsentParts, agreed: ConsentRuns, stop: Ab
     try {
       await Promise.all((await s.store.consents.duePolls(AT_ONCE)).map((id) => poll(s, agreed, id)));
     } catch (cause) {
-      s.ports.log.error({ cause: cause instanceof Error ? cause.message : 'unknown' }, 'polling for devices failed');
+      s.ports.log.error({ event: 'devices.round_failed', cause: cause instanceof Error ? cause.message : 'unknown' }, 'polling for devices failed');
     }
     await s.ports.sleep(LOOK_EVERY_MS, stop);
   }

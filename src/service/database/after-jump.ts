@@ -19,7 +19,7 @@ export async function afterJump(s: Needs, byMs: number): Promise<void> {
     const fixed = await s.renewals.fixInstants(s.limits);
     if (byMs === 0 && fixed === 0) return;
     const by = byMs === 0 ? '' : ` by ${Math.round(Math.abs(byMs) / 1000)} s ${byMs < 0 ? 'back' : 'forward'}`;
-    s.ports.log.warn({ byMs, fixed }, 'the database clock was changed');
+    s.ports.log.warn({ event: 'database.clock_changed', byMs, fixed }, 'the database clock was changed');
     s.history.add({
       actor: 'service',
       kind: 'clock_set',
@@ -28,6 +28,9 @@ export async function afterJump(s: Needs, byMs: number): Promise<void> {
       data: { by_ms: byMs, fixed },
     });
   } catch (cause) {
-    s.ports.log.error({ cause: cause instanceof Error ? cause.message : 'unknown', byMs }, 'instants could not be fixed after a clock change');
+    s.ports.log.error(
+      { event: 'database.clock_not_mended', cause: cause instanceof Error ? cause.message : 'unknown', byMs },
+      'instants could not be fixed after a clock change',
+    );
   }
 }

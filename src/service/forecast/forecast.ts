@@ -67,6 +67,12 @@ async function factsOf(s: ForecastParts, until: number): Promise<Facts> {
   };
 }
 
+/** The same, for whoever compares it with what is seen. */
+export async function testPhases(s: ForecastParts): Promise<Map<string, number>> {
+  const providers = new Map((await s.store.providers.all()).map((one) => [one.id, one.name]));
+  return phasesOf(s, await s.store.clients.all(), (client) => providers.get(client.providerId) ?? '');
+}
+
 /** Clients for listed accounts at which refresh tokens live only so long, in ms. */
 async function phasesOf(s: ForecastParts, clients: readonly ClientRow[], named: (client: ClientRow) => string): Promise<Map<string, number>> {
   const found = new Map<string, number>();

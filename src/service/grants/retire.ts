@@ -195,7 +195,10 @@ export async function keepRevoking(s: GrantParts, stop: AbortSignal): Promise<vo
         if (row) note(s, row.connectionName, 'service', await openAndTell(s, row));
       }
     } catch (cause) {
-      s.ports.log.error({ cause: cause instanceof Error ? cause.message : 'unknown' }, 'telling providers of revocations failed');
+      s.ports.log.error(
+        { event: 'revocations.round_failed', cause: cause instanceof Error ? cause.message : 'unknown' },
+        'telling providers of revocations failed',
+      );
     }
     await s.ports.sleep(LOOK_EVERY_MS, stop);
   }

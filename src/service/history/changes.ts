@@ -41,7 +41,7 @@ export function changes(deps: { store: ChangeStore; ports: Pick<Ports, 'clock' |
       rounds += 1;
       if (rounds % 1000 === 0) await store.deleteBefore(ports.clock.now() - KEPT_MS);
     } catch (cause) {
-      ports.log.debug({ cause: String(cause) }, 'changes not read');
+      ports.log.debug({ event: 'changes.not_read', cause: String(cause) }, 'changes not read');
     }
     if (!stopped) setTimeout(() => void poll(), POLL_MS).unref();
   };

@@ -14,6 +14,8 @@ interface Event {
   subject: string;
   says: string;
   data?: Record<string, unknown>;
+  /** What programs do all the time: kept for a shorter time, and left out of lists unless asked for. */
+  routine?: boolean;
 }
 
 /** Append-only, in chains of hashes. Written in batches behind the work; bounded, and kept in memory while the database is away. */
@@ -39,8 +41,8 @@ const ANCHORS_MOST = 40;
 /** So many rows in one statement, so that none holds others up. */
 export const FORGOTTEN_AT_ONCE = 2_000;
 
-/** A renewal that went as planned. */
-const isRoutine = (event: Event): boolean => event.kind === 'renewed' && event.data?.after_failures === 0;
+/** A renewal that went as planned, and what programs do all the time. */
+const isRoutine = (event: Event): boolean => event.routine === true || (event.kind === 'renewed' && event.data?.after_failures === 0);
 
 /** A chain that this process writes. Routine renewals have one of their own, because they are kept for a shorter time. */
 interface OwnChain {
@@ -96,7 +98,9 @@ export function history(deps: {
   };
   const kick = (): Promise<void> => {
     flushing ??= flush()
-      .catch((cause: unknown) => ports.log.warn({ cause: String(cause), waiting: waiting.length + batch.length }, 'history waits for the database'))
+      .catch((cause: unknown) =>
+        ports.log.warn({ event: 'activity.waiting', cause: String(cause), waiting: waiting.length + batch.length }, 'history waits for the database'),
+      )
       .finally(() => {
         flushing = null;
       });
@@ -106,7 +110,7 @@ export function history(deps: {
   const put = (event: Event, chain: OwnChain, routine: boolean): void => {
     if (waiting.length >= WAITING_MOST) {
       lost += 1;
-      if (lost % 1000 === 1) ports.log.error({ lost }, 'history is full while the database is away: entries are being lost');
+      if (lost % 1000 === 1) ports.log.error({ event: 'activity.lost', lost }, 'history is full while the database is away: entries are being lost');
       return;
     }
     kinds.set(event.kind, (kinds.get(event.kind) ?? 0) + 1);
@@ -138,7 +142,9 @@ export function history(deps: {
     put({ actor: 'service', kind, subject: 'installation', says, data: { anchors } }, own.records, true);
   };
   const anchored = (kind: string, says: string) =>
-    anchor(kind, says).catch((cause: unknown) => ports.log.warn({ cause: String(cause) }, 'the chains of the activity log were not joined'));
+    anchor(kind, says).catch((cause: unknown) =>
+      ports.log.warn({ event: 'activity.not_anchored', cause: String(cause) }, 'the chains of the activity log were not joined'),
+    );
   void anchored('service_started', 'The service started.');
   const timer = setInterval(() => void (waiting.length + batch.length > 0 && kick()), FLUSH_MS).unref();
   const anchoring = setInterval(() => void anchored('activity_anchored', 'Joined the chains of the activity log.'), ANCHOR_EVERY_MS).unref();

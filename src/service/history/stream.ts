@@ -33,7 +33,7 @@ export function entryStream({ path, log }: { path: string; log: Ports['log'] }):
   const kick = (): Promise<void> => {
     writing ??= flush()
       .catch((cause: NodeJS.ErrnoException) => {
-        log.warn({ path, code: cause.code, waiting: lines.length, lost }, 'the activity file cannot be written; retrying');
+        log.warn({ event: 'activity.file_not_written', path, code: cause.code, waiting: lines.length, lost }, 'the activity file cannot be written; retrying');
         timer ??= setTimeout(() => {
           timer = null;
           void kick();

@@ -3,12 +3,12 @@ import { existsSync } from 'node:fs';
 import { join } from 'node:path';
 import express, { type Express, type RequestHandler } from 'express';
 import helmet from 'helmet';
-import type { Logger } from 'pino';
 import { openApiDocument } from '../../api/openapi.ts';
 import { Fault } from '../../core/fault.ts';
 import { definitionSchema } from '../../core/provider/json-schema.ts';
 import type { BodyDeadline } from '../body-deadline.ts';
 import { CONSENT_COOKIE_SECONDS, type Consents, consentCookieName } from '../consent/index.ts';
+import type { Log } from '../ports.ts';
 import { errorHandler, requestIdOf } from '../problems.ts';
 import type { WhoCalls } from '../tokens/index.ts';
 import { SIGN_IN_COOKIE_SECONDS, type SignInRequests, signInCookieName } from '../tool-sign-ins/index.ts';
@@ -26,7 +26,7 @@ export interface AppParts {
   version: string;
   trustedProxies: number;
   bodies: BodyDeadline;
-  log: Logger;
+  log: Log;
   handlers: Handlers;
   sessions: Sessions;
   live: LiveEvents;
@@ -87,7 +87,14 @@ export function app(parts: AppParts): Express {
       // The route's pattern, never the address: that may hold a ticket, a code or a state.
       const route = (request.route as { path?: string } | undefined)?.path ?? (request.path.startsWith('/api/') ? '(no route)' : '(file)');
       log[response.statusCode >= 500 ? 'warn' : 'debug'](
-        { requestId: requestIdOf(response), method: request.method, route, status: response.statusCode, ms: Math.round(performance.now() - startedAt) },
+        {
+          event: 'http.request',
+          requestId: requestIdOf(response),
+          method: request.method,
+          route,
+          status: response.statusCode,
+          ms: Math.round(performance.now() - startedAt),
+        },
         'request',
       );
     });

@@ -32,7 +32,9 @@ export const latestResult =
     }
     const { row, job } = await servedResult(s, caller, String(request.params.job));
     response.setHeader('content-disposition', `attachment; filename="${job.name}.${format}"`);
+    const operator = caller === null ? await sessions.operator(request) : null;
     await send(s, { request, response }, row, format);
+    noteExport(s, response, { actor: caller?.name ?? operator?.name ?? 'unknown', isProgram: caller !== null, subject: `job:${job.name}`, row, format });
   };
 
 /** A personal token of an operator goes in the same header as a caller's key: then no caller is meant. */
@@ -45,12 +47,25 @@ async function callerOf(request: Request, sessions: Sessions, whoCalls: WhoCalls
 export const runFile =
   (s: JobParts, sessions: Sessions): RequestHandler =>
   async (request, response) => {
-    if (!(await sessions.operator(request))) throw new Fault('SIGN_IN_NEEDED');
+    const operator = await sessions.operator(request);
+    if (!operator) throw new Fault('SIGN_IN_NEEDED');
     const { row, job } = await runResult(s, String(request.params.run));
     const format = formatOf(request);
     response.setHeader('content-disposition', `attachment; filename="${job?.name ?? 'collection'}-${row.number}.${format}"`);
     await send(s, { request, response }, row, format);
+    noteExport(s, response, { actor: operator.name, isProgram: false, subject: job ? `job:${job.name}` : 'installation', row, format });
   };
+
+/** Who took data away, and which; what had not changed since the last time is no export. Programs' are routine: they come every minute. */
+function noteExport(
+  s: JobParts,
+  response: Response,
+  { actor, isProgram, subject, row, format }: { actor: string; isProgram: boolean; subject: string; row: RunRow; format: Format },
+): void {
+  if (response.statusCode >= 300) return;
+  const says = `Fetched the result of run ${row.number} as ${format}.`;
+  s.history.add({ actor: isProgram ? `caller:${actor}` : actor, kind: 'result_fetched', subject, says, data: { run: row.id }, routine: isProgram });
+}
 
 async function send(s: JobParts, { request, response }: { request: Request; response: Response }, row: RunRow, format: Format): Promise<void> {
   const size = await s.store.runs.fileSize(row.id, format);

@@ -67,6 +67,7 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
     quotas,
     usage,
     relayed: parts.relayed,
+    sightings: rooms.sightings,
     dispatcher: parts.dispatcher,
     tooBlind,
     addressOf,
@@ -110,7 +111,10 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
   const server = createServer({ ServerResponse: Answer }, (request, response) => {
     if (settings.trustedProxies === 0 && !proxySeen && (request.headers['x-forwarded-for'] ?? request.headers.forwarded) !== undefined) {
       proxySeen = true;
-      ports.log.warn('requests carry forwarding headers, and RUSTY_KETTLE_TRUSTED_PROXIES is 0: behind a proxy, everybody shares its address');
+      ports.log.warn(
+        { event: 'http.proxy_not_trusted' },
+        'requests carry forwarding headers, and RUSTY_KETTLE_TRUSTED_PROXIES is 0: behind a proxy, everybody shares its address',
+      );
     }
     void (lookAtTokens(request, response) || relayCalls(request, response) || everythingElse(request, response));
   });

@@ -6,7 +6,7 @@ import * as connections from '../connections/index.ts';
 import { type Consents, importToken } from '../consent/index.ts';
 import * as forecast from '../forecast/index.ts';
 import { verifyActivity } from '../history/index.ts';
-import { iso } from '../iso.ts';
+import { iso, isoOrNull } from '../iso.ts';
 import * as jobs from '../jobs/index.ts';
 import * as notices from '../notices/index.ts';
 import type { Operators } from '../operators/index.ts';
@@ -14,7 +14,7 @@ import * as people from '../people/index.ts';
 import * as providers from '../providers/index.ts';
 import * as rehearsals from '../rehearsals/index.ts';
 import * as replicas from '../replicas/index.ts';
-import { installationState, showStatistics, showStatus } from '../status/index.ts';
+import { installationState, showBreakdown, showStatistics, showStatus } from '../status/index.ts';
 import type { SignInRequests } from '../tool-sign-ins/index.ts';
 import { listUsage } from '../usage/index.ts';
 import type { HttpParts } from './parts.ts';
@@ -35,6 +35,10 @@ export function handlers(s: HttpParts, operators: Operators, consents: Consents,
     ends_at: iso(operator.endsAt),
     installation: { public_url: s.settings.publicUrl, version: s.version },
   });
+  const logLevel = () => {
+    const { until, ...shown } = s.logLevel.show();
+    return { ...shown, until: isoOrNull(until) };
+  };
   // Commands change; where the contract promises the page of what was changed, it is read afterwards.
   const then =
     <P, T>(show: (params: P) => Promise<T>) =>
@@ -60,8 +64,11 @@ export function handlers(s: HttpParts, operators: Operators, consents: Consents,
     showSession: async ({ actor }) => sessionView(actor.operator),
     signOut: async ({ actor }) => ({ ...(await operators.signOut(actor.operator)), setSession: 'end' as const }),
     showStatus: () => showStatus(s),
+    showBreakdown: () => showBreakdown(s),
     showStatistics: ({ query }) => showStatistics(s, query),
-    listHistory: async ({ query: { since, until, renewals, limit, ...query } }) => {
+    listHistory: async ({ query: { since, until, renewals, limit, purpose, ...query }, actor }) => {
+      if (purpose === 'export' && query.before === undefined)
+        s.history.add({ actor: actor.operator.name, kind: 'activity_exported', subject: 'installation', says: 'Exported entries of the activity log.' });
       const found = await s.history.list({
         ...query,
         renewals: renewals === 'true',
@@ -80,6 +87,13 @@ export function handlers(s: HttpParts, operators: Operators, consents: Consents,
     ownInstallation: async ({ actor }) => {
       await s.hold.own(actor.operator.name);
       return installationState(s);
+    },
+    showLogLevel: async () => logLevel(),
+    async setLogLevel({ body, actor }) {
+      await s.logLevel.set(body.level, body.minutes);
+      const says = `Set the log level to ${body.level} for ${body.minutes} ${body.minutes === 1 ? 'minute' : 'minutes'}.`;
+      s.history.add({ actor: actor.operator.name, kind: 'log_level_changed', subject: 'installation', says });
+      return logLevel();
     },
     listReplicas: async () => ({ items: await replicas.listReplicas(s) }),
     adoptReplica: (asked) => replicas.adoptReplica(s, asked),

@@ -49,7 +49,7 @@ export function liveEvents({ stamps, sessions, ports }: { stamps: StampStore; se
       if (last !== null && stamp !== last) send('event: changed\ndata: {}\n\n');
       last = stamp;
     } catch (cause) {
-      ports.log.debug({ cause: String(cause) }, 'no news for the console: the database does not answer');
+      ports.log.debug({ event: 'http.live_not_read', cause: String(cause) }, 'no news for the console: the database does not answer');
     } finally {
       looking = false;
     }

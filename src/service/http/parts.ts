@@ -4,6 +4,7 @@ import type { ConnectionParts } from '../connections/index.ts';
 import type { ConsentParts } from '../consent/index.ts';
 import type { ForecastParts } from '../forecast/index.ts';
 import type { JobParts } from '../jobs/index.ts';
+import type { LogLevelSwitch } from '../log-level.ts';
 import type { NoticeParts } from '../notices/index.ts';
 import type { PeopleParts } from '../people/index.ts';
 import type { ProviderParts } from '../providers/index.ts';
@@ -32,6 +33,7 @@ export interface HttpParts
     AdoptParts,
     StatusParts {
   store: Store;
+  logLevel: LogLevelSwitch;
   definitions: Definitions;
   /** Proves the heads of the chains of the activity log. */
   activityKey: Uint8Array;

@@ -37,7 +37,8 @@ export async function runJobs(s: JobParts, stop: AbortSignal): Promise<void> {
         if (!(await s.store.runs.claim(runId, lease.token, s.settings.limits.leaseMs))) continue;
         working.set(
           runId,
-          workOn(s, lease, stop)
+          s.ports.traces
+            .span('job.run', { run: runId }, (note) => workOn(s, { lease, note }, stop))
             .catch((cause: unknown) => logFailure(s, cause, 'work on a run failed; it continues from its last page'))
             .finally(() => {
               working.delete(runId);
@@ -70,7 +71,7 @@ export async function runJobs(s: JobParts, stop: AbortSignal): Promise<void> {
 /** A database that is away is known to everybody; all else is a fault of ours. */
 function logFailure(s: Pick<JobParts, 'ports'>, cause: unknown, message: string): void {
   const level = cause instanceof Fault && cause.code === 'DATABASE_UNAVAILABLE' ? 'debug' : 'error';
-  s.ports.log[level]({ cause: cause instanceof Error ? cause.message : 'unknown' }, message);
+  s.ports.log[level]({ event: 'jobs.round_failed', cause: cause instanceof Error ? cause.message : 'unknown' }, message);
 }
 
 /** One replica moves the date and begins the run; what cannot begin is recorded, so that people see it. */
@@ -104,7 +105,11 @@ async function isSkipping(s: JobParts, job: JobRow): Promise<boolean> {
 const report = (s: JobParts, job: Pick<JobRow, 'name'>, run: Pick<RunRow, 'number' | 'id'>, kind: string, says: string): void =>
   s.history.add({ actor: 'service', kind, subject: `job:${job.name}`, says: `Run ${run.number}: ${says}`, data: { run: run.id } });
 
-async function workOn(s: JobParts, lease: RunLease, stop: AbortSignal): Promise<void> {
+async function workOn(
+  s: JobParts,
+  { lease, note }: { lease: RunLease; note(more: { job: string; connection: string; number: number }): void },
+  stop: AbortSignal,
+): Promise<void> {
   const row = await s.store.runs.byId(lease.runId);
   const connection = row && (await s.store.connections.byId(row.connectionId));
   const job = row?.jobId ? await s.store.jobs.byId(row.jobId) : null;
@@ -116,6 +121,7 @@ async function workOn(s: JobParts, lease: RunLease, stop: AbortSignal): Promise<
       remedy: 'Give the job another connection.',
       diagnosis: null,
     }));
+  note({ job: job?.name ?? '', connection: connection.name, number: row.number });
   const { leaseMs } = s.settings.limits;
   // A slow page must not cost the lease; a frozen process loses it, and its save is refused.
   const beating = setInterval(() => void s.store.runs.keep(lease, leaseMs).catch(() => undefined), Math.max(250, leaseMs / 3)); // refused at the save
@@ -133,7 +139,7 @@ async function workOn(s: JobParts, lease: RunLease, stop: AbortSignal): Promise<
   } catch (error) {
     // Without the database nothing can be written: the lease runs out, and the run continues from its last page.
     if (error instanceof Fault && error.code === 'DATABASE_UNAVAILABLE') throw error;
-    s.ports.log.error({ cause: error instanceof Error ? error.message : 'unknown' }, 'a run broke');
+    s.ports.log.error({ event: 'jobs.run_broke', cause: error instanceof Error ? error.message : 'unknown' }, 'a run broke');
     const checkpoint = (await s.store.runs.byId(row.id))?.checkpoint ?? row.checkpoint;
     if (checkpoint.tries >= 3)
       return void (await fail(s, { row, job, lease }, checkpoint, {

@@ -63,7 +63,7 @@ export function mail(deps: { store: MailStore; sealer: Seals; settings: Pick<Set
       return { done: true, says: refused.length === 0 ? 'The mail server took it.' : `The mail server took it, but not for ${refused.join(', ')}.` };
     } catch (error) {
       const { responseCode, code } = error as { responseCode?: number; code?: string };
-      ports.log.info({ mail: id, responseCode, code }, 'mail not sent');
+      ports.log.info({ event: 'mail.not_sent', mail: id, responseCode, code }, 'mail not sent');
       return {
         done: false,
         says: `The mail server ${responseCode === undefined ? `did not take it (${code ?? 'unknown'})` : `answered ${responseCode}`}.`,

@@ -50,6 +50,10 @@ export interface Quotas {
   /** What an answer tells: how much is left, and whether to be patient. */
   learn(uses: readonly QuotaUse[], api: Api, answer: { status: number; header(name: string): string | undefined }): void;
   left(uses: readonly QuotaUse[]): Promise<QuotaLeft[]>;
+  /** What this replica leased of an open window and has not spent. */
+  unspent(scope: string): number;
+  /** Gives back what was leased and not spent: the service stops. */
+  stop(): Promise<void>;
 }
 
 interface Held {
@@ -130,7 +134,7 @@ export function quotas(deps: {
     state.leasing ??= lease(state, use)
       .catch((cause: unknown) => {
         // Without the database the provider's own limit is what is left; nobody is kept from calling.
-        ports.log.warn({ cause: String(cause) }, 'quota not counted: the database is away');
+        ports.log.warn({ event: 'quota.not_counted', cause: String(cause) }, 'quota not counted: the database is away');
         state.left += use.cost;
       })
       .finally(() => {
@@ -171,7 +175,10 @@ export function quotas(deps: {
       await changes.announce('quota', `${scope} ${until}`);
     };
     void told().catch((cause: unknown) =>
-      ports.log.debug({ cause: String(cause) }, 'a wait that the provider requested was not passed on to the other replicas'),
+      ports.log.debug(
+        { event: 'quota.wait_not_passed_on', cause: String(cause) },
+        'a wait that the provider requested was not passed on to the other replicas',
+      ),
     );
   };
   changes.onChange((kind, subject) => {
@@ -230,7 +237,23 @@ export function quotas(deps: {
       state.used = ours;
       void store
         .raise({ scope: first.scope, startAt: state.startAt }, Math.min(ours, first.most))
-        .catch((cause: unknown) => ports.log.debug({ cause: String(cause) }, 'quota not corrected'));
+        .catch((cause: unknown) => ports.log.debug({ event: 'quota.not_corrected', cause: String(cause) }, 'quota not corrected'));
+    },
+    unspent(scope) {
+      const one = held.get(scope);
+      const now = ports.clock.now();
+      return one && now >= one.startAt && now < one.endAt ? one.left : 0;
+    },
+    async stop() {
+      const now = ports.clock.now();
+      for (const one of held.values()) {
+        const count = Math.floor(one.left);
+        if (count <= 0 || now >= one.endAt) continue;
+        one.left = 0;
+        await store
+          .giveBack(one, count)
+          .catch((cause: unknown) => ports.log.debug({ event: 'quota.not_given_back', cause: String(cause) }, 'an unspent quota was not given back'));
+      }
     },
     async left(uses) {
       const now = ports.clock.now();

@@ -69,7 +69,7 @@ async function playOn(s: RehearsalParts, { id }: RehearsalRow, plan: RehearsalPl
     const [state, doing, report] = isDone ? (['done', '', played.report] as const) : (['failed', played.failed.slice(0, 600), null] as const);
     await s.store.rehearsals.end(id, { state, doing, report, endedAt: s.ports.clock.now() });
   } catch (cause) {
-    s.ports.log.warn({ cause: cause instanceof Error ? cause.message : 'unknown' }, 'the outcome of a rehearsal was not saved');
+    s.ports.log.warn({ event: 'rehearsal.not_saved', cause: cause instanceof Error ? cause.message : 'unknown' }, 'the outcome of a rehearsal was not saved');
   } finally {
     clearInterval(beating);
   }

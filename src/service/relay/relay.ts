@@ -12,6 +12,7 @@ import { mayBeCalled } from '../outgoing/index.ts';
 import type { Ports } from '../ports.ts';
 import { problemOf } from '../problems.ts';
 import type { Quotas, QuotaUse } from '../quotas/index.ts';
+import type { Sightings } from '../renewal/index.ts';
 import type { ApiToken, ApiTokens, CallerDirectory, KnownCaller, PermittedConnection, WhoCalls } from '../tokens/index.ts';
 import { RELAY_TOKEN_PREFIX, type RelayTokens } from '../tool-sign-ins/index.ts';
 import type { Usage } from '../usage/index.ts';
@@ -32,6 +33,7 @@ interface Parts {
   usage: Usage;
   /** How the calls went. */
   relayed: Relayed;
+  sightings: Pick<Sightings, 'saw'>;
   dispatcher: Dispatcher;
   tooBlind(): boolean;
   addressOf(request: IncomingMessage): string;
@@ -40,7 +42,7 @@ interface Parts {
   mostMs: number;
   /** Names that may resolve to private addresses. */
   privateHosts: readonly string[];
-  ports: Pick<Ports, 'clock' | 'log'>;
+  ports: Pick<Ports, 'clock' | 'log' | 'traces'>;
 }
 
 const ROUTE = '/relay/';
@@ -135,11 +137,12 @@ export function relayLane(parts: Parts): RelayLane {
     return connection.grantId;
   };
   /** The newer token after a rejection: the current one if another was used, else one that is renewed for it; null: it was got only just now. */
-  const newer = async (call: Call, grantId: string, used: ApiToken): Promise<ApiToken | null> => {
+  const newer = async (call: Call, grantId: string, used: ApiToken, onForced: () => void): Promise<ApiToken | null> => {
     const setUp = setUpFor(call);
     const current = await parts.tokens.get(grantId, setUp);
     if (current.version > used.version) return current;
     if (ports.clock.now() < used.replaceableAt) return null;
+    onForced();
     return parts.tokens.get(grantId, setUp, { newerThan: used.version });
   };
 
@@ -159,13 +162,16 @@ export function relayLane(parts: Parts): RelayLane {
         token = await parts.tokens.get(grantId, setUpFor(call));
       }
       const { body, replayable } = await bodyOf(request);
-      let renewed = false;
+      let [renewed, forced] = [false, false];
       for (;;) {
         const what = toSend(call, token, uses, { request, body, mayRetry: replayable && !renewed });
         const sent = await sendOn(parts.dispatcher, request, response, what);
-        if (sent.end !== 'held') return { call, sent, renewed };
+        if (sent.end !== 'held') {
+          if (forced && sent.end === 'done' && sent.status < 300) tookRenewed(call);
+          return { call, sent, renewed };
+        }
         const refused = sent.status === 401 || deadTokenInside(call.api, call.connection.setUp.definition.dialect, sent.body.toString('utf8'));
-        const next: ApiToken | null = refused && !renewed ? await newer(call, grantId, token) : null;
+        const next: ApiToken | null = refused && !renewed ? await newer(call, grantId, token, () => (forced = true)) : null;
         if (next !== null)
           await takeQuota(uses); // the provider counts both
         else {
@@ -180,6 +186,12 @@ export function relayLane(parts: Parts): RelayLane {
       usage.count(call.caller.id, call.connection, call.keyId, error instanceof Fault && error.code === 'QUOTA_USED_UP' ? 'limited' : 'refused');
       throw error;
     }
+  };
+  /** A token that should have been good was rejected, and the renewed one is taken: it lives shorter than stated. */
+  const tookRenewed = (call: Call): void => {
+    const { connection } = call;
+    const { dialect } = connection.setUp.definition;
+    if (!isSessionApi(call) && !dialect.renewal_ends_access_token) parts.sightings.saw(connection.clientRecordId, 'access_token_short_lived');
   };
   /** @throws {Fault} QUOTA_USED_UP */
   const takeQuota = async (uses: readonly QuotaUse[]): Promise<void> => {
@@ -226,7 +238,10 @@ export function relayLane(parts: Parts): RelayLane {
     if (response.req.destroyed && !response.req.complete) return; // the caller hung up while it was still sending
     const fault = error instanceof Fault ? error : new Fault('INTERNAL', { cause: error });
     if (fault.code === 'INTERNAL')
-      ports.log.error({ requestId, cause: error instanceof Error ? `${error.name}: ${(error.stack ?? '').split('\n')[1] ?? ''}` : 'unknown' }, 'relay failed');
+      ports.log.error(
+        { event: 'relay.failed', requestId, cause: error instanceof Error ? `${error.name}: ${(error.stack ?? '').split('\n')[1] ?? ''}` : 'unknown' },
+        'relay failed',
+      );
     if (response.headersSent) return void response.destroy();
     const body = JSON.stringify(problemOf(fault, requestId));
     response.writeHead(fault.status, [
@@ -244,7 +259,17 @@ export function relayLane(parts: Parts): RelayLane {
     served += 1;
     const requestId = `${runId}-r${served.toString(36)}`;
     try {
-      const { call, sent: ended, renewed } = await relay(request, response);
+      const {
+        call,
+        sent: ended,
+        renewed,
+      } = await ports.traces.span('relay.call', {}, async (note) => {
+        const done = await relay(request, response);
+        const { caller, connection, method } = done.call;
+        note({ caller: caller.name, connection: connection.name, 'http.request.method': method, end: done.sent.end, renewed: done.renewed });
+        if (done.sent.end === 'done') note({ 'http.response.status_code': done.sent.status });
+        return done;
+      });
       usage.count(call.caller.id, call.connection, call.keyId, 'relayed');
       parts.relayed.note(call, ended);
       const sent = ended.end === 'done' ? { end: ended.end, status: ended.status, bytes: ended.bytes } : ended; // what was seen is not for the log
@@ -252,6 +277,7 @@ export function relayLane(parts: Parts): RelayLane {
       if (ports.log.isLevelEnabled(level))
         ports.log[level](
           {
+            event: 'relay.relayed',
             requestId,
             caller: call.caller.name,
             connection: call.connection.name,

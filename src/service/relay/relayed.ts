@@ -64,7 +64,7 @@ export function relayed(deps: { store: RelayedStore; ports: Pick<Ports, 'clock' 
       try {
         await write(pair);
       } catch (cause) {
-        ports.log.debug({ cause: String(cause) }, 'what the relay saw waits for the database');
+        ports.log.debug({ event: 'relay.notes_waiting', cause: String(cause) }, 'what the relay saw waits for the database');
         if (pairs.size < PAIRS_MOST && !pairs.has(key)) pairs.set(key, pair);
       }
     }

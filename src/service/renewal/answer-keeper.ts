@@ -49,7 +49,7 @@ export function answerKeeper(deps: { store: RenewalStore; sealer: Sealer; spill:
     const write = () => {
       writing = deps.spill.write(answer).catch((cause: unknown) => {
         ports.log.error(
-          { cause: cause instanceof Error ? cause.message : 'unknown' },
+          { event: 'renewals.answer_not_spilled', cause: cause instanceof Error ? cause.message : 'unknown' },
           'AN ANSWER CANNOT BE SPILLED: it is in memory alone; do not stop this process',
         );
       });
@@ -75,7 +75,7 @@ export function answerKeeper(deps: { store: RenewalStore; sealer: Sealer; spill:
         try {
           return await work();
         } catch (cause) {
-          ports.log.warn({ cause: String(cause), what }, 'an answer waits in memory for the database');
+          ports.log.warn({ event: 'renewals.answer_waiting', cause: String(cause), what }, 'an answer waits in memory for the database');
           await sleep(waitMs);
         }
       }

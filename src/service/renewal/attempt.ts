@@ -70,7 +70,18 @@ const ARM_GOOD_FOR_MS = 1_000;
 const HELD_TRY_MS = 30_000;
 
 /** One claimed row, from T2 to its outcome. Null: an attempt was made, or T9 decided to wait. */
-export async function renewHeld(parts: AttemptParts, held: HeldRow, context: GrantContext | undefined, urgent: boolean): Promise<GivenBack | null> {
+export function renewHeld(parts: AttemptParts, held: HeldRow, context: GrantContext | undefined, urgent: boolean): Promise<GivenBack | null> {
+  const { traces } = parts.ports;
+  if (!traces.isOn) return renewNow(parts, held, context, urgent);
+  const about = { grant: held.grantId, client: context?.clientName ?? '', urgent };
+  return traces.span('token.renew', about, async (note) => {
+    const back = await renewNow(parts, held, context, urgent);
+    note({ given_back: back !== null, ...(back?.cause ? { cause: back.cause } : {}) });
+    return back;
+  });
+}
+
+async function renewNow(parts: AttemptParts, held: HeldRow, context: GrantContext | undefined, urgent: boolean): Promise<GivenBack | null> {
   const { limits, ports } = parts;
   const attempt: Attempt = { me: parts.me, claimId: held.row.claimId ?? '', epoch: held.row.epoch, generation: held.row.generation };
   const back = async (waitMs: number, cause: GivenBack['cause']): Promise<GivenBack> => {

@@ -50,7 +50,8 @@ export function connectionStates(deps: {
   const clients = new Map<string, string | null>();
   let settling: Promise<boolean> | null = null;
 
-  const invalid = (fault: Fault): void => deps.ports.log.error({ cause: fault.message }, 'the state of a connection cannot be worked out');
+  const invalid = (fault: Fault): void =>
+    deps.ports.log.error({ event: 'states.not_worked_out', cause: fault.message }, 'the state of a connection cannot be worked out');
   /** @param onlyChanged writes nothing where state and cause are as stored */
   const workOut = async (narrow: Narrow, onlyChanged: boolean): Promise<void> => {
     const found = await list.read(narrow, invalid);
@@ -105,7 +106,7 @@ export function connectionStates(deps: {
         try {
           for (let rounds = 0; rounds < ROUNDS_MOST && !stop.aborted && (await settleOnce()); rounds += 1);
         } catch (cause) {
-          deps.ports.log.debug({ cause: String(cause) }, 'states of connections wait for the database');
+          deps.ports.log.debug({ event: 'states.waiting', cause: String(cause) }, 'states of connections wait for the database');
         }
         await deps.ports.sleep(EVERY_MS, stop);
       }

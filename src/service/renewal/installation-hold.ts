@@ -34,13 +34,16 @@ export async function installationHold(deps: {
   const hold = async (why: string): Promise<void> => {
     held = true;
     if (!(await store.hold(why))) return;
-    ports.log.error({ why }, 'RENEWALS ARE HELD: run `rk installation own` once it is certain that no other installation renews these grants');
+    ports.log.error(
+      { event: 'renewals.held', why },
+      'RENEWALS ARE HELD: run `rk installation own` once it is certain that no other installation renews these grants',
+    );
     history.add({ actor: 'service', kind: 'installation_held', subject: 'installation', says: why });
     await changes.announce('installation', 'held');
   };
   changes.onChange((kind, subject) => {
     if (kind === 'installation' || subject === '*')
-      void read().catch((cause: unknown) => ports.log.debug({ cause: String(cause) }, 'hold not read; it stays as it was'));
+      void read().catch((cause: unknown) => ports.log.debug({ event: 'renewals.hold_not_read', cause: String(cause) }, 'hold not read; it stays as it was'));
   });
 
   const before = await read();

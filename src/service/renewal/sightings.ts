@@ -19,7 +19,7 @@ export function sightings(deps: { store: SightingStore; ports: Pick<Ports, 'log'
       written.set(key, performance.now());
       store.saw(clientId, what).catch((cause: unknown) => {
         written.delete(key); // the next renewal tells it again
-        ports.log.debug({ cause: String(cause) }, 'a sighting waits for the database');
+        ports.log.debug({ event: 'renewals.sighting_waiting', cause: String(cause) }, 'a sighting waits for the database');
       });
     },
     of: (clientId) => store.of(clientId),

@@ -104,7 +104,10 @@ export function spill(deps: { folder: string; master: MasterKey; ports: Pick<Por
           present.add(name);
         } catch (cause) {
           renameSync(join(folder, file), join(folder, `${file}.torn`));
-          ports.log.error({ file, cause: cause instanceof Error ? cause.message : 'unreadable' }, 'a spill file does not open; it is set aside');
+          ports.log.error(
+            { event: 'renewals.spill_not_readable', file, cause: cause instanceof Error ? cause.message : 'unreadable' },
+            'a spill file does not open; it is set aside',
+          );
         }
       }
       return found;

@@ -37,7 +37,7 @@ export function wireLog(deps: { store: WireLogStore; ports: Pick<Ports, 'clock' 
   };
   const kick = (): Promise<void> => {
     flushing ??= flush()
-      .catch((cause: unknown) => ports.log.debug({ cause: String(cause) }, 'wire log waits for the database'))
+      .catch((cause: unknown) => ports.log.debug({ event: 'wire_log.waiting', cause: String(cause) }, 'wire log waits for the database'))
       .finally(() => {
         flushing = null;
       });

@@ -31,7 +31,7 @@ export async function keepRenewing(
       claimed = await engine.renewDue(concurrency);
       await lookAfter(deps, last);
     } catch (cause) {
-      ports.log.warn({ cause: String(cause) }, 'renewal round failed');
+      ports.log.warn({ event: 'renewals.round_failed', cause: String(cause) }, 'renewal round failed');
     }
     const idleMs = claimed === 0 ? pollMs * (0.75 + ports.random.unit() / 2) : BUSY_MS;
     await ports.sleep(idleMs, stop);

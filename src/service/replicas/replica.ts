@@ -67,7 +67,7 @@ export async function beginLife(parts: ReplicaParts): Promise<Replica> {
       if (at - beatenAt > limits.silentMs) contactSince = at;
       beatenAt = at;
     } catch (cause) {
-      ports.log.debug({ cause: String(cause) }, 'heartbeat not written');
+      ports.log.debug({ event: 'replica.heartbeat_not_written', cause: String(cause) }, 'heartbeat not written');
     }
   };
   const timer = setInterval(() => void beat(), limits.heartbeatMs).unref();
@@ -132,7 +132,7 @@ async function replaySpill(deps: RecoveryParts): Promise<number> {
       : planRenewal(answer.life, ports.random.unit());
     const result = await deps.keeper.save({ ...answer, attempt: answer, nextAt, urgent: true });
     deps.spill.remove(answer);
-    ports.log.warn({ grant: answer.grantId, result }, 'an answer that a former life had spilled is back in the database');
+    ports.log.warn({ event: 'replica.answer_recovered', grant: answer.grantId, result }, 'an answer that a former life had spilled is back in the database');
   }
   return spilled.length;
 }
@@ -153,6 +153,6 @@ async function freeRows(deps: RecoveryParts): Promise<number> {
         : 0;
     await store.update([grantId], recover(waitMs));
   }
-  if (left.length > 0) ports.log.info({ freed: left.length }, 'freed what a former lifetime left behind');
+  if (left.length > 0) ports.log.info({ event: 'replica.rows_freed', freed: left.length }, 'freed what a former lifetime left behind');
   return left.length;
 }

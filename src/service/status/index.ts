@@ -1,5 +1,6 @@
 /** The face of this room: the status. */
 
+export { showBreakdown } from './breakdown.ts';
 export { hourFigures } from './hour-figures.ts';
 export type { StatusParts } from './parts.ts';
 export { showStatistics } from './statistics.ts';

@@ -1,6 +1,7 @@
 import type { Lanes } from '../../core/renewal/lanes.ts';
 import type { History } from '../history/index.ts';
 import type { Ports } from '../ports.ts';
+import type { Quotas } from '../quotas/index.ts';
 import type { AnswerKeeper, ConnectionStates, InstallationHold, Spill } from '../renewal/index.ts';
 import type { AdoptParts } from '../replicas/index.ts';
 import type { Settings } from '../settings.ts';
@@ -17,8 +18,9 @@ export interface StatusParts {
   lanes: Lanes;
   ports: Ports;
   settings: Settings;
+  quotas: Quotas;
   spill: Spill;
   store: AdoptParts['store'] &
-    Pick<Store, 'clients' | 'connectionList' | 'providers' | 'renewals' | 'revocations' | 'usage' | 'statistics' | 'connections' | 'callers'>;
+    Pick<Store, 'clients' | 'connectionList' | 'providers' | 'renewals' | 'revocations' | 'usage' | 'statistics' | 'connections' | 'callers' | 'notices'>;
   version: string;
 }

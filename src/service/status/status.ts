@@ -2,6 +2,7 @@ import type { z } from 'zod';
 import type { ConnectionSummary } from '../../api/connections.ts';
 import type { CauseGroup, InstallationState, Status } from '../../api/status.ts';
 import { groupInWords, remedyFor } from '../../core/health.ts';
+import { ofClientKey, ofProviderKey } from '../../core/notices/connections-key.ts';
 import { iso, isoOrNull } from '../iso.ts';
 import { summaries, TICKS_IN_LISTS } from '../records/index.ts';
 import { listReplicas } from '../replicas/index.ts';
@@ -22,6 +23,7 @@ export async function installationState(s: Pick<StatusParts, 'hold'>): Promise<z
 
 /** Degraded and needs-person connections by cause: one line, one remedy, however many there are. */
 async function causeGroups(s: Pick<StatusParts, 'store'>, counted: readonly StateCount[]): Promise<CauseGroup[]> {
+  const told = await s.store.notices.openKeys();
   const titles = new Map((await s.store.providers.all()).map((provider) => [provider.name, provider.title]));
   const groups = counted.flatMap((one): CauseGroup[] => {
     if (one.causeKey === null || (one.state !== 'degraded' && one.state !== 'action_needed')) return [];
@@ -36,6 +38,7 @@ async function causeGroups(s: Pick<StatusParts, 'store'>, counted: readonly Stat
         remedy: remedyFor(one.causeKey),
         evidence: one.causeKey === 'client_refused' ? one.evidence : null,
         example: one.example,
+        has_notice: told.has(ofClientKey({ ...one, causeKey: one.causeKey })) || told.has(ofProviderKey(one.provider)),
       },
     ];
   });

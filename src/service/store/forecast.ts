@@ -45,7 +45,7 @@ export interface ScheduledJob {
   calls: number;
 }
 /** Free space of the disk under a folder of a replica. */
-export interface DiskLevel {
+interface DiskLevel {
   instance: string;
   folder: string;
   freeMb: number;
@@ -54,7 +54,7 @@ export interface DiskLevel {
 const LEVEL = { id, instanceId: id, folder: text, at: instant, freeMb: number, totalMb: number };
 
 /** An entry as calendars have it. Instants are epoch ms. */
-export interface CalendarEntry {
+interface CalendarEntry {
   key: string;
   summary: string;
   at: number;

@@ -13,12 +13,16 @@ export interface NoticeFacts {
   /** Callers whose application does not take events, or lost some in the last day. */
   unreached(): Promise<{ caller: string; waiting: number; lost: number; says: string }[]>;
   /** What was seen at clients in the last days. */
-  sightings(): Promise<{ clientId: string; provider: string; client: string; what: Sighting; lastAt: number }[]>;
+  sightings(): Promise<{ clientId: string; provider: string; client: string; what: Sighting; firstAt: number; lastAt: number }[]>;
+  /** Of clients with a test phase: one connection whose refresh token worked after the phase had ended, for each. */
+  outlivedPhase(phases: ReadonlyMap<string, number>): Promise<{ clientId: string; provider: string; client: string; connection: string }[]>;
   /** What checks of approval found, newest first: of each client the last. */
   approvalNews(since: number): Promise<{ entryId: string; subject: string; approval: string; says: string; at: number }[]>;
 }
 
 const LABELS_MOST = 50;
+/** A phase that ends a little late is no news. */
+const OUTLIVED_SECONDS = 3_600;
 const ROWS_MOST = 500;
 const LABELS = "(SELECT GROUP_CONCAT(l.label ORDER BY l.label SEPARATOR ' ') FROM connection_labels l WHERE l.connection_id = k.id)";
 const words = (labels: unknown): string[] => (typeof labels === 'string' && labels !== '' ? labels.split(' ') : []);
@@ -74,8 +78,8 @@ export function noticeFacts(database: Database): NoticeFacts {
       return rows.map((row) => ({ caller: row.caller, waiting: Number(row.waiting), lost: Number(row.lost), says: row.says }));
     },
     async sightings() {
-      const rows = await database.select<{ client_id: Buffer; provider: string; client: string; what: Sighting; last_at: Date }>(
-        `SELECT s.client_id, p.name AS provider, c.name AS client, s.what, s.last_at
+      const rows = await database.select<{ client_id: Buffer; provider: string; client: string; what: Sighting; first_at: Date; last_at: Date }>(
+        `SELECT s.client_id, p.name AS provider, c.name AS client, s.what, s.first_at, s.last_at
          FROM sightings s JOIN clients c ON c.id = s.client_id JOIN providers p ON p.id = c.provider_id
          WHERE c.stage <> 'retired' AND s.last_at > UTC_TIMESTAMP(3) - INTERVAL 7 DAY LIMIT ${ROWS_MOST * 10}`,
       );
@@ -84,8 +88,24 @@ export function noticeFacts(database: Database): NoticeFacts {
         provider: row.provider,
         client: row.client,
         what: row.what,
+        firstAt: row.first_at.getTime(),
         lastAt: row.last_at.getTime(),
       }));
+    },
+    async outlivedPhase(phases) {
+      const found: { clientId: string; provider: string; client: string; connection: string }[] = [];
+      for (const [clientId, lifeMs] of phases) {
+        const [row] = await database.select<{ provider: string; client: string; connection: string }>(
+          `SELECT p.name AS provider, c.name AS client, k.name AS connection
+           FROM connections k JOIN grants g ON g.id = k.current_grant_id JOIN renewals r ON r.grant_id = g.id
+           JOIN clients c ON c.id = k.client_id JOIN providers p ON p.id = c.provider_id
+           WHERE k.client_id = $1 AND g.kind = 'authorization_code' AND r.ended = 0
+             AND r.issued_at > g.consented_at + INTERVAL ${Math.ceil(lifeMs / 1000) + OUTLIVED_SECONDS} SECOND LIMIT 1`,
+          [idBytes(clientId)],
+        );
+        if (row) found.push({ clientId, ...row });
+      }
+      return found;
     },
     async approvalNews(since) {
       const rows = await database.select<{ id: Buffer; subject: string; says: string; data: string; at: Date }>(

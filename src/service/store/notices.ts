@@ -62,6 +62,8 @@ export interface NoticeStore {
   kept(closedSince: number, newsSince: number): Promise<NoticeRow[]>;
   /** The newest first. Null: `before` names none. */
   list(filter: NoticeFilter): Promise<NoticeRow[] | null>;
+  /** Keys of the causes with an open notice. */
+  openKeys(): Promise<Set<string>>;
   byId(noticeId: string): Promise<NoticeRow | null>;
   byIds(noticeIds: readonly string[]): Promise<NoticeRow[]>;
   /** False: another replica opened one for this cause. */
@@ -118,6 +120,10 @@ export function noticeStore(database: Database): NoticeStore {
       return listed(
         database.select<{ id: Buffer }>(`SELECT id FROM notices WHERE ${all.join(' AND ')} ORDER BY opened_at DESC, id DESC LIMIT ${Math.floor(limit)}`, bind),
       );
+    },
+    async openKeys() {
+      const rows = await database.select<{ open_key: string }>("SELECT open_key FROM notices WHERE state = 'open' AND open_key IS NOT NULL LIMIT 5000");
+      return new Set(rows.map((row) => row.open_key));
     },
     byId: (noticeId) => table.find({ id: noticeId }),
     byIds: async (noticeIds) => (noticeIds.length === 0 ? [] : table.list({ id: noticeIds })),

@@ -13,6 +13,8 @@ export interface QuotaStore {
   start(window: QuotaWindow, most: number): Promise<void>;
   /** Takes so many, if so many were used; false: someone else took some. */
   take(window: QuotaWindow, count: number, used: number): Promise<boolean>;
+  /** Takes back what was taken and not used. */
+  giveBack(window: QuotaWindow, count: number): Promise<void>;
   /** Raises what was used to what the provider reports. */
   raise(window: QuotaWindow, used: number): Promise<void>;
   hold(window: QuotaWindow, untilAt: number): Promise<void>;
@@ -28,6 +30,13 @@ export function quotaStore(database: Database): QuotaStore {
       );
       return row ? { used: row.used, heldUntil: row.held_until?.getTime() ?? null } : null;
     },
+    giveBack: async ({ scope, startAt }, count) =>
+      void (await database.write('UPDATE quota_windows SET used = IF(used > $1, used - $2, 0) WHERE scope = $3 AND starts_at = $4', [
+        count,
+        count,
+        scope,
+        instantText(startAt),
+      ])),
     start: async ({ scope, startAt }, most) =>
       void (await database.write('INSERT IGNORE INTO quota_windows (scope, starts_at, most, used) VALUES ($1, $2, $3, 0)', [
         scope,

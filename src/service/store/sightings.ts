@@ -1,7 +1,7 @@
 import { type Database, idBytes } from './database.ts';
 
 /** What was seen of a provider at one client, whatever its definition states. */
-const SIGHTINGS = ['refresh_token_replaced', 'refresh_token_kept'] as const;
+const SIGHTINGS = ['refresh_token_replaced', 'refresh_token_kept', 'access_token_short_lived'] as const;
 export type Sighting = (typeof SIGHTINGS)[number];
 
 export interface SightingStore {

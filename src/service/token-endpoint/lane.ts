@@ -1,8 +1,8 @@
 import { randomUUID } from 'node:crypto';
 import type { IncomingMessage, ServerResponse } from 'node:http';
-import type { Logger } from 'pino';
 import proxyAddress from 'proxy-addr';
 import type { BodyDeadline } from '../body-deadline.ts';
+import type { Log } from '../ports.ts';
 import { malformedRequest, type OAuthAnswer } from '../tokens/index.ts';
 import type { TokenEndpoint } from './token-endpoint.ts';
 
@@ -41,7 +41,7 @@ export function tokenLane(parts: {
   hasTokenPath(path: string): boolean;
   addressOf(request: IncomingMessage): string;
   bodies: BodyDeadline;
-  log: Logger;
+  log: Log;
 }): TokenLane {
   const { log, addressOf, bodies } = parts;
   const wayOf = (path: string): Way | null => {
@@ -68,14 +68,17 @@ export function tokenLane(parts: {
     response.end(body, bytes === body.length ? 'latin1' : 'utf8'); // one byte each: copied, not encoded
     const level = answer.status >= 500 ? 'warn' : 'debug';
     if (!log.isLevelEnabled(level)) return;
-    log[level]({ requestId, method: request.method, route: way.endpoint, status: answer.status, ms: Math.round(performance.now() - startedAt) }, 'request');
+    log[level](
+      { event: 'http.request', requestId, method: request.method, route: way.endpoint, status: answer.status, ms: Math.round(performance.now() - startedAt) },
+      'request',
+    );
   };
   /** Events, not promises: those cost a tenth of the lane. */
   const serve = (request: IncomingMessage, response: ServerResponse, way: Way, query: string): void => {
     const exchange: Exchange = { request, response, way, startedAt: performance.now() };
     if (request.method !== 'POST') return send(exchange, allowPost(malformedRequest(405, 'Send a POST.')));
     const broke = (cause?: unknown): void => {
-      if (cause) log.debug({ cause: cause instanceof Error ? cause.message : 'unknown' }, 'a token request broke off');
+      if (cause) log.debug({ event: 'tokens.request_broke_off', cause: cause instanceof Error ? cause.message : 'unknown' }, 'a token request broke off');
       if (!response.writableEnded) response.destroy();
     };
     bodies.watch(request, () => {

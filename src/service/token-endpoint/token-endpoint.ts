@@ -46,7 +46,7 @@ interface Parts {
   usage: Usage;
   /** True when changes have not been heard of for too long: a key or a permission may have been withdrawn meanwhile. */
   tooBlind(): boolean;
-  ports: Pick<Ports, 'clock' | 'log'>;
+  ports: Pick<Ports, 'clock' | 'log' | 'traces'>;
 }
 
 const BY_TOOLS = ['authorization_code', 'refresh_token'];
@@ -90,6 +90,12 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
     return found;
   };
 
+  const traced = (request: TokenRequest): Promise<OAuthAnswer> =>
+    ports.traces.span('token.issue', {}, async (note) => {
+      const answer = await answerFor(request);
+      note({ 'http.response.status_code': answer.status });
+      return answer;
+    });
   const answerFor = async (request: TokenRequest, triesLeft = 3): Promise<OAuthAnswer> => {
     const epoch = callers.epoch();
     // Changes not heard of for too long: a key or a permission may have been withdrawn meanwhile.
@@ -113,7 +119,10 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
     const minimumLifeMs = readMinimumLife(form.get('minimum_life'));
     const answer = await handOut(connection, minimumLifeMs).catch((error: unknown) => {
       usage.count(caller.id, connection, keyId, 'refused');
-      ports.log.info({ caller: caller.name, connection: connection.name, why: error instanceof Error ? error.message : 'unknown' }, 'token issuance rejected');
+      ports.log.info(
+        { event: 'tokens.rejected', caller: caller.name, connection: connection.name, why: error instanceof Error ? error.message : 'unknown' },
+        'token issuance rejected',
+      );
       throw error;
     });
     // Something was paused, retired or withdrawn while this waited for a renewal: ask again before it is issued.
@@ -126,7 +135,7 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
    * answers from the beginning.
    */
   const fromMemory = (request: TokenRequest): OAuthAnswer | null => {
-    if (parts.tooBlind()) return null;
+    if (parts.tooBlind() || ports.traces.isOn) return null;
     try {
       const form = readForm(request);
       const { id, key } = credentials(request.authorization, form);
@@ -144,7 +153,7 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
   };
   const handedOut = (caller: KnownCaller, keyId: string | null, connection: PermittedConnection, answer: OAuthAnswer): OAuthAnswer => {
     usage.count(caller.id, connection, keyId, 'token');
-    if (ports.log.isLevelEnabled('debug')) ports.log.debug({ caller: caller.name, connection: connection.name }, 'handout');
+    if (ports.log.isLevelEnabled('debug')) ports.log.debug({ event: 'tokens.issued', caller: caller.name, connection: connection.name }, 'token issued');
     return answer;
   };
 
@@ -241,7 +250,7 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
     } catch (error) {
       if (error instanceof Refusal) return error.answer;
       if (error instanceof Fault) return faultAnswer(error);
-      ports.log.error({ cause: error instanceof Error ? error.name : 'unknown' }, 'token endpoint failed');
+      ports.log.error({ event: 'tokens.endpoint_failed', cause: error instanceof Error ? error.name : 'unknown' }, 'token endpoint failed');
       return {
         status: 500,
         headers: OAUTH_HEADERS,
@@ -250,7 +259,7 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
     }
   };
   return {
-    token: (request) => fromMemory(request) ?? guarded(() => answerFor(request)),
+    token: (request) => fromMemory(request) ?? guarded(() => traced(request)),
     revoke: (request) =>
       guarded(async () => {
         const form = readForm(request);

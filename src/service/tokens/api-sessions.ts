@@ -74,7 +74,7 @@ export function apiSessions(deps: {
       return { version, session: { access: await sealer.open(place(grantId), sealed), baseUrl, issuedAt, expiresAt, version } };
     } catch (cause) {
       if (!(cause instanceof Fault && cause.code === 'SEAL_BROKEN')) throw cause;
-      ports.log.error({ grant: grantId }, 'a sealed session does not open: another one is opened at the API');
+      ports.log.error({ event: 'sessions.not_readable', grant: grantId }, 'a sealed session does not open: another one is opened at the API');
       return { version, session: null };
     }
   };
@@ -113,7 +113,7 @@ export function apiSessions(deps: {
       const opened: ApiSession = { ...(await ask(grantId, setUp.definition, setUp.session)), version: version + 1 };
       const sealed = sealer.seal(place(grantId), opened.access);
       await store.save(grantId, { ...opened, sealed });
-      ports.log.info({ grant: grantId, version: opened.version }, 'session opened');
+      ports.log.info({ event: 'sessions.opened', grant: grantId, version: opened.version }, 'session opened');
       return opened;
     } catch (error) {
       await store.release(grantId, me).catch(() => undefined); // the lease expires
@@ -154,7 +154,7 @@ export function apiSessions(deps: {
         const rest = present.expiresAt - ports.clock.now();
         if (rest < (present.expiresAt - present.issuedAt) * RENEW_AT && !refused.has(grantId))
           void start(grantId, setUp, { minimumLifeMs: present.expiresAt - present.issuedAt }).catch((cause: unknown) =>
-            ports.log.debug({ cause: String(cause) }, 'session not renewed ahead'),
+            ports.log.debug({ event: 'sessions.not_renewed_ahead', cause: String(cause) }, 'session not renewed ahead'),
           );
         return present;
       }

@@ -61,7 +61,7 @@ export function callerDirectory(deps: {
   };
   const keepTokenPaths = (): void =>
     void readTokenPaths().catch((cause: unknown) => {
-      ports.log.debug({ cause: String(cause) }, 'token paths not read');
+      ports.log.debug({ event: 'callers.token_paths_not_read', cause: String(cause) }, 'token paths not read');
       setTimeout(keepTokenPaths, READ_AGAIN_MS).unref(); // the database is away; once it is back they are read
     });
   keepTokenPaths();

@@ -63,7 +63,7 @@ export function usage(deps: { store: Pick<Store, 'usage' | 'connections' | 'call
       for (const key of keys) await store.callers.keyUsed(key);
     } catch (cause) {
       for (const key of keys) usedKeys.add(key);
-      ports.log.debug({ cause: String(cause) }, 'usage counts wait for the database');
+      ports.log.debug({ event: 'usage.waiting', cause: String(cause) }, 'usage counts wait for the database');
     }
   };
   const timer = setInterval(() => void flush(), FLUSH_MS).unref();
