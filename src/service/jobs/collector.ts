@@ -8,6 +8,7 @@ import { columnsIn } from '../../core/output/format.ts';
 import { withoutPersonal } from '../../core/output/record.ts';
 import { ID_BYTES, IdSet, keysOf, writeKey } from '../../core/paging/id-set.ts';
 import { idOf, type Page, readPage } from '../../core/paging/page.ts';
+import { rawItems } from '../../core/paging/raw-items.ts';
 import { callForPage } from '../../core/paging/request.ts';
 import { halve } from '../../core/paging/slices.ts';
 import { type Ended, isGuard, linkResolver, startWalk, takePage } from '../../core/paging/walk.ts';
@@ -24,6 +25,8 @@ const PAGE_BYTES = 32_000_000;
 const WAIT_HERE_MS = 2_000;
 const CALLABLE_MS = 1_000;
 const COLUMNS_MOST = 1_000;
+/** Records of fewer characters are kept as one row. */
+const ONE_ROW = 2_000_000;
 
 /** What the work on a run came to. `left`: someone else goes on, or it waits, or it was cancelled. */
 export type Worked = { is: 'collected'; checkpoint: Checkpoint } | { is: 'left' } | { is: 'failed'; checkpoint: Checkpoint; problem: RunProblem };
@@ -45,15 +48,24 @@ interface Collector {
   stop: AbortSignal;
   /** Files that are written while pages come; null: they are written afterwards. */
   files: WritingAhead | null;
+  /** The last page on its way into the database, while the next one is read; false: the run is someone else's. */
+  saving: Promise<boolean>;
 }
 
 /** Collects page after page from where the checkpoint stands, and saves after each, until the list ends or something stops it. */
 export async function collect(s: JobParts, work: Pick<Collector, 'row' | 'connection' | 'lease' | 'leaseMs' | 'hashKey' | 'stop' | 'files'>): Promise<Worked> {
-  const { row, lease } = work;
-  const c: Collector = { ...work, s, callable: null, ahead: null, ...(await idsOf(s, row)) };
+  const { row } = work;
+  const c: Collector = { ...work, s, callable: null, ahead: null, saving: Promise.resolve(true), ...(await idsOf(s, row)) };
+  const worked = await collectPages(c);
+  return (await c.saving) ? worked : { is: 'left' };
+}
+
+async function collectPages(c: Collector): Promise<Worked> {
+  const { s, row, lease, stop } = c;
   let point = awake(row.checkpoint, s.ports.clock.now());
   while (point.ended === null) {
-    if (work.stop.aborted) {
+    if (stop.aborted) {
+      if (!(await c.saving)) return { is: 'left' };
       await s.store.runs.wait(lease, { checkpoint: point, waits: '', untilMs: 0, state: 'running' });
       return { is: 'left' };
     }
@@ -131,7 +143,8 @@ async function onePage(c: Collector, point: Checkpoint): Promise<Turned> {
   const page = readPage(row.plan.paging, document, (name) => headers[name]);
   if (typeof page === 'string')
     return { checkpoint: counted, problem: problem('NO_LIST', page, 'Check where the records stand: recognize the paging again, or set it by hand.') };
-  return take(c, { point: counted, page, bytes: Buffer.byteLength(fetched.body), resolve: resolver(callable, address, fetched.url) });
+  const raw = rawItems(fetched.body, document, row.plan.paging.items ?? '');
+  return take(c, { point: counted, page, raw, bytes: Buffer.byteLength(fetched.body), resolve: resolver(callable, address, fetched.url) });
 }
 
 /** Errors inside a good status count as what the diagnosis takes them for. */
@@ -157,10 +170,10 @@ function resolver({ definition }: Callable, address: ApiAddress, sent: string): 
 /** Takes a page into the run, and saves both together. */
 async function take(
   c: Collector,
-  { point, page, bytes, resolve }: { point: Checkpoint; page: Page; bytes: number; resolve: (link: string) => string | null },
+  { point, page, raw, bytes, resolve }: { point: Checkpoint; page: Page; raw: string | null; bytes: number; resolve: (link: string) => string | null },
 ): Promise<Turned> {
   const { plan } = c.row;
-  const content = JSON.stringify(page.records);
+  const content = raw ?? JSON.stringify(page.records);
   const left = {
     pages: plan.limits.pages - (point.pages - point.walk.pages),
     records: plan.limits.records - (point.records - point.walk.records),
@@ -171,12 +184,15 @@ async function take(
   const sorted = step.ended === 'repeated_page' ? { fresh: [], keys: null, doubles: 0, withoutId: 0, known: 0 } : sort(c, page.records);
   const isWhole = sorted.fresh.length === page.records.length && plan.personal.length === 0;
   const kept = isWhole ? page.records : sorted.fresh.map((record) => withoutPersonal(record, plan.personal, c.hashKey));
-  const staged = await stage(kept, { ids: sorted.keys, firstSequence: point.sequence + 1, content: isWhole ? content : null });
+  const staging = stage(kept, { ids: sorted.keys, firstSequence: point.sequence + 1, content: isWhole ? content : null });
+  staging.catch(() => undefined); // thrown where it is awaited
+  // Only a page of many megabytes becomes several rows: how many has to be known before the next page.
+  const staged = isWhole && content.length < ONE_ROW ? staging : await staging;
   const since = plan.since;
   const after: Checkpoint = {
     ...point,
     walk: step.walk,
-    sequence: point.sequence + staged.length,
+    sequence: point.sequence + (Array.isArray(staged) ? staged.length : Math.min(1, kept.length)),
     records: point.records + sorted.fresh.length + sorted.known,
     kept: point.kept + kept.length,
     doubles: point.doubles + sorted.doubles,
@@ -229,12 +245,16 @@ function sort({ row, ids, known }: Collector, records: readonly unknown[]): Sort
   return { ...found, keys: keys.subarray(0, found.fresh.length * ID_BYTES) };
 }
 
-async function save(c: Collector, checkpoint: Checkpoint, staged: StagedPage[]): Promise<Turned> {
-  return (await c.s.store.runs.savePage(c.lease, checkpoint, staged, c.leaseMs)) ? { checkpoint } : { left: true };
+/** Saves a page with its checkpoint, behind the next one: at most one page is on its way, and pages are saved in their order. */
+async function save(c: Collector, checkpoint: Checkpoint, staged: StagedPage[] | Promise<StagedPage[]>): Promise<Turned> {
+  if (!(await c.saving)) return { left: true };
+  c.saving = Promise.resolve(staged).then((pages) => c.s.store.runs.savePage(c.lease, checkpoint, pages, c.leaseMs));
+  c.saving.catch(() => undefined); // thrown where it is awaited
+  return { checkpoint };
 }
 
 /** The list, or a slice of it, is over: the next slice follows, or the halves of one that met the cap. */
-async function endOfSlice(c: Collector, after: Checkpoint, staged: StagedPage[], ended: Ended): Promise<Turned> {
+async function endOfSlice(c: Collector, after: Checkpoint, staged: StagedPage[] | Promise<StagedPage[]>, ended: Ended): Promise<Turned> {
   const { slice } = after;
   const { paging } = c.row.plan;
   if (slice === null || paging.slice === undefined) return save(c, { ...after, ended }, staged);
@@ -268,6 +288,7 @@ async function cutSlice(
     slicesLeft: [second, ...after.slicesLeft],
   };
   c.files?.abandon();
+  if (!(await c.saving)) return { left: true };
   if (!(await c.s.store.runs.discardPages(c.lease, checkpoint, slice.firstSequence, c.leaseMs))) return { left: true };
   if (c.ids) c.ids = await idsKept(c.s, [c.row.id]);
   return { checkpoint };
@@ -298,6 +319,7 @@ const failed = (checkpoint: Checkpoint, code: string, says: string, remedy: stri
 });
 
 async function wait(c: Collector, point: Checkpoint, failure: PageFailure, diagnosis: Diagnosis | null): Promise<Turned> {
+  if (!(await c.saving)) return { left: true };
   const turn = afterFailure(failure, point.tries);
   if ('fail' in turn) return { checkpoint: point, problem: problemOf(failure, diagnosis) };
   const after: Checkpoint = {
