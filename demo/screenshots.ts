@@ -2,6 +2,7 @@ import { mkdirSync } from 'node:fs';
 import { join } from 'node:path';
 import type { Page } from 'playwright-core';
 import type { ApiClient } from '../src/api/client.ts';
+import { eventually } from '../testing/waiting.ts';
 import { seedConsents } from './consents.ts';
 import { ensureOperator, seedBerthline } from './harbour.ts';
 import { runAgain, seedJobs } from './jobs.ts';
@@ -99,13 +100,19 @@ async function phonePicture(page: Page, call: ApiClient): Promise<void> {
   await phone.close();
 }
 
-/** What someone is asked whose browser a tool has sent here. */
-async function signInPicture(page: Page, call: ApiClient): Promise<void> {
-  const { caller_id } = await call('showCaller', { params: { caller: 'deck-announcer' } });
-  const query = new URLSearchParams({ response_type: 'code', client_id: caller_id, redirect_uri: 'http://127.0.0.1:53217/signed-in', state: 'x' });
-  await page.goto(`${new URL(page.url()).origin}/oauth/authorize?${query}`);
-  await page.getByRole('button', { name: 'Let it use announcements' }).waitFor();
-  await shoot(page, 'tool-sign-in');
+/** A rehearsal of the demo's own set-up: a client secret expires. */
+async function rehearsalPicture(page: Page, call: ApiClient): Promise<void> {
+  const { id } = await call('startRehearsal', { body: { scenario: 'secret_expires', hits: 'eelgrass', providers: ['eelgrass', 'berthline', 'oakum'] } });
+  const done = await eventually(
+    async () => {
+      const seen = await call('showRehearsal', { params: { rehearsal: id } });
+      return seen.state === 'running' ? null : seen;
+    },
+    600_000,
+    'the end of the rehearsal',
+  );
+  if (done.state !== 'done') throw new Error(done.doing);
+  await shootAt(page, 'rehearsal', `#/rehearsals/${id}`, 'What happened');
 }
 
 /** What a terminal shows, drawn by the browser: the text is rk's own, untouched. */
@@ -165,7 +172,6 @@ const good = await tour(say, {
     await page.getByRole('cell', { name: 'signed in', exact: true }).waitFor();
     await page.getByRole('button', { name: /^Only “sign in”/ }).click();
     await shootAt(page, 'caller', '#/callers/deck-announcer/setup', 'Authorization URL');
-    await signInPicture(page, call);
     await page.evaluate(() => location.assign('#/connections/sailings/test-call'));
     await page.getByRole('button', { name: 'rows-of-a-table', exact: true }).click();
     await page.getByLabel('table', { exact: true }).fill('sailings');
@@ -176,6 +182,7 @@ const good = await tour(say, {
     await page.getByRole('button', { name: 'Dark' }).click();
     await shootAt(page, 'upcoming', '#/upcoming', 'Begin by');
     await page.getByRole('button', { name: 'Light' }).click();
+    await rehearsalPicture(page, call);
     await seedPeople(harbour, call);
     await phonePicture(page, call);
     await shootAt(page, 'people', '#/connections/crew-id', 'Ingrid N.');

@@ -222,6 +222,12 @@ test('known secrets go in by API, command line, consent and renewal', async () =
   await recorded('addChannel', { body: { ...noticed, rule: ChannelRule.parse({}) } });
   await recorded('testChannel', { params: { channel: 'canary' } });
   const notice = await eventually(async () => (await call('listNotices', { query: {} })).items[0] ?? null); // the channel does not work
+  const rehearsal = await recorded('startRehearsal', { body: { scenario: 'quota_used_up' } });
+  const rehearsed = await eventually(async () => {
+    const seen = await call('showRehearsal', { params: { rehearsal: rehearsal.id } });
+    return seen.state === 'running' ? null : seen;
+  }, 110_000);
+  expect([rehearsed.state, rehearsed.doing]).toEqual(['done', '']);
   const body = { person: 'canary-person', purpose: 'To see', caller: 'canary', return_to: back, mail_to: 'person@saltmarsh.example' };
   const { url } = await call('invitePerson', { params: { connection: shared.name }, body });
   const phone = new Browser();
@@ -246,6 +252,7 @@ test('known secrets go in by API, command line, consent and renewal', async () =
           run: run.id,
           channel: 'canary',
           notice: notice.id,
+          rehearsal: rehearsal.id,
         },
         ...(name === 'listSetupInstructions' ? { query: { connection: 'canary' } } : {}),
       } as { params: { caller: string } },

@@ -32,9 +32,10 @@ const PAGES: [hash: string, heading: string][] = [
   ...['', '/result', '/settings', '/activity'].map((tab): [string, string] => [`#/jobs/rows${tab}`, 'rows']),
   ['#/jobs/new', 'New job'],
   ['#/upcoming', 'Upcoming'],
+  ['#/rehearsals', 'Rehearsals'],
   ['#/activity', 'Activity'],
   ['#/notices', 'Notices'],
-  ...['', '/channels', '/account'].map((tab): [string, string] => [`#/settings${tab}`, 'Settings']),
+  ...['', '/channels', '/log', '/account'].map((tab): [string, string] => [`#/settings${tab}`, 'Settings']),
   ['#/help', 'Help'],
 ];
 

@@ -72,8 +72,10 @@ test(
   'ninety days: exactly what was forecast stops, on its date, and nothing else',
   async () => {
     const { plan, ends } = world(false);
+    // A server on this machine is a real one.
+    plan.providers.push(definition('oakum', (text) => text.replace(/base_url: .*/, 'base_url: "http://127.0.0.1:9/api"')));
     const report = await rehearse(plan, () => undefined);
-    expect(report.leftOut).toEqual([]);
+    expect(report.leftOut).toEqual([{ what: 'Provider oakum', why: expect.stringContaining('http://127.0.0.1:9') }]);
     expect(report.forecast.map(({ what, outcome }) => [what.split(' (')[0], outcome])).toHaveLength(ends);
     expect(report.forecast.filter((one) => one.outcome !== 'happened')).toEqual([]);
     expect(report.unforeseen).toEqual([]);

@@ -38,7 +38,7 @@ const SECRET_IS_OLD = 'Its secret had expired.';
 
 /** Rebuilds the plan on a stage, through the API as an operator would. */
 export async function buildScene(stage: Stage, plan: RehearsalPlan, doing: (done: number, what: string) => void): Promise<Scene> {
-  const scene: Scene = { connections: [], clients: [], callers: [], jobs: [], leftOut: [...plan.leftOut] };
+  const scene: Scene = { connections: [], clients: [], callers: [], jobs: [], leftOut: [...plan.leftOut, ...stage.leftOut] };
   const total = plan.clients.length + plan.connections.length + plan.callers.length + plan.jobs.length;
   let done = 0;
   const each = async <T>(all: readonly T[], what: (one: T) => string, build: (one: T) => Promise<unknown>): Promise<void> => {

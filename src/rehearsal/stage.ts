@@ -2,6 +2,7 @@ import { readFileSync } from 'node:fs';
 import { createServer, type IncomingMessage } from 'node:http';
 import { type ApiClient, apiClient } from '../api/client.ts';
 import type { RehearsalPlan } from '../api/rehearsals.ts';
+import { readDefinition } from '../core/provider/read-definition.ts';
 import { DEFAULT_LANES } from '../core/renewal/lanes.ts';
 import { DEFAULT_LIMITS } from '../core/renewal/limits.ts';
 import { type RunningService, startService } from '../service/main.ts';
@@ -16,6 +17,8 @@ export interface Stage {
   call: ApiClient;
   /** By the provider's name. */
   standins: ReadonlyMap<string, RunningStandin>;
+  /** Providers that cannot be simulated. */
+  leftOut: RehearsalPlan['leftOut'];
   /** Where channels send to, and what they sent. */
   mailboxUrl: string;
   sent: { at: number; channel: string; event: string; notice: string }[];
@@ -38,6 +41,7 @@ export async function openStage(plan: RehearsalPlan, { folder, port, startAt, pa
   const clock = rehearsedClock(startAt);
   const standins = new Map<string, RunningStandin>();
   const sent: Stage['sent'] = [];
+  const leftOut: Stage['leftOut'] = [];
   let service: RunningService | null = null;
   const mailbox = createServer((request, response) => {
     void bodyOf(request).then((body) => {
@@ -55,7 +59,15 @@ export async function openStage(plan: RehearsalPlan, { folder, port, startAt, pa
     await new Promise((resolve) => mailbox.close(resolve));
   };
   try {
-    for (const { name, document } of plan.providers) standins.set(name, await startStandin({ definitionText: document, port: 0, now: clock.now }));
+    for (const { name, document } of plan.providers) {
+      const running = await startStandin({ definitionText: document, port: 0, now: clock.now });
+      standins.set(name, running);
+      const foreign = foreignAddress(running);
+      if (foreign === null) continue;
+      await running.stop();
+      standins.delete(name);
+      leftOut.push({ what: `Provider ${name}`, why: `Its definition names ${foreign}, which cannot be simulated. Nothing real is called.` });
+    }
     service = await startService(settingsFor(folder, port), {
       time: clock,
       send: (send) => (request) => clock.during(send(request)),
@@ -74,6 +86,7 @@ export async function openStage(plan: RehearsalPlan, { folder, port, startAt, pa
       url,
       call,
       standins,
+      leftOut,
       sent,
       mailboxUrl: `http://127.0.0.1:${address && typeof address === 'object' ? address.port : 0}`,
       async moveTo(at) {
@@ -90,6 +103,13 @@ export async function openStage(plan: RehearsalPlan, { folder, port, startAt, pa
     await stop();
     throw error;
   }
+}
+
+/** An address of a simulated provider's definition that leads elsewhere, such as to a real server on this machine; null: none does. */
+function foreignAddress({ definitionText, port }: RunningStandin): string | null {
+  const { server, identity, apis, dialect } = readDefinition(definitionText);
+  const addresses = JSON.stringify([server, identity, apis, dialect]).match(/https?:\/\/[^"\\\s/?#]+/g) ?? [];
+  return addresses.find((address) => !new RegExp(`^http://(127\\.0\\.0\\.1|[a-z0-9.{}_-]+\\.localhost):${port}$`).test(address)) ?? null;
 }
 
 export interface StageOptions {

@@ -45,12 +45,19 @@
       {#if notices.length > NOTICES_SHOWN}<p class="mt-1"><a class="link" href="#/notices">All {notices.length} notices</a></p>{/if}
     </section>
   {/if}
+  {#if hasGroups}<CauseTable groups={untold} />{/if}
+  {#if s.connections.total > 0}
+    <section class="mb-6" aria-labelledby="day">
+      <h2 id="day" class="mb-1">Last 24 hours</h2>
+      <Statistics />
+      <Breakdown />
+    </section>
+  {/if}
   {#if s.connections.total > 0}
     <section class="mb-6" aria-labelledby="attention">
       <h2 id="attention" class="mb-1">Action needed and degraded</h2>
       {#if s.attention.length === 0}<p class="text-base-content/70">All connections are working.</p>
       {:else}
-        {#if hasGroups}<CauseTable groups={untold} />{/if}
         <ConnectionTable items={s.attention} />
         {#if inAll > s.attention.length}<p class="mt-1">
             The first {s.attention.length} of {inAll}.
@@ -60,13 +67,6 @@
     </section>
   {/if}
   <Waiting status={s} />
-  {#if s.connections.total > 0}
-    <section class="mb-6" aria-labelledby="day">
-      <h2 id="day" class="mb-1">Last 24 hours</h2>
-      <Statistics />
-      <Breakdown />
-    </section>
-  {/if}
   {#if working.value && working.value.items.length > 0}
     <section class="mb-6" aria-labelledby="working">
       <h2 id="working" class="mb-1">Working</h2>

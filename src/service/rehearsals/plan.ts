@@ -68,6 +68,13 @@ async function clientPlan(s: RehearsalParts, provider: string, client: ClientRow
   };
 }
 
+/** Whoever composed a call may have put a key of their own into a header. */
+const SECRET_HEADER = /auth|key|token|secret|cookie|session/i;
+const withoutSecrets = <C extends { headers: { name: string }[] }>(call: C): C => ({
+  ...call,
+  headers: call.headers.filter(({ name }) => !SECRET_HEADER.test(name)),
+});
+
 async function jobsOf(s: RehearsalParts, names: readonly string[], leftOut: RehearsalPlan['leftOut']): Promise<RehearsalPlan['jobs']> {
   const jobs: RehearsalPlan['jobs'] = [];
   for (const job of await s.store.jobs.list()) {
@@ -78,7 +85,8 @@ async function jobsOf(s: RehearsalParts, names: readonly string[], leftOut: Rehe
       continue;
     }
     try {
-      jobs.push({ name: job.name, connection, settings: await filledJob(s, connection, job.settings) });
+      const settings = await filledJob(s, connection, job.settings);
+      jobs.push({ name: job.name, connection, settings: { ...settings, call: settings.call && withoutSecrets(settings.call) } });
     } catch (error) {
       if (!(error instanceof Fault) || error.code === 'DATABASE_UNAVAILABLE') throw error;
       leftOut.push({ what: `Job ${job.name}`, why: error.message });

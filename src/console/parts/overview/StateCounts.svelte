@@ -17,7 +17,7 @@
   {#each counts as one (one.label)}
     <div class="flex items-baseline gap-2">
       <dt class="order-2"><a class="hover:underline" href={one.href}>{one.label}</a></dt>
-      <dd class={['text-2xl font-semibold tabular-nums', one.count > 0 && one.tone]}>{one.count}</dd>
+      <dd class={['text-2xl font-semibold tabular-nums', one.count > 0 && one.tone]}>{one.count.toLocaleString('en-US')}</dd>
     </div>
   {/each}
 </dl>
