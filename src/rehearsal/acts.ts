@@ -1,11 +1,10 @@
 import type { UpcomingItem } from '../api/upcoming.ts';
 import { readDefinition } from '../core/provider/read-definition.ts';
+import type { Scenario } from '../core/rehearsals/scenarios.ts';
 import { addSecret } from '../standins/console/record.ts';
 import { connectPerson, consent, madeCertificate, type Scene, type SceneClient } from './scene.ts';
 import type { Stage } from './stage.ts';
 import { Standin } from './standin.ts';
-
-/** What people do: the remedies of Upcoming, and what goes wrong at providers. */
 
 /** Kinds of dates after which something stops working. */
 export const STOPPING: readonly UpcomingItem['kind'][] = ['client_secret', 'certificate', 'grant', 'test_phase', 'caller_key'];
@@ -66,7 +65,7 @@ async function newSecret(stage: Stage, { plan, registered }: SceneClient): Promi
 
 const MANY = 100_000;
 /** Makes one provider go wrong, and right again. */
-export async function goWrong(stage: Stage, scene: Scene, { scenario, hits, isOver }: { scenario: string; hits: string; isOver: boolean }): Promise<string> {
+export async function goWrong(stage: Stage, scene: Scene, { scenario, hits, isOver }: { scenario: Scenario; hits: string; isOver: boolean }): Promise<string> {
   const provider = hits.split('/')[0] ?? '';
   const standin = new Standin(stage.standins.get(provider));
   const fault = (at: string, kind: string, more: object = {}) => standin.order('faults', { at, kind, times: MANY, ...more });
@@ -84,8 +83,8 @@ export async function goWrong(stage: Stage, scene: Scene, { scenario, hits, isOv
       else await fault('api', 'status', { status: 429, retry_after_seconds: 3_600 });
       return isOver ? `${provider} takes calls again.` : `${provider} answers API calls with 429 and "Retry-After: 3600".`;
     case 'approval_withdrawn': {
-      for (const { plan, registered } of scene.clients.filter((one) => one.plan.provider === provider))
-        await standin.order('approval', { client_id: registered.id, state: isOver ? 'approved' : 'rejected' }).then(() => plan);
+      for (const { registered } of scene.clients.filter((one) => one.plan.provider === provider))
+        await standin.order('approval', { client_id: registered.id, state: isOver ? 'approved' : 'rejected' });
       return isOver ? `${provider} approves its clients again.` : `${provider} withdraws the approval of its clients.`;
     }
     case 'scopes_unticked': {

@@ -4,7 +4,7 @@ import type { Stage } from './stage.ts';
 
 const DEADLINE_MS = 60_000;
 const RUNS_MOST = 500;
-/** Working states are told with their cause only where there is one. */
+/** Looks as callers and operators would, and writes down what they see. */
 export interface Watch {
   /** Requests a token for every caller and connection, and reads every state. */
   look(): Promise<void>;
