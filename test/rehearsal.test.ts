@@ -1,4 +1,4 @@
-import { chmodSync, mkdtempSync, readdirSync, readFileSync, rmSync } from 'node:fs';
+import { chmodSync, mkdirSync, mkdtempSync, readdirSync, readFileSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterAll, beforeAll, expect, test } from 'vitest';
@@ -169,8 +169,12 @@ test(
 );
 
 test(
-  'one is canceled: it ends, takes down its scratch database, and the next can start; `rk` plays one and prints its report',
+  'without room for a scratch database it says so; one is canceled: it ends, takes down its scratch database, and the next can start; `rk` plays one and prints its report',
   async () => {
+    rmSync(scratch, { recursive: true });
+    const unstaged = await ended((await call('startRehearsal', { body: { scenario: 'provider_down' } })).id);
+    expect([unstaged.state, unstaged.doing]).toEqual(['failed', expect.stringMatching(/The scratch database of the rehearsal could not be made.*TMPDIR/)]);
+    mkdirSync(scratch, { mode: 0o711 });
     const started = await call('startRehearsal', { body: { scenario: 'ninety_days' } });
     await eventually(async () => readdirSync(scratch).length > 0);
     expect(await call('cancelRehearsal', { params: { rehearsal: started.id } })).toMatchObject({ state: 'canceled', report: null });

@@ -19,10 +19,13 @@ export async function rehearse(
     stop.throwIfAborted(); // between two steps, so that everything is taken down in order
     hear(percent, doing);
   };
-  const folder = mkdtempSync(join(tmpdir(), 'rehearsal-'));
+  const folder = scratchFolder();
   try {
     tell(0, 'Starting a scratch database and simulated providers');
-    const stage = await openStage(plan, { folder, port: await freePort(), startAt: Date.now(), password: randomBytes(18).toString('base64url') });
+    const options = { folder, port: await freePort(), startAt: Date.now(), password: randomBytes(18).toString('base64url') };
+    const stage = await openStage(plan, options).catch((error: unknown) => {
+      throw notStaged(error);
+    });
     try {
       return await play(stage, plan, tell);
     } finally {
@@ -32,6 +35,21 @@ export async function rehearse(
     rmSync(folder, { recursive: true, force: true });
   }
 }
+
+function scratchFolder(): string {
+  try {
+    return mkdtempSync(join(tmpdir(), 'rehearsal-'));
+  } catch (error) {
+    throw notStaged(error);
+  }
+}
+
+/** The scratch database could not be made: the cause, and what it needs. */
+const notStaged = (error: unknown): Fault =>
+  new Fault('SETTING_INVALID', {
+    detail: `The scratch database of the rehearsal could not be made. ${error instanceof Fault ? (error.detail ?? error.message) : error instanceof Error ? error.message : ''}`,
+    remedy: `It needs mariadb-server on the machine of the service, and 300 MB in ${tmpdir()}, open to the user mysql where the service runs as root. Choose another folder with TMPDIR.`,
+  });
 
 /** The program: a plan comes on standard input, one JSON object in each line goes out. */
 export async function main(): Promise<void> {
@@ -46,7 +64,7 @@ export async function main(): Promise<void> {
     out({ report: await rehearse(plan, (percent, doing) => out({ percent, doing }), stopping.signal) });
   } catch (error) {
     const remedy = error instanceof Fault ? error.remedy : 'Look into the log of the service.';
-    out({ failed: { says: error instanceof Error ? error.message : 'unknown', remedy } });
+    out({ failed: { says: error instanceof Fault ? (error.detail ?? error.message) : error instanceof Error ? error.message : 'unknown', remedy } });
     process.exitCode = 1;
   }
 }
