@@ -156,6 +156,8 @@ test('a calendar at a private address, which can be revoked', async () => {
   expect(canceled.map((event) => [new ICAL.Event(event).summary, event.getFirstPropertyValue('sequence')])).toEqual([
     ['Grant of sailings (marit.holm@saltmarsh.example) expires', 1],
   ]);
+  const json = (await (await fetch(url.replace('.ics', '.json'))).json()) as { items: { key: string }[] };
+  expect(json.items.map((one) => one.key)).toEqual((await upcoming()).map((one) => one.key));
   expect((await call('listCalendars')).items).toMatchObject([{ name: 'office', created_by: 'marit', last_read_at: expect.any(String) }]);
   expect((await fetch(url.replace(/.{6}\.ics$/, 'xxxxxx.ics'))).status).toBe(404);
   const home = service.folder;

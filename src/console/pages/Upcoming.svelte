@@ -14,9 +14,11 @@
 
   let days = $state(90);
   let who = $state<UpcomingItem['who'] | ''>('');
-  const list = new Loaded(() => call('listUpcoming', { query: { days, ...(who ? { who } : {}) } }), 10_000);
+  let label = $state('');
+  const isLabel = $derived(/^[a-z0-9][a-z0-9._-]{0,62}$/.test(label));
+  const list = new Loaded(() => call('listUpcoming', { query: { days, ...(who ? { who } : {}), ...(isLabel ? { label } : {}) } }), 10_000);
   $effect(() => {
-    void [days, who];
+    void [days, who, isLabel && label];
     return list.start();
   });
   const table = upcomingTable();
@@ -44,6 +46,12 @@
   <label class="sr-only" for="upcoming-who">Who acts</label><select id="upcoming-who" class="select select-sm w-36" bind:value={who}
     ><option value="">everyone</option><option>operator</option><option>person</option><option>provider</option></select
   >
+  <label class="sr-only" for="upcoming-label">Label of connections</label><input
+    id="upcoming-label"
+    class="input input-sm w-32 mono"
+    placeholder="label"
+    bind:value={label}
+  />
   <label class="sr-only" for="upcoming-days">Days ahead</label><select id="upcoming-days" class="select select-sm w-32" bind:value={days}
     ><option value={30}>30 days</option><option value={90}>90 days</option><option value={365}>365 days</option></select
   >

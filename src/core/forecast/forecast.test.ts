@@ -16,6 +16,7 @@ const client = (more: Partial<ClientFacts>): ClientFacts => ({
   secrets: [],
   approval: { state: 'not_needed', expectedAt: null },
   needsApproval: false,
+  labels: ['ops'],
   breaks,
   ...more,
 });
@@ -81,7 +82,7 @@ test('a grant ends by whichever comes first; people of one shared connection are
 });
 
 test('only the last key of a caller stops it', () => {
-  const key = { id: 'k', caller: 'board', label: 'old', endsAt: NOW + DAY_MS, breaks };
+  const key = { labels: [], id: 'k', caller: 'board', label: 'old', endsAt: NOW + DAY_MS, breaks };
   expect(of({ callerKeys: [{ ...key, isLast: false }] })).toEqual([]);
   expect(of({ callerKeys: [{ ...key, isLast: true }] })).toMatchObject([{ kind: 'caller_key', page: '/callers/board/keys' }]);
 });

@@ -50,6 +50,8 @@ export interface ClientFacts {
   /** Whoever approves takes days: a change has to begin earlier. */
   needsApproval: boolean;
   breaks: Breaks;
+  /** Of its connections. */
+  labels: string[];
 }
 export interface GrantFacts {
   id: string;
@@ -69,7 +71,7 @@ export interface GrantFacts {
 export interface Facts {
   clients: readonly ClientFacts[];
   grants: readonly GrantFacts[];
-  callerKeys: readonly { id: string; caller: string; label: string; endsAt: number; isLast: boolean; breaks: Breaks }[];
+  callerKeys: readonly { id: string; caller: string; label: string; endsAt: number; isLast: boolean; breaks: Breaks; labels: string[] }[];
   invitations: readonly { shared: string; count: number; firstEndsAt: number }[];
   quotas: readonly ScheduledQuota[];
   /** Of the public address, where it is https; null: not known. */
@@ -123,7 +125,7 @@ const withLead = ({ leadDays, lifeMs = Number.POSITIVE_INFINITY, ...one }: Core)
 });
 
 function ofClient(client: ClientFacts, now: number): Upcoming[] {
-  const { id, provider, name, breaks } = client;
+  const { id, provider, name, breaks, labels } = client;
   const page = `/providers/${provider}/clients/${name}/credentials`;
   const found: Upcoming[] = [];
   // Another secret that is there already takes over: only the last of them ends the client.
@@ -143,7 +145,7 @@ function ofClient(client: ClientFacts, now: number): Upcoming[] {
         remedy: `Make a new one at the provider and enter it beside the old one. It is verified before the old one is retired.`,
         page,
         command: `rk client ${isKey ? 'certificate make' : 'secret add'} ${provider}/${name}`,
-        labels: [],
+        labels,
         ...(client.needsApproval && isKey ? { leadDays: APPROVAL_LEAD_DAYS } : {}),
       }),
     );
@@ -163,7 +165,7 @@ function ofClient(client: ClientFacts, now: number): Upcoming[] {
           state === 'info_requested' ? 'Answer the provider.' : 'Ask the provider how far it is. It is checked automatically where the provider reports it.',
         page: `/providers/${provider}/clients/${name}`,
         command: `rk client show ${provider}/${name}`,
-        labels: [],
+        labels,
       }),
     );
   return found;
@@ -251,7 +253,7 @@ const ofCallerKey = (key: Facts['callerKeys'][number]): Upcoming[] =>
           remedy: 'Add a new key, switch the tool, and let the old one end.',
           page: `/callers/${key.caller}/keys`,
           command: `rk caller key add ${key.caller}`,
-          labels: [],
+          labels: key.labels,
         }),
       ]
     : [];

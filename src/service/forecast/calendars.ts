@@ -1,4 +1,4 @@
-import type { AddedCalendar, Calendar } from '../../api/upcoming.ts';
+import type { AddedCalendar, Calendar, UpcomingListed } from '../../api/upcoming.ts';
 import { Fault } from '../../core/fault.ts';
 import { CANCELED_KEPT_DAYS, calendar, toldNow } from '../../core/forecast/calendar.ts';
 import { base64url } from '../../core/identifiers.ts';
@@ -7,7 +7,7 @@ import { hashOf } from '../hash.ts';
 import { iso, isoOrNull } from '../iso.ts';
 import { recordId } from '../ports.ts';
 import type { CalendarRow } from '../store/forecast.ts';
-import { upcoming } from './forecast.ts';
+import { listUpcoming, upcoming } from './forecast.ts';
 import type { ForecastParts } from './parts.ts';
 
 const TOKEN_BYTES = 24;
@@ -50,6 +50,11 @@ export async function removeCalendar(s: ForecastParts, { params, actor }: Comman
   if (!(await s.store.forecast.removeCalendar(params.calendar))) throw new Fault('NOT_FOUND', { detail: 'There is no such calendar.' });
   s.history.add({ actor: actor.operator.name, kind: 'calendar_removed', subject: 'installation', says: 'Revoked a calendar address.' });
   return { done: true };
+}
+
+/** The same as JSON, for a program that makes a page of its own; null: there is no such address, or not any more. */
+export async function calendarJson(s: ForecastParts, token: string): Promise<UpcomingListed | null> {
+  return (await s.store.forecast.readCalendar(hashOf(token))) ? listUpcoming(s, { days: DAYS }) : null;
 }
 
 /** The feed behind a private address; null: there is none, or not any more. */

@@ -45,9 +45,11 @@ async function factsOf(s: ForecastParts, until: number): Promise<Facts> {
   const users = new Map<string, Breaks>();
   const usersOf = async ({ connectionId, sharedId }: EndingGrant): Promise<Breaks> => {
     const key = sharedId ?? connectionId; // callers are permitted with the shared connection, not with each person
-    const known = users.get(key) ?? (await s.store.forecast.usersOfConnection(key));
-    users.set(key, known);
-    return known;
+    const known = users.get(key);
+    if (known) return known;
+    const { labels: _labels, ...breaks } = await s.store.forecast.usersOfConnection(key);
+    users.set(key, breaks);
+    return breaks;
   };
   const keys = await s.store.forecast.endingKeys(until);
   const certificateEnds = await serverCertificateEnd(s.settings.publicUrl);
@@ -57,7 +59,8 @@ async function factsOf(s: ForecastParts, until: number): Promise<Facts> {
     callerKeys: await Promise.all(
       keys.map(async (key) => {
         const examples = key.isLast ? await s.store.forecast.connectionsOfCaller(key.callerId) : [];
-        return { ...key, breaks: { connections: examples.length, examples, callers: [key.caller], jobs: [] } };
+        const labels = key.isLast ? await s.store.forecast.labelsOfCaller(key.callerId) : [];
+        return { ...key, labels, breaks: { connections: examples.length, examples, callers: [key.caller], jobs: [] } };
       }),
     ),
     invitations: await s.store.forecast.openInvitations(until),
@@ -86,7 +89,7 @@ async function phasesOf(s: ForecastParts, clients: readonly ClientRow[], named: 
 }
 
 async function clientFacts(s: ForecastParts, client: ClientRow, provider: string): Promise<ClientFacts> {
-  const [secrets, breaks] = await Promise.all([s.store.secrets.ofClient(client.id), s.store.forecast.usersOfClient(client.id)]);
+  const [secrets, { labels, ...breaks }] = await Promise.all([s.store.secrets.ofClient(client.id), s.store.forecast.usersOfClient(client.id)]);
   const kept = secrets.filter((one) => one.state === 'active' || one.state === 'unverified');
   const expected = client.registering.expected_on;
   return {
@@ -97,6 +100,7 @@ async function clientFacts(s: ForecastParts, client: ClientRow, provider: string
     approval: { state: client.approval, expectedAt: expected ? Date.parse(expected) : null },
     needsApproval: client.approval === 'approved',
     breaks,
+    labels,
   };
 }
 

@@ -1,4 +1,4 @@
 /** The face of this room: what will stop if nobody acts. */
-export { addCalendar, calendarText, listCalendars, removeCalendar } from './calendars.ts';
+export { addCalendar, calendarJson, calendarText, listCalendars, removeCalendar } from './calendars.ts';
 export { listUpcoming, testPhases, upcoming } from './forecast.ts';
 export type { ForecastParts } from './parts.ts';

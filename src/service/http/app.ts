@@ -34,7 +34,7 @@ export interface AppParts {
   data: { latest: RequestHandler; run: RequestHandler };
   consents: Consents;
   /** What is upcoming, for the private address of a calendar; null: there is none. */
-  calendar(token: string): Promise<string | null>;
+  calendar: { text(token: string): Promise<string | null>; json(token: string): Promise<object | null> };
   /** What people see who have no login here. */
   visits: Visits;
   /** Claims about whoever agreed, for the token of a tool; null: it is none. */
@@ -207,9 +207,14 @@ export function app(parts: AppParts): Express {
   server.get('/api/v1/events', parts.live.handle);
   // For calendar programs, which cannot sign in: the address is the secret.
   server.get('/calendar/:token.ics', async (request, response) => {
-    const text = await parts.calendar(request.params.token);
+    const text = await parts.calendar.text(request.params.token);
     if (text === null) throw new Fault('NOT_FOUND', { detail: 'This calendar was revoked, or never was.' });
     response.set('cache-control', 'private, max-age=300').type('text/calendar; charset=utf-8').send(text);
+  });
+  server.get('/calendar/:token.json', async (request, response) => {
+    const listed = await parts.calendar.json(request.params.token);
+    if (listed === null) throw new Fault('NOT_FOUND', { detail: 'This calendar was revoked, or never was.' });
+    response.set('cache-control', 'private, max-age=300').json(listed);
   });
   server.get('/data/:job/latest.:format', parts.data.latest);
   server.get('/api/v1/runs/:run/result.:format', parts.data.run);

@@ -5,7 +5,7 @@ import { Fault } from '../../core/fault.ts';
 import { bodyDeadline } from '../body-deadline.ts';
 import { publicKeys } from '../clients/index.ts';
 import type { Consents } from '../consent/index.ts';
-import { calendarText } from '../forecast/index.ts';
+import { calendarJson, calendarText } from '../forecast/index.ts';
 import type { Operators } from '../operators/index.ts';
 import { type Relayed, relayLane } from '../relay/index.ts';
 import type { Settings } from '../settings.ts';
@@ -90,7 +90,7 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
     live,
     data: { latest: latestResult(rooms, { sessions: who, whoCalls: asked }), run: runFile(rooms, who) },
     consents: parts.consents,
-    calendar: (token) => calendarText(rooms, token),
+    calendar: { text: (token) => calendarText(rooms, token), json: (token) => calendarJson(rooms, token) },
     visits: visitsWith({ ...rooms, consents: parts.consents }),
     signInRequests: requests,
     userInfo: tools.userInfo,

@@ -29,6 +29,7 @@ interface Users {
   examples: string[];
   callers: string[];
   jobs: string[];
+  labels: string[];
 }
 
 export interface ScheduledJob {
@@ -86,6 +87,8 @@ export interface ForecastStore {
   usersOfConnection(connectionId: string): Promise<Users>;
   /** Keys of callers that end until then; `isLast`: no other key of the caller lives on. */
   endingKeys(until: number): Promise<{ id: string; callerId: string; caller: string; label: string; endsAt: number; isLast: boolean }[]>;
+  /** Labels of what a caller may use. */
+  labelsOfCaller(callerId: string): Promise<string[]>;
   connectionsOfCaller(callerId: string): Promise<string[]>;
   /** Open invitations, for each shared connection. */
   openInvitations(until: number): Promise<{ shared: string; count: number; firstEndsAt: number }[]>;
@@ -105,7 +108,7 @@ export function forecastStore(database: Database): ForecastStore {
   const before = (at: number): string => `'${new Date(at).toISOString().slice(0, 23).replace('T', ' ')}'`;
   const names = async (sql: string, bind: Buffer[]): Promise<string[]> => (await database.select<{ name: string }>(sql, bind)).map((row) => row.name);
   const users = async (condition: string, bind: Buffer[]): Promise<Users> => {
-    const [[row], examples, callers, jobs] = await Promise.all([
+    const [[row], examples, callers, jobs, labels] = await Promise.all([
       database.select<{ n: number | bigint }>(`SELECT COUNT(*) AS n FROM connections k WHERE ${condition}`, bind),
       names(`SELECT k.name FROM connections k WHERE ${condition} AND k.person_of IS NULL ORDER BY k.name LIMIT ${EXAMPLES}`, bind),
       names(
@@ -116,8 +119,12 @@ export function forecastStore(database: Database): ForecastStore {
         bind,
       ),
       names(`SELECT j.name FROM jobs j JOIN connections k ON k.id = j.connection_id WHERE ${condition} ORDER BY j.name LIMIT ${NAMES_MOST}`, bind),
+      names(
+        `SELECT DISTINCT l.label AS name FROM connection_labels l JOIN connections k ON k.id = l.connection_id WHERE ${condition} ORDER BY l.label LIMIT ${NAMES_MOST}`,
+        bind,
+      ),
     ]);
-    return { connections: Number(row?.n ?? 0), examples, callers, jobs };
+    return { connections: Number(row?.n ?? 0), examples, callers, jobs, labels };
   };
   const diskRows = defineTable(database, 'disk_levels', LEVEL, { primaryKey: ['id'] });
   const entries = defineTable(database, 'calendar_entries', ENTRY, { primaryKey: ['entryKey'] });
@@ -231,6 +238,14 @@ export function forecastStore(database: Database): ForecastStore {
         isLast: Number(row.others) === 0,
       }));
     },
+    labelsOfCaller: (callerId) =>
+      names(
+        `SELECT DISTINCT x.name FROM (
+           SELECT p.label AS name FROM permissions p WHERE p.caller_id = $1 AND p.label IS NOT NULL
+           UNION SELECT l.label FROM permissions p JOIN connection_labels l ON l.connection_id = p.connection_id WHERE p.caller_id = $2
+         ) x ORDER BY x.name LIMIT ${NAMES_MOST}`,
+        [idBytes(callerId), idBytes(callerId)],
+      ),
     connectionsOfCaller: (callerId) =>
       names(`SELECT k.name FROM permissions p JOIN connections k ON k.id = p.connection_id WHERE p.caller_id = $1 ORDER BY k.name LIMIT ${EXAMPLES}`, [
         idBytes(callerId),
