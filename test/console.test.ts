@@ -172,6 +172,7 @@ test('Ctrl K finds a connection, a page and a tab by keyboard alone; g and a let
       .waitFor();
     await page.keyboard.press('Enter');
     await eventually(async () => new URL(page.url()).hash === lands || null, 10_000, lands);
+    await page.getByRole('dialog').waitFor({ state: 'hidden' }); // else the next keys meet the one that is closing
   }
   await page.keyboard.press('Escape');
   await page.locator('h1').click();
