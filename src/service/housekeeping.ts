@@ -48,8 +48,9 @@ async function measureDisks({ store, settings, instanceId, ports }: TidyParts): 
   const seen = new Set<string>();
   const levels: Parameters<typeof store.forecast.addDiskLevels>[0][number][] = [];
   for (const folder of [dataFolder, outputFolder, activityFile && dirname(activityFile)]) {
-    if (folder === null) continue;
-    const { bavail, blocks, bsize, type } = await statfs(folder);
+    const found = folder === null ? null : await statfs(folder).catch(() => null); // not made yet, or not reachable just now
+    if (folder === null || found === null) continue;
+    const { bavail, blocks, bsize, type } = found;
     const disk = `${type} ${blocks} ${bavail}`; // the same disk under another name
     if (seen.has(disk)) continue;
     seen.add(disk);
@@ -65,8 +66,8 @@ export async function keepTidy(s: TidyParts, stop: AbortSignal): Promise<void> {
     await s.ports.sleep(waitMs, stop);
     if (stop.aborted) return;
     try {
-      await measureDisks(s);
       await tidy(s, stop);
+      await measureDisks(s);
     } catch (cause) {
       s.ports.log.warn(
         { event: 'housekeeping.failed', cause: cause instanceof Error ? cause.message : 'unknown' },
