@@ -1,5 +1,6 @@
 import { randomUUID } from 'node:crypto';
 import type { IncomingMessage, ServerResponse } from 'node:http';
+import { buffer } from 'node:stream/consumers';
 import type { Dispatcher } from 'undici';
 import { overrides, type Permission, RELAY_METHODS, relayPermission } from '../../core/callers/permissions.ts';
 import { isPlainPath } from '../../core/calls/path.ts';
@@ -136,14 +137,13 @@ export function relayLane(parts: Parts): RelayLane {
     if (connection.setUp.unconfirmed) throw new Fault('ORIGIN_UNCONFIRMED');
     return connection.grantId;
   };
-  /** The newer token after a rejection: the current one if another was used, else one that is renewed for it; null: it was got only just now. */
-  const newer = async (call: Call, grantId: string, used: ApiToken, onForced: () => void): Promise<ApiToken | null> => {
+  /** The newer token after a rejection: the current one if another was used, else one that is renewed for it (`forced`); null: it was got only just now. */
+  const newer = async (call: Call, grantId: string, used: ApiToken): Promise<{ token: ApiToken; forced: boolean } | null> => {
     const setUp = setUpFor(call);
     const current = await parts.tokens.get(grantId, setUp);
-    if (current.version > used.version) return current;
+    if (current.version > used.version) return { token: current, forced: false };
     if (ports.clock.now() < used.replaceableAt) return null;
-    onForced();
-    return parts.tokens.get(grantId, setUp, { newerThan: used.version });
+    return { token: await parts.tokens.get(grantId, setUp, { newerThan: used.version }), forced: true };
   };
 
   const relay = async (request: IncomingMessage, response: ServerResponse): Promise<{ call: Call; sent: Sent; renewed: boolean }> => {
@@ -171,7 +171,7 @@ export function relayLane(parts: Parts): RelayLane {
           return { call, sent, renewed };
         }
         const refused = sent.status === 401 || deadTokenInside(call.api, call.connection.setUp.definition.dialect, sent.body.toString('utf8'));
-        const next: ApiToken | null = refused && !renewed ? await newer(call, grantId, token, () => (forced = true)) : null;
+        const next = refused && !renewed ? await newer(call, grantId, token) : null;
         if (next !== null)
           await takeQuota(uses); // the provider counts both
         else {
@@ -180,13 +180,21 @@ export function relayLane(parts: Parts): RelayLane {
           const seen = { headers: sent.headers, start: sent.body.subarray(0, PEEKED_MOST) };
           return { call, sent: { end: 'done', status: sent.status, bytes: sent.body.length, seen }, renewed };
         }
-        [token, renewed] = [next, true];
+        [token, forced, renewed] = [next.token, next.forced, true];
       }
     } catch (error) {
       usage.count(call.caller.id, call.connection, call.keyId, error instanceof Fault && error.code === 'QUOTA_USED_UP' ? 'limited' : 'refused');
       throw error;
     }
   };
+  const traced: typeof relay = (request, response) =>
+    ports.traces.span('relay.call', {}, async (note) => {
+      const done = await relay(request, response);
+      const { caller, connection, method } = done.call;
+      note({ caller: caller.name, connection: connection.name, 'http.request.method': method, end: done.sent.end, renewed: done.renewed });
+      if (done.sent.end === 'done') note({ 'http.response.status_code': done.sent.status });
+      return done;
+    });
   /** A token that should have been good was rejected, and the renewed one is taken: it lives shorter than stated. */
   const tookRenewed = (call: Call): void => {
     const { connection } = call;
@@ -259,17 +267,7 @@ export function relayLane(parts: Parts): RelayLane {
     served += 1;
     const requestId = `${runId}-r${served.toString(36)}`;
     try {
-      const {
-        call,
-        sent: ended,
-        renewed,
-      } = await ports.traces.span('relay.call', {}, async (note) => {
-        const done = await relay(request, response);
-        const { caller, connection, method } = done.call;
-        note({ caller: caller.name, connection: connection.name, 'http.request.method': method, end: done.sent.end, renewed: done.renewed });
-        if (done.sent.end === 'done') note({ 'http.response.status_code': done.sent.status });
-        return done;
-      });
+      const { call, sent: ended, renewed } = await (ports.traces.isOn ? traced(request, response) : relay(request, response));
       usage.count(call.caller.id, call.connection, call.keyId, 'relayed');
       parts.relayed.note(call, ended);
       const sent = ended.end === 'done' ? { end: ended.end, status: ended.status, bytes: ended.bytes } : ended; // what was seen is not for the log
@@ -335,7 +333,5 @@ async function bodyOf(request: IncomingMessage): Promise<{ body: ToSend['body'];
   if (!hasBody(request)) return { body: null, replayable: true };
   if (request.headers['transfer-encoding'] !== undefined || Number(request.headers['content-length']) > REPLAYED_MOST)
     return { body: request, replayable: false };
-  const parts: Buffer[] = [];
-  for await (const part of request) parts.push(part as Buffer);
-  return { body: Buffer.concat(parts), replayable: true };
+  return { body: await buffer(request), replayable: true };
 }
