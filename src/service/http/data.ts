@@ -25,23 +25,19 @@ export const latestResult =
   (s: JobParts, { sessions, whoCalls }: { sessions: Sessions; whoCalls: WhoCalls }): RequestHandler =>
   async (request, response) => {
     const format = formatOf(request);
-    const caller = request.headers.authorization === undefined ? null : await callerOf(request, sessions, whoCalls);
-    if (caller === null && !(await sessions.operator(request))) {
+    const operator = await sessions.operator(request);
+    const { authorization } = request.headers;
+    // A personal token of an operator goes in the same header as a caller's key: then no caller is meant.
+    const caller = operator || authorization === undefined ? null : (await whoCalls(authorization, request.ip ?? '')).caller;
+    if (!operator && !caller) {
       response.setHeader('www-authenticate', 'Basic realm="Rusty Kettle", charset="UTF-8"');
       throw new Fault('CALLER_UNKNOWN', { detail: 'Send a caller\u2019s id and key.' });
     }
     const { row, job } = await servedResult(s, caller, String(request.params.job));
     response.setHeader('content-disposition', `attachment; filename="${job.name}.${format}"`);
-    const operator = caller === null ? await sessions.operator(request) : null;
     await send(s, { request, response }, row, format);
     noteExport(s, response, { actor: caller?.name ?? operator?.name ?? 'unknown', isProgram: caller !== null, subject: `job:${job.name}`, row, format });
   };
-
-/** A personal token of an operator goes in the same header as a caller's key: then no caller is meant. */
-async function callerOf(request: Request, sessions: Sessions, whoCalls: WhoCalls) {
-  if (await sessions.operator(request)) return null;
-  return (await whoCalls(request.headers.authorization, request.ip ?? '')).caller;
-}
 
 /** The result of one run, for an operator. */
 export const runFile =

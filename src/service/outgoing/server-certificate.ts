@@ -3,7 +3,7 @@ import { connect } from 'node:tls';
 
 const DEADLINE_MS = 5_000;
 const KEPT_MS = 6 * 3_600_000;
-const known = new Map<string, { at: number; endsAt: number | null }>();
+const known = new Map<string, { at: number; endsAt: Promise<number | null> }>();
 
 /**
  * When the TLS certificate that a public address shows expires, epoch ms; null: it is not https, or cannot be reached from here. Looked up
@@ -14,7 +14,7 @@ export async function serverCertificateEnd(address: string): Promise<number | nu
   if (url.protocol !== 'https:') return null;
   const seen = known.get(url.host);
   if (seen && performance.now() - seen.at < KEPT_MS) return seen.endsAt;
-  const endsAt = await look(url);
+  const endsAt = look(url); // whoever asks meanwhile waits for the same look
   known.set(url.host, { at: performance.now(), endsAt });
   return endsAt;
 }

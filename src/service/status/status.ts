@@ -21,12 +21,16 @@ export async function installationState(s: Pick<StatusParts, 'hold'>): Promise<z
   return { held, why, held_at: isoOrNull(heldAt) };
 }
 
+const isTrouble = (one: StateCount): one is StateCount & { causeKey: NonNullable<StateCount['causeKey']>; state: 'degraded' | 'action_needed' } =>
+  one.causeKey !== null && (one.state === 'degraded' || one.state === 'action_needed');
+
 /** Degraded and needs-person connections by cause: one line, one remedy, however many there are. */
 async function causeGroups(s: Pick<StatusParts, 'store'>, counted: readonly StateCount[]): Promise<CauseGroup[]> {
+  if (!counted.some(isTrouble)) return [];
   const told = await s.store.notices.openKeys();
   const titles = new Map((await s.store.providers.all()).map((provider) => [provider.name, provider.title]));
   const groups = counted.flatMap((one): CauseGroup[] => {
-    if (one.causeKey === null || (one.state !== 'degraded' && one.state !== 'action_needed')) return [];
+    if (!isTrouble(one)) return [];
     return [
       {
         state: one.state,
@@ -38,7 +42,7 @@ async function causeGroups(s: Pick<StatusParts, 'store'>, counted: readonly Stat
         remedy: remedyFor(one.causeKey),
         evidence: one.causeKey === 'client_refused' ? one.evidence : null,
         example: one.example,
-        has_notice: told.has(ofClientKey({ ...one, causeKey: one.causeKey })) || told.has(ofProviderKey(one.provider)),
+        has_notice: told.has(ofClientKey(one)) || told.has(ofProviderKey(one.provider)),
       },
     ];
   });
