@@ -1,5 +1,5 @@
 import type { ApiClient } from '../src/api/client.ts';
-import { Browser, playAuthorization } from '../src/standins/visitor.ts';
+import { playInvitation } from '../src/standins/visitor.ts';
 import { ROOT, type Running, start } from './processes.ts';
 import type { Harbour } from './stage.ts';
 import { keptCaller } from './tools.ts';
@@ -17,7 +17,7 @@ export async function seedPeople(harbour: Harbour, call: ApiClient): Promise<voi
       params: { connection: CONNECTION },
       body: { person, name, purpose: 'Show your valid certificates on your page.', caller: 'crew-portal' },
     });
-    if (account) await connect(url, account);
+    if (account) await playInvitation(url, { account });
   }
 }
 
@@ -27,14 +27,6 @@ const EARLIER: [person: string, name: string, account: string | null][] = [
   ['member-11', 'Per Marsh', 'eg-2001'],
   ['member-31', 'Nell Holm', null],
 ];
-
-async function connect(url: string, account: string): Promise<void> {
-  const browser = new Browser();
-  const opened = await browser.fetch(url);
-  const at = opened.location ?? url;
-  const away = await browser.fetch(`${at}/start`, new URLSearchParams());
-  await playAuthorization(away.location ?? '', { account, password: 'low-tide' }, browser);
-}
 
 const portalCaller = (harbour: Harbour, call: ApiClient) =>
   keptCaller(harbour, 'crew-portal', () =>

@@ -1,12 +1,9 @@
+import { text } from 'node:stream/consumers';
 import { UsageError } from './exit.ts';
 
 /** All of standard input, without the last line break. */
 export async function standardInput(): Promise<string> {
-  const parts: Buffer[] = [];
-  for await (const part of process.stdin) parts.push(part as Buffer);
-  return Buffer.concat(parts)
-    .toString('utf8')
-    .replace(/\r?\n$/, '');
+  return (await text(process.stdin)).replace(/\r?\n$/, '');
 }
 
 /** A secret: from standard input where it is a pipe, else requested without showing it. Never from an argument: those can be seen. */

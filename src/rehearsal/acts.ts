@@ -2,7 +2,8 @@ import type { UpcomingItem } from '../api/upcoming.ts';
 import { readDefinition } from '../core/provider/read-definition.ts';
 import type { Scenario } from '../core/rehearsals/scenarios.ts';
 import { addSecret } from '../standins/console/record.ts';
-import { connectPerson, consent, madeCertificate, type Scene, type SceneClient } from './scene.ts';
+import { playInvitation } from '../standins/visitor.ts';
+import { consent, madeCertificate, type Scene, type SceneClient } from './scene.ts';
 import type { Stage } from './stage.ts';
 import { Standin } from './standin.ts';
 
@@ -44,7 +45,7 @@ async function reconnect(stage: Stage, scene: Scene, name: string, untick?: stri
     if (one.person === null) await consent(stage, scene, one.plan, options);
     else {
       const { url } = await stage.call('invitePerson', { params: { connection: name }, body: { person: one.person, purpose: 'Rehearsal' } });
-      await connectPerson(url, options);
+      await playInvitation(url, options);
     }
   }
 }

@@ -2,7 +2,7 @@ import { setMaxListeners } from 'node:events';
 import { setTimeout as timeout } from 'node:timers/promises';
 import type { Ports } from '../service/ports.ts';
 
-/** Time that moves when it is told to: days pass in minutes. */
+/** Simulated time: days pass in minutes. */
 export interface RehearsedClock {
   now(): number;
   sleep: Ports['sleep'];

@@ -2,6 +2,7 @@ import { randomBytes } from 'node:crypto';
 import { mkdtempSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
+import { json } from 'node:stream/consumers';
 import { type RehearsalLine, RehearsalPlan } from '../api/rehearsals.ts';
 import { Fault } from '../core/fault.ts';
 import type { RehearsalReport } from '../core/rehearsals/report.ts';
@@ -58,9 +59,7 @@ export async function main(): Promise<void> {
   for (const signal of ['SIGTERM', 'SIGINT'] as const) process.once(signal, () => stopping.abort());
   process.stdout.on('error', () => stopping.abort()); // whoever listened is gone
   try {
-    const parts: Buffer[] = [];
-    for await (const part of process.stdin) parts.push(part as Buffer);
-    const plan = RehearsalPlan.parse(JSON.parse(Buffer.concat(parts).toString('utf8')));
+    const plan = RehearsalPlan.parse(await json(process.stdin));
     out({ report: await rehearse(plan, (percent, doing) => out({ percent, doing }), stopping.signal) });
   } catch (error) {
     const remedy = error instanceof Fault ? error.remedy : 'Look into the log of the service.';

@@ -114,14 +114,14 @@ function unforeseen(scene: Scene, seen: Watch, forecast: readonly UpcomingItem[]
   return [...connections, ...callers];
 }
 
-const endOf = (scene: Scene, hits: string): number[] =>
-  scene.clients
-    .filter(({ plan }) => `${plan.provider}/${plan.name}` === hits)
-    .flatMap(({ registered }) => registered.secrets.flatMap((one) => (one.endsAt === null ? [] : [one.endsAt])));
-const secretEnd = (scene: Scene, hits: string): number | null => {
-  const ends = endOf(scene, hits);
+const nameOf = ({ plan }: Scene['clients'][number]): string => `${plan.provider}/${plan.name}`;
+
+/** When the last secret of a client expires, epoch ms; null: none has a date. */
+function secretEnd(scene: Scene, hits: string): number | null {
+  const secrets = scene.clients.filter((one) => nameOf(one) === hits).flatMap(({ registered }) => registered.secrets);
+  const ends = secrets.flatMap((one) => (one.endsAt === null ? [] : [one.endsAt]));
   return ends.length === 0 ? null : Math.max(...ends);
-};
+}
 
 /** The client whose secret expires first, at the provider that is hit if it has one; where none has a date, one is assumed. */
 function secretToExpire(stage: Stage, scene: Scene, provider: string): string {
@@ -129,7 +129,6 @@ function secretToExpire(stage: Stage, scene: Scene, provider: string): string {
     ({ plan, registered }) => registered.secrets.length > 0 && plan.secrets.some((one) => one.kind === 'secret' || one.kind === 'password'),
   );
   const mine = withSecret.filter(({ plan }) => plan.provider === provider);
-  const nameOf = ({ plan }: Scene['clients'][number]): string => `${plan.provider}/${plan.name}`;
   const dated = (mine.length > 0 ? mine : withSecret).map((one) => ({ one, endsAt: secretEnd(scene, nameOf(one)) ?? Number.POSITIVE_INFINITY }));
   const first = dated.sort((a, b) => a.endsAt - b.endsAt)[0];
   if (!first) throw new Error('No rehearsed client has a secret that could expire.');

@@ -3,7 +3,7 @@ import type { RehearsalPlan } from '../api/rehearsals.ts';
 import { isClientsOwn, isKey } from '../core/oauth/grant-kinds.ts';
 import { readDefinition } from '../core/provider/read-definition.ts';
 import type { RegisteredClient } from '../standins/state.ts';
-import { Browser, type PlayOptions, playAuthorization, playOpened, registerAtStandin } from '../standins/visitor.ts';
+import { type PlayOptions, playInvitation, playOpened, registerAtStandin } from '../standins/visitor.ts';
 import type { Stage } from './stage.ts';
 import { Standin } from './standin.ts';
 
@@ -154,7 +154,7 @@ async function addConnection(stage: Stage, scene: Scene, plan: SceneConnection['
   if (shared) {
     for (const [at, person] of PEOPLE.entries()) {
       const { url } = await stage.call('invitePerson', { params: { connection: name }, body: { person, purpose: 'Rehearsal' } });
-      await connectPerson(url, { account: ACCOUNTS[at] ?? ACCOUNTS[0] });
+      await playInvitation(url, { account: ACCOUNTS[at] ?? ACCOUNTS[0] });
       scene.connections.push({ name, plan, person, reads });
     }
     return;
@@ -181,16 +181,6 @@ function readingPath(stage: Stage, scene: Scene, { provider, client, scopes, pla
   };
   const path = probe.path.replace(/\{(\w+)\}/g, (whole, name: string) => encodeURIComponent(values[name] ?? whole));
   return path.includes('%7B') ? null : path;
-}
-
-/** A person follows a link and decides at the provider. */
-export async function connectPerson(url: string, options: PlayOptions): Promise<void> {
-  const browser = new Browser();
-  const opened = await browser.fetch(url);
-  const at = opened.location ?? url;
-  const away = await browser.fetch(`${at}/start`, new URLSearchParams());
-  if (!away.location) throw new Error('The link of the invitation led nowhere.');
-  await playAuthorization(away.location, options, browser);
 }
 
 /** Opens a connection, for the first time or again. Where no consent can be played, a token is imported as from an old script. */

@@ -1,5 +1,6 @@
 import { readFileSync } from 'node:fs';
-import { createServer, type IncomingMessage } from 'node:http';
+import { createServer } from 'node:http';
+import { text } from 'node:stream/consumers';
 import { type ApiClient, apiClient } from '../api/client.ts';
 import type { RehearsalPlan } from '../api/rehearsals.ts';
 import { readDefinition } from '../core/provider/read-definition.ts';
@@ -44,7 +45,7 @@ export async function openStage(plan: RehearsalPlan, { folder, port, startAt, pa
   const leftOut: Stage['leftOut'] = [];
   let service: RunningService | null = null;
   const mailbox = createServer((request, response) => {
-    void bodyOf(request).then((body) => {
+    void text(request).then((body) => {
       const channel = (request.url ?? '').split('/').at(-1) ?? '';
       sent.push({ at: clock.now(), channel: decodeURIComponent(channel), ...eventOf(body) });
       response.writeHead(204).end();
@@ -144,12 +145,6 @@ async function signedIn(url: string, ticketFile: string | null, { clock, passwor
     }
     return (session.call as (name: never, ...input: never[]) => Promise<unknown>)(name, ...input);
   }) as ApiClient;
-}
-
-async function bodyOf(request: IncomingMessage): Promise<string> {
-  const parts: Buffer[] = [];
-  for await (const part of request) parts.push(part as Buffer);
-  return Buffer.concat(parts).toString('utf8');
 }
 
 /** What a channel's event says: which notice, and what became of it. */

@@ -80,6 +80,15 @@ export async function playAuthorization(address: string, options: PlayOptions = 
   return decided.location ? follow(browser, decided.location, options, ended) : ended(`${origin}/decide`, decided.body);
 }
 
+/** A person follows the link of an invitation and decides at the provider. @throws Error where the link leads nowhere */
+export async function playInvitation(url: string, options: PlayOptions = {}): Promise<PlayedConsent> {
+  const browser = new Browser();
+  const page = (await browser.fetch(url)).location ?? url;
+  const away = await browser.fetch(`${page}/start`, new URLSearchParams());
+  if (!away.location) throw new Error('The link of the invitation led nowhere.');
+  return playAuthorization(away.location, options, browser);
+}
+
 async function follow(browser: Browser, callback: string, options: PlayOptions, ended: (at: string, body?: string) => PlayedConsent): Promise<PlayedConsent> {
   if (options.stopBeforeCallback) return ended(callback);
   const landed = await browser.fetch(callback);

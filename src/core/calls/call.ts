@@ -66,6 +66,17 @@ export function pathAndQuery(call: Pick<ApiCall, 'path' | 'query'>): string {
   return `${call.path}${call.path.includes('?') ? '&' : '?'}${added}`;
 }
 
+/** Names under which whoever composes a call may send a key of their own. */
+const KEY_NAME = /auth|key|token|secret|password|cookie|session/i;
+
+/** A call without the headers and parameters that are named like a key; a query in the path is looked through too. */
+export function withoutOwnKeys<C extends Pick<ApiCall, 'path' | 'query' | 'headers'>>(call: C): C {
+  const [path = '', inPath] = call.path.split(/\?(.*)/s);
+  const kept = inPath?.split('&').filter((pair) => !KEY_NAME.test(pair.split('=')[0] ?? ''));
+  const plain = (pairs: Pair[]): Pair[] => pairs.filter(({ name }) => !KEY_NAME.test(name));
+  return { ...call, path: kept?.length ? `${path}?${kept.join('&')}` : path, query: plain(call.query), headers: plain(call.headers) };
+}
+
 /** Header names that the sender of a request decides, never who composes it: connection, framing, and who is asked. */
 const NOT_COMPOSED = new Set([
   'host',

@@ -1,6 +1,6 @@
 import fc from 'fast-check';
 import { expect, test } from 'vitest';
-import { type ApiCall, fillCall, namesIn, pathAndQuery, whyNoHeader } from './call.ts';
+import { type ApiCall, fillCall, namesIn, pathAndQuery, whyNoHeader, withoutOwnKeys } from './call.ts';
 import { curlLine, headersSent, readCurl } from './curl.ts';
 import { harOf, readHar } from './har.ts';
 import { isPlainPath } from './path.ts';
@@ -20,6 +20,18 @@ test('names are filled in where they are known; a path stays one segment, a body
   );
   expect([filled.path, filled.query[0]?.value, filled.body, lacking]).toEqual(['/t/{table}/rows', 'fixed', '{"a":"say \\"x\\"\\n","b":{c}}', ['table']]);
   expect(fillCall(composed, [], { table: '../a/b?c' }).call.path).toBe('/t/..%2Fa%2Fb%3Fc/rows');
+});
+
+test.each<[path: string, left: string]>([
+  ['/rows?limit=2&api_key=own&since=3', '/rows?limit=2&since=3'],
+  ['/rows?access_token=own', '/rows'],
+  ['/rows?q=a?b', '/rows?q=a?b'],
+  ['/tokens/rows', '/tokens/rows'],
+])('a key that someone wrote into a call is left out, wherever it stands: %s', (path, left) => {
+  const pairs = ['X-Api-Key', 'Authorization', 'password', 'Accept'].map((name) => ({ name, value: 'own' }));
+  expect(withoutOwnKeys(call({ path, query: pairs, headers: pairs }))).toEqual(
+    call({ path: left, query: [{ name: 'Accept', value: 'own' }], headers: [{ name: 'Accept', value: 'own' }] }),
+  );
 });
 
 test('whatever is filled in, a JSON body stays JSON with that very text, and a path its number of segments', () => {

@@ -1,4 +1,5 @@
 import type { RehearsalPlan } from '../../api/rehearsals.ts';
+import { withoutOwnKeys } from '../../core/calls/call.ts';
 import { Fault } from '../../core/fault.ts';
 import { filledJob } from '../jobs/index.ts';
 import type { ClientRow } from '../store/clients.ts';
@@ -68,13 +69,6 @@ async function clientPlan(s: RehearsalParts, provider: string, client: ClientRow
   };
 }
 
-/** Whoever composed a call may have put a key of their own into a header. */
-const SECRET_HEADER = /auth|key|token|secret|cookie|session/i;
-const withoutSecrets = <C extends { headers: { name: string }[] }>(call: C): C => ({
-  ...call,
-  headers: call.headers.filter(({ name }) => !SECRET_HEADER.test(name)),
-});
-
 async function jobsOf(s: RehearsalParts, names: readonly string[], leftOut: RehearsalPlan['leftOut']): Promise<RehearsalPlan['jobs']> {
   const jobs: RehearsalPlan['jobs'] = [];
   for (const job of await s.store.jobs.list()) {
@@ -86,7 +80,7 @@ async function jobsOf(s: RehearsalParts, names: readonly string[], leftOut: Rehe
     }
     try {
       const settings = await filledJob(s, connection, job.settings);
-      jobs.push({ name: job.name, connection, settings: { ...settings, call: settings.call && withoutSecrets(settings.call) } });
+      jobs.push({ name: job.name, connection, settings: { ...settings, call: settings.call && withoutOwnKeys(settings.call) } });
     } catch (error) {
       if (!(error instanceof Fault) || error.code === 'DATABASE_UNAVAILABLE') throw error;
       leftOut.push({ what: `Job ${job.name}`, why: error.message });
