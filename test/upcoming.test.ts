@@ -65,6 +65,15 @@ test('a secret, a grant, people and a key: when, who, what breaks, and how to fi
   await call('retireKey', { params: { caller: 'board', key: keys.find((key) => key.label === 'first key')?.id ?? '' } });
   expect((await upcoming())[0]).toMatchObject({ kind: 'caller_key', what: 'Last key of the caller board (short)', breaks: { examples: ['sailings'] } });
   expect(board.caller).toBe('board');
+  // A label of a connection finds its grant, and what else it depends on: the client's secret and the caller's key.
+  const { revision } = await call('showConnection', { params: { connection: 'sailings' } });
+  await call('changeConnection', { params: { connection: 'sailings' }, body: { revision, labels: ['ops'] } });
+  const labeled = await eventually(async () => {
+    const found = await upcoming({ label: 'ops' });
+    return found.some((one) => one.kind === 'grant') ? found : null;
+  });
+  expect(labeled.map((one) => one.kind)).toEqual(['caller_key', 'client_secret', 'grant']);
+  expect(await upcoming({ label: 'deck' })).toEqual([]);
 });
 
 test('people of one shared connection are one entry, and unused invitations another', async () => {

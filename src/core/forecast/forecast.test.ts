@@ -52,7 +52,8 @@ describe('secrets', () => {
   ])('%s', (_name, secrets, days) => {
     const found = of({ clients: [client({ secrets })] });
     expect(found.map((one) => (one.at - NOW) / DAY_MS)).toEqual(days);
-    for (const one of found) expect(one).toMatchObject({ kind: 'client_secret', who: 'operator', certainty: 'known', breaks, actBy: one.at - 7 * DAY_MS });
+    for (const one of found)
+      expect(one).toMatchObject({ kind: 'client_secret', who: 'operator', certainty: 'known', breaks, labels: ['ops'], actBy: one.at - 7 * DAY_MS });
   });
   test('a certificate that needs approval begins two weeks earlier', () => {
     const [found] = of({ clients: [client({ secrets: [secret(40, 'certificate')], needsApproval: true })] });
