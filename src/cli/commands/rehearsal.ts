@@ -21,7 +21,7 @@ export const rehearse = () =>
       .option('--provider <names...>', 'rehearse only these; default: all with connections')
       .option('--hits <provider>', 'where it goes wrong; default: the provider with most connections')
       .option('--act', 'with ninety-days: someone acts in time on each entry of Upcoming')
-      .option('--to <file>', 'write the report there, as Markdown'),
+      .option('--to <file>', 'write the report to this file, as Markdown'),
     async ({ args: [scenario], options: { provider, hits, act, to }, call }) => {
       const { UsageError } = await import('../exit.ts');
       const named = SCENARIOS.find((name) => name === scenario.replaceAll('-', '_'));

@@ -72,7 +72,8 @@
   </dl>
   <h2 class="mb-1">Sent to</h2>
   {#if n.deliveries.length === 0}<p>
-      It was not sent to any channel. <a class="link" href="#/settings/channels">Add a channel</a> to get notices by mail, webhook or a program.
+      It was not sent to any channel.
+      <a class="link" href="#/settings/channels">Add a channel</a> to get notices by mail, webhook or a program.
     </p>
   {:else}
     <table class="list-table">

@@ -63,7 +63,7 @@ const report = RehearsalReport.parse({
 test('the report leads with the outcome, and stays a table whatever stands in it', () => {
   expect(summaryOf(report)).toEqual([
     'Callers got 8 of 10 tokens they requested; 2 were refused.',
-    '1 run of 3 failed, or were not complete.',
+    '1 of 3 runs failed or was not complete.',
     '1 notice was opened; 1 message would have been sent.',
     'At the end 1 connection needed action.',
   ]);

@@ -67,7 +67,11 @@ export function summaryOf(report: RehearsalReport): string[] {
     ...callsLine(report),
     ...(report.jobs.length === 0
       ? []
-      : [problems === 0 ? `All ${named(runs, 'run')} of jobs were good.` : `${named(problems, 'run')} of ${runs} failed, or were not complete.`]),
+      : [
+          problems === 0
+            ? `All ${named(runs, 'run')} of jobs were good.`
+            : `${problems} of ${named(runs, 'run')} failed or ${problems === 1 ? 'was' : 'were'} not complete.`,
+        ]),
     `${named(report.notices.length, 'notice')} ${report.notices.length === 1 ? 'was' : 'were'} opened; ${named(sent, 'message')} would have been sent.`,
     down.length === 0 ? 'At the end every connection worked.' : `At the end ${named(down.length, 'connection')} needed action.`,
     ...(report.scenario === 'ninety_days' ? [forecastLine(report)] : []),
@@ -78,7 +82,7 @@ function callsLine({ callers }: RehearsalReport): string[] {
   const made = callers.reduce((sum, one) => sum + (one.calls?.made ?? 0), 0);
   const failed = made - callers.reduce((sum, one) => sum + (one.calls?.good ?? 0), 0);
   if (made === 0) return [];
-  return [failed === 0 ? `All ${named(made, 'API call')} succeeded.` : `${named(failed, 'API call')} of ${made} failed.`];
+  return [failed === 0 ? `All ${named(made, 'API call')} succeeded.` : `${failed} of ${named(made, 'API call')} failed.`];
 }
 
 const forecastLine = ({ forecast, unforeseen, acted }: RehearsalReport): string => {

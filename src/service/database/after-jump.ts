@@ -29,7 +29,7 @@ export async function afterJump(s: Needs, byMs: number): Promise<void> {
     });
   } catch (cause) {
     s.ports.log.error(
-      { event: 'database.clock_not_mended', cause: cause instanceof Error ? cause.message : 'unknown', byMs },
+      { event: 'database.clock_not_fixed', cause: cause instanceof Error ? cause.message : 'unknown', byMs },
       'instants could not be fixed after a clock change',
     );
   }

@@ -296,7 +296,7 @@ async function publishedCauses(s: NoticeParts): Promise<Cause[]> {
     severity: 'info',
     subject: `client:${provider}/${client}`,
     title: `${provider}/${client} seems to be published`,
-    evidence: `The refresh token of ${connection} was renewed after the test phase of listed accounts had ended.`,
+    evidence: `The refresh token of ${connection} was renewed after the test phase of listed accounts had expired.`,
     remedy: 'Look at the client\u2019s page at the provider. If anyone can sign in, enter that here: its expirations are then no longer forecast.',
     page: `/providers/${provider}/clients/${client}`,
     command: `rk client change ${provider}/${client} --reach anyone`,

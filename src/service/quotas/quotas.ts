@@ -134,7 +134,7 @@ export function quotas(deps: {
     state.leasing ??= lease(state, use)
       .catch((cause: unknown) => {
         // Without the database the provider's own limit is what is left; nobody is kept from calling.
-        ports.log.warn({ event: 'quota.not_counted', cause: String(cause) }, 'quota not counted: the database is away');
+        ports.log.warn({ event: 'quota.not_counted', cause: String(cause) }, 'quota not counted: the database is unavailable');
         state.left += use.cost;
       })
       .finally(() => {

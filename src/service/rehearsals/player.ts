@@ -38,7 +38,7 @@ export async function playApart(plan: RehearsalPlan, { stop, tell }: { stop: Abo
   child.stdin.end(JSON.stringify(plan));
   const ended = new Promise<string>((resolve) => {
     child.once('error', (error) => resolve(error.message));
-    child.once('close', (code) => resolve(`Its program ended with ${code ?? 'a signal'}. ${lastLine(errors)}`.trim()));
+    child.once('close', (code) => resolve(`The program of the rehearsal stopped with ${code ?? 'a signal'}. ${lastLine(errors)}`.trim()));
   });
   for await (const text of createInterface({ input: child.stdout })) {
     const line = readLine(text);

@@ -83,7 +83,7 @@ export async function listRehearsals(s: RehearsalParts): Promise<{ items: Rehear
 export async function showRehearsal(s: RehearsalParts, { params }: Pick<Asked<'showRehearsal'>, 'params'>): Promise<RehearsalShown> {
   await s.store.rehearsals.endAbandoned(ABANDONED);
   const row = await s.store.rehearsals.byId(params.rehearsal);
-  if (!row) throw new Fault('NOT_FOUND', { detail: 'There is no such rehearsal.' });
+  if (!row) throw new Fault('NOT_FOUND', { detail: 'Rehearsal not found.' });
   return { ...view(row), report: row.report, document: row.report && reportDocument(row.report) };
 }
 

@@ -50,7 +50,7 @@ export function renewalEngine(parts: AttemptParts): RenewalEngine {
       const work = renewHeld(parts, one, contexts.get(one.grantId), urgent)
         .catch((cause: unknown) => {
           // What fails here is our side (database away): the lease lapses and someone claims again.
-          ports.log.warn({ event: 'renewals.given_up', cause: String(cause), grant: one.grantId }, 'renewal given up until its lease ends');
+          ports.log.warn({ event: 'renewals.given_up', cause: String(cause), grant: one.grantId }, 'renewal given up until its lease expires');
           return null;
         })
         .finally(() => {
