@@ -11,6 +11,8 @@ import type { CLIENT_STATES } from './clients.ts';
 import type { Completeness, Run } from './jobs.ts';
 import type { Invitation } from './people.ts';
 
+export { counted } from '../core/counted.ts';
+
 /**
  * The words of the closed lists that people meet, once for console, CLI and docs: what each value is called, how it is colored and drawn,
  * and what it means. A new value without a word does not compile.

@@ -72,7 +72,7 @@ export const grantCommands = () => [
     async ({ args: [name], options, call }) => {
       const { capabilities } = await call('showConnection', { params: { connection: name } });
       const wanted = capabilities.find((each) => (options.capability === undefined ? !each.effects : each.name === options.capability));
-      if (wanted?.effects && !(await agreed(options, `${wanted.call} changes something at the provider, or someone sees it. Make it?`))) return undefined;
+      if (wanted?.effects && !(await agreed(options, `${wanted.call} changes something at the provider, or someone sees it. Make the call?`))) return undefined;
       const body = { capability: options.capability, effects: wanted?.effects ?? false };
       const answer = await call('probeConnection', { params: { connection: name }, body });
       const { diagnosis } = answer;

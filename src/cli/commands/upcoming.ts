@@ -1,4 +1,4 @@
-import { CERTAINTY_WORDS } from '../../api/vocabulary.ts';
+import { CERTAINTY_WORDS, counted } from '../../api/vocabulary.ts';
 import { oneOf, whole } from '../options.ts';
 import { relative } from '../print.ts';
 import { noun, operation, verb } from '../row.ts';
@@ -25,10 +25,12 @@ export const upcoming = () =>
             'BEGIN BY': (each) => relative(each.act_by),
             SURE: (each) => CERTAINTY_WORDS[each.certainty],
             WHO: (each) => each.who,
-            STOPS: (each) => (each.breaks.connections === 0 ? '\u2013' : `${each.breaks.connections} connections`),
+            STOPS: (each) => (each.breaks.connections === 0 ? '\u2013' : counted(each.breaks.connections, 'connection')),
             FIX: (each) => each.command,
           },
-          `Nothing is known to stop in the next ${options.days} days.`,
+          options.label || options.who
+            ? `Nothing in the next ${options.days} days matches the filter.`
+            : `Nothing is known to stop in the next ${options.days} days.`,
         ),
     },
   );

@@ -7,10 +7,17 @@
   import Time from '../ui/Time.svelte';
 
   const { params }: { params: { rehearsal: string } } = $props();
-  const seen = new Loaded(() => call('showRehearsal', { params: { rehearsal: params.rehearsal } }), 1_000);
+  const seen = new Loaded(() => call('showRehearsal', { params: { rehearsal: params.rehearsal } }));
   $effect(() => {
     void params.rehearsal;
     return seen.start();
+  });
+  // How far a rehearsal is, is no change of the installation's records: nothing reports it, so it is asked for.
+  const isRunning = $derived(seen.value?.state === 'running');
+  $effect(() => {
+    if (!isRunning) return;
+    const timer = setInterval(() => document.hidden || void seen.load(), 1_000);
+    return () => clearInterval(timer);
   });
   const canceling = new Doing();
   const cancel = () =>

@@ -58,7 +58,9 @@
   <a class="btn btn-sm" href="#/rehearsals">Rehearse</a>
 </Title>
 <ProblemNote problem={list.problem} />
-{#if list.value && items.length === 0}
+{#if list.value && items.length === 0 && (who !== '' || isLabel)}
+  <p>Nothing in the next {days} days matches the filter.</p>
+{:else if list.value && items.length === 0}
   <p>Nothing is known to stop in the next {days} days. Enter the dates that providers show: of secrets, certificates and approvals.</p>
 {:else if list.value}
   <Timeline {items} {now} {days} />

@@ -31,7 +31,7 @@
   <button class="btn btn-sm" disabled={doing.busy || label.trim() === ''} onclick={() => act('add_label')}>Add label</button>
   <button class="btn btn-sm" disabled={doing.busy || label.trim() === ''} onclick={() => act('remove_label')}>Remove label</button>
   <button class="btn btn-sm btn-ghost ml-auto" onclick={clear}>Clear selection</button>
-  {#if doing.busy}<progress class="basis-full h-1" aria-label="Working"></progress>{/if}
+  {#if doing.busy}<progress class="progress progress-primary basis-full h-1" aria-label="Working"></progress>{/if}
   {#if failed.length > 0}<ul class="basis-full text-error" role="alert">
       {#each failed as one (one.connection)}<li>
           <a class="link" href={`#/connections/${one.connection}`}>{one.connection}</a>: {one.problem}

@@ -1,3 +1,4 @@
+import { counted } from '../counted.ts';
 import { type DiskLevels, diskFullAt, quotaEndsAt, type ScheduledQuota } from './running-out.ts';
 
 /** What will stop, or get worse, if nobody acts. Instants are epoch ms. Pure: a function of what is stored and of the time. */
@@ -97,7 +98,6 @@ const LEAD_DAYS: Record<UpcomingKind, number> = {
 const APPROVAL_LEAD_DAYS = 14;
 const NOTICE_DAYS = 30;
 const NONE: Breaks = { connections: 0, examples: [], callers: [], jobs: [] };
-const named = (count: number, one: string, many = `${one}s`): string => (count === 1 ? `1 ${one}` : `${count} ${many}`);
 
 /**
  * Everything that will stop until `until`, the first one first. What lies before `now` is late, and is still shown: it has stopped, or it
@@ -226,7 +226,7 @@ const peopleEntry = ({ ends, facts, count }: { ends: Ending; facts: GrantFacts; 
   withLead({
     key: `people-${facts.shared}-${ends.kind}`,
     kind: ends.kind,
-    what: `Grants of ${named(count, 'person', 'people')} of ${facts.shared}, the first`,
+    what: `Grants of ${counted(count, 'person', 'people')} of ${facts.shared}, the first`,
     at: ends.at,
     lifeMs: ends.at - facts.consentedAt,
     certainty: 'assumed',
@@ -262,7 +262,7 @@ const ofInvitations = ({ shared, count, firstEndsAt }: Facts['invitations'][numb
   withLead({
     key: `invitations-${shared}`,
     kind: 'invitations',
-    what: `${named(count, 'unused invitation')} to ${shared}, the first`,
+    what: `${counted(count, 'unused invitation')} to ${shared}, the first`,
     at: firstEndsAt,
     certainty: 'known',
     who: 'person',

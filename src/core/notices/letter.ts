@@ -1,5 +1,6 @@
 import { DateTime } from 'luxon';
 import { type CloudEvent, cloudEvent } from '../cloud-event.ts';
+import { counted } from '../counted.ts';
 import { escapeHtml } from '../html.ts';
 import { bySeverity } from './channel.ts';
 import type { Notice, NoticeEvent, NoticeSeverity } from './notice.ts';
@@ -28,14 +29,13 @@ const SEVERITY_WORDS: Record<NoticeSeverity, string> = { action: 'Action needed'
 /** Text of others stands in one line, so that it cannot pass for a part of the message. */
 const oneLine = (text: string): string => text.replace(/\s+/g, ' ').trim();
 const dayOf = (at: number, zone: string): string => DateTime.fromMillis(at, { zone }).setLocale('en-US').toFormat('LLLL d, yyyy, HH:mm ZZZZ');
-const connections = (count: number): string => (count === 1 ? '1 connection' : `${count} connections`);
 
 /** What happened, why, and what to do: the lines of one notice. */
 function linesOf({ event, notice }: Told, zone: string): [label: string, value: string][] {
   if (event === 'closed') return notice.closedAt === null ? [] : [['Fixed', dayOf(notice.closedAt, zone)]];
   return [
     ...(notice.dueAt === null ? [] : [['Date', dayOf(notice.dueAt, zone)] as [string, string]]),
-    ...(notice.count === 0 ? [] : [['Concerns', connections(notice.count)] as [string, string]]),
+    ...(notice.count === 0 ? [] : [['Concerns', counted(notice.count, 'connection')] as [string, string]]),
     ...(notice.evidence === '' ? [] : [['Evidence', oneLine(notice.evidence)] as [string, string]]),
     ['Fix', oneLine(notice.remedy)],
     ...(notice.command === '' ? [] : [['Command', notice.command] as [string, string]]),

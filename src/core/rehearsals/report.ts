@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import { counted } from '../counted.ts';
 import { NOTICE_SEVERITIES } from '../notices/notice.ts';
 import { SCENARIO_WORDS, SCENARIOS } from './scenarios.ts';
 
@@ -44,10 +45,9 @@ export const RehearsalReport = z.object({
 });
 export type RehearsalReport = z.output<typeof RehearsalReport>;
 
-const named = (count: number, one: string, many = `${one}s`): string => `${count.toLocaleString('en-US')} ${count === 1 ? one : many}`;
 const lengthOf = (ms: number): string => {
   const minutes = Math.round(ms / 60_000);
-  return minutes < 120 ? named(minutes, 'minute') : minutes < 2_880 ? named(Math.round(minutes / 60), 'hour') : named(Math.round(minutes / 1_440), 'day');
+  return minutes < 120 ? counted(minutes, 'minute') : minutes < 2_880 ? counted(Math.round(minutes / 60), 'hour') : counted(Math.round(minutes / 1_440), 'day');
 };
 
 /** The outcome in a few sentences: what callers, jobs and people would have seen. */
@@ -62,18 +62,18 @@ export function summaryOf(report: RehearsalReport): string[] {
     report.callers.length === 0
       ? 'No caller may use a rehearsed connection.'
       : failed === 0
-        ? `Callers got all ${named(asked, 'token')} they requested.`
-        : `Callers got ${asked - failed} of ${named(asked, 'token')} they requested; ${failed} were refused.`,
+        ? `Callers got all ${counted(asked, 'token')} they requested.`
+        : `Callers got ${asked - failed} of ${counted(asked, 'token')} they requested; ${failed} were refused.`,
     ...callsLine(report),
     ...(report.jobs.length === 0
       ? []
       : [
           problems === 0
-            ? `All ${named(runs, 'run')} of jobs were good.`
-            : `${problems} of ${named(runs, 'run')} failed or ${problems === 1 ? 'was' : 'were'} not complete.`,
+            ? `All ${counted(runs, 'run')} of jobs were good.`
+            : `${problems} of ${counted(runs, 'run')} failed or ${problems === 1 ? 'was' : 'were'} not complete.`,
         ]),
-    `${named(report.notices.length, 'notice')} ${report.notices.length === 1 ? 'was' : 'were'} opened; ${named(sent, 'message')} would have been sent.`,
-    down.length === 0 ? 'At the end every connection worked.' : `At the end ${named(down.length, 'connection')} needed action.`,
+    `${counted(report.notices.length, 'notice')} ${report.notices.length === 1 ? 'was' : 'were'} opened; ${counted(sent, 'message')} would have been sent.`,
+    down.length === 0 ? 'At the end every connection worked.' : `At the end ${counted(down.length, 'connection')} needed action.`,
     ...(report.scenario === 'ninety_days' ? [forecastLine(report)] : []),
   ];
 }
@@ -82,14 +82,14 @@ function callsLine({ callers }: RehearsalReport): string[] {
   const made = callers.reduce((sum, one) => sum + (one.calls?.made ?? 0), 0);
   const failed = made - callers.reduce((sum, one) => sum + (one.calls?.good ?? 0), 0);
   if (made === 0) return [];
-  return [failed === 0 ? `All ${named(made, 'API call')} succeeded.` : `${failed} of ${named(made, 'API call')} failed.`];
+  return [failed === 0 ? `All ${counted(made, 'API call')} succeeded.` : `${failed} of ${counted(made, 'API call')} failed.`];
 }
 
 const forecastLine = ({ forecast, unforeseen, acted }: RehearsalReport): string => {
   const happened = forecast.filter((one) => one.outcome === 'happened').length;
   const prevented = forecast.filter((one) => one.outcome === 'prevented').length;
   const counts = acted ? `${prevented} of ${forecast.length} were prevented by acting in time` : `${happened} of ${forecast.length} happened`;
-  return `Forecast at the start: ${named(forecast.length, 'date')}, of which ${counts}. ${unforeseen.length === 0 ? 'Nothing else stopped.' : `Not forecast: ${unforeseen.join(', ')}.`}`;
+  return `Forecast at the start: ${counted(forecast.length, 'date')}, of which ${counts}. ${unforeseen.length === 0 ? 'Nothing else stopped.' : `Not forecast: ${unforeseen.join(', ')}.`}`;
 };
 
 const instant = (at: number): string => `${new Date(at).toISOString().slice(0, 16).replace('T', ' ')} UTC`;
@@ -110,7 +110,7 @@ export function reportDocument(report: RehearsalReport): string {
     '',
     ...summaryOf(report).map((line) => `- ${line}`),
     '',
-    `Rehearsed: ${instant(report.from)} to ${instant(report.to)}, in ${Math.round(report.tookMs / 1000)} s, on simulated providers: ${played.providers.join(', ')}; ${named(played.clients, 'client')}, ${named(played.connections, 'connection')}, ${named(played.people, 'person', 'people')}.`,
+    `Rehearsed: ${instant(report.from)} to ${instant(report.to)}, in ${Math.round(report.tookMs / 1000)} s, on simulated providers: ${played.providers.join(', ')}; ${counted(played.clients, 'client')}, ${counted(played.connections, 'connection')}, ${counted(played.people, 'person', 'people')}.`,
     '',
     ...section(
       'What happened',

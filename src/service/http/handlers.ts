@@ -1,4 +1,5 @@
 import type { AnswerOf, OperationName } from '../../api/operations.ts';
+import { counted } from '../../core/counted.ts';
 import type { Asked, SignedInOperator } from '../asked.ts';
 import * as callers from '../callers/index.ts';
 import * as clients from '../clients/index.ts';
@@ -91,7 +92,7 @@ export function handlers(s: HttpParts, operators: Operators, consents: Consents,
     showLogLevel: async () => logLevel(),
     async setLogLevel({ body, actor }) {
       await s.logLevel.set(body.level, body.minutes);
-      const says = `Set the log level to ${body.level} for ${body.minutes} ${body.minutes === 1 ? 'minute' : 'minutes'}.`;
+      const says = `Set the log level to ${body.level} for ${counted(body.minutes, 'minute')}.`;
       s.history.add({ actor: actor.operator.name, kind: 'log_level_changed', subject: 'installation', says });
       return logLevel();
     },

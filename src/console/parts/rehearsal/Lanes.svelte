@@ -17,7 +17,7 @@
       <span class="text-sm truncate" title={lane.label}
         >{lane.label}{#if lane.of !== 'connection'}<span class="text-base-content/70">{` ${lane.of}`}</span>{/if}</span
       >
-      <div class="relative h-3 bg-base-200">
+      <div class="relative h-3 bg-base-300">
         {#each lane.bars as bar, position (position)}<span
             class={['absolute inset-y-0', TONES[bar.tone]]}
             style:left={`${bar.from}%`}
@@ -41,4 +41,5 @@
 <p class="text-sm text-base-content/70 -mt-2 mb-4" aria-hidden="true">
   <span class="inline-block size-2.5 bg-success"></span> worked <span class="inline-block size-2.5 bg-warning ml-3"></span> degraded
   <span class="inline-block size-2.5 bg-error ml-3"></span> refused or action needed
+  <span class="inline-block size-2.5 bg-base-300 ml-3"></span> no failure
 </p>

@@ -24,7 +24,8 @@
 <section class="max-w-2xl" aria-labelledby="log-level">
   <h2 id="log-level">Log level</h2>
   <p class="mb-3">
-    The service logs to standard error. For a while it can say more, on all replicas that run; then the configured level applies again.
+    The service logs to standard error. A changed level applies to all running replicas, for a limited time. Then the configured level
+    applies again.
   </p>
   <ProblemNote problem={now.problem ?? saving.problem} />
   {#if now.value}

@@ -58,5 +58,5 @@
       bind:value={name}
     /></Field
   >
-  <button class="btn btn-sm mb-3" disabled={saving.busy}>Make it</button>
+  <button class="btn btn-sm mb-3" disabled={saving.busy}>Add address</button>
 </Form>
