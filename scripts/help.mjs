@@ -7,7 +7,7 @@ import { Marked } from 'marked';
 const KINDS = [
   ['Tutorial', ['TUTORIAL.md']],
   ['How to', 'how-to'],
-  ['Reference', ['CLI.md', 'API.md', 'SETTINGS.md', 'LOG.md', 'DEFINITIONS.md', 'DIALECT.md', 'ERRORS.md', 'BENCHMARKS.md']],
+  ['Reference', ['CLI.md', 'API.md', 'ROLES.md', 'SETTINGS.md', 'LOG.md', 'DEFINITIONS.md', 'DIALECT.md', 'ERRORS.md', 'BENCHMARKS.md']],
   [
     'Explanation',
     [

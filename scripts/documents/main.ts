@@ -5,6 +5,7 @@ import { dialectDocument } from './dialect.ts';
 import { errorsDocument } from './errors.ts';
 import { logDocument } from './log.ts';
 import { manualPage } from './manual.ts';
+import { rolesDocument } from './roles.ts';
 import { settingsDocument } from './settings.ts';
 
 /** What docs/ holds that is made from tables and schemas: written by `npm run docs`, and compared by a test. */
@@ -13,6 +14,7 @@ export const DOCUMENTS: Record<string, () => string> = {
   'docs/CLI.md': commandsDocument,
   'docs/ERRORS.md': errorsDocument,
   'docs/LOG.md': logDocument,
+  'docs/ROLES.md': rolesDocument,
   'docs/rk.1': manualPage,
   'docs/DIALECT.md': dialectDocument,
   'docs/SETTINGS.md': settingsDocument,

@@ -16,7 +16,7 @@ export const ConnectionName = z.string().regex(/^[a-z0-9][a-z0-9._-]{0,62}(@[a-z
 export const CallerName = NewName;
 export const Label = z
   .string()
-  .regex(/^[a-z0-9][a-z0-9._-]{0,62}$/, { error: 'A label is lower-case letters, digits, dots, underscores and hyphens; up to 63.' });
+  .regex(/^[a-z0-9][a-z0-9._=-]{0,62}$/, { error: 'A label is lower-case letters, digits, dots, underscores, hyphens and =, such as team=ops; up to 63.' });
 export const OperatorName = z.string().regex(/^[a-z0-9][a-z0-9._@-]{0,62}$/, { error: 'Lower-case letters, digits and . _ @ -; up to 63.' });
 
 export const HistoryEntry = z.object({

@@ -5,8 +5,8 @@ import { clientOperations } from './client-operations.ts';
 import { connectionOperations } from './connection-operations.ts';
 import { jobOperations } from './job-operations.ts';
 import { noticeOperations } from './notice-operations.ts';
-import { Done, list, type Operation } from './operation.ts';
-import { ChangePassword, EndedSessions, FirstOperator, FirstOperatorState, Session, SignedIn, SignIn } from './operators.ts';
+import { list, type Operation } from './operation.ts';
+import { operatorOperations } from './operator-operations.ts';
 import { peopleOperations } from './people-operations.ts';
 import { providerOperations } from './provider-operations.ts';
 import { rehearsalOperations } from './rehearsal-operations.ts';
@@ -18,33 +18,7 @@ export type { Operation } from './operation.ts';
 
 /** The whole contract: the service routes from it, the client calls by it, the OpenAPI document is made from it. */
 export const operations = {
-  firstOperatorState: {
-    method: 'GET',
-    path: '/api/v1/operators/first',
-    access: 'anyone',
-    says: 'Is the first operator still to be made?',
-    answer: FirstOperatorState,
-  },
-  addFirstOperator: {
-    method: 'POST',
-    path: '/api/v1/operators/first',
-    access: 'anyone',
-    says: 'Make the first operator with the one-time ticket',
-    body: FirstOperator,
-    answer: Done,
-  },
-  signIn: { method: 'POST', path: '/api/v1/session', access: 'anyone', says: 'Sign in', body: SignIn, answer: SignedIn },
-  showSession: { method: 'GET', path: '/api/v1/session', access: 'operator', says: 'Who is signed in?', answer: Session },
-  signOut: { method: 'DELETE', path: '/api/v1/session', access: 'operator', says: 'Sign out', answer: Done },
-  changePassword: {
-    method: 'POST',
-    path: '/api/v1/session/password',
-    access: 'operator',
-    says: 'Change your own password; your other sessions end',
-    body: ChangePassword,
-    answer: EndedSessions,
-  },
-  endOtherSessions: { method: 'DELETE', path: '/api/v1/session/others', access: 'operator', says: 'End your other sessions', answer: EndedSessions },
+  ...operatorOperations,
   showBreakdown: {
     method: 'GET',
     path: '/api/v1/statistics/breakdown',

@@ -10,6 +10,14 @@ export const Problem = z.object({
   code: z.string(),
   request_id: z.string().optional(),
   places: z.array(z.object({ path: z.string(), line: z.number().int().optional(), why: z.string(), kind: z.literal('unlikely').optional() })).optional(),
+  second_factor: z
+    .object({
+      ticket: z.string().describe('Good for five minutes and five tries'),
+      methods: z.array(z.enum(['code', 'passkey'])),
+      passkey_options: z.record(z.string(), z.unknown()).nullable().describe('For the browser: PublicKeyCredential.parseRequestOptionsFromJSON'),
+    })
+    .optional()
+    .describe('With SECOND_FACTOR_NEEDED: how the sign-in goes on'),
 });
 export type Problem = z.output<typeof Problem>;
 

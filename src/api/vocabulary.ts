@@ -9,7 +9,9 @@ import type { Approval } from '../core/provider/kinds.ts';
 import type { RenewalPolicy } from '../core/renewal/plan.ts';
 import type { CLIENT_STATES } from './clients.ts';
 import type { Completeness, Run } from './jobs.ts';
+import type { FactorKind, OperatorState, SessionKind } from './operators.ts';
 import type { Invitation } from './people.ts';
+import type { Role } from './roles.ts';
 
 export { counted } from '../core/counted.ts';
 
@@ -173,4 +175,14 @@ export const PROOF_LABELS: Record<ProofState, string> = {
   failed: 'the first call failed',
   not_verified: 'not verified yet',
   not_defined: 'no test call is defined',
+};
+
+/** Whether an operator can sign in. */
+export const OPERATOR_STATE_WORDS: Record<OperatorState, string> = { invited: 'invited, no password yet', active: 'active', disabled: 'disabled' };
+export const SESSION_KIND_WORDS: Record<SessionKind, string> = { browser: 'browser', program: 'rk', token: 'personal token' };
+export const FACTOR_WORDS: Record<FactorKind, string> = { authenticator: 'authenticator app', passkey: 'passkey' };
+export const ROLE_WORDS: Record<Role, string> = {
+  viewer: 'reads everything but secrets and exports',
+  operator: 'changes connections, clients, callers and jobs',
+  administrator: 'also changes operators, keys, backups and confirms new addresses for secrets',
 };

@@ -26,6 +26,18 @@ export async function secrets<const T extends readonly string[]>(whats: T): Prom
   return given as { [K in keyof T]: string };
 }
 
+/** Asks for one secret after another as they turn out to be needed; through a pipe, a line each. */
+export function linesOrAsked(): (what: string) => Promise<string> {
+  let piped: string[] | null = null;
+  return async (what) => {
+    if (process.stdin.isTTY) return secret(what);
+    piped ??= (await standardInput()).split(/\r?\n/);
+    const next = piped.shift();
+    if (!next) throw new UsageError(`${what}: nothing came on standard input.`);
+    return next;
+  };
+}
+
 /** A question that may be left without an answer; not asked where nobody is there to answer. */
 export async function answered(question: string): Promise<string | undefined> {
   if (!process.stdin.isTTY) return undefined;

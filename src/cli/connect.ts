@@ -57,11 +57,41 @@ export const serviceUrl = (options: Pick<GlobalOptions, 'url'>): string =>
 
 /** A client that is signed in. @throws {Outcome} when nobody is. */
 export async function signedIn(options: GlobalOptions): Promise<ApiClient> {
-  const file = readSignIn();
   const url = serviceUrl(options);
+  const { RUSTY_KETTLE_TOKEN: personal } = process.env;
+  if (personal) return apiClientWith(url, personal);
+  const file = readSignIn();
   if (!file || file.url !== url) throw new Outcome(EXIT.signIn, `You are not signed in at ${url}.\nWhat to do: run \`rk sign-in --url ${url}\`.`);
+  const call = await apiClientWith(url, file.token);
+  const { ProblemError } = await import('../api/client.ts');
+  /** A sensitive action asks again who one is: then it is made once more. */
+  return (async (name: never, ...input: never[]) => {
+    const again = () => (call as (name: never, ...input: never[]) => Promise<unknown>)(name, ...input);
+    try {
+      return await again();
+    } catch (error) {
+      if (!(error instanceof ProblemError) || error.problem.code !== 'CONFIRMATION_NEEDED' || !process.stdin.isTTY) throw error;
+      await confirmIdentity(call);
+      return again();
+    }
+  }) as ApiClient;
+}
+
+async function apiClientWith(url: string, token: string): Promise<ApiClient> {
   const { apiClient } = await import('../api/client.ts');
-  return apiClient({ baseUrl: url, token: file.token });
+  return apiClient({ baseUrl: url, token });
+}
+
+async function confirmIdentity(call: ApiClient): Promise<void> {
+  const { secret } = await import('./ask.ts');
+  process.stderr.write('This action is sensitive: confirm who you are.\n');
+  const { password, methods } = await call('startConfirmation');
+  await call('confirmIdentity', {
+    body: {
+      ...(password ? { password: await secret('Your password') } : {}),
+      ...(methods.length > 0 ? { code: await secret('Code of your authenticator app, or a recovery code') } : {}),
+    },
+  });
 }
 
 export async function anonymous(options: GlobalOptions): Promise<ApiClient> {
@@ -74,7 +104,9 @@ export async function download(options: Pick<GlobalOptions, 'url'>, path: string
   const file = readSignIn();
   const { ProblemError } = await import('../api/client.ts');
   const { isProblem } = await import('../api/is-problem.ts');
-  const response = await fetch(`${serviceUrl(options)}${path}`, { headers: { authorization: `Bearer ${file?.token ?? ''}` } });
+  const response = await fetch(`${serviceUrl(options)}${path}`, {
+    headers: { authorization: `Bearer ${process.env.RUSTY_KETTLE_TOKEN ?? file?.token ?? ''}` },
+  });
   if (response.ok && response.body) return response.body;
   const answer: unknown = await response.json().catch(() => null);
   if (isProblem(answer)) throw new ProblemError(answer);

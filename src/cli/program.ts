@@ -1,4 +1,5 @@
 import { Command, type CommandUnknownOpts } from '@commander-js/extra-typings';
+import { account } from './commands/account.ts';
 import { activity } from './commands/activity.ts';
 import { call } from './commands/call.ts';
 import { caller } from './commands/caller.ts';
@@ -24,7 +25,7 @@ import { OUTPUTS, oneOf } from './options.ts';
 /** In the order of the work. */
 const TASKS = {
   'Run:': [serve, standin, installation, replica, log],
-  'Set up:': [signIn, signOut, operator, provider, client, connection, caller, invitation, campaign],
+  'Set up:': [signIn, signOut, account, operator, provider, client, connection, caller, invitation, campaign],
   'Use:': [token, call, job, person],
   'Watch:': [status, notice, channel, upcoming, calendar, rehearse, rehearsal, activity],
   'Shell:': [completion],

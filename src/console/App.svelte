@@ -41,11 +41,12 @@
     '/settings/:tab?': later(() => import('./pages/Settings.svelte')),
     '/sign-in-requests/:request': later(() => import('./pages/SignInRequest.svelte')),
     '/consents/:consent': later(() => import('./pages/Consent.svelte')),
+    '/join/:ticket': later(() => import('./pages/Join.svelte')),
     '/first-operator/:ticket': later(() => import('./pages/FirstOperator.svelte')),
     '*': Nothing,
   };
   /** Pages that a person without a login here may see: the outcome of their consent, and the very first sign-up. */
-  const OPEN = /^\/(consents|first-operator)\//;
+  const OPEN = /^\/(consents|first-operator|join)\//;
   const open = $derived(OPEN.test(router.location));
 
   void session.ask();

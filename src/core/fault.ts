@@ -31,6 +31,42 @@ export const FAULTS = {
     says: 'Too many sign-ins failed for this name or from this address.',
     remedy: 'Wait as long as Retry-After states.',
   },
+  SECOND_FACTOR_NEEDED: {
+    status: 401,
+    retry: false,
+    says: 'The password is right; a second factor is needed.',
+    remedy: 'Enter the code of your authenticator app, use your passkey, or enter a recovery code.',
+  },
+  SECOND_FACTOR_WRONG: {
+    status: 403,
+    retry: false,
+    says: 'The second factor is wrong, or was used already.',
+    remedy: 'Enter the code that your authenticator app shows now, or a recovery code that you have not used.',
+  },
+  CONFIRMATION_NEEDED: {
+    status: 403,
+    retry: false,
+    says: 'This action is sensitive: confirm who you are.',
+    remedy: 'Enter your password, and your second factor where you have one. The confirmation holds for ten minutes.',
+  },
+  ROLE_TOO_LOW: {
+    status: 403,
+    retry: false,
+    says: 'Your role does not permit this.',
+    remedy: 'Ask an administrator: *Settings > Operators*, or `rk operator list`.',
+  },
+  OUTSIDE_LIMITS: {
+    status: 403,
+    retry: false,
+    says: 'This is outside the limits of your account.',
+    remedy: 'Ask an administrator without limits.',
+  },
+  LAST_ADMINISTRATOR: {
+    status: 409,
+    retry: false,
+    says: 'This is the last administrator.',
+    remedy: 'Make someone else an administrator first.',
+  },
   STREAMS_FULL: { status: 429, retry: true, says: 'Too many pages watch for changes.', remedy: 'Close pages of the console that nobody uses.' },
   ORIGIN_FOREIGN: { status: 403, retry: false, says: 'The request came from a page of another site.', remedy: 'Open the console at its public address.' },
   TICKET_SPENT: { status: 410, retry: false, says: 'This one-time link was used already or has expired.', remedy: 'Request a new link.' },
@@ -289,6 +325,15 @@ export interface FaultOptions extends ErrorOptions {
   places?: FaultPlace[];
   /** A lower bound for trying again, in milliseconds. */
   retryAfterMs?: number;
+  /** How a sign-in goes on with a second factor. */
+  secondFactor?: SecondFactorAsked;
+}
+
+/** What finishes a sign-in. */
+export interface SecondFactorAsked {
+  ticket: string;
+  methods: ('code' | 'passkey')[];
+  passkey_options: Record<string, unknown> | null;
 }
 
 /** An expected failure with a public code. Foreign errors are wrapped with `cause` where they enter. */
@@ -298,9 +343,10 @@ export class Fault extends Error {
   readonly remedy: string;
   readonly places: FaultPlace[];
   readonly retryAfterMs: number | undefined;
+  readonly secondFactor: SecondFactorAsked | undefined;
 
   constructor(code: FaultCode, options: FaultOptions = {}) {
-    const { detail, remedy, places, retryAfterMs, ...rest } = options;
+    const { detail, remedy, places, retryAfterMs, secondFactor, ...rest } = options;
     super(detail ? `${FAULTS[code].says} ${detail}` : FAULTS[code].says, rest);
     this.name = 'Fault';
     this.code = code;
@@ -308,6 +354,7 @@ export class Fault extends Error {
     this.remedy = remedy ?? FAULTS[code].remedy;
     this.places = places ?? [];
     this.retryAfterMs = retryAfterMs;
+    this.secondFactor = secondFactor;
   }
 
   get status(): number {

@@ -127,7 +127,7 @@ const settingsFor = (folder: string, port: number): Settings => ({
   ...{ publicUrlIsDefault: true, privateHosts: ['*.localhost', '127.0.0.1'], trustedProxies: 0, poolSize: 8, logLevel: 'error' },
   ...{ concurrency: 64, originConcurrency: DEFAULT_LANES.originMost, clientConcurrency: DEFAULT_LANES.clientMost },
   ...{ blindLimitMs: NEVER_MS, approvalCheckMs: 3_600_000, proveRenewal: false, bodyMs: 30_000, historyMs: NEVER_MS, noticeSettleMs: 60_000 },
-  ...{ outputFolder: null, metricsToken: null, activityFile: null, tracesUrl: null, scriptsFolder: null, mail: null, proxy: null },
+  ...{ outputFolder: null, metricsToken: null, activityFile: null, tracesUrl: null, scriptsFolder: null, mail: null, proxy: null, rescue: null },
   ...{ relayWaitMs: 60_000, relayMostMs: 900_000 },
   limits: { ...DEFAULT_LIMITS, silentMs: NEVER_MS },
 });

@@ -43,6 +43,7 @@ export const LOG_EVENTS = {
   'replica.rows_freed': 'What an earlier process had claimed is free.',
   'revocations.round_failed': 'Revocations at providers failed; they are retried.',
   'service.log_level': 'The log level was changed at run time.',
+  'service.rescue': 'A one-time link that makes an operator an administrator again was written, because RUSTY_KETTLE_RESCUE names the operator.',
   'service.public_url_changed': 'The public URL differs from the one in the database; lists the redirect URIs to fix.',
   'service.ready': 'The service answers requests.',
   'service.stop_waits': 'Stopping waits: responses of providers are not saved yet.',

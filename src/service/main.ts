@@ -47,7 +47,7 @@ import {
 import { beginLife, type RecoveryParts, recoverFormerLives } from './replicas/index.ts';
 import { ensureInstallation, openSealer } from './sealer.ts';
 import type { Settings } from './settings.ts';
-import { agreeOnPublicUrl, chooseMasterKey, offerFirstOperator, untilDatabase } from './start-up.ts';
+import { agreeOnPublicUrl, chooseMasterKey, offerFirstOperator, rescueOperator, untilDatabase } from './start-up.ts';
 import { hourFigures } from './status/index.ts';
 import type { ListedConnection } from './store/connection-list.ts';
 import { type Database, openDatabase } from './store/database.ts';
@@ -268,7 +268,7 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
   };
   const counts = usage({ store, ports });
   const relays = relayed({ store: store.relayed, ports });
-  const people = operators({ store, sealer, history: past, hashing: hashes, ports });
+  const people = operators({ store, sealer, history: past, hashing: hashes, ports, publicUrl });
   const agreed = consents(parts, (consent, outcome) => personConsented(parts, consent, outcome));
   personMoved = (one) => personChanged(parts, one);
 
@@ -301,6 +301,7 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
 
   const front = openFront({ rooms: parts, usage: counts, relayed: relays, operators: people, consents: agreed, dispatcher: out.dispatcher });
   const { server } = front;
+  await rescueOperator(people, folder, settings.rescue, log);
   const firstOperatorFile = await offerFirstOperator(people, folder, publicUrl); // before anybody can ask whether it is there
   try {
     await listen(server, settings);

@@ -14,6 +14,7 @@ export function problemOf(fault: Fault, requestId: string): Problem {
     code: fault.code,
     request_id: requestId,
     ...(fault.places.length > 0 ? { places: fault.places } : {}),
+    ...(fault.secondFactor ? { second_factor: fault.secondFactor } : {}),
   };
 }
 

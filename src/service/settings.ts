@@ -50,6 +50,8 @@ export interface Settings {
   tracesUrl: string | null;
   /** The file into which entries of the activity log are copied; null: none. */
   activityFile: string | null;
+  /** The operator for whom a one-time link is written at the start; null: nobody. */
+  rescue: string | null;
   /** The folder whose programs notices may start; null: none. */
   scriptsFolder: string | null;
   /** The mail server, and from whom mail comes; null: no mail is sent. */
@@ -181,6 +183,16 @@ export const SettingsTable = z.object({
         'none',
       ),
     ),
+  RUSTY_KETTLE_RESCUE: z
+    .string()
+    .max(63)
+    .optional()
+    .meta(
+      about(
+        'When nobody can sign in: the name of an operator. At its start the service writes `rescue.link` to the data folder: a one-time link that sets a new password, removes second factors and makes the operator an administrator. Remove the setting afterwards.',
+        'nobody',
+      ),
+    ),
   RUSTY_KETTLE_SCRIPTS_FOLDER: z
     .string()
     .regex(/^\//, { error: 'must be an absolute path' })
@@ -267,6 +279,7 @@ export function readSettings(environment: NodeJS.ProcessEnv): Settings {
     metricsToken: e.RUSTY_KETTLE_METRICS_TOKEN === undefined ? null : new Secret(e.RUSTY_KETTLE_METRICS_TOKEN),
     tracesUrl: e.RUSTY_KETTLE_TRACES_URL ?? null,
     activityFile: e.RUSTY_KETTLE_ACTIVITY_FILE ?? null,
+    rescue: e.RUSTY_KETTLE_RESCUE ?? null,
     scriptsFolder: e.RUSTY_KETTLE_SCRIPTS_FOLDER ?? null,
     mail: e.RUSTY_KETTLE_SMTP_URL === undefined ? null : { server: new Secret(e.RUSTY_KETTLE_SMTP_URL), from: e.RUSTY_KETTLE_MAIL_FROM },
     relayWaitMs: e.RUSTY_KETTLE_RELAY_WAIT_SECONDS * 1000,

@@ -74,3 +74,12 @@ export async function offerFirstOperator(people: Operators, folder: DataFolder, 
   writeFileSync(path, `${publicUrl}/#/first-operator/${await people.firstTicket()}\n`, { mode: 0o600 });
   return path;
 }
+
+/** Writes a one-time link that makes an operator an administrator again: for whoever controls the machine when nobody can sign in. */
+export async function rescueOperator(people: Operators, folder: DataFolder, name: string | null, log: Log): Promise<void> {
+  const path = join(folder.path, 'rescue.link');
+  rmSync(path, { force: true });
+  if (name === null) return;
+  writeFileSync(path, `${await people.rescue(name)}\n`, { mode: 0o600 });
+  log.warn({ event: 'service.rescue', operator: name, path }, 'a one-time link for a new password was written; remove RUSTY_KETTLE_RESCUE now');
+}

@@ -11,7 +11,7 @@
   import { type ConnectionFilter, filterAddress, filterQuery, readFilter } from '../state/connection-filter.ts';
   import { connectionTable } from '../state/connection-table.ts';
   import { Loaded } from '../state/loaded.svelte.ts';
-  import { call } from '../state/session.svelte.ts';
+  import { call, session } from '../state/session.svelte.ts';
 
   const PAGE = 100;
   const MOST = 500;
@@ -37,7 +37,9 @@
 </script>
 
 <Title title="Connections"
-  ><a class="btn btn-primary btn-sm" href="#/connections/new"><Plus size={16} aria-hidden="true" />Open a connection</a></Title
+  >{#if session.may('addConnection')}<a class="btn btn-primary btn-sm" href="#/connections/new"
+      ><Plus size={16} aria-hidden="true" />Open a connection</a
+    >{/if}</Title
 >
 <ProblemNote problem={list.problem} />
 {#if list.value && items.length === 0 && !isNarrowed}

@@ -6,7 +6,7 @@
   import StateMark from '../parts/StateMark.svelte';
   import Title from '../parts/Title.svelte';
   import { Loaded } from '../state/loaded.svelte.ts';
-  import { call } from '../state/session.svelte.ts';
+  import { call, session } from '../state/session.svelte.ts';
 
   const loaded = new Loaded(async () => {
     const [providers, clients] = await Promise.all([call('listProviders'), call('listClients')]);
@@ -16,7 +16,9 @@
 </script>
 
 <Title title="Providers"
-  ><a class="btn btn-primary btn-sm" href="#/providers/new"><Plus size={16} aria-hidden="true" />Add a provider</a></Title
+  >{#if session.may('addProvider')}<a class="btn btn-primary btn-sm" href="#/providers/new"
+      ><Plus size={16} aria-hidden="true" />Add a provider</a
+    >{/if}</Title
 >
 <ProblemNote problem={loaded.problem} />
 {#if loaded.value?.length === 0}

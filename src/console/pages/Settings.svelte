@@ -1,8 +1,9 @@
 <script lang="ts">
   import Channels from '../parts/notices/Channels.svelte';
-  import OwnAccount from '../parts/OwnAccount.svelte';
+  import Account from '../parts/account/Account.svelte';
   import InstallationAnswers from '../parts/settings/InstallationAnswers.svelte';
   import LogLevel from '../parts/settings/LogLevel.svelte';
+  import Operators from '../parts/settings/Operators.svelte';
   import Title from '../parts/Title.svelte';
   import Tabs from '../ui/Tabs.svelte';
 
@@ -11,6 +12,7 @@
     { id: 'answers', label: 'Answers for forms' },
     { id: 'channels', label: 'Channels' },
     { id: 'log', label: 'Log' },
+    { id: 'operators', label: 'Operators' },
     { id: 'account', label: 'Your account' },
   ];
   const tab = $derived(params.tab ?? 'answers');
@@ -20,5 +22,6 @@
 <Tabs base="/settings" tabs={TABS} current={tab} />
 {#if tab === 'channels'}<Channels />
 {:else if tab === 'log'}<LogLevel />
-{:else if tab === 'account'}<OwnAccount />
+{:else if tab === 'account'}<Account />
+{:else if tab === 'operators'}<Operators />
 {:else}<InstallationAnswers />{/if}

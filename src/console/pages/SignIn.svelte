@@ -8,6 +8,7 @@
   let name = $state('');
   let password = $state('');
   const signing = new Doing();
+  const asked = $derived(signing.problem?.second_factor);
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
     void signing.run(() => session.signIn(name.trim(), password));
@@ -19,16 +20,27 @@
   <main class="panel w-full max-w-sm p-6">
     <p class="flex items-center gap-2 font-semibold"><img src="/icon.svg" alt="" class="size-6" />Rusty Kettle</p>
     <h1 class="mt-3 mb-3">Sign in</h1>
-    <form onsubmit={submit}>
-      <Field id="name" label="Operator name"
-        ><input id="name" class="input w-full" autocomplete="username" required bind:value={name} /></Field
-      >
-      <Field id="password" label="Password"
-        ><input id="password" type="password" class="input w-full" autocomplete="current-password" required bind:value={password} /></Field
-      >
-      <ProblemNote problem={signing.problem} />
-      <button class="btn btn-primary w-full" disabled={signing.busy}>Sign in</button>
-    </form>
+    {#if asked}{#await import('../parts/SecondStep.svelte') then { default: SecondStep }}<SecondStep
+          {asked}
+          back={() => (signing.problem = null)}
+        />{/await}
+    {:else}<form onsubmit={submit}>
+        <Field id="name" label="Operator name"
+          ><input id="name" class="input w-full" autocomplete="username" required bind:value={name} /></Field
+        >
+        <Field id="password" label="Password"
+          ><input
+            id="password"
+            type="password"
+            class="input w-full"
+            autocomplete="current-password"
+            required
+            bind:value={password}
+          /></Field
+        >
+        <ProblemNote problem={signing.problem} />
+        <button class="btn btn-primary w-full" disabled={signing.busy}>Sign in</button>
+      </form>{/if}
     <p class="text-sm mt-4 text-base-content/70">
       No operator yet? On the machine where the service runs: <code>rk operator first --name NAME</code>
     </p>

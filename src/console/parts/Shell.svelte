@@ -8,6 +8,7 @@
   import { type Snippet, untrack } from 'svelte';
   import { router } from 'svelte-spa-router';
   import { Toaster } from 'svelte-sonner';
+  import { confirming } from '../state/confirming.svelte.ts';
   import { live } from '../state/live.svelte.ts';
   import { look } from '../state/look.svelte.ts';
   import { countShown, openNotices } from '../state/notices.svelte.ts';
@@ -91,7 +92,9 @@
             >{/if}</a
         >
         <div class="md:mt-auto flex flex-col gap-1 px-2 py-2 text-sm">
-          {#if who}<span class="px-2 opacity-80">{who.operator}</span>{/if}
+          {#if who}<a class="px-2 opacity-80 hover:underline" href="#/settings/account"
+              >{who.operator}{who.role === 'administrator' ? '' : `, ${who.role}`}</a
+            >{/if}
           {@render theme()}
           {#if who}
             <button type="button" class="flex items-center gap-2 px-2 py-1 hover:underline cursor-pointer" onclick={() => session.signOut()}
@@ -106,10 +109,16 @@
     {#if live.state === 'lost'}<p role="status" class="border-l-4 border-warning bg-base-200 px-3 py-1 mb-3">
         Connection to the service lost. Reconnecting…
       </p>{/if}
+    {#if who && (who.role === 'viewer' || who.labels.length > 0)}<p class="text-sm text-base-content/70 mb-2">
+        Signed in as {who.role}{who.labels.length > 0 ? `, limited to ${who.labels.join(', ')}` : ''}{who.role === 'viewer'
+          ? ': you can look, not change'
+          : ''}. <a class="link" href="#/settings/operators">Who can help</a>
+      </p>{/if}
     {@render children()}
   </main>
 </div>
 {#if !bare}<Keys bind:palette />{/if}
+{#if confirming.waiting}{#await import('./ConfirmIdentity.svelte') then { default: ConfirmIdentity }}<ConfirmIdentity />{/await}{/if}
 <Toaster position="bottom-right" theme={look.theme === 'kettle-night' ? 'dark' : 'light'} />
 
 {#snippet theme()}

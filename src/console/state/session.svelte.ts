@@ -1,6 +1,8 @@
 import { type ApiClient, apiClient, ProblemError } from '../../api/client.ts';
+import type { OperationName } from '../../api/operations.ts';
 import type { Session } from '../../api/operators.ts';
 import type { Problem } from '../../api/problem.ts';
+import { confirming } from './confirming.svelte.ts';
 
 const service = apiClient({ baseUrl: '' });
 
@@ -20,6 +22,15 @@ class SessionState {
     this.who = await service('signIn', { body: { name, password, keeps: 'cookie' } });
   }
 
+  async finishSignIn(proof: { ticket: string; code?: string; passkey?: Record<string, unknown> }): Promise<void> {
+    this.who = await service('finishSignIn', { body: proof });
+  }
+
+  /** Whether the account may call this; what it names is checked by the service. */
+  may(name: OperationName): boolean {
+    return typeof this.who !== 'object' || !this.who?.refused.includes(name);
+  }
+
   async signOut(): Promise<void> {
     await service('signOut');
     this.who = null;
@@ -33,7 +44,9 @@ export const call: ApiClient = async (name, ...input) => {
   try {
     return await service(name, ...input);
   } catch (error) {
-    if (error instanceof ProblemError && error.problem.code === 'SIGN_IN_NEEDED') session.who = null;
+    const code = error instanceof ProblemError ? error.problem.code : '';
+    if (code === 'SIGN_IN_NEEDED') session.who = null;
+    if (code === 'CONFIRMATION_NEEDED' && (await confirming.ask())) return service(name, ...input);
     throw error;
   }
 };

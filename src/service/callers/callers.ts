@@ -2,7 +2,7 @@ import type { Caller, CallerSummary, NewKey } from '../../api/callers.ts';
 import { changesOf } from '../../core/activity/changes.ts';
 import { Fault } from '../../core/fault.ts';
 import { base64url, CALLER_ID_PREFIX, CALLER_KEY_PREFIX } from '../../core/identifiers.ts';
-import type { Command } from '../asked.ts';
+import { type Asked, type Command, limitsOf } from '../asked.ts';
 import { hashOf } from '../hash.ts';
 import { iso, isoOrNull } from '../iso.ts';
 import { recordId } from '../ports.ts';
@@ -72,8 +72,17 @@ async function view(s: CallerParts, record: CallerRow): Promise<Caller> {
 
 const tokenUrl = (s: Pick<CallerParts, 'settings'>): string => `${s.settings.publicUrl}/oauth/token`;
 
-export async function listCallers(s: CallerParts): Promise<{ items: CallerSummary[] }> {
-  return { items: await Promise.all((await s.store.callers.all()).map((record) => summary(s, record))) };
+export async function listCallers(s: CallerParts, { actor }: Asked<'listCallers'>): Promise<{ items: CallerSummary[] }> {
+  const all = await s.store.callers.all();
+  const limits = limitsOf(actor.operator);
+  const within =
+    limits === undefined
+      ? null
+      : await s.store.limits.callersWithin(
+          all.map((one) => one.name),
+          limits,
+        );
+  return { items: await Promise.all(all.filter((one) => within === null || within.has(one.name)).map((record) => summary(s, record))) };
 }
 
 export const showCaller = async (s: CallerParts, name: string): Promise<Caller> => view(s, await findCaller(s, name));

@@ -2,6 +2,7 @@ import type { ConnectionParts } from '../connections/index.ts';
 import type { Changes, History } from '../history/index.ts';
 import type { Ports } from '../ports.ts';
 import type { Settings } from '../settings.ts';
+import type { Store } from '../store/store.ts';
 
 /** Callers depend on these. */
 export interface CallerParts {
@@ -10,5 +11,5 @@ export interface CallerParts {
   ports: Ports;
   settings: Settings;
   /** The repositories of its own, and of the rooms whose functions it calls. */
-  store: ConnectionParts['store'];
+  store: ConnectionParts['store'] & Pick<Store, 'limits'>;
 }

@@ -1,5 +1,4 @@
-import type { z } from 'zod';
-import type { Attempt, ConnectionSummary, ListConnections } from '../../api/connections.ts';
+import type { Attempt, ConnectionSummary } from '../../api/connections.ts';
 import { looks } from '../../api/looks.ts';
 import { POLICY_LABELS } from '../../api/vocabulary.ts';
 import { changesOf } from '../../core/activity/changes.ts';
@@ -13,7 +12,7 @@ import { checkPlaceholders } from '../../core/provider/placeholders.ts';
 import { nextRenewalAt, type RenewalPolicy } from '../../core/renewal/plan.ts';
 import { bringForward, end, planAnew } from '../../core/renewal/transitions.ts';
 import { reviewScopes } from '../../core/scopes/compare.ts';
-import type { Command } from '../asked.ts';
+import { type Asked, type Command, limitsOf } from '../asked.ts';
 import { findClient } from '../clients/index.ts';
 import { attemptView } from '../grants/index.ts';
 import { recordId } from '../ports.ts';
@@ -24,9 +23,10 @@ import { current, findKnown } from './find.ts';
 import type { ConnectionParts } from './parts.ts';
 
 /** A page of connections by name, and how many match in all. */
-export async function listConnections(s: ConnectionParts, query: z.output<typeof ListConnections>): Promise<{ items: ConnectionSummary[]; total: number }> {
+export async function listConnections(s: ConnectionParts, { query, actor }: Asked<'listConnections'>): Promise<{ items: ConnectionSummary[]; total: number }> {
   await s.connectionStates.settle();
-  const [page, total] = await Promise.all([s.store.connectionList.read(query), s.store.connectionList.count(query)]);
+  const narrow = { ...query, labels: limitsOf(actor.operator) };
+  const [page, total] = await Promise.all([s.store.connectionList.read(narrow), s.store.connectionList.count(narrow)]);
   return { items: await summaries(s, page, TICKS_IN_LISTS), total };
 }
 

@@ -8,7 +8,7 @@ import { readCallback } from '../../core/oauth/callback.ts';
 import type { Way } from '../../core/oauth/grant-kinds.ts';
 import { readPasted } from '../../core/oauth/ways.ts';
 import { Secret } from '../../core/secret.ts';
-import type { Command } from '../asked.ts';
+import { type Command, noOperator } from '../asked.ts';
 import { connectionDefinition, putBeside, sentAwayOf } from '../grants/index.ts';
 import { hashOf } from '../hash.ts';
 import { emptyOutcome, refuseUnconfirmed } from '../records/index.ts';
@@ -24,7 +24,7 @@ import { type ConsentParties, outcomeView } from './view.ts';
 
 const EXCHANGE_MS = 2 * 60_000;
 /** Whoever came through an invitation has no login here. */
-const PERSON = { name: 'person', sessionId: '', endsAt: 0, kind: 'person' };
+const PERSON = noOperator('person');
 
 /** The cookie that binds one consent to one browser, and its lifetime in seconds. */
 export const CONSENT_COOKIE_SECONDS = CONSENT_MS / 1000;
@@ -188,7 +188,11 @@ export function consents(s: ConsentParts, whenDone: (consent: ConsentRow, outcom
       openConsent(
         s,
         { partiesWith, runExchange, finish },
-        { params: { connection }, body: OpenConnection.parse({ ...more, end_oldest: true }), actor: { operator: PERSON, address: '', device: undefined } },
+        {
+          params: { connection },
+          body: OpenConnection.parse({ ...more, end_oldest: true }),
+          actor: { operator: PERSON, address: '', device: undefined, agent: null },
+        },
         person,
       ),
 

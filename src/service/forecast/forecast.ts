@@ -20,10 +20,12 @@ export async function upcoming(s: ForecastParts, days: number): Promise<Upcoming
   return forecast(await factsOf(s, until), now, until);
 }
 
-export async function listUpcoming(s: ForecastParts, query: z.output<typeof UpcomingQuery>): Promise<UpcomingListed> {
+/** @param limits labels to which the account is limited */
+export async function listUpcoming(s: ForecastParts, query: z.output<typeof UpcomingQuery>, limits?: readonly string[]): Promise<UpcomingListed> {
   const now = s.ports.clock.now();
   const all = await upcoming(s, query.days);
-  const items = all.filter((one) => (query.label === undefined || one.labels.includes(query.label)) && (query.who === undefined || one.who === query.who));
+  const visible = limits === undefined ? all : all.filter((one) => one.labels.some((label) => limits.includes(label)));
+  const items = visible.filter((one) => (query.label === undefined || one.labels.includes(query.label)) && (query.who === undefined || one.who === query.who));
   return { items: items.map(view), now: iso(now), until: iso(now + query.days * DAY_MS) };
 }
 

@@ -2,14 +2,18 @@ import express, { type Request, type RequestHandler, type Response, Router } fro
 import { z } from 'zod';
 import { type Access, type Operation, paramNames } from '../../api/operation.ts';
 import { type OperationName, operationNames, operations } from '../../api/operations.ts';
+import { ruleOf } from '../../api/role-rules.ts';
+import type { RoleRule } from '../../api/roles.ts';
 import { Fault } from '../../core/fault.ts';
 import type { Actor, Asked, SignedInOperator } from '../asked.ts';
 import { type Consents, consentCookieName } from '../consent/index.ts';
 import { withinRequest } from '../context.ts';
+import { checkLimits, checkRole, type Operators } from '../operators/index.ts';
 import { requestIdOf } from '../problems.ts';
 import type { KnownCaller, WhoCalls } from '../tokens/index.ts';
 import { type SignInRequests, signInCookieName } from '../tool-sign-ins/index.ts';
 import type { Handlers } from './handlers.ts';
+import type { HttpParts } from './parts.ts';
 import type { Sessions } from './sessions.ts';
 
 const BODY_LIMIT = '256kb';
@@ -22,6 +26,8 @@ export interface Admission {
   consents: Consents;
   signInRequests: SignInRequests;
   whoCalls: WhoCalls;
+  operators: Pick<Operators, 'needConfirmed'>;
+  store: Pick<HttpParts['store'], 'limits' | 'notices'>;
 }
 
 /** Every operation of the contract as a route: parse, check who asks, call its handler, answer. */
@@ -71,16 +77,35 @@ function route<N extends OperationName>(name: N, handlers: Handlers, admission: 
   return async (request, response) => {
     const params = parse(Params, request.params, 'address');
     const who = await admit(operation.access, request, params, admission);
+    const rule = roleFor(name, who.operator);
     if (operation.method !== 'GET') sessions.checkOrigin(request);
     const query = operation.query ? parse(operation.query, request.query, 'query') : undefined;
     const body = operation.body ? parse(operation.body, request.body ?? (operation.bodyOptional ? {} : undefined), '') : undefined;
-    const read: Read = { params, query, body, actor: { ...who, address: request.ip ?? '', device: sessions.device(request) } };
+    if (rule && who.operator) {
+      await checkLimits(admission, who.operator, rule, { params, query, body });
+      if (rule.confirms) admission.operators.needConfirmed(who.operator);
+    }
+    const read: Read = {
+      params,
+      query,
+      body,
+      actor: { ...who, address: request.ip ?? '', device: sessions.device(request), agent: request.get('user-agent') ?? null },
+    };
     if (!isFor(name, read)) throw new Fault('INTERNAL', { detail: `The request does not fit the operation ${name}.` });
     const { setSession, ...answer } = await withinRequest({ requestId: requestIdOf(response), address: read.actor.address }, () => handlers[name](read));
     if (setSession === 'end') sessions.take(response);
     else if (setSession) sessions.give(response, setSession);
     send(response, answer);
   };
+}
+
+/** By the table of roles, before anything of the request is read. A rule that is missing refuses. @throws {Fault} ROLE_TOO_LOW */
+function roleFor(name: OperationName, operator: SignedInOperator | null): RoleRule | null {
+  if (operator === null) return null; // a caller, or whoever holds a consent's cookie
+  const rule = ruleOf(name);
+  if (!rule) throw new Fault('INTERNAL', { detail: `No role is stated for ${name}.` });
+  checkRole(operator, rule);
+  return rule;
 }
 
 async function admit(

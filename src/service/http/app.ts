@@ -12,7 +12,7 @@ import type { Log } from '../ports.ts';
 import { errorHandler, requestIdOf } from '../problems.ts';
 import type { WhoCalls } from '../tokens/index.ts';
 import { SIGN_IN_COOKIE_SECONDS, type SignInRequests, signInCookieName } from '../tool-sign-ins/index.ts';
-import { apiRouter } from './api-router.ts';
+import { type Admission, apiRouter } from './api-router.ts';
 import { formerPaths } from './former-paths.ts';
 import type { Handlers } from './handlers.ts';
 import type { LiveEvents } from './live.ts';
@@ -21,7 +21,7 @@ import { errorPage, offerPage } from './pages.ts';
 import { personRoutes, type Visits } from './person-routes.ts';
 import type { Sessions } from './sessions.ts';
 
-export interface AppParts {
+export interface AppParts extends Pick<Admission, 'operators' | 'store'> {
   publicUrl: string;
   version: string;
   trustedProxies: number;

@@ -3,10 +3,15 @@ import { pipeline } from 'node:stream/promises';
 import type { Request, RequestHandler, Response } from 'express';
 import { Fault } from '../../core/fault.ts';
 import { FORMATS, type Format, MEDIA_TYPES } from '../../core/output/formats.ts';
+import type { SignedInOperator } from '../asked.ts';
 import { fileBytes, gzipBytes, type JobParts, runResult, servedResult, textOf } from '../jobs/index.ts';
+import { checkLimits, checkRole } from '../operators/index.ts';
 import type { RunRow } from '../store/runs.ts';
+import type { Store } from '../store/store.ts';
 import type { WhoCalls } from '../tokens/index.ts';
 import type { Sessions } from './sessions.ts';
+
+type DataParts = JobParts & { store: Pick<Store, 'notices'> };
 
 const isFormat = (word: string): word is Format => (FORMATS as readonly string[]).includes(word);
 
@@ -22,7 +27,7 @@ const formatOf = (request: Request): Format => {
  * result; conditional and range requests by RFC 9110 §13 and §14.
  */
 export const latestResult =
-  (s: JobParts, { sessions, whoCalls }: { sessions: Sessions; whoCalls: WhoCalls }): RequestHandler =>
+  (s: DataParts, { sessions, whoCalls }: { sessions: Sessions; whoCalls: WhoCalls }): RequestHandler =>
   async (request, response) => {
     const format = formatOf(request);
     const operator = await sessions.operator(request);
@@ -33,6 +38,7 @@ export const latestResult =
       response.setHeader('www-authenticate', 'Basic realm="Rusty Kettle", charset="UTF-8"');
       throw new Fault('CALLER_UNKNOWN', { detail: 'Send a caller\u2019s id and key.' });
     }
+    if (operator) await mayTake(s, operator, 'job', String(request.params.job));
     const { row, job } = await servedResult(s, caller, String(request.params.job));
     response.setHeader('content-disposition', `attachment; filename="${job.name}.${format}"`);
     await send(s, { request, response }, row, format);
@@ -41,16 +47,24 @@ export const latestResult =
 
 /** The result of one run, for an operator. */
 export const runFile =
-  (s: JobParts, sessions: Sessions): RequestHandler =>
+  (s: DataParts, sessions: Sessions): RequestHandler =>
   async (request, response) => {
     const operator = await sessions.operator(request);
     if (!operator) throw new Fault('SIGN_IN_NEEDED');
+    await mayTake(s, operator, 'run', String(request.params.run));
     const { row, job } = await runResult(s, String(request.params.run));
     const format = formatOf(request);
     response.setHeader('content-disposition', `attachment; filename="${job?.name ?? 'collection'}-${row.number}.${format}"`);
     await send(s, { request, response }, row, format);
     noteExport(s, response, { actor: operator.name, isProgram: false, subject: job ? `job:${job.name}` : 'installation', row, format });
   };
+
+/** Taking data away is no viewer's; and what is outside an account's limits is not there. @throws {Fault} ROLE_TOO_LOW, NOT_FOUND */
+async function mayTake(s: DataParts, operator: SignedInOperator, limit: 'job' | 'run', name: string): Promise<void> {
+  const rule = { role: 'operator', limit } as const;
+  checkRole(operator, rule);
+  await checkLimits(s, operator, rule, { params: { [limit]: name }, query: undefined, body: undefined });
+}
 
 /** Who took data away, and which; what had not changed since the last time is no export. Programs' are routine: they come every minute. */
 function noteExport(

@@ -85,6 +85,8 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
     trustedProxies: settings.trustedProxies,
     bodies,
     log: ports.log,
+    operators: parts.operators,
+    store,
     handlers: handlers(rooms, parts.operators, parts.consents, requests),
     sessions: who,
     live,

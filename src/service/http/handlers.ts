@@ -1,6 +1,6 @@
 import type { AnswerOf, OperationName } from '../../api/operations.ts';
 import { counted } from '../../core/counted.ts';
-import type { Asked, SignedInOperator } from '../asked.ts';
+import { type Asked, limitsOf, type SignedInOperator } from '../asked.ts';
 import * as callers from '../callers/index.ts';
 import * as clients from '../clients/index.ts';
 import * as connections from '../connections/index.ts';
@@ -10,7 +10,7 @@ import { verifyActivity } from '../history/index.ts';
 import { iso, isoOrNull } from '../iso.ts';
 import * as jobs from '../jobs/index.ts';
 import * as notices from '../notices/index.ts';
-import type { Operators } from '../operators/index.ts';
+import { checkRole, type NewSession, type Operators, refusedTo } from '../operators/index.ts';
 import * as people from '../people/index.ts';
 import * as providers from '../providers/index.ts';
 import * as rehearsals from '../rehearsals/index.ts';
@@ -20,22 +20,25 @@ import type { SignInRequests } from '../tool-sign-ins/index.ts';
 import { listUsage } from '../usage/index.ts';
 import type { HttpParts } from './parts.ts';
 
-/** Goes into cookies, never into an answer's body. */
-interface NewSession {
-  token: string;
-  endsAt: number;
-  device: string;
-}
-/** What answers an operation; `setSession`: what becomes of the browser's session with it. */
-export type Handlers = { [N in OperationName]: (asked: Asked<N>) => Promise<AnswerOf<N> & { setSession?: NewSession | 'end' }> };
+/** What answers an operation; `setSession`: what becomes of the browser's session with it. It goes into cookies, never into an answer's body. */
+export type Handlers = {
+  [N in OperationName]: (asked: Asked<N>) => Promise<AnswerOf<N> & { setSession?: { token: string; endsAt: number; device: string } | 'end' }>;
+};
 
 /** One line for each operation: which function of the service answers it. */
 export function handlers(s: HttpParts, operators: Operators, consents: Consents, signInRequests: SignInRequests): Handlers {
-  const sessionView = (operator: Pick<SignedInOperator, 'name' | 'endsAt'>) => ({
+  const sessionView = (operator: Pick<SignedInOperator, 'name' | 'endsAt' | 'role' | 'labels'>) => ({
     operator: operator.name,
+    role: operator.role,
+    labels: [...operator.labels],
+    refused: refusedTo(operator),
     ends_at: iso(operator.endsAt),
     installation: { public_url: s.settings.publicUrl, version: s.version },
   });
+  const begun = ({ token, operator, device }: NewSession) =>
+    operator.kind === 'program'
+      ? { ...sessionView(operator), token, device }
+      : { ...sessionView(operator), setSession: { token, endsAt: operator.endsAt, device } };
   const logLevel = () => {
     const { until, ...shown } = s.logLevel.show();
     return { ...shown, until: isoOrNull(until) };
@@ -54,20 +57,36 @@ export function handlers(s: HttpParts, operators: Operators, consents: Consents,
   return {
     firstOperatorState: async () => ({ needed: await operators.isFirstNeeded() }),
     addFirstOperator: ({ body, actor }) => operators.addFirst(body, actor.address),
-    async signIn({ body, actor }) {
-      const { token, operator, device: newDevice } = await operators.signIn(body, actor.address, body.device ?? actor.device);
-      return body.keeps === 'token'
-        ? { ...sessionView(operator), token, device: newDevice }
-        : { ...sessionView(operator), setSession: { token, endsAt: operator.endsAt, device: newDevice } };
-    },
+    signIn: async ({ body, actor }) => begun(await operators.signIn(body, actor)),
+    finishSignIn: async ({ body, actor }) => begun(await operators.finishSignIn(body, actor)),
+    startConfirmation: ({ actor }) => operators.startConfirmation(actor.operator),
+    confirmIdentity: ({ body, actor }) => operators.confirm(actor.operator, body, actor),
+    showAccount: ({ actor }) => operators.account(actor.operator),
+    endOwnSession: ({ params, actor }) => operators.endOwnSession(actor.operator, params.session),
+    addPersonalToken: ({ body, actor }) => operators.addToken(actor.operator, body, actor),
+    startAuthenticator: ({ body, actor }) => operators.startAuthenticator(actor.operator, body.name),
+    startPasskey: ({ body, actor }) => operators.startPasskey(actor.operator, body.name),
+    finishSecondFactor: ({ params, body, actor }) => operators.finishFactor(actor.operator, params.factor, body),
+    removeSecondFactor: ({ params, actor }) => operators.removeFactor(actor.operator, params.factor),
+    renewRecoveryCodes: ({ actor }) => operators.renewRecoveryCodes(actor.operator),
+    listOperators: () => operators.list(),
+    showOperator: ({ params }) => operators.show(params.operator),
+    inviteOperator: ({ body, actor }) => operators.invite(body, actor.operator),
+    showJoin: ({ body, actor }) => operators.showJoin(body.ticket, actor.address),
+    joinOperator: ({ body, actor }) => operators.join(body, actor.address),
+    changeOperator: ({ params, body, actor }) => operators.change(params.operator, body, actor.operator),
+    resetOperator: ({ params, actor }) => operators.reset(params.operator, actor.operator),
+    removeOperator: ({ params, actor }) => operators.remove(params.operator, actor.operator),
+    endOperatorSession: ({ params, actor }) => operators.endSession(params.operator, params.session, actor.operator),
     changePassword: ({ body, actor }) => operators.changePassword(actor.operator, body, actor.address),
     endOtherSessions: ({ actor }) => operators.endOtherSessions(actor.operator),
     showSession: async ({ actor }) => sessionView(actor.operator),
     signOut: async ({ actor }) => ({ ...(await operators.signOut(actor.operator)), setSession: 'end' as const }),
-    showStatus: () => showStatus(s),
+    showStatus: (asked) => showStatus(s, asked),
     showBreakdown: () => showBreakdown(s),
     showStatistics: ({ query }) => showStatistics(s, query),
     listHistory: async ({ query: { since, until, renewals, limit, purpose, ...query }, actor }) => {
+      if (purpose === 'export') checkRole(actor.operator, { role: 'operator', limit: 'subject' });
       if (purpose === 'export' && query.before === undefined)
         s.history.add({ actor: actor.operator.name, kind: 'activity_exported', subject: 'installation', says: 'Exported entries of the activity log.' });
       const found = await s.history.list({
@@ -137,7 +156,7 @@ export function handlers(s: HttpParts, operators: Operators, consents: Consents,
     showAnswers: () => clients.showAnswers(s),
     changeAnswers: (asked) => clients.changeAnswers(s, asked),
 
-    listConnections: ({ query }) => connections.listConnections(s, query),
+    listConnections: (asked) => connections.listConnections(s, asked),
     async addConnection(asked) {
       await connections.addConnection(s, asked);
       return connections.showConnection(s, asked.body.name);
@@ -165,7 +184,7 @@ export function handlers(s: HttpParts, operators: Operators, consents: Consents,
 
     recognizePaging: (asked) => jobs.recognizePaging(s, asked),
     collect: (asked) => jobs.collectNow(s, asked),
-    listUpcoming: ({ query }) => forecast.listUpcoming(s, query),
+    listUpcoming: ({ query, actor }) => forecast.listUpcoming(s, query, limitsOf(actor.operator)),
     listCalendars: () => forecast.listCalendars(s),
     addCalendar: (asked) => forecast.addCalendar(s, asked),
     removeCalendar: (asked) => forecast.removeCalendar(s, asked),
@@ -175,7 +194,7 @@ export function handlers(s: HttpParts, operators: Operators, consents: Consents,
     showRehearsal: (asked) => rehearsals.showRehearsal(s, asked),
     cancelRehearsal: (asked) => rehearsals.cancelRehearsal(s, asked),
 
-    listNotices: ({ query }) => notices.listNotices(s, query),
+    listNotices: (asked) => notices.listNotices(s, asked),
     showNotice: ({ params }) => notices.showNotice(s, params.notice),
     acknowledgeNotice: (asked) => notices.acknowledgeNotice(s, asked),
     assignNotice: (asked) => notices.assignNotice(s, asked),
@@ -206,7 +225,7 @@ export function handlers(s: HttpParts, operators: Operators, consents: Consents,
     redeemCode: (asked) => people.redeem(s, asked),
     listOwnEvents: (asked) => people.ownEvents(s, asked),
 
-    listJobs: () => jobs.listJobs(s),
+    listJobs: (asked) => jobs.listJobs(s, asked),
     planJob: (asked) => jobs.planJob(s, asked),
     async addJob(asked) {
       await jobs.addJob(s, asked);
@@ -226,7 +245,7 @@ export function handlers(s: HttpParts, operators: Operators, consents: Consents,
     previewRun: (asked) => jobs.previewRun(s, asked),
     listOwnJobs: ({ actor }) => jobs.listOwnJobs(s, actor.caller),
 
-    listCallers: () => callers.listCallers(s),
+    listCallers: (asked) => callers.listCallers(s, asked),
     addCaller: (asked) => callers.addCaller(s, asked),
     showCaller: ({ params }) => callers.showCaller(s, params.caller),
     changeCaller: thenCaller((asked) => callers.changeCaller(s, asked)),

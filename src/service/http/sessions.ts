@@ -31,11 +31,11 @@ export function sessions(operators: Operators, publicUrl: string): Sessions {
     async operator(request) {
       const token = bearer(request);
       if (token) {
-        const found = await operators.check(token);
-        return found?.kind === 'program' ? found : null; // a browser's session is good in its cookie alone
+        const found = await operators.check(token, request.ip ?? '');
+        return found?.kind === 'browser' ? null : found; // a browser's session is good in its cookie alone
       }
       const kept = cookie(request, name);
-      const found = kept ? await operators.check(kept) : null;
+      const found = kept ? await operators.check(kept, request.ip ?? '') : null;
       return found?.kind === 'browser' ? found : null;
     },
     give(response, { token, endsAt, device }) {

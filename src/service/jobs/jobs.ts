@@ -6,7 +6,7 @@ import { base64url } from '../../core/identifiers.ts';
 import { nextRuns, scheduleInWords, scheduleProblem } from '../../core/jobs/schedule.ts';
 import { type Column, rowOf } from '../../core/output/format.ts';
 import { Secret } from '../../core/secret.ts';
-import type { Asked, Command } from '../asked.ts';
+import { type Asked, type Command, limitsOf } from '../asked.ts';
 import { recordId } from '../ports.ts';
 import type { JobRow } from '../store/jobs.ts';
 import type { RunRow } from '../store/runs.ts';
@@ -58,7 +58,13 @@ const seal = (s: JobParts, jobId: string, column: string, value: string): Buffer
 const nextOf = (s: JobParts, name: string, settings: JobSettings): number | null =>
   nextRuns(settings.schedule, s.ports.clock.now(), 1, jitterOf({ name, settings }))[0] ?? null;
 
-export const listJobs = async (s: JobParts): Promise<{ items: Job[] }> => ({ items: await jobViews(s, await s.store.jobs.list()) });
+export async function listJobs(s: JobParts, { actor }: Asked<'listJobs'>): Promise<{ items: Job[] }> {
+  const items = await jobViews(s, await s.store.jobs.list());
+  const limits = limitsOf(actor.operator);
+  if (limits === undefined) return { items };
+  const within = await s.store.limits.connectionsWithin([...new Set(items.map((one) => one.connection))], limits);
+  return { items: items.filter((one) => within.has(one.connection)) };
+}
 
 export async function showJob(s: JobParts, name: string): Promise<Job> {
   const [view] = await jobViews(s, [await jobNamed(s, name)]);

@@ -5,7 +5,7 @@ import type { Bell } from './bell.ts';
 
 /** Jobs depend on these, and on what their connections depend on. */
 export interface JobParts extends ConnectionParts {
-  store: ConnectionParts['store'] & Pick<Store, 'runs'>;
+  store: ConnectionParts['store'] & Pick<Store, 'limits' | 'runs'>;
   /** Rung when there is something to do at once. */
   jobBell: Bell;
   /** Makes files of records beside the service's own thread. */

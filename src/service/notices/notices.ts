@@ -1,7 +1,7 @@
 import type { z } from 'zod';
-import type { Notice, NoticeDelivery as NoticeDeliveryView, NoticeShown, NoticesListed, NoticesQuery } from '../../api/notices.ts';
+import type { Notice, NoticeDelivery as NoticeDeliveryView, NoticeShown, NoticesListed } from '../../api/notices.ts';
 import { Fault } from '../../core/fault.ts';
-import type { Command } from '../asked.ts';
+import { type Asked, type Command, limitsOf } from '../asked.ts';
 import { iso, isoOrNull } from '../iso.ts';
 import type { NoticeDelivery, NoticeRow } from '../store/notices.ts';
 import type { NoticeParts } from './parts.ts';
@@ -32,8 +32,9 @@ const view = (row: NoticeRow): Notice => ({
   returns: row.returns,
 });
 
-export async function listNotices(s: NoticeParts, query: z.output<typeof NoticesQuery>): Promise<z.output<typeof NoticesListed>> {
-  const [found, counts] = await Promise.all([s.store.notices.list({ ...query, limit: query.limit + 1 }), s.store.notices.counts()]);
+export async function listNotices(s: NoticeParts, { query, actor }: Asked<'listNotices'>): Promise<z.output<typeof NoticesListed>> {
+  const labels = limitsOf(actor.operator);
+  const [found, counts] = await Promise.all([s.store.notices.list({ ...query, labels, limit: query.limit + 1 }), s.store.notices.counts(labels)]);
   if (!found) throw new Fault('NOT_FOUND', { detail: 'No notice has this ID: it may be older than what is kept.' });
   return { items: found.slice(0, query.limit).map(view), more: found.length > query.limit, counts };
 }

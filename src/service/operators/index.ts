@@ -1,2 +1,3 @@
-/** The face of this room: operators and their sessions. */
-export { type Operators, operators } from './operators.ts';
+/** The face of this room: operators, their sessions, roles and limits. */
+export { type NewSession, type Operators, operators } from './operators.ts';
+export { checkLimits, checkRole, refusedTo } from './within.ts';

@@ -10,5 +10,6 @@ export interface OperatorParts {
   history: History;
   ports: Ports;
   sealer: Sealer;
-  store: Pick<Store, 'operators'>;
+  store: Pick<Store, 'operators' | 'sessions' | 'secondFactors'>;
+  publicUrl: string;
 }

@@ -1,7 +1,7 @@
 import type { PersonOutcome } from '../../api/people.ts';
 import { Fault } from '../../core/fault.ts';
 import { connectionHealth, HEALTH_CAUSES } from '../../core/health.ts';
-import type { Asked } from '../asked.ts';
+import { type Asked, noOperator } from '../asked.ts';
 import { decideStandby } from '../connections/index.ts';
 import { hashOf } from '../hash.ts';
 import type { ListedConnection } from '../store/connection-list.ts';
@@ -12,7 +12,7 @@ import type { PeopleParts } from './parts.ts';
 
 const DAY_MS = 86_400_000;
 const EXPIRES_SOON_MS = 14 * DAY_MS;
-const PERSON = { name: 'person', sessionId: '', endsAt: 0, kind: 'person' };
+const PERSON = noOperator('person');
 
 /** How a person's consent ended; `waiting`: it has not. */
 export interface PersonResult {
@@ -45,7 +45,11 @@ export async function personConsented(s: PeopleParts, consent: ConsentRow, outco
   if (!person || !shared) return;
   // Nobody decides about other people's accounts: what is not as expected is discarded.
   if (outcome.decide !== null && person.standbyGrantId !== null)
-    await decideStandby(s, { params: { connection: person.name }, body: { decision: 'discard' }, actor: { operator: PERSON, address: '', device: undefined } });
+    await decideStandby(s, {
+      params: { connection: person.name },
+      body: { decision: 'discard' },
+      actor: { operator: PERSON, address: '', device: undefined, agent: null },
+    });
   if (outcome.problem !== null || outcome.decide !== null || outcome.scopes === null) return;
   if (row) await s.store.invitations.used(row.id, consent.id);
   const former = (await s.store.grants.ofConnection(person.id))

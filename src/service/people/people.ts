@@ -1,7 +1,7 @@
 import type { Person, PersonCounts } from '../../api/people.ts';
 import { Fault } from '../../core/fault.ts';
 import { connectionHealth } from '../../core/health.ts';
-import type { Asked, Command } from '../asked.ts';
+import { type Asked, type Command, noOperator } from '../asked.ts';
 import { revokeConnection } from '../connections/index.ts';
 import { hashOf } from '../hash.ts';
 import { isoOrNull } from '../iso.ts';
@@ -69,7 +69,7 @@ export async function disconnect(s: PeopleParts, shared: ConnectionRow, row: Con
   const { says } = await revokeConnection(s, {
     params: { connection: row.name },
     body: undefined,
-    actor: { operator: { name: by, sessionId: '', endsAt: 0, kind: 'person' }, address: '', device: undefined },
+    actor: { operator: noOperator(by), address: '', device: undefined, agent: null },
   });
   await record(s, {
     shared,

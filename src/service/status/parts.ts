@@ -21,6 +21,9 @@ export interface StatusParts {
   quotas: Quotas;
   spill: Spill;
   store: AdoptParts['store'] &
-    Pick<Store, 'clients' | 'connectionList' | 'providers' | 'renewals' | 'revocations' | 'usage' | 'statistics' | 'connections' | 'callers' | 'notices'>;
+    Pick<
+      Store,
+      'limits' | 'clients' | 'connectionList' | 'providers' | 'renewals' | 'revocations' | 'usage' | 'statistics' | 'connections' | 'callers' | 'notices'
+    >;
   version: string;
 }

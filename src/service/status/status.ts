@@ -3,6 +3,7 @@ import type { ConnectionSummary } from '../../api/connections.ts';
 import type { CauseGroup, InstallationState, Status } from '../../api/status.ts';
 import { groupInWords, remedyFor } from '../../core/health.ts';
 import { ofClientKey, ofProviderKey } from '../../core/notices/connections-key.ts';
+import { type Asked, limitsOf } from '../asked.ts';
 import { iso, isoOrNull } from '../iso.ts';
 import { summaries, TICKS_IN_LISTS } from '../records/index.ts';
 import { listReplicas } from '../replicas/index.ts';
@@ -59,18 +60,26 @@ async function approvals(s: StatusParts, now: number): Promise<Status['approvals
 }
 
 /** Tokens that are not as expected, and about which nobody has decided. */
-async function decisions(s: StatusParts): Promise<Status['decisions']> {
-  return (await s.store.connectionList.undecided(APPROVALS_MOST)).map((one) => ({ ...one, since: iso(one.since) }));
+async function decisions(s: StatusParts, labels: readonly string[] | undefined): Promise<Status['decisions']> {
+  const all = await s.store.connectionList.undecided(APPROVALS_MOST);
+  const within =
+    labels &&
+    (await s.store.limits.connectionsWithin(
+      all.map((one) => one.connection),
+      labels,
+    ));
+  return all.filter((one) => within?.has(one.connection) ?? true).map((one) => ({ ...one, since: iso(one.since) }));
 }
 
 /** What works, what is degraded, where action is needed: the overview and `rk status`. */
-export async function showStatus(s: StatusParts): Promise<Status> {
+export async function showStatus(s: StatusParts, { actor }: Asked<'showStatus'>): Promise<Status> {
+  const labels = limitsOf(actor.operator);
   await s.connectionStates.settle();
   const now = s.ports.clock.now();
   const { connectionList: list } = s.store;
   const [counted, worst, counts, lastMinute, queue, usage, replicas, installation, numbers, revocations] = await Promise.all([
-    list.countStates(),
-    Promise.all(ATTENTION.map((state) => list.read({ state, limit: ATTENTION_MOST }))),
+    list.countStates(labels),
+    Promise.all(ATTENTION.map((state) => list.read({ state, labels, limit: ATTENTION_MOST }))),
     s.history.counts(['renewed', 'renewal_failed', 'action_needed'], now - HOUR_MS),
     s.history.counts(['renewed'], now - MINUTE_MS),
     s.store.renewals.queue(),
@@ -99,7 +108,7 @@ export async function showStatus(s: StatusParts): Promise<Status> {
       other: total - working - idle - degraded - person,
     },
     approvals: await approvals(s, now),
-    decisions: await decisions(s),
+    decisions: await decisions(s, labels),
     revocations,
     groups: await causeGroups(s, counted),
     endpoints: s.lanes.view(now).map((one) => ({ origin: one.origin, running: one.running, paused_until: isoOrNull(one.openUntilAt) })),

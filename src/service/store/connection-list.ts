@@ -62,6 +62,8 @@ interface Matching {
   /** Part of a name, account, provider, client, label or state. */
   search?: string | undefined;
   label?: string | undefined;
+  /** With any of these. */
+  labels?: readonly string[] | undefined;
   state?: ConnectionState | undefined;
   provider?: string | undefined;
   /** Of that provider. */
@@ -99,7 +101,7 @@ export interface ConnectionList {
   /** How many match, whatever the page; where there are many, up to a few seconds old. */
   count(narrow: Matching): Promise<number>;
   /** Few rows, however many connections there are; where there are many, up to a few seconds old. */
-  countStates(): Promise<StateCount[]>;
+  countStates(labels?: readonly string[]): Promise<StateCount[]>;
   /** States of the people of a shared connection; where there are many, up to a few seconds old. */
   countPeople(sharedId: string): Promise<{ state: ConnectionState; causeKey: HealthCause | null; count: number }[]>;
   /** Tokens on standby about which someone must decide, oldest first. */
@@ -130,6 +132,7 @@ function condition(narrow: Narrow, bind: Bind[]): string {
     all.push(`k.client_id IN (SELECT c.id FROM clients c JOIN providers p ON p.id = c.provider_id WHERE p.name = $${bind.push(narrow.provider)}${ofClient})`);
   }
   if (narrow.label !== undefined) all.push(`k.id IN (SELECT l.connection_id FROM connection_labels l WHERE l.label = $${bind.push(narrow.label)})`);
+  if (narrow.labels !== undefined) all.push(`k.id IN (SELECT l.connection_id FROM connection_labels l WHERE ${oneOfThem('l.label', narrow.labels)})`);
   if (narrow.after !== undefined) all.push(`k.name > $${bind.push(narrow.after)}`);
   return all.length > 0 ? `WHERE ${all.join(' AND ')}` : '';
 }
@@ -156,7 +159,8 @@ export function connectionList(database: Database): ConnectionList {
     const [row] = await database.select<{ n: number | bigint }>(`SELECT COUNT(*) AS n FROM connections k ${condition(matching, bind)}`, bind);
     return Number(row?.n ?? 0);
   };
-  const countStatesNow = async (): Promise<StateCount[]> => {
+  const countStatesNow = async (labels?: readonly string[]): Promise<StateCount[]> => {
+    const bind: Bind[] = [];
     const rows = await database.select<{
       client_id: Buffer;
       provider: string;
@@ -170,8 +174,9 @@ export function connectionList(database: Database): ConnectionList {
       `SELECT s.client_id, p.name AS provider, c.name AS client, c.evidence, s.state, s.cause_key, s.n, s.example
        FROM (
          SELECT client_id, state, cause_key, COUNT(*) AS n, MIN(name) AS example
-         FROM connections WHERE person_of IS NULL GROUP BY client_id, state, cause_key
+         FROM connections k ${condition({ labels }, bind)} GROUP BY client_id, state, cause_key
        ) s JOIN clients c ON c.id = s.client_id JOIN providers p ON p.id = c.provider_id`,
+      bind,
     );
     return rows.map((row) => ({
       clientId: idText(row.client_id),
@@ -204,7 +209,7 @@ export function connectionList(database: Database): ConnectionList {
     people.set(sharedId, known);
     return known();
   };
-  const countStates = lately(countStatesNow, { keptMs: KEPT_MS, isLarge: (counts) => total(counts) > MANY });
+  const countAllStates = lately(() => countStatesNow(), { keptMs: KEPT_MS, isLarge: (counts) => total(counts) > MANY });
   return {
     async read(narrow, onInvalid) {
       const bind: Bind[] = [];
@@ -241,10 +246,10 @@ export function connectionList(database: Database): ConnectionList {
         }
       });
     },
-    async count({ ids, search, label, state, provider, client, personOf }) {
-      const matching = { search, label, state, provider, client, personOf };
+    async count({ ids, search, label, labels, state, provider, client, personOf }) {
+      const matching = { search, label, labels, state, provider, client, personOf };
       if (ids !== undefined) return countNow({ ...matching, ids });
-      const all = total(await countStates());
+      const all = total(await countAllStates());
       if (Object.values(matching).every((one) => one === undefined)) return all;
       const count = () => countNow(matching);
       if (all <= MANY) return count();
@@ -253,7 +258,7 @@ export function connectionList(database: Database): ConnectionList {
       searches.set(key, known);
       return known();
     },
-    countStates,
+    countStates: (labels) => (labels === undefined ? countAllStates() : countStatesNow(labels)),
     countPeople,
     async undecided(most) {
       const rows = await database.select<{ name: string; why: 'other_account' | 'not_verified'; account: string | null; since: Date }>(

@@ -494,4 +494,29 @@ export const MIGRATIONS: [name: string, statement: string][] = [
       `entry_key VARCHAR(190) PRIMARY KEY, summary VARCHAR(300) CHARACTER SET utf8mb4 NOT NULL, at ${AT}, sequence INT UNSIGNED NOT NULL, canceled_at DATETIME(3) NULL, KEY (canceled_at)`,
     ),
   ],
+  // Roles, limits, invitations and second factors of operators. Rows of earlier versions: administrators without limits.
+  [
+    '0095-operator-roles',
+    'ALTER TABLE operators ADD COLUMN IF NOT EXISTS role VARCHAR(20) NULL, ADD COLUMN IF NOT EXISTS limits TEXT NULL, ADD COLUMN IF NOT EXISTS state VARCHAR(12) NULL, ADD COLUMN IF NOT EXISTS source VARCHAR(20) NULL, ADD COLUMN IF NOT EXISTS subject VARCHAR(600) NULL, ADD COLUMN IF NOT EXISTS invited_by VARCHAR(63) NULL, ADD COLUMN IF NOT EXISTS last_seen_at DATETIME(3) NULL, ADD COLUMN IF NOT EXISTS revision INT UNSIGNED NOT NULL DEFAULT 1',
+  ],
+  ['0096-operator-subjects', 'ALTER TABLE operators ADD UNIQUE KEY IF NOT EXISTS subject (subject)'],
+  [
+    '0097-session-facts',
+    'ALTER TABLE sessions ADD COLUMN IF NOT EXISTS name VARCHAR(60) NULL, ADD COLUMN IF NOT EXISTS role VARCHAR(20) NULL, ADD COLUMN IF NOT EXISTS confirmed_at DATETIME(3) NULL, ADD COLUMN IF NOT EXISTS last_used_at DATETIME(3) NULL, ADD COLUMN IF NOT EXISTS address VARCHAR(64) NULL, ADD COLUMN IF NOT EXISTS agent VARCHAR(200) NULL, ADD COLUMN IF NOT EXISTS identity_session VARCHAR(200) NULL, ADD KEY IF NOT EXISTS operator_id (operator_id)',
+  ],
+  [
+    '0098-ticket-facts',
+    'ALTER TABLE tickets ADD COLUMN IF NOT EXISTS operator_id BINARY(16) NULL, ADD COLUMN IF NOT EXISTS data TEXT NULL, ADD COLUMN IF NOT EXISTS tries INT UNSIGNED NOT NULL DEFAULT 0',
+  ],
+  [
+    '0099-second-factors',
+    table(
+      'second_factors',
+      `id ${ID} PRIMARY KEY, operator_id ${ID}, kind VARCHAR(16) NOT NULL, name VARCHAR(60) NOT NULL, secret_sealed VARBINARY(400) NULL, credential_id VARBINARY(1024) NULL, public_key VARBINARY(2048) NULL, counter BIGINT UNSIGNED NOT NULL, challenge VARCHAR(200) NULL, verified_at DATETIME(3) NULL, created_at ${AT}, last_used_at DATETIME(3) NULL, KEY (operator_id)`,
+    ),
+  ],
+  [
+    '0100-recovery-codes',
+    table('recovery_codes', `id ${ID} PRIMARY KEY, operator_id ${ID}, hash BINARY(32) NOT NULL, used_at DATETIME(3) NULL, KEY (operator_id)`),
+  ],
 ];

@@ -46,11 +46,16 @@ const DELIVERY = {
 };
 export type NoticeDelivery = RowOf<typeof DELIVERY>;
 
+const anyLabel = (labels: readonly string[], bind: Bind[]): string =>
+  `(${labels.map((label) => `JSON_CONTAINS(labels, JSON_QUOTE($${bind.push(label)}))`).join(' OR ')})`;
+
 interface NoticeFilter {
   state: 'open' | 'closed';
   severity?: NoticeSeverity | undefined;
   kind?: NoticeKind | undefined;
   label?: string | undefined;
+  /** With any of these. */
+  labels?: readonly string[] | undefined;
   /** Opened before the one with this id. */
   before?: string | undefined;
   limit: number;
@@ -72,7 +77,7 @@ export interface NoticeStore {
   change(row: Pick<NoticeRow, 'id' | 'revision'>, set: Partial<NoticeRow>, deliveries: readonly NoticeDelivery[]): Promise<boolean>;
   discard(row: Pick<NoticeRow, 'id' | 'revision'>): Promise<void>;
   /** Open ones by severity, without those that are snoozed. */
-  counts(): Promise<Record<NoticeSeverity, number>>;
+  counts(labels?: readonly string[]): Promise<Record<NoticeSeverity, number>>;
   /** What a channel has to send now, the oldest first. */
   due(channelId: string, most: number): Promise<NoticeDelivery[]>;
   /** Channels with something due. */
@@ -105,12 +110,13 @@ export function noticeStore(database: Database): NoticeStore {
           [instantText(closedSince), instantText(newsSince)],
         ),
       ),
-    async list({ state, severity, kind, label, before, limit }) {
+    async list({ state, severity, kind, label, labels, before, limit }) {
       const bind: Bind[] = [state];
       const all = ['state = $1'];
       if (severity) all.push(`severity = $${bind.push(severity)}`);
       if (kind) all.push(`kind = $${bind.push(kind)}`);
       if (label) all.push(`JSON_CONTAINS(labels, JSON_QUOTE($${bind.push(label)}))`);
+      if (labels) all.push(anyLabel(labels, bind));
       if (before !== undefined) {
         const last = await table.find({ id: before });
         if (last?.openedAt == null) return null;
@@ -151,9 +157,12 @@ export function noticeStore(database: Database): NoticeStore {
         return true;
       }),
     discard: async ({ id: noticeId, revision }) => void (await table.remove({ id: noticeId, revision })),
-    async counts() {
+    async counts(labels) {
+      const bind: Bind[] = [];
+      const ofLabels = labels ? ` AND ${anyLabel(labels, bind)}` : '';
       const rows = await database.select<{ severity: string; n: number | bigint }>(
-        "SELECT severity, COUNT(*) AS n FROM notices WHERE state = 'open' AND (snoozed_until IS NULL OR snoozed_until <= UTC_TIMESTAMP(3)) GROUP BY severity",
+        `SELECT severity, COUNT(*) AS n FROM notices WHERE state = 'open' AND (snoozed_until IS NULL OR snoozed_until <= UTC_TIMESTAMP(3))${ofLabels} GROUP BY severity`,
+        bind,
       );
       const of = (severity: NoticeSeverity) => Number(rows.find((row) => row.severity === severity)?.n ?? 0);
       return { action: of('action'), warning: of('warning'), info: of('info') };

@@ -18,6 +18,7 @@ import { type ChainStore, chainStore } from './history-chains.ts';
 import { type InstallationStore, installationStore } from './installation.ts';
 import { type InvitationStore, invitationStore } from './invitations.ts';
 import { type JobStore, jobStore } from './jobs.ts';
+import { type LimitStore, limitStore } from './limits.ts';
 import { type MailStore, mailStore } from './mails.ts';
 import { type NoticeFacts, noticeFacts } from './notice-facts.ts';
 import { type NoticeStore, noticeStore } from './notices.ts';
@@ -33,7 +34,9 @@ import { type ReplicaStore, replicaStore } from './replicas.ts';
 import { type RevocationStore, revocationStore } from './revocations.ts';
 import { type RunStore, runStore } from './runs.ts';
 import { type SavedCallStore, savedCallStore } from './saved-calls.ts';
+import { type SecondFactorStore, secondFactorStore } from './second-factors.ts';
 import { type SecretStore, secretStore } from './secrets.ts';
+import { type SessionStore, sessionStore } from './sessions.ts';
 import { type SightingStore, sightingStore } from './sightings.ts';
 import { type SpareStore, spareStore } from './spares.ts';
 import { type StampStore, stampStore } from './stamps.ts';
@@ -63,6 +66,7 @@ export interface Store {
   installation: InstallationStore;
   invitations: InvitationStore;
   jobs: JobStore;
+  limits: LimitStore;
   mails: MailStore;
   noticeFacts: NoticeFacts;
   notices: NoticeStore;
@@ -78,7 +82,9 @@ export interface Store {
   revocations: RevocationStore;
   runs: RunStore;
   savedCalls: SavedCallStore;
+  secondFactors: SecondFactorStore;
   secrets: SecretStore;
+  sessions: SessionStore;
   sightings: SightingStore;
   spares: SpareStore;
   stamps: StampStore;
@@ -108,6 +114,7 @@ export const openStore = (database: Database): Store => ({
   installation: installationStore(database),
   invitations: invitationStore(database),
   jobs: jobStore(database),
+  limits: limitStore(database),
   mails: mailStore(database),
   noticeFacts: noticeFacts(database),
   notices: noticeStore(database),
@@ -123,7 +130,9 @@ export const openStore = (database: Database): Store => ({
   revocations: revocationStore(database),
   runs: runStore(database),
   savedCalls: savedCallStore(database),
+  secondFactors: secondFactorStore(database),
   secrets: secretStore(database),
+  sessions: sessionStore(database),
   sightings: sightingStore(database),
   spares: spareStore(database),
   stamps: stampStore(database),

@@ -1,10 +1,10 @@
 <script lang="ts">
-  import { Doing } from '../state/loaded.svelte.ts';
-  import { call } from '../state/session.svelte.ts';
-  import Field from '../ui/Field.svelte';
-  import ProblemNote from './ProblemNote.svelte';
+  import { Doing } from '../../state/loaded.svelte.ts';
+  import { call } from '../../state/session.svelte.ts';
+  import Field from '../../ui/Field.svelte';
+  import ProblemNote from '../ProblemNote.svelte';
 
-  /** One's own password and sessions. */
+  /** One's own password. */
   let current = $state('');
   let password = $state('');
   let says = $state('');
@@ -28,7 +28,7 @@
 </script>
 
 <section class="max-w-2xl mt-8" aria-labelledby="own-account">
-  <h2 id="own-account">Your account</h2>
+  <h2 id="own-account">Password</h2>
   <form onsubmit={change}>
     <Field id="current-password" label="Current password">
       <input
