@@ -20,6 +20,7 @@ const KINDS = [
       'UPCOMING.md',
       'NOTICES.md',
       'ACTIVITY.md',
+      'BACKUP.md',
       'SECURITY.md',
       'ARCHITECTURE.md',
       'decisions',

@@ -72,7 +72,8 @@ describe('the matrix of roles', () => {
   test('every operation of operators has a line, and no line is without an operation', () => {
     expect(Object.keys(ROLE_RULES).sort()).toEqual([...ruled].sort());
     for (const name of ruled)
-      if (/^(show|list)/.test(name) && ruleOf(name)?.role !== 'viewer') expect(['showOperator', 'listCalendars', 'showSignInRequest']).toContain(name);
+      if (/^(show|list)/.test(name) && ruleOf(name)?.role !== 'viewer')
+        expect(['showOperator', 'listCalendars', 'showSignInRequest', 'showKeys', 'listBackups', 'showBackup', 'showBackupPlan']).toContain(name);
     for (const name of ruled)
       if (operations[name].method !== 'GET' && ruleOf(name)?.role === 'viewer')
         expect(`${name} ${operations[name].path}`).toMatch(/session|account|verifyActivity|composeProvider|chooseScopes|compareThumbprint|checkRedirectUri/);

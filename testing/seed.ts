@@ -41,7 +41,7 @@ export async function openSeeder(databaseUrl: string, masterKeyText: string): Pr
   const database = openDatabase(databaseUrl, 4);
   const store = openStore(database);
   const ports = { clock: { now: () => Date.now() }, random: { unit: Math.random, bytes: (count: number) => new Uint8Array(randomBytes(count)) } };
-  const sealer = await openSealer({ store, master: masterKey(Buffer.from(masterKeyText, 'base64')), ports });
+  const { sealer } = await openSealer({ store, master: masterKey(Buffer.from(masterKeyText, 'base64')), former: null, ports });
   const insert = async (table: string, columns: string, rows: Bind[][]): Promise<void> => {
     for (let from = 0; from < rows.length; from += ROWS_EACH) {
       const bind: Bind[] = [];

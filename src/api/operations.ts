@@ -1,9 +1,12 @@
 import type { z } from 'zod';
 import { ActivityVerified, HistoryList, HistoryQuery, VerifyActivity } from './activity.ts';
+import { backupOperations } from './backups.ts';
+import { bundleOperations } from './bundles.ts';
 import { handingOverOperations } from './caller-operations.ts';
 import { clientOperations } from './client-operations.ts';
 import { connectionOperations } from './connection-operations.ts';
 import { jobOperations } from './job-operations.ts';
+import { keyOperations } from './keys.ts';
 import { noticeOperations } from './notice-operations.ts';
 import { list, type Operation } from './operation.ts';
 import { operatorOperations } from './operator-operations.ts';
@@ -95,6 +98,9 @@ export const operations = {
   ...upcomingOperations,
   ...noticeOperations,
   ...rehearsalOperations,
+  ...keyOperations,
+  ...backupOperations,
+  ...bundleOperations,
 } as const satisfies Record<string, Operation>;
 
 export type Operations = typeof operations;

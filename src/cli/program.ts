@@ -1,6 +1,8 @@
 import { Command, type CommandUnknownOpts } from '@commander-js/extra-typings';
 import { account } from './commands/account.ts';
 import { activity } from './commands/activity.ts';
+import { backup } from './commands/backup.ts';
+import { bundle } from './commands/bundle.ts';
 import { call } from './commands/call.ts';
 import { caller } from './commands/caller.ts';
 import { campaign } from './commands/campaign.ts';
@@ -10,11 +12,13 @@ import { completion } from './commands/completion.ts';
 import { connection } from './commands/connection.ts';
 import { invitation } from './commands/invitation.ts';
 import { job } from './commands/job.ts';
+import { keys } from './commands/keys.ts';
 import { notice } from './commands/notice.ts';
 import { operator } from './commands/operator.ts';
 import { person } from './commands/person.ts';
 import { provider } from './commands/provider.ts';
 import { rehearsal, rehearse } from './commands/rehearsal.ts';
+import { restore } from './commands/restoring.ts';
 import { installation, log, replica } from './commands/running.ts';
 import { serve, standin } from './commands/serving.ts';
 import { signIn, signOut } from './commands/sign-in.ts';
@@ -24,8 +28,8 @@ import { OUTPUTS, oneOf } from './options.ts';
 
 /** In the order of the work. */
 const TASKS = {
-  'Run:': [serve, standin, installation, replica, log],
-  'Set up:': [signIn, signOut, account, operator, provider, client, connection, caller, invitation, campaign],
+  'Run:': [serve, standin, installation, replica, log, keys, backup, restore],
+  'Set up:': [signIn, signOut, bundle, account, operator, provider, client, connection, caller, invitation, campaign],
   'Use:': [token, call, job, person],
   'Watch:': [status, notice, channel, upcoming, calendar, rehearse, rehearsal, activity],
   'Shell:': [completion],

@@ -288,6 +288,18 @@ export const FAULTS = {
     says: 'A sealed value does not open.',
     remedy: 'The row was moved or changed outside the service, or a key is missing: restore both from one backup.',
   },
+  BACKUP_UNREADABLE: {
+    status: 400,
+    retry: false,
+    says: 'The backup cannot be read.',
+    remedy: 'Use another backup.',
+  },
+  NOT_EMPTY: {
+    status: 409,
+    retry: false,
+    says: 'There is an installation here already.',
+    remedy: 'Restore into an empty database and an empty data folder.',
+  },
   MASTER_KEY_WRONG: { status: 500, retry: false, says: 'This master key does not belong to this database.', remedy: 'Use the master key whose id is shown.' },
   SETTING_INVALID: { status: 500, retry: false, says: 'A setting is not valid.', remedy: 'Fix this setting.' },
   FOLDER_OWNED: {

@@ -123,11 +123,32 @@ export interface StageOptions {
 
 /** As the service runs by itself, but for what depends on time that jumps: nobody is silent, and nobody is cut off. */
 const settingsFor = (folder: string, port: number): Settings => ({
-  ...{ dataFolder: folder, databaseUrl: null, databaseNodes: [], masterKey: null, host: '127.0.0.1', port, publicUrl: `http://127.0.0.1:${port}` },
+  ...{
+    dataFolder: folder,
+    databaseUrl: null,
+    databaseNodes: [],
+    masterKey: null,
+    masterKeyCommand: null,
+    masterKeyShares: [],
+    formerMasterKey: null,
+    host: '127.0.0.1',
+    port,
+    publicUrl: `http://127.0.0.1:${port}`,
+  },
   ...{ publicUrlIsDefault: true, privateHosts: ['*.localhost', '127.0.0.1'], trustedProxies: 0, poolSize: 8, logLevel: 'error' },
   ...{ concurrency: 64, originConcurrency: DEFAULT_LANES.originMost, clientConcurrency: DEFAULT_LANES.clientMost },
   ...{ blindLimitMs: NEVER_MS, approvalCheckMs: 3_600_000, proveRenewal: false, bodyMs: 30_000, historyMs: NEVER_MS, noticeSettleMs: 60_000 },
-  ...{ outputFolder: null, metricsToken: null, activityFile: null, tracesUrl: null, scriptsFolder: null, mail: null, proxy: null, rescue: null },
+  ...{
+    outputFolder: null,
+    metricsToken: null,
+    activityFile: null,
+    tracesUrl: null,
+    scriptsFolder: null,
+    mail: null,
+    proxy: null,
+    rescue: null,
+    backupFolder: null,
+  },
   ...{ relayWaitMs: 60_000, relayMostMs: 900_000 },
   limits: { ...DEFAULT_LIMITS, silentMs: NEVER_MS },
 });

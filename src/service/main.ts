@@ -4,21 +4,25 @@ import { createServer } from 'node:http';
 import pTimeout from 'p-timeout';
 import { type Logger, pino } from 'pino';
 import { looks } from '../api/looks.ts';
-import { chainKey } from '../core/activity/chain.ts';
+import { fenceKey } from '../core/fence/fence.ts';
 import { newRecordId } from '../core/identifiers.ts';
 import type { Send } from '../core/oauth/wire.ts';
 import { DEFAULT_LANES, lanes } from '../core/renewal/lanes.ts';
 import type { MasterKey } from '../core/sealing/master-key.ts';
+import { keepBackups } from './backup/index.ts';
 import { watchApprovals } from './clients/index.ts';
 import { consents, pollDevices } from './consent/index.ts';
 import { afterJump, type DataFolder, databaseClock, openDataFolder, type PrivateMariadb, standingClock, startPrivateMariadb } from './database/index.ts';
+import { fence } from './fence/index.ts';
 import { keepRevoking, resumeFirst } from './grants/index.ts';
 import { changes, entryStream, history } from './history/index.ts';
 import { keepTidy } from './housekeeping.ts';
 import { type HttpParts, listen, openFront } from './http/index.ts';
 import { bell, runJobs } from './jobs/index.ts';
+import { keepResealing } from './keys/index.ts';
 import { logLevelSwitch } from './log-level.ts';
 import { mail } from './mail/index.ts';
+import { chooseMasterKey, formerMasterKey } from './master-key.ts';
 import { keepNotices, sendNotices } from './notices/index.ts';
 import { operators } from './operators/index.ts';
 import { outgoing } from './outgoing/index.ts';
@@ -47,7 +51,7 @@ import {
 import { beginLife, type RecoveryParts, recoverFormerLives } from './replicas/index.ts';
 import { ensureInstallation, openSealer } from './sealer.ts';
 import type { Settings } from './settings.ts';
-import { agreeOnPublicUrl, chooseMasterKey, offerFirstOperator, rescueOperator, untilDatabase } from './start-up.ts';
+import { agreeOnPublicUrl, offerFirstOperator, rescueOperator, untilDatabase } from './start-up.ts';
 import { hourFigures } from './status/index.ts';
 import type { ListedConnection } from './store/connection-list.ts';
 import { type Database, openDatabase } from './store/database.ts';
@@ -114,7 +118,7 @@ async function openWithDatabase(
   { settings, log, folder, own }: { settings: Settings; log: Logger; folder: DataFolder; own: PrivateMariadb | null },
   joints: Joints,
 ): Promise<RunningService> {
-  const master = chooseMasterKey(settings, folder, own !== null);
+  const master = await chooseMasterKey(settings, folder, own !== null);
   const url = own?.url ?? settings.databaseUrl?.reveal() ?? '';
   const database = openDatabase(url, settings.poolSize, settings.databaseNodes, joints.time ? { time: joints.time } : {});
   const lifeId = newRecordId(Date.now(), randomBytes(16));
@@ -164,11 +168,14 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
   const renewals = joints.store?.(plain.renewals) ?? plain.renewals;
   const store = { ...plain, renewals, runs: joints.runs?.(plain.runs) ?? plain.runs };
   await ensureInstallation({ store: store.installation, master, publicUrl: settings.publicUrl, ports });
-  const sealer = await openSealer({ store, master, ports });
+  const former = formerMasterKey(settings);
+  const { sealer, activityKey, isChanged } = await openSealer({ store, master, former, ports });
   const publicUrl = await agreeOnPublicUrl(settings, store, log);
 
   const told = changes({ store: store.changes, ports });
-  const activityKey = chainKey(master.bytes);
+  told.onChange((kind) => {
+    if (kind === 'keys') void sealer.refresh();
+  });
   const stream = settings.activityFile === null ? null : entryStream({ path: settings.activityFile, log });
   const past = history({ store: store.history, chains: store.chains, key: activityKey, stream, ports });
   jumped = (byMs) => void afterJump({ renewals, history: past, limits: settings.limits, ports }, byMs);
@@ -177,7 +184,16 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
   const definitionsInUse = definitions(store.providers);
   const contexts = grantContexts(store, secrets, definitionsInUse);
   const cache = tokenCache();
-  const files = spill({ folder: folder.path, master, ports });
+  if (isChanged) {
+    past.add({
+      actor: 'service',
+      kind: 'master_key_changed',
+      subject: 'installation',
+      says: `Changed the master key from ${former?.name ?? ''} to ${master.name}.`,
+    });
+    log.warn({ event: 'keys.master_changed', from: former?.name, to: master.name }, 'the master key was changed; give the new one to every replica');
+  }
+  const files = spill({ folder: folder.path, master, former, ports });
   const spilled = joints.spill?.(files) ?? files;
   const reserve = spares({ store: store.spares, renewals, sealer });
   const keeper = answerKeeper({ store: renewals, sealer, spill: spilled, spares: reserve, ports });
@@ -253,7 +269,7 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
     keeper,
     spares: reserve,
     spill: spilled,
-    recover: (path, instanceId) => recoverFormerLives({ ...recovery(), spill: spill({ folder: path, master, ports }), instanceId }),
+    recover: (path, instanceId) => recoverFormerLives({ ...recovery(), spill: spill({ folder: path, master, former, ports }), instanceId }),
     apiTokens: tokens,
     quotas: shares,
     documents: reading,
@@ -263,9 +279,21 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
     ports,
     version: PACKAGE.version,
     activityKey,
+    instanceId: folder.instanceId,
+    master,
     stopping: stopping.signal,
     logLevel: logLevelSwitch({ log, usual: settings.logLevel, changes: told, clock }),
   };
+  const formerUrl = (await store.installation.read())?.formerUrl ?? null;
+  // Its own address, and that of the installation whose backup was restored, may be private ones.
+  const fenceOut = outgoing(
+    [...settings.privateHosts, ...[publicUrl, formerUrl].flatMap((url) => (url === null ? [] : [new URL(url).hostname]))],
+    settings.proxy,
+  );
+  const fenced = fence({
+    ...{ store: store.installation, hold, history: past, idle: () => engine.idle(), isBusy: renewals.underWay, send: fenceOut.send },
+    ...{ key: fenceKey(activityKey), publicUrl, ports },
+  });
   const counts = usage({ store, ports });
   const relays = relayed({ store: store.relayed, ports });
   const people = operators({ store, sealer, history: past, hashing: hashes, ports, publicUrl });
@@ -297,9 +325,12 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
     letters.run(stopping.signal),
     keepNotices(parts, stopping.signal),
     sendNotices(parts, stopping.signal),
+    keepResealing(parts, stopping.signal),
+    keepBackups(parts, stopping.signal),
+    fenced.run(stopping.signal),
   ];
 
-  const front = openFront({ rooms: parts, usage: counts, relayed: relays, operators: people, consents: agreed, dispatcher: out.dispatcher });
+  const front = openFront({ rooms: parts, usage: counts, relayed: relays, operators: people, consents: agreed, fence: fenced, dispatcher: out.dispatcher });
   const { server } = front;
   await rescueOperator(people, folder, settings.rescue, log);
   const firstOperatorFile = await offerFirstOperator(people, folder, publicUrl); // before anybody can ask whether it is there
@@ -329,6 +360,7 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
     await replica.stop(keeper.unsaved() === 0 && spilled.waiting() === 0);
     await traces.stop();
     await out.close();
+    await fenceOut.close();
     await database.close();
     await own?.stop();
     await folder.release();

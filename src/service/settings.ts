@@ -17,6 +17,12 @@ export interface Settings {
   databaseNodes: string[];
   /** Null: made once beside a private database, and kept in the data folder. */
   masterKey: Secret | null;
+  /** The program that prints it; null: none. */
+  masterKeyCommand: string | null;
+  /** Files with shares of it. */
+  masterKeyShares: string[];
+  /** The one before it, while it is being changed. */
+  formerMasterKey: Secret | null;
   host: string;
   port: number;
   publicUrl: string;
@@ -50,6 +56,8 @@ export interface Settings {
   tracesUrl: string | null;
   /** The file into which entries of the activity log are copied; null: none. */
   activityFile: string | null;
+  /** Where backups are written; null: `backups` in the data folder. */
+  backupFolder: string | null;
   /** The operator for whom a one-time link is written at the start; null: nobody. */
   rescue: string | null;
   /** The folder whose programs notices may start; null: none. */
@@ -108,6 +116,24 @@ export const SettingsTable = z.object({
       ),
     ),
   RUSTY_KETTLE_MASTER_KEY: z.string().optional().meta(about('The same key as a value.')),
+  RUSTY_KETTLE_MASTER_KEY_COMMAND: z
+    .string()
+    .max(1_000)
+    .optional()
+    .meta(about('A program with arguments that prints the same key within 30 seconds: the client of any key service. No shell is involved.')),
+  RUSTY_KETTLE_MASTER_KEY_SHARES: z
+    .string()
+    .optional()
+    .meta(about('Files with shares of the same key, separated by commas: as many as `rk keys split` said are needed.')),
+  RUSTY_KETTLE_FORMER_MASTER_KEY_FILE: z
+    .string()
+    .optional()
+    .meta(
+      about(
+        'To change the master key: a file with the former one. The first start with both keys changes it; remove the setting once all replicas have the new key.',
+      ),
+    ),
+  RUSTY_KETTLE_FORMER_MASTER_KEY: z.string().optional().meta(about('The same as a value.')),
   RUSTY_KETTLE_PUBLIC_URL: z
     .string()
     .optional()
@@ -183,6 +209,11 @@ export const SettingsTable = z.object({
         'none',
       ),
     ),
+  RUSTY_KETTLE_BACKUP_FOLDER: z
+    .string()
+    .regex(/^\//, { error: 'must be an absolute path' })
+    .optional()
+    .meta(about('The folder into which backups are written. Best on another disk than the data folder.', '`backups` in the data folder')),
   RUSTY_KETTLE_RESCUE: z
     .string()
     .max(63)
@@ -253,12 +284,21 @@ export function readSettings(environment: NodeJS.ProcessEnv): Settings {
   const e = read.data;
   if (e.RUSTY_KETTLE_LEASE_MS <= e.RUSTY_KETTLE_DEADLINE_MS + e.RUSTY_KETTLE_MARGIN_MS)
     throw new Fault('SETTING_INVALID', { detail: 'RUSTY_KETTLE_LEASE_MS must be longer than RUSTY_KETTLE_DEADLINE_MS and RUSTY_KETTLE_MARGIN_MS together.' });
-  const key = e.RUSTY_KETTLE_MASTER_KEY ?? (e.RUSTY_KETTLE_MASTER_KEY_FILE ? readFile(e.RUSTY_KETTLE_MASTER_KEY_FILE) : undefined);
+  const key = valueOrFile(e, 'RUSTY_KETTLE_MASTER_KEY');
+  const former = valueOrFile(e, 'RUSTY_KETTLE_FORMER_MASTER_KEY');
+  if ([key, e.RUSTY_KETTLE_MASTER_KEY_COMMAND, e.RUSTY_KETTLE_MASTER_KEY_SHARES].filter((one) => one !== undefined && one !== '').length > 1)
+    throw new Fault('SETTING_INVALID', {
+      detail: 'The master key is given in more than one way.',
+      remedy: 'Keep one of RUSTY_KETTLE_MASTER_KEY_FILE, _COMMAND and _SHARES.',
+    });
   return {
     dataFolder: e.RUSTY_KETTLE_DATA_FOLDER ?? defaultDataFolder(environment),
     databaseUrl: e.RUSTY_KETTLE_DATABASE_URL ? new Secret(e.RUSTY_KETTLE_DATABASE_URL) : null,
     databaseNodes: e.RUSTY_KETTLE_DATABASE_NODES?.split(/[\s,]+/) ?? [],
     masterKey: key ? new Secret(key.trim()) : null,
+    masterKeyCommand: e.RUSTY_KETTLE_MASTER_KEY_COMMAND ?? null,
+    masterKeyShares: e.RUSTY_KETTLE_MASTER_KEY_SHARES?.split(/[\s,]+/).filter(Boolean) ?? [],
+    formerMasterKey: former ? new Secret(former.trim()) : null,
     host: e.RUSTY_KETTLE_HOST,
     port: e.RUSTY_KETTLE_PORT,
     publicUrl: checkPublicUrl(e.RUSTY_KETTLE_PUBLIC_URL ?? `http://127.0.0.1:${e.RUSTY_KETTLE_PORT}`),
@@ -278,6 +318,7 @@ export function readSettings(environment: NodeJS.ProcessEnv): Settings {
     noticeSettleMs: e.RUSTY_KETTLE_NOTICE_SECONDS * 1000,
     metricsToken: e.RUSTY_KETTLE_METRICS_TOKEN === undefined ? null : new Secret(e.RUSTY_KETTLE_METRICS_TOKEN),
     tracesUrl: e.RUSTY_KETTLE_TRACES_URL ?? null,
+    backupFolder: e.RUSTY_KETTLE_BACKUP_FOLDER ?? null,
     activityFile: e.RUSTY_KETTLE_ACTIVITY_FILE ?? null,
     rescue: e.RUSTY_KETTLE_RESCUE ?? null,
     scriptsFolder: e.RUSTY_KETTLE_SCRIPTS_FOLDER ?? null,
@@ -314,11 +355,14 @@ const withPresentNames = (environment: NodeJS.ProcessEnv): NodeJS.ProcessEnv =>
     Object.entries(environment).map(([name, value]) => [Object.hasOwn(FORMER_SETTINGS, name) ? (FORMER_SETTINGS[name] ?? name) : name, value]),
   );
 
-function readFile(path: string): string {
+/** A key as a value, or from the file that is named. @throws {Fault} SETTING_INVALID */
+function valueOrFile(e: z.output<typeof SettingsTable>, name: 'RUSTY_KETTLE_MASTER_KEY' | 'RUSTY_KETTLE_FORMER_MASTER_KEY'): string | undefined {
+  const path = e[`${name}_FILE`];
+  if (e[name] !== undefined || path === undefined) return e[name];
   try {
     return readFileSync(path, 'utf8');
   } catch {
-    throw new Fault('SETTING_INVALID', { detail: `RUSTY_KETTLE_MASTER_KEY_FILE names ${path}, which cannot be read.` });
+    throw new Fault('SETTING_INVALID', { detail: `${name}_FILE names ${path}, which cannot be read.` });
   }
 }
 

@@ -1,9 +1,7 @@
-import { randomBytes } from 'node:crypto';
-import { existsSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { looks } from '../api/looks.ts';
 import { Fault } from '../core/fault.ts';
-import { type MasterKey, masterKey } from '../core/sealing/master-key.ts';
 import type { DataFolder } from './database/index.ts';
 import type { Operators } from './operators/index.ts';
 import type { Log } from './ports.ts';
@@ -30,27 +28,6 @@ export async function untilDatabase(database: Database, log: Log): Promise<void>
     detail: `It was tried for ${START_WAIT_MS / 1000} s.`,
     remedy: 'Check RUSTY_KETTLE_DATABASE_URL: host, port, name and password; and that the server runs.',
   });
-}
-
-/** Generated automatically only together with a private database, beside it and not inside its folder. */
-export function chooseMasterKey(settings: Settings, folder: DataFolder, privateDatabase: boolean): MasterKey {
-  if (settings.masterKey) return masterKey(Buffer.from(settings.masterKey.reveal(), 'base64'));
-  if (!privateDatabase)
-    throw new Fault('SETTING_INVALID', {
-      detail: 'With a database of your own, the master key must be given too.',
-      remedy: 'Set RUSTY_KETTLE_MASTER_KEY_FILE to a file with 32 random bytes in base64: `openssl rand -base64 32`.',
-    });
-  const path = join(folder.path, 'master.key');
-  if (!existsSync(path)) {
-    if (existsSync(join(folder.path, 'master.key.made')))
-      throw new Fault('MASTER_KEY_WRONG', {
-        detail: `The master key file ${path} is gone.`,
-        remedy: 'Put it back from your backup: without it, what is sealed stays sealed.',
-      });
-    writeFileSync(path, randomBytes(32).toString('base64'), { mode: 0o600, flag: 'wx' });
-    writeFileSync(join(folder.path, 'master.key.made'), 'A master key was made here; keep a copy of it away from this machine.\n');
-  }
-  return masterKey(Buffer.from(readFileSync(path, 'utf8').trim(), 'base64'));
 }
 
 /** The database's public URL is everybody's; a setting that differs changes it, and the clients to fix are named. */

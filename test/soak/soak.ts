@@ -421,6 +421,7 @@ async function judge(report: SoakReport, { world, killed, seeder, providers, see
       ? spill({
           folder: replica.folder,
           master: readMasterKey(Buffer.from(key, 'base64')),
+          former: null,
           ports: { random: { unit: Math.random, bytes: (n) => new Uint8Array(n) }, log: console as never },
         }).left()
       : [],

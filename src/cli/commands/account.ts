@@ -1,22 +1,11 @@
-import { writeFileSync } from 'node:fs';
 import { ROLES } from '../../api/roles.ts';
 import { FACTOR_WORDS } from '../../api/vocabulary.ts';
-import { EXIT, Outcome } from '../exit.ts';
 import { oneOf, whole } from '../options.ts';
 import { relative } from '../print.ts';
 import { noun, operation, task, verb } from '../row.ts';
 import { line, one, table } from '../show.ts';
+import { written } from '../written.ts';
 import { SESSION_COLUMNS } from './operator.ts';
-
-/** Secrets are not printed: they go to a new file that only its owner can read. @throws {Outcome} */
-function written(file: string, text: string): void {
-  try {
-    writeFileSync(file, `${text}\n`, { mode: 0o600, flag: 'wx' });
-  } catch (error) {
-    const why = (error as NodeJS.ErrnoException).code === 'EEXIST' ? 'It exists already.' : 'It cannot be written.';
-    throw new Outcome(EXIT.failed, `${file}: ${why}\nWhat to do: name another file with --to.`);
-  }
-}
 
 export const account = () =>
   noun('account', 'your own account: sessions, personal tokens, second factors', [

@@ -3,6 +3,8 @@
   import Account from '../parts/account/Account.svelte';
   import InstallationAnswers from '../parts/settings/InstallationAnswers.svelte';
   import LogLevel from '../parts/settings/LogLevel.svelte';
+  import Backups from '../parts/settings/Backups.svelte';
+  import KeyRing from '../parts/settings/KeyRing.svelte';
   import Operators from '../parts/settings/Operators.svelte';
   import Title from '../parts/Title.svelte';
   import Tabs from '../ui/Tabs.svelte';
@@ -13,6 +15,8 @@
     { id: 'channels', label: 'Channels' },
     { id: 'log', label: 'Log' },
     { id: 'operators', label: 'Operators' },
+    { id: 'backups', label: 'Backups' },
+    { id: 'keys', label: 'Keys' },
     { id: 'account', label: 'Your account' },
   ];
   const tab = $derived(params.tab ?? 'answers');
@@ -24,4 +28,6 @@
 {:else if tab === 'log'}<LogLevel />
 {:else if tab === 'account'}<Account />
 {:else if tab === 'operators'}<Operators />
+{:else if tab === 'backups'}<Backups />
+{:else if tab === 'keys'}<KeyRing />
 {:else}<InstallationAnswers />{/if}

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { onMount } from 'svelte';
   import type { ConfirmationAsked } from '../../api/operators.ts';
   import { confirming } from '../state/confirming.svelte.ts';
   import { Doing } from '../state/loaded.svelte.ts';
@@ -11,7 +12,7 @@
   let [password, code] = $state(['', '']);
   let asked = $state.raw<ConfirmationAsked | null>(null);
   const doing = new Doing();
-  $effect(() => void doing.run(async () => void (asked = await call('startConfirmation'))));
+  onMount(() => void doing.run(async () => void (asked = await call('startConfirmation'))));
   const finish = (proof: () => Promise<{ code?: string; passkey?: Record<string, unknown> }>) =>
     doing.run(async () => {
       await call('confirmIdentity', { body: { ...(asked?.password ? { password } : {}), ...(await proof()) } });

@@ -31,6 +31,11 @@ class SessionState {
     return typeof this.who !== 'object' || !this.who?.refused.includes(name);
   }
 
+  /** Asks who one is, for what the browser does without `call`. */
+  confirm(): Promise<boolean> {
+    return confirming.ask();
+  }
+
   async signOut(): Promise<void> {
     await service('signOut');
     this.who = null;

@@ -77,6 +77,14 @@ export function withoutOwnKeys<C extends Pick<ApiCall, 'path' | 'query' | 'heade
   return { ...call, path: kept?.length ? `${path}?${kept.join('&')}` : path, query: plain(call.query), headers: plain(call.headers) };
 }
 
+/** The same with their values replaced: a call as it may be shown, and put back together with the values that are kept. */
+export function withKeysAs<C extends Pick<ApiCall, 'path' | 'query' | 'headers'>>(call: C, mark: string): C {
+  const [path = '', inPath] = call.path.split(/\?(.*)/s);
+  const shown = inPath?.split('&').map((pair) => (KEY_NAME.test(pair.split('=')[0] ?? '') ? `${pair.split('=')[0] ?? ''}=${mark}` : pair));
+  const marked = (pairs: Pair[]): Pair[] => pairs.map((pair) => (KEY_NAME.test(pair.name) ? { ...pair, value: mark } : pair));
+  return { ...call, path: shown?.length ? `${path}?${shown.join('&')}` : path, query: marked(call.query), headers: marked(call.headers) };
+}
+
 /** Header names that the sender of a request decides, never who composes it: connection, framing, and who is asked. */
 const NOT_COMPOSED = new Set([
   'host',

@@ -49,7 +49,7 @@ const isEmpty = (value: unknown): boolean =>
   Array.isArray(value) ? value.length === 0 : typeof value === 'object' && value !== null && Object.keys(value).length === 0;
 
 /** JSON or YAML as plain data, bounded in size and free of aliases, which can unfold without bound. @throws {Fault} */
-export function readPlainDocument(text: string, limit: number, fault: 'OPENAPI_WRONG' | 'METADATA_WRONG'): unknown {
+export function readPlainDocument(text: string, limit: number, fault: 'OPENAPI_WRONG' | 'METADATA_WRONG' | 'DEFINITION_INVALID'): unknown {
   if (text.length > limit) throw new Fault(fault, { detail: `It is longer than ${limit} characters.` });
   if (/^\s*[{[]/.test(text))
     try {

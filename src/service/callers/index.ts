@@ -4,6 +4,7 @@ export {
   addKey,
   changeCaller,
   endToolSignIn,
+  findCaller,
   listCallers,
   permitCaller,
   removeCaller,

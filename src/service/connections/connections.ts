@@ -233,8 +233,11 @@ export async function renewConnection(s: ConnectionParts, { params, actor }: Com
   const { one, grantId } = await current(s, name);
   const held = await s.store.renewals.read(grantId);
   if (!held || held.row.nextAt === null) throw new Fault('GRANT_REFUSED', { detail: connectionHealth(one.facts, s.ports.clock.now()).cause ?? '' });
-  if ((await s.store.renewals.update([grantId], bringForward())) > 0) await renewAndWait(s, grantId, held.row.generation);
-  else {
+  if ((await s.store.renewals.update([grantId], bringForward())) > 0) {
+    await renewAndWait(s, grantId, held.row.generation);
+    const isAsBefore = ((await s.store.renewals.read(grantId))?.row.generation ?? 0) === held.row.generation;
+    if (isAsBefore && s.hold.isHeld()) throw new Fault('INSTALLATION_HELD');
+  } else {
     await othersOutcome(s, grantId, held.row.generation);
     if (((await s.store.renewals.read(grantId))?.row.generation ?? 0) === held.row.generation)
       throw new Fault('RENEWAL_PENDING', { detail: 'A renewal is under way, or its outcome is still uncertain.', retryAfterMs: 2_000 });

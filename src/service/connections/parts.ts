@@ -1,5 +1,5 @@
 import type { GrantParts } from '../grants/index.ts';
-import type { ConnectionStates, RenewalEngine, WireLog } from '../renewal/index.ts';
+import type { ConnectionStates, InstallationHold, RenewalEngine, WireLog } from '../renewal/index.ts';
 import type { Store } from '../store/store.ts';
 import type { ToolSignInParts } from '../tool-sign-ins/index.ts';
 import type { UsageParts } from '../usage/index.ts';
@@ -12,6 +12,7 @@ export interface ConnectionParts extends GrantParts {
   connectionStates: ConnectionStates;
   documents: Documents;
   engine: RenewalEngine;
+  hold: InstallationHold;
   wireLog: WireLog;
   version: string;
 }

@@ -8,6 +8,7 @@ import { Fault } from '../../core/fault.ts';
 import { definitionSchema } from '../../core/provider/json-schema.ts';
 import type { BodyDeadline } from '../body-deadline.ts';
 import { CONSENT_COOKIE_SECONDS, type Consents, consentCookieName } from '../consent/index.ts';
+import type { Fence } from '../fence/index.ts';
 import type { Log } from '../ports.ts';
 import { errorHandler, requestIdOf } from '../problems.ts';
 import type { WhoCalls } from '../tokens/index.ts';
@@ -31,7 +32,8 @@ export interface AppParts extends Pick<Admission, 'operators' | 'store'> {
   sessions: Sessions;
   live: LiveEvents;
   /** Results of jobs: the latest of one, and that of one run. */
-  data: { latest: RequestHandler; run: RequestHandler };
+  data: { latest: RequestHandler; run: RequestHandler; backup: RequestHandler };
+  fence: Pick<Fence, 'answer'>;
   consents: Consents;
   /** What is upcoming, for the private address of a calendar; null: there is none. */
   calendar: { text(token: string): Promise<string | null>; json(token: string): Promise<object | null> };
@@ -218,6 +220,14 @@ export function app(parts: AppParts): Express {
   });
   server.get('/data/:job/latest.:format', parts.data.latest);
   server.get('/api/v1/runs/:run/result.:format', parts.data.run);
+  server.get('/api/v1/backups/:backup/file', parts.data.backup);
+  // Another installation of the same origin: see docs/BACKUP.md.
+  server.post('/fence', express.json({ limit: '10kb' }), async (request, response) => {
+    const answer = await parts.fence.answer(request.body);
+    if (answer === null) throw new Fault('NOT_FOUND');
+    response.setHeader('cache-control', 'no-store');
+    response.json(answer);
+  });
   server.use(apiRouter(parts.handlers, parts));
   if (existsSync(join(parts.consoleFolder, 'index.html'))) {
     server.use(

@@ -4,8 +4,9 @@ import type { Request, RequestHandler, Response } from 'express';
 import { Fault } from '../../core/fault.ts';
 import { FORMATS, type Format, MEDIA_TYPES } from '../../core/output/formats.ts';
 import type { SignedInOperator } from '../asked.ts';
+import { type BackupParts, backupFile } from '../backup/index.ts';
 import { fileBytes, gzipBytes, type JobParts, runResult, servedResult, textOf } from '../jobs/index.ts';
-import { checkLimits, checkRole } from '../operators/index.ts';
+import { checkLimits, checkRole, type Operators } from '../operators/index.ts';
 import type { RunRow } from '../store/runs.ts';
 import type { Store } from '../store/store.ts';
 import type { WhoCalls } from '../tokens/index.ts';
@@ -57,6 +58,25 @@ export const runFile =
     response.setHeader('content-disposition', `attachment; filename="${job?.name ?? 'collection'}-${row.number}.${format}"`);
     await send(s, { request, response }, row, format);
     noteExport(s, response, { actor: operator.name, isProgram: false, subject: job ? `job:${job.name}` : 'installation', row, format });
+  };
+
+/** The file of a backup: encrypted, and still for administrators alone. */
+export const backupDownload =
+  (s: BackupParts & DataParts, { sessions, operators }: { sessions: Sessions; operators: Pick<Operators, 'needConfirmed'> }): RequestHandler =>
+  async (request, response) => {
+    const operator = await sessions.operator(request);
+    if (!operator) throw new Fault('SIGN_IN_NEEDED');
+    const rule = { role: 'administrator', limit: 'installation', confirms: true } as const;
+    checkRole(operator, rule);
+    await checkLimits(s, operator, rule, { params: {}, query: undefined, body: undefined });
+    operators.needConfirmed(operator);
+    const { row, stream: bytes } = await backupFile(s, String(request.params.backup));
+    response.setHeader('content-type', 'application/octet-stream');
+    response.setHeader('content-disposition', `attachment; filename="${row.file}"`);
+    response.setHeader('cache-control', 'no-store');
+    response.setHeader('content-length', String(row.bytes));
+    s.history.add({ actor: operator.name, kind: 'backup_fetched', subject: 'installation', says: `Fetched the backup ${row.file}.` });
+    await stream(request, response, bytes);
   };
 
 /** Taking data away is no viewer's; and what is outside an account's limits is not there. @throws {Fault} ROLE_TOO_LOW, NOT_FOUND */

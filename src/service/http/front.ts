@@ -5,6 +5,7 @@ import { Fault } from '../../core/fault.ts';
 import { bodyDeadline } from '../body-deadline.ts';
 import { publicKeys } from '../clients/index.ts';
 import type { Consents } from '../consent/index.ts';
+import type { Fence } from '../fence/index.ts';
 import { calendarJson, calendarText } from '../forecast/index.ts';
 import type { Operators } from '../operators/index.ts';
 import { type Relayed, relayLane } from '../relay/index.ts';
@@ -14,7 +15,7 @@ import { callerCheck, callerDirectory, whoCalls } from '../tokens/index.ts';
 import { relayTokens, signInRequests, toolTokens } from '../tool-sign-ins/index.ts';
 import type { Usage } from '../usage/index.ts';
 import { app } from './app.ts';
-import { latestResult, runFile } from './data.ts';
+import { backupDownload, latestResult, runFile } from './data.ts';
 import { handlers } from './handlers.ts';
 import { liveEvents } from './live.ts';
 import { servedMetrics } from './metrics.ts';
@@ -31,6 +32,7 @@ export interface FrontParts {
   usage: Usage;
   relayed: Relayed;
   operators: Operators;
+  fence: Fence;
   consents: Consents;
   dispatcher: Dispatcher;
 }
@@ -90,7 +92,12 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
     handlers: handlers(rooms, parts.operators, parts.consents, requests),
     sessions: who,
     live,
-    data: { latest: latestResult(rooms, { sessions: who, whoCalls: asked }), run: runFile(rooms, who) },
+    data: {
+      latest: latestResult(rooms, { sessions: who, whoCalls: asked }),
+      run: runFile(rooms, who),
+      backup: backupDownload(rooms, { sessions: who, operators: parts.operators }),
+    },
+    fence: parts.fence,
     consents: parts.consents,
     calendar: { text: (token) => calendarText(rooms, token), json: (token) => calendarJson(rooms, token) },
     visits: visitsWith({ ...rooms, consents: parts.consents }),

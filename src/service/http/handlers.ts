@@ -1,6 +1,8 @@
 import type { AnswerOf, OperationName } from '../../api/operations.ts';
 import { counted } from '../../core/counted.ts';
 import { type Asked, limitsOf, type SignedInOperator } from '../asked.ts';
+import * as backup from '../backup/index.ts';
+import * as bundle from '../bundle/index.ts';
 import * as callers from '../callers/index.ts';
 import * as clients from '../clients/index.ts';
 import * as connections from '../connections/index.ts';
@@ -9,6 +11,7 @@ import * as forecast from '../forecast/index.ts';
 import { verifyActivity } from '../history/index.ts';
 import { iso, isoOrNull } from '../iso.ts';
 import * as jobs from '../jobs/index.ts';
+import * as keys from '../keys/index.ts';
 import * as notices from '../notices/index.ts';
 import { checkRole, type NewSession, type Operators, refusedTo } from '../operators/index.ts';
 import * as people from '../people/index.ts';
@@ -108,6 +111,20 @@ export function handlers(s: HttpParts, operators: Operators, consents: Consents,
       await s.hold.own(actor.operator.name);
       return installationState(s);
     },
+    showKeys: () => keys.showKeys(s),
+    rotateKeys: (asked) => keys.rotateKeys(s, asked),
+    listBackups: () => backup.listBackups(s),
+    startBackup: (asked) => backup.startBackup(s, asked),
+    showBackup: ({ params }) => backup.showBackup(s, params.backup),
+    removeBackup: (asked) => backup.removeBackup(s, asked),
+    showBackupPlan: () => backup.showBackupPlan(s),
+    setBackupPlan: (asked) => backup.setBackupPlan(s, asked),
+    removeBackupPlan: (asked) => backup.removeBackupPlan(s, asked),
+    exportBundle: ({ actor }) => bundle.exportFiles(s, actor.operator.name),
+    compareBundle: ({ body }) => bundle.compareFiles(s, body),
+    importBundle: (asked) => bundle.importBundle(s, asked),
+    exportBundleSecrets: (asked) => bundle.exportSecrets(s, asked),
+    importBundleSecrets: (asked) => bundle.importSecrets(s, asked),
     showLogLevel: async () => logLevel(),
     async setLogLevel({ body, actor }) {
       await s.logLevel.set(body.level, body.minutes);

@@ -1,9 +1,12 @@
+import type { BackupParts } from '../backup/index.ts';
+import type { BundleParts } from '../bundle/index.ts';
 import type { CallerParts } from '../callers/index.ts';
 import type { ClientParts } from '../clients/index.ts';
 import type { ConnectionParts } from '../connections/index.ts';
 import type { ConsentParts } from '../consent/index.ts';
 import type { ForecastParts } from '../forecast/index.ts';
 import type { JobParts } from '../jobs/index.ts';
+import type { KeyParts } from '../keys/index.ts';
 import type { LogLevelSwitch } from '../log-level.ts';
 import type { NoticeParts } from '../notices/index.ts';
 import type { PeopleParts } from '../people/index.ts';
@@ -29,6 +32,9 @@ export interface HttpParts
     RehearsalParts,
     CallerParts,
     ToolSignInParts,
+    KeyParts,
+    BackupParts,
+    BundleParts,
     UsageParts,
     AdoptParts,
     StatusParts {

@@ -27,7 +27,7 @@ export async function causesNow(
   { kept, channels, slow }: { kept: readonly Notice[]; channels: readonly ChannelRow[]; slow: readonly Cause[] },
 ): Promise<Cause[]> {
   const read = new Set(kept.filter((one) => one.kind === 'approval' && one.acknowledgedBy !== null).map((one) => one.key));
-  const quick = await Promise.all([connectionCauses(s), installationCauses(s)]);
+  const quick = await Promise.all([connectionCauses(s), installationCauses(s), backupCauses(s)]);
   const all = [
     ...quick.flat(),
     ...channels.filter((one) => one.enabled && one.failingSince !== null).map(channelCause),
@@ -125,6 +125,31 @@ async function installationCauses(s: NoticeParts): Promise<Cause[]> {
       remedy: 'Make sure that no other installation uses this database, then take over.',
       page: '/',
       command: 'rk installation show',
+    },
+  ];
+}
+
+/** A schedule that did not bring a good backup for twice its time: on the day the disk is lost, that is what there is. */
+async function backupCauses(s: NoticeParts): Promise<Cause[]> {
+  const plan = await s.store.backups.plan();
+  if (plan === null) return [];
+  const rows = await s.store.backups.list();
+  const [good, [last]] = [rows.find((row) => row.state === 'done'), rows];
+  const late = s.ports.clock.now() - 2 * plan.everyHours * 3_600_000;
+  const since = good?.endedAt ?? last?.startedAt ?? null;
+  if (since === null || (since > late && (last?.state !== 'failed' || good !== undefined))) return [];
+  return [
+    {
+      ...plain,
+      key: 'installation:backup',
+      kind: 'installation',
+      severity: 'action',
+      subject: 'installation',
+      title: good ? 'The last good backup is old' : 'No backup has succeeded',
+      evidence: last?.state === 'failed' ? last.says : `Backups are scheduled every ${plan.everyHours} hours.`,
+      remedy: 'Read why the last one failed, fix it, and run `rk backup add`.',
+      page: '/settings/backups',
+      command: 'rk backup list',
     },
   ];
 }

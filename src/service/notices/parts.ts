@@ -8,7 +8,7 @@ import type { Store } from '../store/store.ts';
 
 /** Notices depend on these: the forecast, the states of connections, and the ways to tell people. */
 export interface NoticeParts extends Omit<ForecastParts, 'store'> {
-  store: ForecastParts['store'] & Pick<Store, 'channels' | 'connectionList' | 'noticeFacts' | 'notices' | 'operators' | 'providers'>;
+  store: ForecastParts['store'] & Pick<Store, 'backups' | 'channels' | 'connectionList' | 'noticeFacts' | 'notices' | 'operators' | 'providers'>;
   connectionStates: ConnectionStates;
   hold: InstallationHold;
   mail: Mail;

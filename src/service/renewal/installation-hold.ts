@@ -11,6 +11,10 @@ export interface InstallationHold {
   state(): Promise<{ held: boolean; why: string | null; heldAt: number | null }>;
   /** A rotating grant was rejected for good although nothing about it was uncertain. */
   noteRefused(): Promise<void>;
+  /** Holds renewals until someone says that this installation owns the grants. */
+  hold(why: string): Promise<void>;
+  /** Another installation of this origin was seen with this generation: whoever takes over here must be above it. */
+  noteGeneration(generation: number): void;
   /** An operator says that this installation owns the grants. */
   own(operator: string): Promise<void>;
 }
@@ -26,6 +30,7 @@ export async function installationHold(deps: {
 }): Promise<InstallationHold> {
   const { store, changes, history, ports } = deps;
   let held = false;
+  let seenGeneration = 0;
   const read = async () => {
     const row = await store.read();
     held = row?.held ?? false;
@@ -33,7 +38,11 @@ export async function installationHold(deps: {
   };
   const hold = async (why: string): Promise<void> => {
     held = true;
-    if (!(await store.hold(why))) return;
+    if (!(await store.hold(why))) {
+      // It is on hold already: the newer reason is the one to act on.
+      if ((await store.read())?.heldWhy === why) return;
+      await store.change({ heldWhy: why });
+    }
     ports.log.error(
       { event: 'renewals.held', why },
       'RENEWALS ARE HELD: run `rk installation own` once it is certain that no other installation renews these grants',
@@ -52,6 +61,10 @@ export async function installationHold(deps: {
     await hold('The database runs on another server than before. If the former installation still runs somewhere, both would spend the same refresh tokens.');
   return {
     isHeld: () => held,
+    hold,
+    noteGeneration(generation) {
+      seenGeneration = Math.max(seenGeneration, generation);
+    },
     state: async () => {
       const { why, heldAt } = await read();
       return { held, why: held ? why : null, heldAt: held ? heldAt : null };
@@ -65,13 +78,13 @@ export async function installationHold(deps: {
       );
     },
     async own(operator) {
-      await store.own(fingerprint);
+      await store.own(fingerprint, seenGeneration + 1);
       held = false;
       history.add({
         actor: operator,
         kind: 'installation_owned',
         subject: 'installation',
-        says: 'Said that this installation owns the grants; renewals go on.',
+        says: 'This installation owns the grants; renewals go on.',
       });
       await changes.announce('installation', 'owned');
     },

@@ -5,7 +5,7 @@ import { join } from 'node:path';
 import type { GrantKind } from '../../core/oauth/grant-kinds.ts';
 import type { FreshTokens } from '../../core/oauth/token-answer.ts';
 import type { TokenLife } from '../../core/renewal/plan.ts';
-import { open as openSealed, seal } from '../../core/sealing/envelope.ts';
+import { open as openSealed, seal, sealedKeyId } from '../../core/sealing/envelope.ts';
 import type { MasterKey } from '../../core/sealing/master-key.ts';
 import { Secret } from '../../core/secret.ts';
 import type { Ports } from '../ports.ts';
@@ -52,11 +52,13 @@ export interface Spill {
 
 const NAME = /^([0-9a-f-]{36})-(\d+)\.(json|tmp)$/;
 
-export function spill(deps: { folder: string; master: MasterKey; ports: Pick<Ports, 'random' | 'log'> }): Spill {
-  const { master, ports } = deps;
+export function spill(deps: { folder: string; master: MasterKey; former: MasterKey | null; ports: Pick<Ports, 'random' | 'log'> }): Spill {
+  const { master, former, ports } = deps;
   const folder = join(deps.folder, 'spill');
   mkdirSync(folder, { recursive: true, mode: 0o700 });
-  const key = { id: master.id, bytes: new Uint8Array(hkdfSync('sha256', master.bytes, new Uint8Array(), 'spill/1', 32)) };
+  const keyUnder = ({ id, bytes }: MasterKey) => ({ id, bytes: new Uint8Array(hkdfSync('sha256', bytes, new Uint8Array(), 'spill/1', 32)) });
+  const key = keyUnder(master);
+  const formerKey = former && keyUnder(former);
   const stem = (answer: Pick<SpilledAnswer, 'grantId' | 'epoch'>) => `${answer.grantId}-${answer.epoch}`;
   const place = (name: string) => ({ table: 'spill', row: name, column: 'answer' });
   const present = new Set<string>();
@@ -94,7 +96,9 @@ export function spill(deps: { folder: string; master: MasterKey; ports: Pick<Por
         if (!match) continue;
         const name = `${match[1]}-${match[2]}`;
         try {
-          const text = openSealed(key, place(name), readFileSync(join(folder, file))).toString('utf8');
+          const sealed = readFileSync(join(folder, file));
+          const isFormer = formerKey !== null && sealedKeyId(sealed) === Buffer.from(formerKey.id).toString('hex');
+          const text = openSealed(isFormer ? formerKey : key, place(name), sealed).toString('utf8');
           const read = JSON.parse(text) as Omit<SpilledAnswer, 'tokens'> & {
             tokens: { access: string; refresh: string | null; lifeMs: number | null; scopes: string[] | null };
           };

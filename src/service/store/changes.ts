@@ -1,7 +1,7 @@
 import { type Database, idBytes, idText, instantText } from './database.ts';
 
 /** Kinds of change that other replicas must learn of soon. */
-export type ChangeKind = 'caller' | 'connection' | 'client' | 'provider' | 'installation' | 'quota' | 'log_level';
+export type ChangeKind = 'caller' | 'connection' | 'client' | 'provider' | 'installation' | 'quota' | 'log_level' | 'keys';
 
 /** What replicas announce to each other. Instants are epoch ms of the database. */
 export interface ChangeStore {

@@ -12,6 +12,10 @@ export interface DataKeyStore {
   add(row: DataKeyRow): Promise<void>;
   /** Counts so many seals ahead. */
   reserve(keyId: string, seals: number): Promise<void>;
+  /** Wraps it under another master key; false: another replica did. */
+  rewrap(keyId: string, former: string, set: { wrapped: Buffer; masterKeyName: string }): Promise<boolean>;
+  /** Deletes a key that seals nothing any more, and does not seal. */
+  destroy(keyId: string): Promise<void>;
   /** The key opens what it sealed, and seals no more. */
   retire(keyId: string): Promise<void>;
 }
@@ -23,6 +27,8 @@ export function dataKeyStore(database: Database): DataKeyStore {
     newestActive: async () => (await table.list({ state: 'active' }, { orderBy: 'createdAt' })).at(-1) ?? null,
     add: (row) => table.insert(row),
     reserve: async (keyId, seals) => void (await database.write(`UPDATE data_keys SET seals = seals + ${Math.floor(seals)} WHERE id = $1`, [idBytes(keyId)])),
+    rewrap: async (keyId, former, set) => (await table.change({ id: keyId, masterKeyName: former }, set)) > 0,
+    destroy: async (keyId) => void (await table.remove({ id: keyId, state: 'opens_only' })),
     retire: async (keyId) => void (await table.change({ id: keyId }, { state: 'opens_only' })),
   };
 }

@@ -1,3 +1,4 @@
+import { AsyncLocalStorage } from 'node:async_hooks';
 import {
   ConnectionError,
   ConnectionRefusedError,
@@ -31,6 +32,10 @@ export interface Database {
   transaction<T>(work: (transaction: Transaction) => Promise<T>): Promise<T>;
   /** A transaction that is rolled back where `work` returns false. */
   attempt(work: (transaction: Transaction) => Promise<boolean>): Promise<boolean>;
+  /** Everything that `work` does here is one transaction, whichever repository does it. */
+  atomically<T>(work: () => Promise<T>): Promise<T>;
+  /** The transaction of `atomically` in which this runs. */
+  around(): Transaction | undefined;
   /**
    * Does one piece of `work` through Sequelize: errors leave as Faults, and what lost a deadlock, or reached no node while there are
    * others, is run again, unless it is part of a `transaction`, which was rolled back whole and runs again as a whole.
@@ -127,7 +132,13 @@ export function openDatabase(url: string, poolSize = 16, nodes: readonly string[
       throw fault;
     }
   };
-  const guarded = async <T>(work: () => Promise<T>, transaction?: Transaction): Promise<T> => {
+  // What was begun within, such as a timer, may run after its end: then it is outside.
+  const surrounding = new AsyncLocalStorage<{ transaction: Transaction; isOver: boolean }>();
+  const around = (): Transaction | undefined => {
+    const found = surrounding.getStore();
+    return found === undefined || found.isOver ? undefined : found.transaction;
+  };
+  const guarded = async <T>(work: () => Promise<T>, transaction = around()): Promise<T> => {
     for (let run = 1; ; run += 1) {
       try {
         return await once(work);
@@ -137,8 +148,22 @@ export function openDatabase(url: string, poolSize = 16, nodes: readonly string[
       }
     }
   };
-  const transaction: Database['transaction'] = (work) => guarded(() => sequelize.transaction(work));
-  const select: Database['select'] = (sql, bind, transaction) =>
+  const transaction: Database['transaction'] = (work) => {
+    const outer = around();
+    return outer ? once(() => work(outer)) : guarded(() => sequelize.transaction(work));
+  };
+  const atomically: Database['atomically'] = (work) =>
+    once(() =>
+      sequelize.transaction(async (inside) => {
+        const scope = { transaction: inside, isOver: false };
+        try {
+          return await surrounding.run(scope, work);
+        } finally {
+          scope.isOver = true;
+        }
+      }),
+    );
+  const select: Database['select'] = (sql, bind, transaction = around()) =>
     guarded(
       () => sequelize.query(sql, { type: QueryTypes.SELECT, ...(bind ? { bind } : {}), ...(transaction ? { transaction } : {}) }),
       transaction,
@@ -152,7 +177,7 @@ export function openDatabase(url: string, poolSize = 16, nodes: readonly string[
       if (!row) throw new Fault('DATABASE_UNAVAILABLE', { detail: 'It did not report its time.' });
       return row.at.getTime();
     },
-    write: (sql, bind, transaction) =>
+    write: (sql, bind, transaction = around()) =>
       guarded(async () => {
         const [, changed] = (await sequelize.query(sql, {
           type: QueryTypes.UPDATE,
@@ -171,6 +196,8 @@ export function openDatabase(url: string, poolSize = 16, nodes: readonly string[
         if (error === NOT_TAKEN) return false;
         throw error;
       }),
+    atomically,
+    around,
     guarded,
     close: () => sequelize.close(),
   };

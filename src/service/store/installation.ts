@@ -1,6 +1,6 @@
 import { z } from 'zod';
 import { bytes, flag, id, instant, number, orElse, orNull, ownJson, text } from './column.ts';
-import { type Database, instantText } from './database.ts';
+import { type Database, idBytes, instantText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
 const COLUMNS = {
@@ -16,6 +16,18 @@ const COLUMNS = {
   ownedAt: orNull(instant),
   answers: orElse(ownJson<Record<string, string>>(z.record(z.string(), z.string())), {}),
   createdAt: instant,
+  /** Authenticates the chains of the activity log. */
+  activityKeySealed: orNull(bytes),
+  masterKeyChangedAt: orNull(instant),
+  /** Counts restores: of two installations of one origin the higher one owns the grants. */
+  generation: number,
+  /** Which restore made it; null: none. */
+  restoreId: orNull(id),
+  /** Where the installation answered whose backup was restored. */
+  formerUrl: orNull(text),
+  /** The restored copy to which this one gave way: a second copy of the same backup is told. */
+  successorRestore: orNull(id),
+  successorGeneration: orNull(number),
 };
 type InstallationRow = RowOf<typeof COLUMNS>;
 
@@ -25,10 +37,12 @@ export interface InstallationStore {
   /** @throws {Fault} NAME_TAKEN: another replica was first */
   create(row: Omit<InstallationRow, 'id'>): Promise<void>;
   change(set: Partial<Omit<InstallationRow, 'id'>>): Promise<void>;
+  /** Remembers to whom this one gave way, the first of each generation. */
+  giveWay(generation: number, restore: string): Promise<void>;
   /** True: it was not held before. */
   hold(why: string): Promise<boolean>;
-  /** Ends the hold: this server's database owns the grants from now on. */
-  own(fingerprint: string): Promise<void>;
+  /** Ends the hold: this server's database owns the grants from now on. @param generation at least; never less than now */
+  own(fingerprint: string, generation?: number): Promise<void>;
   /** Rotating grants that were rejected without explanation, and those that were renewed, since `since` (epoch ms) and since the last `own`. */
   refusedAndRenewed(since: number): Promise<{ refused: number; renewed: number }>;
   /** What tells this database server from a copy of it: the cluster's ID, or host and data folder. */
@@ -43,14 +57,19 @@ export function installationStore(database: Database): InstallationStore {
     read: () => table.find({ id: THE_ONE }),
     create: (row) => table.insert({ id: THE_ONE, ...row }),
     change: async (set) => void (await table.change({ id: THE_ONE }, set)),
+    giveWay: async (generation, restore) =>
+      void (await database.write(
+        'UPDATE installations SET successor_restore = $1, successor_generation = $2 WHERE id = 1 AND (successor_generation IS NULL OR successor_generation < $3)',
+        [idBytes(restore), generation, generation],
+      )),
     hold: async (why) =>
       (await database.write('UPDATE installations SET held = 1, held_why = $1, held_at = UTC_TIMESTAMP(3) WHERE id = 1 AND held = 0', [why])) > 0,
-    own: async (fingerprint) =>
+    own: async (fingerprint, generation = 1) =>
       void (await database.write(
         `UPDATE installations
-         SET held = 0, held_why = NULL, held_at = NULL, owned_at = UTC_TIMESTAMP(3), fingerprint = $1
+         SET held = 0, held_why = NULL, held_at = NULL, owned_at = UTC_TIMESTAMP(3), fingerprint = $1, generation = GREATEST(generation, $2)
          WHERE id = 1`,
-        [fingerprint],
+        [fingerprint, generation],
       )),
     async refusedAndRenewed(since) {
       const [row] = await database.select<{ refused: number | bigint; renewed: number | bigint }>(

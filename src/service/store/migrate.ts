@@ -10,11 +10,13 @@ const WAIT_LIMIT_MS = 120_000;
 
 /** Brings the schema up to date, one replica at a time, over a database opened with `MIGRATION_LIMIT_MS`. The lease is a row: `GET_LOCK`
  * is local to one node of a cluster. Ours rather than a package's: all of it is the loop below, and the usual package costs each start a third of
- * a second (docs/decisions/5). */
-export async function migrate(database: Database, me: string): Promise<void> {
+ * a second (docs/decisions/5).
+ * @param only these: the schema of an earlier version, for a restore */
+export async function migrate(database: Database, me: string, only?: ReadonlySet<string>): Promise<void> {
+  const wanted = MIGRATIONS.filter(([name]) => only?.has(name) ?? true);
   await database.run(table('leases', `name VARCHAR(60) PRIMARY KEY, owner ${ID}, until DATETIME(3) NOT NULL`));
   await database.run(table('schema_versions', `name VARCHAR(100) PRIMARY KEY, at ${AT}`));
-  if ((await executedIn(database)).size >= MIGRATIONS.length) return;
+  if ((await executedIn(database)).size >= wanted.length) return;
   await database.write(`INSERT IGNORE INTO leases (name, owner, until) VALUES ('migration', $1, '2000-01-01')`, [idBytes(me)]);
   const renew = () =>
     database.write(
@@ -33,7 +35,7 @@ export async function migrate(database: Database, me: string): Promise<void> {
     });
   const executed = await executedIn(database);
   try {
-    for (const [name, statement] of MIGRATIONS.filter(([name]) => !executed.has(name))) {
+    for (const [name, statement] of wanted.filter(([name]) => !executed.has(name))) {
       await renew();
       await database.run(statement);
       await database.write('INSERT IGNORE INTO schema_versions (name, at) VALUES ($1, UTC_TIMESTAMP(3))', [name]);

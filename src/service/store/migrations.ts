@@ -519,4 +519,40 @@ export const MIGRATIONS: [name: string, statement: string][] = [
     '0100-recovery-codes',
     table('recovery_codes', `id ${ID} PRIMARY KEY, operator_id ${ID}, hash BINARY(32) NOT NULL, used_at DATETIME(3) NULL, KEY (operator_id)`),
   ],
+  // Re-sealing under another data key; the key of the activity log outlives a change of the master key.
+  [
+    '0101-reseals',
+    table(
+      'reseals',
+      `id ${ID} PRIMARY KEY, key_id ${ID}, state VARCHAR(10) NOT NULL, position VARCHAR(300) NOT NULL, done BIGINT UNSIGNED NOT NULL, total BIGINT UNSIGNED NOT NULL, started_by VARCHAR(63) NOT NULL, started_at ${AT}, ended_at DATETIME(3) NULL, busy_until DATETIME(3) NULL`,
+    ),
+  ],
+  [
+    '0102-installation-keys',
+    'ALTER TABLE installations ADD COLUMN IF NOT EXISTS activity_key_sealed VARBINARY(300) NULL, ADD COLUMN IF NOT EXISTS master_key_changed_at DATETIME(3) NULL',
+  ],
+  // Backups, and the fence between an installation and its restored copy.
+  [
+    '0103-installation-generations',
+    'ALTER TABLE installations ADD COLUMN IF NOT EXISTS generation INT UNSIGNED NOT NULL DEFAULT 1, ADD COLUMN IF NOT EXISTS restore_id BINARY(16) NULL, ADD COLUMN IF NOT EXISTS former_url VARCHAR(500) NULL, ADD COLUMN IF NOT EXISTS backup_plan TEXT NULL, ADD COLUMN IF NOT EXISTS backup_begun_at DATETIME(3) NULL',
+  ],
+  [
+    '0104-backups',
+    table(
+      'backups',
+      `id ${ID} PRIMARY KEY, state VARCHAR(10) NOT NULL, kind VARCHAR(10) NOT NULL, lock_kind VARCHAR(12) NOT NULL, results TINYINT(1) NOT NULL, move TINYINT(1) NOT NULL, requested_by VARCHAR(63) NOT NULL, started_at ${AT}, ended_at DATETIME(3) NULL,
+       row_count BIGINT UNSIGNED NOT NULL, bytes BIGINT UNSIGNED NOT NULL, file VARCHAR(500) NOT NULL, instance ${ID}, says VARCHAR(600) CHARACTER SET utf8mb4 NOT NULL, busy_until DATETIME(3) NULL, KEY (state)`,
+    ),
+  ],
+  [
+    '0105-installation-successors',
+    'ALTER TABLE installations ADD COLUMN IF NOT EXISTS successor_restore BINARY(16) NULL, ADD COLUMN IF NOT EXISTS successor_generation INT UNSIGNED NULL',
+  ],
+  [
+    '0106-bundle-objects',
+    table(
+      'bundle_objects',
+      `kind VARCHAR(12) NOT NULL, name VARCHAR(110) NOT NULL, digest CHAR(64) NOT NULL, imported_by VARCHAR(63) NOT NULL, imported_at ${AT}, PRIMARY KEY (kind, name)`,
+    ),
+  ],
 ];

@@ -22,6 +22,8 @@ export interface RenewalStore {
   insert(grantId: string, clientId: string, row: RenewalRow, tokens: SealedTokens): Promise<void>;
   /** All grants of one client that failed or wait, for when the client works again. */
   waitingOf(clientId: string, limit: number): Promise<string[]>;
+  /** Whether any replica is renewing something, or has not saved what came of it. */
+  underWay(): Promise<boolean>;
   queue(): Promise<{ due: number; oldestAt: number | null }>;
   /** Fixes instants that are impossible after the database clock was set back, so that they block nothing. Returns the number of rows. */
   fixInstants(limits: { leaseMs: number; holderWaitMs: number }): Promise<number>;
@@ -113,6 +115,7 @@ export function renewalStore(database: Database): RenewalStore {
       );
       return freed + due + uncertain;
     },
+    underWay: async () => (await database.select('SELECT 1 AS yes FROM renewals WHERE lease_until > UTC_TIMESTAMP(3) LIMIT 1')).length > 0,
     async queue() {
       const [row] = await database.select<{ due: number | bigint; oldest: Date | null }>(
         'SELECT COUNT(*) AS due, MIN(next_at) AS oldest FROM renewals WHERE next_at <= UTC_TIMESTAMP(3)',

@@ -1,4 +1,6 @@
 import { type ApiSessionStore, apiSessionStore } from './api-sessions.ts';
+import { type BackupStore, backupStore } from './backups.ts';
+import { type BundleStore, bundleStore } from './bundles.ts';
 import { type CallerStore, callerStore } from './callers.ts';
 import { type CampaignStore, campaignStore } from './campaigns.ts';
 import { type ChangeStore, changeStore } from './changes.ts';
@@ -34,10 +36,12 @@ import { type ReplicaStore, replicaStore } from './replicas.ts';
 import { type RevocationStore, revocationStore } from './revocations.ts';
 import { type RunStore, runStore } from './runs.ts';
 import { type SavedCallStore, savedCallStore } from './saved-calls.ts';
+import { type SealedValueStore, sealedValueStore } from './sealed-values.ts';
 import { type SecondFactorStore, secondFactorStore } from './second-factors.ts';
 import { type SecretStore, secretStore } from './secrets.ts';
 import { type SessionStore, sessionStore } from './sessions.ts';
 import { type SightingStore, sightingStore } from './sightings.ts';
+import { type SnapshotStore, snapshotStore } from './snapshot.ts';
 import { type SpareStore, spareStore } from './spares.ts';
 import { type StampStore, stampStore } from './stamps.ts';
 import { type StatisticsStore, statisticsStore } from './statistics.ts';
@@ -47,7 +51,11 @@ import { type WireLogStore, wireLogStore } from './wire-log.ts';
 
 /** The repositories, one for each aggregate. Nothing outside this folder writes SQL; each method is one statement or one transaction. */
 export interface Store {
+  /** Does several methods of any repositories in one transaction: all of it, or nothing. What it does besides the database must be harmless twice. */
+  atomically<T>(work: () => Promise<T>): Promise<T>;
   apiSessions: ApiSessionStore;
+  backups: BackupStore;
+  bundles: BundleStore;
   callers: CallerStore;
   campaigns: CampaignStore;
   chains: ChainStore;
@@ -83,9 +91,11 @@ export interface Store {
   runs: RunStore;
   savedCalls: SavedCallStore;
   secondFactors: SecondFactorStore;
+  sealedValues: SealedValueStore;
   secrets: SecretStore;
   sessions: SessionStore;
   sightings: SightingStore;
+  snapshot: SnapshotStore;
   spares: SpareStore;
   stamps: StampStore;
   statistics: StatisticsStore;
@@ -95,7 +105,10 @@ export interface Store {
 }
 
 export const openStore = (database: Database): Store => ({
+  atomically: database.atomically,
   apiSessions: apiSessionStore(database),
+  backups: backupStore(database),
+  bundles: bundleStore(database),
   callers: callerStore(database),
   campaigns: campaignStore(database),
   chains: chainStore(database),
@@ -131,9 +144,11 @@ export const openStore = (database: Database): Store => ({
   runs: runStore(database),
   savedCalls: savedCallStore(database),
   secondFactors: secondFactorStore(database),
+  sealedValues: sealedValueStore(database),
   secrets: secretStore(database),
   sessions: sessionStore(database),
   sightings: sightingStore(database),
+  snapshot: snapshotStore(database),
   spares: spareStore(database),
   stamps: stampStore(database),
   statistics: statisticsStore(database),

@@ -54,8 +54,8 @@ export function defineTable<const C extends Columns>(
   };
   const rowName = (raw: Record<string, unknown>): string =>
     primaryKey.map((part) => (Buffer.isBuffer(raw[part]) ? idText(raw[part]) : String(raw[part]))).join('/');
-  const { guarded } = database;
-  const within = (transaction?: Transaction) => (transaction ? { transaction } : {});
+  const { guarded, around } = database;
+  const within = (transaction = around()) => (transaction ? { transaction } : {});
   return {
     insert: (row, transaction) => guarded(async () => void (await model.create(toStored(row), within(transaction))), transaction),
     find: (match, transaction) =>
@@ -71,10 +71,11 @@ export function defineTable<const C extends Columns>(
             where: where(match),
             ...(orderBy ? { order: [[orderBy, 'ASC']] } : {}),
             ...(limit === undefined ? {} : { limit }),
+            ...within(),
           })
         ).map(toRow),
       ),
-    count: (match = {}) => guarded(() => model.count({ where: where(match) })),
+    count: (match = {}) => guarded(() => model.count({ where: where(match), ...within() })),
     change: (match, set, transaction) =>
       guarded(async () => (await model.update({ ...toStored(set), ...along }, { where: where(match), ...within(transaction) }))[0], transaction),
     remove: (match, transaction) => guarded(() => model.destroy({ where: where(match), ...within(transaction) }), transaction),

@@ -32,6 +32,16 @@ const TASKS = {
       return { text, definition: null, wrong: error.places.length > 0 ? error.places : [{ path: '(the whole file)', why }] };
     }
   },
+  /** Files of a bundle as plain data; a text says why one cannot be read. */
+  bundle: (files: { path: string; text: string }[]) =>
+    files.map(({ path, text }) => {
+      try {
+        return { path, document: readPlainDocument(text, DEFINITION_LIMIT, 'DEFINITION_INVALID') };
+      } catch (error) {
+        if (!(error instanceof Fault)) throw error;
+        return { path, why: error.detail ?? error.message };
+      }
+    }),
   notes: ({ definition, text }: { definition: ProviderDefinition; text: string }) => sortNotes(definition, text),
   /** Of a curl line or a HAR file; a text says why there are none. */
   calls: (text: string) => (text.trimStart().startsWith('{') ? readHar(text) : readCurl(text)),

@@ -1,0 +1,2 @@
+/** Variables in the files of a bundle, for whoever writes them. */
+export { filled } from '../core/bundle/bundle.ts';

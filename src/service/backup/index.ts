@@ -1,0 +1,4 @@
+/** The face of this room: backups, their schedule, and their files. */
+export { backupFile, listBackups, removeBackup, removeBackupPlan, setBackupPlan, showBackup, showBackupPlan, startBackup } from './backups.ts';
+export type { BackupParts } from './parts.ts';
+export { keepBackups } from './schedule.ts';
