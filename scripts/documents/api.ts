@@ -1,3 +1,5 @@
+import { z } from 'zod';
+import { BundleCaller, BundleClient, BundleConnection, BundleJob } from '../../src/api/bundles.ts';
 import { type Operation, operations } from '../../src/api/operations.ts';
 import { definitionSchema } from '../../src/core/provider/json-schema.ts';
 
@@ -27,3 +29,10 @@ Outside \`/api\`, for callers and their tools: \`POST /oauth/token\`, \`POST /oa
 
 /** The definition format for editors; made from the Zod schema. */
 export const schemaDocument = (): string => `${JSON.stringify(definitionSchema(), null, 1)}\n`;
+
+/** The files of a bundle for editors, one schema for each kind. */
+export const bundleSchemaDocument = (): string => {
+  const of = (schema: z.ZodType) => ({ ...z.toJSONSchema(schema, { io: 'input', unrepresentable: 'any' }), $schema: undefined });
+  const kinds = { client: of(BundleClient), connection: of(BundleConnection), caller: of(BundleCaller), job: of(BundleJob) };
+  return `${JSON.stringify({ $schema: 'https://json-schema.org/draft/2020-12/schema', title: 'Files of a bundle', $defs: kinds }, null, 1)}\n`;
+};

@@ -1,5 +1,5 @@
 import { writeFileSync } from 'node:fs';
-import { apiDocument, schemaDocument } from './api.ts';
+import { apiDocument, bundleSchemaDocument, schemaDocument } from './api.ts';
 import { commandsDocument } from './commands.ts';
 import { dialectDocument } from './dialect.ts';
 import { errorsDocument } from './errors.ts';
@@ -18,6 +18,7 @@ export const DOCUMENTS: Record<string, () => string> = {
   'docs/rk.1': manualPage,
   'docs/DIALECT.md': dialectDocument,
   'docs/SETTINGS.md': settingsDocument,
+  'docs/bundle.schema.json': bundleSchemaDocument,
   'docs/provider-definition.schema.json': schemaDocument,
 };
 

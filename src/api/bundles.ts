@@ -25,7 +25,7 @@ export const BundleConnection = z.strictObject({
   client: connection.client,
   shared: connection.shared,
   grant_type: connection.grant_type,
-  scopes: connection.scopes,
+  scopes: connection.scopes.default([]),
   operations: connection.operations,
   placeholders: connection.placeholders,
   expected_account: connection.expected_account,

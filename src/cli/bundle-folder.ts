@@ -28,7 +28,7 @@ export function readVariables(file: string | undefined): Variables {
 
 /** All files of a bundle. @throws {UsageError} where the folder is none */
 export function readFolder(folder: string): File[] {
-  if (!existsSync(join(folder, HEAD))) throw new UsageError(`${folder} is no bundle: it has no ${HEAD}. Make one with \`rk bundle export ${folder}\`.`);
+  if (!existsSync(join(folder, HEAD))) throw new UsageError(`${folder} is not a bundle: it has no ${HEAD}. Make one with \`rk bundle export ${folder}\`.`);
   const files: File[] = [{ path: HEAD, text: readFileSync(join(folder, HEAD), 'utf8') }];
   for (const entry of readdirSync(folder, { withFileTypes: true })) {
     if (!entry.isDirectory() || entry.name.startsWith('.')) continue; // what version control keeps is its own

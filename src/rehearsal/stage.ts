@@ -148,6 +148,7 @@ const settingsFor = (folder: string, port: number): Settings => ({
     proxy: null,
     rescue: null,
     backupFolder: null,
+    bundleFolder: null,
   },
   ...{ relayWaitMs: 60_000, relayMostMs: 900_000 },
   limits: { ...DEFAULT_LIMITS, silentMs: NEVER_MS },

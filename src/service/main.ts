@@ -10,6 +10,7 @@ import type { Send } from '../core/oauth/wire.ts';
 import { DEFAULT_LANES, lanes } from '../core/renewal/lanes.ts';
 import type { MasterKey } from '../core/sealing/master-key.ts';
 import { keepBackups } from './backup/index.ts';
+import { driftFrom } from './bundle/index.ts';
 import { watchApprovals } from './clients/index.ts';
 import { consents, pollDevices } from './consent/index.ts';
 import { afterJump, type DataFolder, databaseClock, openDataFolder, type PrivateMariadb, standingClock, startPrivateMariadb } from './database/index.ts';
@@ -282,6 +283,7 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
     instanceId: folder.instanceId,
     master,
     stopping: stopping.signal,
+    drift: () => (settings.bundleFolder === null ? Promise.resolve(null) : driftFrom(parts, settings.bundleFolder)),
     logLevel: logLevelSwitch({ log, usual: settings.logLevel, changes: told, clock }),
   };
   const formerUrl = (await store.installation.read())?.formerUrl ?? null;

@@ -56,6 +56,8 @@ export interface Settings {
   tracesUrl: string | null;
   /** The file into which entries of the activity log are copied; null: none. */
   activityFile: string | null;
+  /** The folder of a bundle that the installation must be like; null: none is watched. */
+  bundleFolder: string | null;
   /** Where backups are written; null: `backups` in the data folder. */
   backupFolder: string | null;
   /** The operator for whom a one-time link is written at the start; null: nobody. */
@@ -209,6 +211,16 @@ export const SettingsTable = z.object({
         'none',
       ),
     ),
+  RUSTY_KETTLE_BUNDLE_FOLDER: z
+    .string()
+    .regex(/^\//, { error: 'must be an absolute path' })
+    .optional()
+    .meta(
+      about(
+        'A folder with a bundle, such as a checkout of version control. Where the installation differs from it, a notice opens. A file `variables.yaml` in it gives the values of variables.',
+        'none is watched',
+      ),
+    ),
   RUSTY_KETTLE_BACKUP_FOLDER: z
     .string()
     .regex(/^\//, { error: 'must be an absolute path' })
@@ -318,6 +330,7 @@ export function readSettings(environment: NodeJS.ProcessEnv): Settings {
     noticeSettleMs: e.RUSTY_KETTLE_NOTICE_SECONDS * 1000,
     metricsToken: e.RUSTY_KETTLE_METRICS_TOKEN === undefined ? null : new Secret(e.RUSTY_KETTLE_METRICS_TOKEN),
     tracesUrl: e.RUSTY_KETTLE_TRACES_URL ?? null,
+    bundleFolder: e.RUSTY_KETTLE_BUNDLE_FOLDER ?? null,
     backupFolder: e.RUSTY_KETTLE_BACKUP_FOLDER ?? null,
     activityFile: e.RUSTY_KETTLE_ACTIVITY_FILE ?? null,
     rescue: e.RUSTY_KETTLE_RESCUE ?? null,

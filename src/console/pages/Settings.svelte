@@ -4,6 +4,7 @@
   import InstallationAnswers from '../parts/settings/InstallationAnswers.svelte';
   import LogLevel from '../parts/settings/LogLevel.svelte';
   import Backups from '../parts/settings/Backups.svelte';
+  import Bundles from '../parts/settings/Bundles.svelte';
   import KeyRing from '../parts/settings/KeyRing.svelte';
   import Operators from '../parts/settings/Operators.svelte';
   import Title from '../parts/Title.svelte';
@@ -17,6 +18,7 @@
     { id: 'operators', label: 'Operators' },
     { id: 'backups', label: 'Backups' },
     { id: 'keys', label: 'Keys' },
+    { id: 'bundles', label: 'Bundles' },
     { id: 'account', label: 'Your account' },
   ];
   const tab = $derived(params.tab ?? 'answers');
@@ -30,4 +32,5 @@
 {:else if tab === 'operators'}<Operators />
 {:else if tab === 'backups'}<Backups />
 {:else if tab === 'keys'}<KeyRing />
+{:else if tab === 'bundles'}<Bundles />
 {:else}<InstallationAnswers />{/if}

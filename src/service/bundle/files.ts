@@ -17,11 +17,11 @@ format: rusty-kettle-bundle/1
 /** What a file says only where it differs: everything else is as a new object has it. */
 const DEFAULTS: Record<Exclude<BundleKind, 'provider'>, Record<string, unknown>> = {
   client: defaultsOf(BundleClient, { provider: 'a', name: 'a' }),
-  connection: defaultsOf(BundleConnection, { name: 'a', provider: 'a', client: 'a', scopes: [] }),
+  connection: defaultsOf(BundleConnection, { name: 'a', provider: 'a', client: 'a' }),
   caller: defaultsOf(BundleCaller, { name: 'a' }),
   job: {},
 };
-const JOB_DEFAULTS = defaultsOf(JobSettings, { operation: 'a' });
+const JOB_DEFAULTS = defaultsOf(JobSettings, { saved: 'a' });
 
 function defaultsOf(schema: z.ZodType, least: object): Record<string, unknown> {
   const read = schema.safeParse(least);
@@ -73,6 +73,7 @@ export async function readFiles(
       wrong(file.why);
       continue;
     }
+    if (path === 'variables.yaml') continue; // values for the others, not an object
     if (path === HEAD) {
       const { format } = (file.document ?? {}) as { format?: unknown };
       if (format !== 'rusty-kettle-bundle/1') wrong('This version reads the format rusty-kettle-bundle/1.');
@@ -117,17 +118,27 @@ function ordinary(kind: Exclude<BundleKind, 'provider'>, document: unknown, wron
     }
     return null;
   }
-  const data = JSON.parse(JSON.stringify(read.data)) as Record<string, unknown> & { name: string; provider?: string; permissions?: object[] };
+  const data = JSON.parse(JSON.stringify(read.data)) as Record<string, unknown> & {
+    name: string;
+    provider?: string;
+    permissions?: object[];
+    labels?: string[];
+  };
   if (data.permissions) data.permissions = [...data.permissions].sort((a, b) => (permissionKey(a) < permissionKey(b) ? -1 : 1));
+  if (data.labels) data.labels = [...new Set(data.labels)].sort();
   const kept = putBack(data, document) as Record<string, unknown>;
   return { kind, name: kind === 'client' ? `${data.provider}/${data.name}` : data.name, document: kept };
 }
 
 /** A secret that is left out has a form of its own only after it is put back: an address stands in its place while the document is checked. */
 const STAND_IN = 'https://kept.invalid/';
-const withoutKept = (value: unknown): unknown => mapped(value, (one) => (one === KEPT ? STAND_IN : one));
+const IN_QUERY = 'kept.invalid';
+const withoutKept = (value: unknown): unknown =>
+  mapped(value, (one) => (one === KEPT ? STAND_IN : typeof one === 'string' ? one.replaceAll(`=${KEPT}`, `=${IN_QUERY}`) : one));
 const putBack = (value: unknown, original: unknown): unknown =>
-  canonical(original).includes(JSON.stringify(KEPT)) ? mapped(value, (one) => (one === STAND_IN ? KEPT : one)) : value;
+  canonical(original).includes(KEPT)
+    ? mapped(value, (one) => (one === STAND_IN ? KEPT : typeof one === 'string' ? one.replaceAll(`=${IN_QUERY}`, `=${KEPT}`) : one))
+    : value;
 function mapped(value: unknown, change: (text: unknown) => unknown): unknown {
   if (Array.isArray(value)) return value.map((one) => mapped(one, change));
   if (typeof value === 'object' && value !== null) return Object.fromEntries(Object.entries(value).map(([key, one]) => [key, mapped(one, change)]));

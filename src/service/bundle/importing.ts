@@ -1,6 +1,7 @@
 import type { z } from 'zod';
 import type { CompareBundle, ComparedBundle } from '../../api/bundles.ts';
 import { BUNDLE_STATES, type BundleObject, type Compared, compareBundle, digestOf, filled, KEPT } from '../../core/bundle/bundle.ts';
+import { withKeysAs } from '../../core/calls/call.ts';
 import { counted } from '../../core/counted.ts';
 import { Fault } from '../../core/fault.ts';
 import type { Command } from '../asked.ts';
@@ -35,11 +36,17 @@ async function look(s: BundleParts, { files, variables }: z.output<typeof Compar
   return { compared, objects, here, problems };
 }
 
+const pathAs = (path: string): string => withKeysAs({ path, query: [], headers: [] }, KEPT).path;
+
+/** What depends on the definition or the client where a file does not say it. */
+const LEFT = ['grant_type', 'type', 'reach'];
+
 /** In place of `(secret)` stands what the installation has. */
 function withKnownSecrets(objects: Looked['objects'], here: readonly HereObject[]): Looked['objects'] {
   const known = new Map(here.map((one) => [`${one.kind}:${one.name}`, one.document]));
   const put = (value: unknown, found: unknown): unknown => {
     if (value === KEPT) return typeof found === 'string' ? found : KEPT;
+    if (typeof value === 'string' && value.includes(`=${KEPT}`)) return typeof found === 'string' && pathAs(found) === value ? found : value;
     if (Array.isArray(value)) return value.map((one, at) => put(one, Array.isArray(found) ? found[at] : undefined));
     if (typeof value === 'object' && value !== null)
       return Object.fromEntries(
@@ -50,7 +57,13 @@ function withKnownSecrets(objects: Looked['objects'], here: readonly HereObject[
       );
     return value;
   };
-  return objects.map((one) => ({ ...one, document: put(one.document, known.get(`${one.kind}:${one.name}`)) as Record<string, unknown> }));
+  return objects.map((one) => {
+    const found = known.get(`${one.kind}:${one.name}`);
+    const document = put(one.document, found) as Record<string, unknown>;
+    // What a file leaves to the definition is as the installation has it.
+    const left = found ? LEFT.filter((key) => document[key] === undefined && found[key] !== undefined) : [];
+    return { ...one, document: { ...document, ...Object.fromEntries(left.map((key) => [key, found?.[key]])) } };
+  });
 }
 
 /** What is named must be in the bundle or here. */

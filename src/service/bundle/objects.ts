@@ -45,15 +45,19 @@ export async function objectsHere(s: BundleParts): Promise<HereObject[]> {
   }
   for (const one of await s.store.connectionList.read({})) {
     const calls = await s.store.savedCalls.ofConnection(one.id);
-    const document = (mark: string | null) =>
-      BundleConnection.parse({
-        ...{ name: one.name, provider: one.provider, client: one.client, shared: one.shared, grant_type: one.grantType, scopes: one.scopes },
-        ...{ operations: one.operations, placeholders: one.placeholders, expected_account: one.expectedAccount, policy: one.policy, labels: one.labels },
-        calls: Object.fromEntries(
-          calls.map((row) => [row.name, mark === null ? row.callDocument : { ...row.callDocument, call: withKeysAs(row.callDocument.call, mark) }]),
-        ),
-      });
-    found.push({ kind: 'connection', name: one.name, document: plain(document(null)), masked: plain(document(KEPT)) });
+    const document = BundleConnection.parse({
+      ...{ name: one.name, provider: one.provider, client: one.client, shared: one.shared, grant_type: one.grantType, scopes: one.scopes },
+      ...{
+        operations: one.operations,
+        placeholders: one.placeholders,
+        expected_account: one.expectedAccount,
+        policy: one.policy,
+        labels: [...one.labels].sort(),
+      },
+      calls: Object.fromEntries(calls.map(({ name, callDocument: { paging, ...saved } }) => [name, paging ? { ...saved, paging } : saved])),
+    });
+    const shownCalls = Object.entries(document.calls).map(([name, saved]) => [name, { ...saved, call: withKeysAs(saved.call, KEPT) }]);
+    found.push({ kind: 'connection', name: one.name, document: plain(document), masked: plain({ ...document, calls: Object.fromEntries(shownCalls) }) });
   }
   for (const row of await s.store.callers.all()) {
     const permissions = (await s.store.permissions.of(row.id)).map(({ connection, label, rule }) => ({
@@ -70,8 +74,8 @@ export async function objectsHere(s: BundleParts): Promise<HereObject[]> {
   for (const row of await s.store.jobs.list()) {
     const connection = (await s.store.connections.byId(row.connectionId))?.name;
     if (connection === undefined) continue;
-    const document = (settings: JobSettings) => plain(BundleJob.parse({ name: row.name, connection, settings }));
-    found.push({ kind: 'job', name: row.name, document: document(row.settings), masked: document(maskedSettings(row.settings)) });
+    const document = BundleJob.parse({ name: row.name, connection, settings: row.settings });
+    found.push({ kind: 'job', name: row.name, document: plain(document), masked: plain({ ...document, settings: maskedSettings(document.settings) }) });
   }
   return found;
 }

@@ -39,7 +39,16 @@ export async function causesNow(
 /** What changes rarely, or takes longer to find out. */
 export async function slowCauses(s: NoticeParts, now: number): Promise<Cause[]> {
   return (
-    await Promise.all([upcomingCauses(s, now), jobCauses(s), peopleCauses(s), definitionCauses(s), approvalCauses(s, now), publishedCauses(s), eventCauses(s)])
+    await Promise.all([
+      upcomingCauses(s, now),
+      jobCauses(s),
+      peopleCauses(s),
+      definitionCauses(s),
+      approvalCauses(s, now),
+      publishedCauses(s),
+      eventCauses(s),
+      driftCauses(s),
+    ])
   ).flat();
 }
 
@@ -125,6 +134,26 @@ async function installationCauses(s: NoticeParts): Promise<Cause[]> {
       remedy: 'Make sure that no other installation uses this database, then take over.',
       page: '/',
       command: 'rk installation show',
+    },
+  ];
+}
+
+/** What is in version control, and what runs, have come apart. */
+async function driftCauses(s: NoticeParts): Promise<Cause[]> {
+  const drift = await s.drift();
+  if (drift === null || drift.count === 0) return [];
+  return [
+    {
+      ...plain,
+      key: 'installation:drift',
+      kind: 'installation',
+      severity: 'warning',
+      subject: 'installation',
+      title: 'The installation differs from the bundle',
+      evidence: drift.says,
+      remedy: 'Compare it, then import the bundle, or export the edits into it.',
+      page: '/settings/bundles',
+      command: 'rk bundle compare FOLDER',
     },
   ];
 }

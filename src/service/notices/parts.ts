@@ -11,6 +11,8 @@ export interface NoticeParts extends Omit<ForecastParts, 'store'> {
   store: ForecastParts['store'] & Pick<Store, 'backups' | 'channels' | 'connectionList' | 'noticeFacts' | 'notices' | 'operators' | 'providers'>;
   connectionStates: ConnectionStates;
   hold: InstallationHold;
+  /** How the installation differs from the folder that it must be like; null: none is watched. */
+  drift(): Promise<{ count: number; says: string } | null>;
   mail: Mail;
   changes: Changes;
   history: History;
