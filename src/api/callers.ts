@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import { IDENTITY_KINDS } from '../core/callers/assertion-kinds.ts';
 import { whyNoTokenPath } from '../core/callers/own-path.ts';
 import { PATH_PATTERN, RELAY_METHODS, USES } from '../core/callers/permissions.ts';
 import { SETUP_KINDS } from '../core/callers/setup-instructions.ts';
@@ -91,7 +92,57 @@ export const SignedInTool = z.object({
   ended_at: Instant.nullable(),
   ended_why: z.string().nullable(),
 });
+export const Identity = z.object({
+  id: Id,
+  kind: z.enum(IDENTITY_KINDS),
+  label: z.string(),
+  says: z.string(),
+  created_by: z.string(),
+  created_at: Instant,
+  last_used_at: Instant.nullable(),
+});
+export type Identity = z.output<typeof Identity>;
+const WebUrl = z.url({ protocol: /^https?$/ }).max(1_000);
+const IdentityLabel = z.string().trim().max(60).default('');
+const Jwks = z.object({ keys: z.array(z.record(z.string(), z.unknown())).min(1).max(20) });
+export const AddIdentity = z.discriminatedUnion('kind', [
+  z
+    .strictObject({ kind: z.literal('key'), label: IdentityLabel, jwks: Jwks.optional().describe('Public keys (RFC 7517)'), jwks_url: WebUrl.optional() })
+    .refine((one) => (one.jwks === undefined) !== (one.jwks_url === undefined), { error: 'Give jwks or jwks_url, one of the two.', path: ['jwks'] }),
+  z.strictObject({
+    kind: z.literal('workload'),
+    label: IdentityLabel,
+    issuer: WebUrl.describe('The `iss` of its tokens; keys are found by its metadata'),
+    jwks_url: WebUrl.optional().describe('Where its keys are, if it has no metadata'),
+    audience: z.string().max(1_000).optional().describe('The `aud` of its tokens; left out: the address of this service'),
+    claims: z
+      .record(z.string().max(100), z.string().min(1).max(500))
+      .refine((claims) => Object.keys(claims).length > 0, { error: 'Name at least one claim: else every token of this issuer is the caller.' })
+      .describe('Claims that must be so; a value ending in * matches what begins so'),
+  }),
+  z
+    .strictObject({
+      kind: z.literal('certificate'),
+      label: IdentityLabel,
+      certificate: z.string().max(20_000).optional().describe('In PEM: this certificate and no other'),
+      subject: z.string().max(1_000).optional().describe('Its subject, where the proxy accepts only certificates of your own authority'),
+    })
+    .refine((one) => (one.certificate === undefined) !== (one.subject === undefined), {
+      error: 'Give certificate or subject, one of the two.',
+      path: ['certificate'],
+    }),
+]);
+export const RotateKey = z.strictObject({
+  label: z.string().trim().max(60).default(''),
+  overlap_hours: z
+    .number()
+    .min(0)
+    .max(24 * 90)
+    .default(24)
+    .describe('How long the former keys work on'),
+});
 export const Caller = CallerSummary.extend({
+  identities: z.array(Identity).describe('How it authenticates without a secret that is stored here'),
   permissions: z.array(Permission),
   uses: z
     .array(

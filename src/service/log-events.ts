@@ -48,6 +48,7 @@ export const LOG_EVENTS = {
   'backup.failed': 'A backup failed; says why.',
   'backup.not_recorded': 'How a backup ended could not be written to the database.',
   'fence.former_stopped': 'The installation whose backup was restored here answered that it has stopped renewing; this one goes on.',
+  'callers.keys_not_fetched': 'The public keys of callers or of a trusted issuer could not be fetched; those known stay in use.',
   'service.rescue': 'A one-time link that makes an operator an administrator again was written, because RUSTY_KETTLE_RESCUE names the operator.',
   'service.public_url_changed': 'The public URL differs from the one in the database; lists the redirect URIs to fix.',
   'service.ready': 'The service answers requests.',

@@ -29,6 +29,8 @@ export interface Settings {
   /** Origins of the public URL's kin that the service may call on private addresses. */
   privateHosts: string[];
   trustedProxies: number;
+  /** The header, in lower case, in which the proxy passes a client's certificate; null: none does. */
+  certificateHeader: string | null;
   poolSize: number;
   logLevel: LogLevel;
   limits: RenewalLimits;
@@ -152,6 +154,16 @@ export const SettingsTable = z.object({
     .meta(
       about(
         'How many proxies stand in front; used for client addresses only. Behind a proxy, `0` gives all clients the proxy\u2019s address, also in limits ([SECURITY.md](SECURITY.md)).',
+      ),
+    ),
+  RUSTY_KETTLE_CLIENT_CERTIFICATE_HEADER: z
+    .string()
+    .regex(/^[A-Za-z0-9-]{1,60}$/, { error: 'must be the name of a header' })
+    .optional()
+    .meta(
+      about(
+        'The header in which the proxy in front passes the certificate of a caller that it verified, such as `Client-Cert` (RFC 9440). The proxy must remove this header from what clients send. Needs `RUSTY_KETTLE_TRUSTED_PROXIES`.',
+        'callers do not use certificates',
       ),
     ),
   RUSTY_KETTLE_PRIVATE_HOSTS: z
@@ -296,6 +308,10 @@ export function readSettings(environment: NodeJS.ProcessEnv): Settings {
   const e = read.data;
   if (e.RUSTY_KETTLE_LEASE_MS <= e.RUSTY_KETTLE_DEADLINE_MS + e.RUSTY_KETTLE_MARGIN_MS)
     throw new Fault('SETTING_INVALID', { detail: 'RUSTY_KETTLE_LEASE_MS must be longer than RUSTY_KETTLE_DEADLINE_MS and RUSTY_KETTLE_MARGIN_MS together.' });
+  if (e.RUSTY_KETTLE_CLIENT_CERTIFICATE_HEADER !== undefined && e.RUSTY_KETTLE_TRUSTED_PROXIES === 0)
+    throw new Fault('SETTING_INVALID', {
+      detail: 'RUSTY_KETTLE_CLIENT_CERTIFICATE_HEADER needs RUSTY_KETTLE_TRUSTED_PROXIES: without a proxy, anyone could send the header.',
+    });
   const key = valueOrFile(e, 'RUSTY_KETTLE_MASTER_KEY');
   const former = valueOrFile(e, 'RUSTY_KETTLE_FORMER_MASTER_KEY');
   if ([key, e.RUSTY_KETTLE_MASTER_KEY_COMMAND, e.RUSTY_KETTLE_MASTER_KEY_SHARES].filter((one) => one !== undefined && one !== '').length > 1)
@@ -317,6 +333,7 @@ export function readSettings(environment: NodeJS.ProcessEnv): Settings {
     publicUrlIsDefault: e.RUSTY_KETTLE_PUBLIC_URL === undefined,
     privateHosts: e.RUSTY_KETTLE_PRIVATE_HOSTS.split(/[\s,]+/).filter(Boolean),
     trustedProxies: e.RUSTY_KETTLE_TRUSTED_PROXIES,
+    certificateHeader: e.RUSTY_KETTLE_CLIENT_CERTIFICATE_HEADER?.toLowerCase() ?? null,
     poolSize: e.RUSTY_KETTLE_POOL_SIZE,
     logLevel: e.RUSTY_KETTLE_LOG_LEVEL,
     concurrency: e.RUSTY_KETTLE_CONCURRENCY,

@@ -8,6 +8,7 @@ import { agreed, noun, operation, task, verb } from '../row.ts';
 import { line, list, type Shown, table } from '../show.ts';
 import { inUse, setupParts, shownCaller, shownKey } from '../views/caller.ts';
 import { eventCommands } from './caller-events.ts';
+import { identityCommands } from './caller-identities.ts';
 
 const named = ({ args: [name] }: { args: [string, ...unknown[]] }) => ({ params: { caller: name } });
 
@@ -191,6 +192,17 @@ export const caller = () =>
           shows: shownKey,
         },
       ),
+      operation(
+        verb('rotate', 'add a key and print it, once; the former ones end after an overlap', 'rk caller key rotate timetable-board --overlap 24')
+          .argument('<caller>')
+          .option('--overlap <hours>', 'how long the former keys work on', whole('--overlap'), 24)
+          .option('--label <text>', 'to tell keys apart'),
+        {
+          calls: 'rotateKey',
+          input: ({ args: [name], options }) => ({ params: { caller: name }, body: { label: options.label ?? '', overlap_hours: options.overlap } }),
+          shows: shownKey,
+        },
+      ),
       task(
         verb('retire', 'retire a key; it stops working at once', 'rk caller key retire timetable-board rkk_4f2a')
           .argument('<caller>')
@@ -210,6 +222,7 @@ export const caller = () =>
         },
       ),
     ]),
+    ...identityCommands(),
     ...eventCommands(),
   ]);
 

@@ -28,6 +28,10 @@ export const shownCaller = (c: Caller): Shown =>
     ['Keeps no secret', c.keeps_no_secret ? 'yes: at the sign-in for tools, PKCE alone identifies it' : null],
     ['Keys', c.keys.map(keyLine).join('\n')],
     [
+      'Without a secret',
+      c.identities.map((one) => `${one.says} (${one.last_used_at ? `last used ${relative(one.last_used_at)}` : 'never used'}) ${one.id}`).join('\n'),
+    ],
+    [
       'Signed in',
       c.signed_in
         .filter((tool) => tool.ended_at === null)

@@ -4,6 +4,7 @@
   import Copy from '../ui/Copy.svelte';
   import Events from '../parts/caller/Events.svelte';
   import HistoryPanel from '../parts/HistoryPanel.svelte';
+  import Identities from '../parts/caller/Identities.svelte';
   import KeyTable from '../parts/KeyTable.svelte';
   import Time from '../ui/Time.svelte';
   import NewKeyNote from '../parts/NewKeyNote.svelte';
@@ -90,6 +91,7 @@
   {:else if tab === 'keys'}
     <h2 class="sr-only">Keys</h2>
     <KeyTable caller={c} done={again} made={(one) => (made = one)} />
+    <Identities caller={c} done={again} />
   {:else if tab === 'usage'}
     <section class="mb-6" aria-label="Last 24 hours"><Statistics {of} /></section>
     <h2 class="mb-1">By connection</h2>

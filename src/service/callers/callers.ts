@@ -9,6 +9,7 @@ import { recordId } from '../ports.ts';
 import type { CallerRow } from '../store/callers.ts';
 import { endSignIn, endSignIns, signedInTools } from '../tool-sign-ins/index.ts';
 import { usesOf } from '../usage/index.ts';
+import { identityView } from './identity-view.ts';
 import type { CallerParts } from './parts.ts';
 import { connectionIdOf, connectionsOf, permissionsOf, permit, setNamed, withdraw } from './permissions.ts';
 
@@ -53,11 +54,12 @@ async function summary(s: CallerParts, record: CallerRow): Promise<CallerSummary
 }
 
 async function view(s: CallerParts, record: CallerRow): Promise<Caller> {
-  const [short, permissions, uses, signedIn] = await Promise.all([
+  const [short, permissions, uses, signedIn, identities] = await Promise.all([
     summary(s, record),
     permissionsOf(s, record.id),
     usesOf(s, record.id),
     signedInTools(s, record.id),
+    s.store.callerIdentities.ofCaller(record.id),
   ]);
   return {
     ...short,
@@ -67,6 +69,7 @@ async function view(s: CallerParts, record: CallerRow): Promise<Caller> {
     redirect_uris: record.redirectUris,
     keeps_no_secret: record.keepsNoSecret,
     signed_in: signedIn,
+    identities: identities.map(identityView),
   };
 }
 

@@ -12,6 +12,7 @@ export {
   showCaller,
   withdrawPermission,
 } from './callers.ts';
+export { addIdentity, removeIdentity, rotateKey } from './identities.ts';
 export { listOwnCalls, listOwnConnections } from './own.ts';
 export type { CallerParts } from './parts.ts';
 export { listSetupInstructions } from './setup-instructions.ts';

@@ -11,5 +11,5 @@ export interface CallerParts {
   ports: Ports;
   settings: Settings;
   /** The repositories of its own, and of the rooms whose functions it calls. */
-  store: ConnectionParts['store'] & Pick<Store, 'limits'>;
+  store: ConnectionParts['store'] & Pick<Store, 'callerIdentities' | 'limits'>;
 }

@@ -4,6 +4,7 @@ import { join } from 'node:path';
 import express, { type Express, type RequestHandler } from 'express';
 import helmet from 'helmet';
 import { openApiDocument } from '../../api/openapi.ts';
+import { ASSERTION_ALGORITHMS } from '../../core/callers/assertion.ts';
 import { Fault } from '../../core/fault.ts';
 import { definitionSchema } from '../../core/provider/json-schema.ts';
 import type { BodyDeadline } from '../body-deadline.ts';
@@ -25,6 +26,8 @@ import type { Sessions } from './sessions.ts';
 export interface AppParts extends Pick<Admission, 'operators' | 'store'> {
   publicUrl: string;
   version: string;
+  /** Whether callers may authenticate with a certificate (RFC 8705). */
+  takesCertificates: boolean;
   trustedProxies: number;
   bodies: BodyDeadline;
   log: Log;
@@ -139,7 +142,11 @@ export function app(parts: AppParts): Express {
       revocation_endpoint: `${publicUrl}/oauth/revoke`,
       userinfo_endpoint: `${publicUrl}/oauth/userinfo`,
       grant_types_supported: ['client_credentials', 'authorization_code', 'refresh_token'],
-      token_endpoint_auth_methods_supported: ['client_secret_basic', 'client_secret_post', 'none'],
+      token_endpoint_auth_methods_supported: [
+        ...['client_secret_basic', 'client_secret_post', 'private_key_jwt', 'none'],
+        ...(parts.takesCertificates ? ['tls_client_auth', 'self_signed_tls_client_auth'] : []),
+      ],
+      token_endpoint_auth_signing_alg_values_supported: [...ASSERTION_ALGORITHMS],
       revocation_endpoint_auth_methods_supported: ['client_secret_basic', 'client_secret_post', 'none'],
       response_types_supported: ['code'],
       response_modes_supported: ['query'],

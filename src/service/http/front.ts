@@ -1,4 +1,4 @@
-import { createServer, type Server, ServerResponse } from 'node:http';
+import { createServer, type IncomingMessage, type Server, ServerResponse } from 'node:http';
 import { fileURLToPath } from 'node:url';
 import type { Dispatcher } from 'undici';
 import { Fault } from '../../core/fault.ts';
@@ -11,7 +11,7 @@ import type { Operators } from '../operators/index.ts';
 import { type Relayed, relayLane } from '../relay/index.ts';
 import type { Settings } from '../settings.ts';
 import { addressReader, tokenEndpoint, tokenLane } from '../token-endpoint/index.ts';
-import { callerCheck, callerDirectory, whoCalls } from '../tokens/index.ts';
+import { assertions, callerCheck, callerDirectory, whoCalls } from '../tokens/index.ts';
 import { relayTokens, signInRequests, toolTokens } from '../tool-sign-ins/index.ts';
 import type { Usage } from '../usage/index.ts';
 import { app } from './app.ts';
@@ -47,16 +47,20 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
   const { publicUrl } = settings;
   const known = callerDirectory({ store, changes, definitions: rooms.definitions, ports });
   const check = callerCheck(known);
-  const asked = whoCalls(check);
+  const proofs = assertions({ store: store.callerIdentities, callers: known, changes, send: ports.send, publicUrl, ports });
+  const asked = whoCalls(check, proofs);
+  const { certificateHeader } = settings;
+  const certificateOf = ({ headers }: IncomingMessage): string | undefined => (certificateHeader === null ? undefined : [headers[certificateHeader]].flat()[0]);
   const tooBlind = () => changes.blindMs() > settings.blindLimitMs;
   const addressOf = addressReader(settings.trustedProxies);
   const bodies = bodyDeadline(settings.bodyMs);
   const requests = signInRequests(rooms, known);
   const tools = toolTokens(rooms);
   const lookAtTokens = tokenLane({
-    tokenEndpoint: tokenEndpoint({ publicUrl, callers: known, check, tokens, tools, usage, tooBlind, ports }),
+    tokenEndpoint: tokenEndpoint({ publicUrl, callers: known, check, assertions: proofs, tokens, tools, usage, tooBlind, ports }),
     hasTokenPath: known.hasTokenPath,
     addressOf,
+    certificateOf,
     bodies,
     log: ports.log,
   });
@@ -84,6 +88,7 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
   const everythingElse = app({
     publicUrl,
     version: rooms.version,
+    takesCertificates: certificateHeader !== null,
     trustedProxies: settings.trustedProxies,
     bodies,
     log: ports.log,

@@ -49,6 +49,8 @@ export interface CallerStore {
   remove(recordId: string): Promise<void>;
   /** By start date. */
   keysOf(recordId: string): Promise<CallerKeyRow[]>;
+  /** It stops working then. */
+  endKey(keyId: string, at: number): Promise<void>;
   key(recordId: string, keyId: string): Promise<CallerKeyRow | null>;
   addKey(row: CallerKeyRow): Promise<void>;
   /** Someone ended it: nobody is told that it expired. `at`: epoch ms. */
@@ -106,6 +108,7 @@ export function callerStore(database: Database): CallerStore {
           await database.write(`DELETE FROM ${of} WHERE caller_id = $1`, [idBytes(recordId)], transaction);
         await callers.remove({ id: recordId }, transaction);
       }),
+    endKey: async (keyId, endsAt) => void (await keys.change({ id: keyId }, { endsAt })),
     keysOf: (recordId) => keys.list({ callerId: recordId }, { orderBy: 'startsAt' }),
     key: (recordId, keyId) => keys.find({ id: keyId, callerId: recordId }),
     addKey: (row) => keys.insert(row),

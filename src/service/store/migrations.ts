@@ -555,4 +555,13 @@ export const MIGRATIONS: [name: string, statement: string][] = [
       `kind VARCHAR(12) NOT NULL, name VARCHAR(110) NOT NULL, digest CHAR(64) NOT NULL, imported_by VARCHAR(63) NOT NULL, imported_at ${AT}, PRIMARY KEY (kind, name)`,
     ),
   ],
+  // Callers without a stored secret.
+  [
+    '0107-caller-identities',
+    table(
+      'caller_identities',
+      `id ${ID} PRIMARY KEY, caller_id ${ID}, kind VARCHAR(12) NOT NULL, label VARCHAR(60) CHARACTER SET utf8mb4 NOT NULL, rule MEDIUMTEXT NOT NULL, created_by VARCHAR(63) NOT NULL, created_at ${AT}, last_used_at DATETIME(3) NULL, KEY (caller_id)`,
+    ),
+  ],
+  ['0108-used-assertions', table('used_assertions', `hash BINARY(32) PRIMARY KEY, until ${AT}, KEY (until)`)],
 ];

@@ -13,7 +13,18 @@ export interface SnapshotPart {
 }
 
 /** What lives only where and while the service runs. Sessions and one-time links do not outlive a restore: they may have been stolen with the machine. */
-const LEFT_OUT = new Set(['leases', 'schema_versions', 'changes', 'replicas', 'sessions', 'tickets', 'backups', 'relayed_last', 'sightings']);
+const LEFT_OUT = new Set([
+  'leases',
+  'schema_versions',
+  'changes',
+  'replicas',
+  'sessions',
+  'tickets',
+  'backups',
+  'relayed_last',
+  'sightings',
+  'used_assertions',
+]);
 /** What a job collected: large, and collected again. */
 const RESULTS = new Set(['run_pages', 'run_files']);
 const ROWS = 500;

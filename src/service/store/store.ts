@@ -1,6 +1,7 @@
 import { type ApiSessionStore, apiSessionStore } from './api-sessions.ts';
 import { type BackupStore, backupStore } from './backups.ts';
 import { type BundleStore, bundleStore } from './bundles.ts';
+import { type CallerIdentityStore, callerIdentityStore } from './caller-identities.ts';
 import { type CallerStore, callerStore } from './callers.ts';
 import { type CampaignStore, campaignStore } from './campaigns.ts';
 import { type ChangeStore, changeStore } from './changes.ts';
@@ -56,6 +57,7 @@ export interface Store {
   apiSessions: ApiSessionStore;
   backups: BackupStore;
   bundles: BundleStore;
+  callerIdentities: CallerIdentityStore;
   callers: CallerStore;
   campaigns: CampaignStore;
   chains: ChainStore;
@@ -109,6 +111,7 @@ export const openStore = (database: Database): Store => ({
   apiSessions: apiSessionStore(database),
   backups: backupStore(database),
   bundles: bundleStore(database),
+  callerIdentities: callerIdentityStore(database),
   callers: callerStore(database),
   campaigns: campaignStore(database),
   chains: chainStore(database),

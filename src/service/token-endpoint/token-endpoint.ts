@@ -1,4 +1,5 @@
 import pTimeout from 'p-timeout';
+import { ASSERTION_TYPE } from '../../core/callers/assertion.ts';
 import { mayFetch } from '../../core/callers/permissions.ts';
 import { Fault } from '../../core/fault.ts';
 import { CALLER_ID_PREFIX, isCallerId } from '../../core/identifiers.ts';
@@ -8,6 +9,7 @@ import type { Ports } from '../ports.ts';
 import {
   type ApiToken,
   type ApiTokens,
+  type Assertions,
   ascii,
   type CallerCheck,
   type CallerDirectory,
@@ -41,6 +43,7 @@ interface Parts {
   publicUrl: string;
   callers: CallerDirectory;
   check: CallerCheck;
+  assertions: Assertions;
   tokens: ApiTokens;
   tools: ToolTokens;
   usage: Usage;
@@ -60,7 +63,25 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
   const { callers, usage, ports } = parts;
   const resourcePrefix = `${parts.publicUrl}/connections/`; // put together once: a new text for each request costs more than its comparison
 
+  const proved = (found: { caller: KnownCaller } | { wrong: string }): { caller: KnownCaller; keyId: null } => {
+    if ('wrong' in found) throw new Refusal(401, 'invalid_client', `The caller is not authenticated: ${found.wrong}`, { headers: CHALLENGE });
+    return { caller: found.caller, keyId: null };
+  };
   const authenticate = async (request: OAuthRequest, form: Form): Promise<{ caller: KnownCaller; keyId: string | null }> => {
+    const assertion = form.get('client_assertion');
+    if (assertion !== undefined) {
+      if (request.authorization !== undefined || form.has('client_secret'))
+        throw new Refusal(400, 'invalid_request', 'Authenticate once: with client_assertion, or with id and key.');
+      if (form.get('client_assertion_type') !== ASSERTION_TYPE) throw new Refusal(400, 'invalid_request', `client_assertion_type must be ${ASSERTION_TYPE}.`);
+      return proved(await parts.assertions.ofJwt(assertion, form.get('client_id') ?? null));
+    }
+    const isByCertificate =
+      request.certificate !== undefined &&
+      request.authorization === undefined &&
+      !form.has('client_secret') &&
+      !BY_TOOLS.includes(form.get('grant_type') ?? '');
+    if (isByCertificate && request.certificate !== undefined)
+      return proved(await parts.assertions.ofCertificate(request.certificate, form.get('client_id') ?? null));
     const { id, key } = credentials(request.authorization, form);
     if (key === null) {
       // RFC 6749 §2.3: a client that keeps no secret names itself; its code_verifier or refresh token is what verifies it.
@@ -96,12 +117,14 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
       note({ 'http.response.status_code': answer.status });
       return answer;
     });
-  const answerFor = async (request: TokenRequest, triesLeft = 3): Promise<OAuthAnswer> => {
+  /** @param known the caller, where it was authenticated by what is good once */
+  const answerFor = async (request: TokenRequest, triesLeft = 3, known: string | null = null): Promise<OAuthAnswer> => {
     const epoch = callers.epoch();
     // Changes not heard of for too long: a key or a permission may have been withdrawn meanwhile.
     if (parts.tooBlind()) throw new Fault('DATABASE_UNAVAILABLE', { detail: 'It has been away for longer than issued tokens may go on without it.' });
     const form = readForm(request);
-    const { caller, keyId } = await authenticate(request, form);
+    const again = known === null ? null : await callers.find(known);
+    const { caller, keyId } = again ? { caller: again, keyId: null } : await authenticate(request, form);
     if (request.ownPath !== null && request.ownPath !== caller.tokenPath) throw new Refusal(400, 'invalid_request', 'This path is another caller\u2019s.');
     const grantType = form.get('grant_type');
     if (grantType === undefined) throw new Refusal(400, 'invalid_request', 'grant_type is missing; send grant_type=client_credentials.');
@@ -126,7 +149,7 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
       throw error;
     });
     // Something was paused, retired or withdrawn while this waited for a renewal: ask again before it is issued.
-    if (callers.epoch() !== epoch && triesLeft > 0) return answerFor(request, triesLeft - 1);
+    if (callers.epoch() !== epoch && triesLeft > 0) return answerFor(request, triesLeft - 1, form.has('client_assertion') ? caller.callerId : null);
     return handedOut(caller, keyId, connection, answer);
   };
 
@@ -140,7 +163,7 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
       const form = readForm(request);
       const { id, key } = credentials(request.authorization, form);
       const known = key === null ? null : parts.check.ready(id, key);
-      if (!known || form.get('grant_type') !== 'client_credentials' || form.get('minimum_life')) return null;
+      if (!known || form.get('grant_type') !== 'client_credentials' || form.get('minimum_life') || form.has('client_assertion')) return null;
       const { caller, keyId } = known;
       if (request.ownPath !== null && request.ownPath !== caller.tokenPath) return null;
       const connection = chooseConnection(caller, request, form, resourcePrefix);

@@ -5,6 +5,8 @@ export interface OAuthRequest {
   query: string;
   body: string;
   address: string;
+  /** The certificate of the client, as a trusted proxy passed it. */
+  certificate?: string | undefined;
 }
 export interface OAuthAnswer {
   status: number;

@@ -1,14 +1,24 @@
 import { Fault } from '../../core/fault.ts';
+import type { Assertions } from './assertions.ts';
 import type { CallerCheck } from './caller-check.ts';
 import type { KnownCaller } from './caller-directory.ts';
 import { callerPair } from './oauth-form.ts';
 
 /** The caller whose id and key stand in an Authorization header. @throws {Fault} CALLER_UNKNOWN, SIGN_IN_THROTTLED */
-export type WhoCalls = (authorization: string | undefined, address: string) => Promise<{ caller: KnownCaller; keyId: string }>;
+export type WhoCalls = (authorization: string | undefined, address: string) => Promise<{ caller: KnownCaller; keyId: string | null }>;
+
+/** A signed JWT has three parts; a caller's ID and key are two. */
+const BEARER_JWT = /^Bearer ([A-Za-z0-9_-]+\.[A-Za-z0-9_-]+\.[A-Za-z0-9_-]+)$/i;
 
 export const whoCalls =
-  (check: CallerCheck): WhoCalls =>
+  (check: CallerCheck, assertions: Pick<Assertions, 'ofJwt'>): WhoCalls =>
   async (authorization, address) => {
+    const jwt = BEARER_JWT.exec(authorization ?? '')?.[1];
+    if (jwt !== undefined) {
+      const found = await assertions.ofJwt(jwt, null);
+      if ('wrong' in found) throw new Fault('CALLER_UNKNOWN', { detail: found.wrong });
+      return { caller: found.caller, keyId: null };
+    }
     const pair = callerPair(authorization);
     if (!pair) throw new Fault('CALLER_UNKNOWN');
     const known = check.ready(pair.id, pair.key);

@@ -1,0 +1,165 @@
+import { X509Certificate } from 'node:crypto';
+import type { JSONWebKeySet } from 'jose';
+import { LRUCache } from 'lru-cache';
+import { z } from 'zod';
+import { ASSERTION_MOST, claimsOf, matchesClaims, verifyAssertion } from '../../core/callers/assertion.ts';
+import type { Send } from '../../core/oauth/wire.ts';
+import { hashOf } from '../hash.ts';
+import type { Changes } from '../history/index.ts';
+import type { Ports } from '../ports.ts';
+import type { CallerIdentityStore, KnownIdentity } from '../store/caller-identities.ts';
+import type { CallerDirectory, KnownCaller } from './caller-directory.ts';
+
+/** Callers that authenticate with an assertion or a certificate: nothing of theirs that is secret is stored here. */
+export interface Assertions {
+  /** Who signed this JWT, or why nobody known did. @param clientId what else the request names, or null */
+  ofJwt(jwt: string, clientId: string | null): Promise<{ caller: KnownCaller } | { wrong: string }>;
+  /** Whose certificate this is (RFC 8705), as a trusted proxy passed it. @param header PEM, percent-encoded, or base64 of DER in colons (RFC 9440) */
+  ofCertificate(header: string, clientId: string | null): Promise<{ caller: KnownCaller } | { wrong: string }>;
+}
+
+const KEYS_KEPT_MS = 10 * 60_000;
+/** An unknown key may be a new one: the keys are fetched again, but not for everyone who asks. */
+const AGAIN_MS = 30_000;
+const FETCH_MS = 5_000;
+const DOCUMENT_MOST = 200_000;
+const USED_EVERY_MS = 60_000;
+const OWN_KEPT_MS = 15 * 60_000;
+const Keys = z.object({ keys: z.array(z.looseObject({ kty: z.string() })).max(100) });
+
+export function assertions(s: {
+  store: CallerIdentityStore;
+  callers: Pick<CallerDirectory, 'find'>;
+  changes: Changes;
+  send: Send;
+  publicUrl: string;
+  ports: Pick<Ports, 'clock' | 'log'>;
+}): Assertions {
+  let known: Promise<KnownIdentity[]> | null = null;
+  s.changes.onChange((kind) => {
+    if (kind === 'caller' || kind === 'connection') known = null;
+  });
+  const identities = (): Promise<KnownIdentity[]> => {
+    known ??= s.store.all().catch((error: unknown) => {
+      known = null;
+      throw error;
+    });
+    return known;
+  };
+  const fetched = new LRUCache<string, { keys: JSONWebKeySet; at: number }>({ max: 200 });
+  const json = async (url: string): Promise<unknown> => {
+    const answer = await s.send({ method: 'GET', url, headers: { accept: 'application/json' }, deadlineMs: FETCH_MS, limitBytes: DOCUMENT_MOST });
+    if (answer.kind !== 'answer' || answer.status !== 200 || answer.cut) return null;
+    try {
+      return JSON.parse(answer.body);
+    } catch {
+      return null;
+    }
+  };
+  /** Keys of an issuer by its own metadata (OpenID Connect Discovery §4), or of an address; what was known stays while it does not answer. */
+  const keysAt = async (rule: KnownIdentity['rule'], again: boolean): Promise<JSONWebKeySet | null> => {
+    if (rule.jwks !== null) return rule.jwks as unknown as JSONWebKeySet;
+    const place = rule.jwks_url ?? rule.issuer ?? '';
+    const kept = fetched.get(place);
+    const now = s.ports.clock.now();
+    if (kept && now - kept.at < (again ? AGAIN_MS : KEYS_KEPT_MS)) return kept.keys;
+    let url = rule.jwks_url;
+    if (url === null) {
+      const metadata = z
+        .object({ issuer: z.string(), jwks_uri: z.string() })
+        .safeParse(await json(`${place.replace(/\/$/, '')}/.well-known/openid-configuration`));
+      if (!metadata.success || metadata.data.issuer !== rule.issuer) return kept?.keys ?? null;
+      url = metadata.data.jwks_uri;
+    }
+    const read = Keys.safeParse(await json(url));
+    if (!read.success) {
+      s.ports.log.warn({ event: 'callers.keys_not_fetched', url }, 'the public keys of callers could not be fetched; those known stay in use');
+      return kept?.keys ?? null;
+    }
+    fetched.set(place, { keys: read.data as JSONWebKeySet, at: now });
+    return read.data as JSONWebKeySet;
+  };
+  const noted = new LRUCache<string, number>({ max: 5_000 });
+  const found = async (identity: KnownIdentity): Promise<{ caller: KnownCaller } | { wrong: string }> => {
+    const caller = await s.callers.find(identity.caller);
+    if (!caller) return { wrong: 'Its caller was removed.' };
+    const now = s.ports.clock.now();
+    if (now - (noted.get(identity.id) ?? 0) > USED_EVERY_MS) {
+      noted.set(identity.id, now);
+      void s.store.used(identity.id, now).catch(() => undefined); // it is written down with the next use
+    }
+    return { caller };
+  };
+  const verified = async (jwt: string, identity: KnownIdentity, own: boolean) => {
+    const audiences = identity.rule.audience === null ? [`${s.publicUrl}/oauth/token`, s.publicUrl] : [identity.rule.audience];
+    const options = { audiences, own, now: s.ports.clock.now() };
+    const keys = await keysAt(identity.rule, false);
+    if (keys === null) return { wrong: 'Its keys cannot be fetched now.', unknownKey: false };
+    const first = await verifyAssertion(jwt, { ...options, keys });
+    if ('claims' in first || !first.unknownKey || identity.rule.jwks !== null) return first;
+    const fresh = await keysAt(identity.rule, true);
+    return fresh === null || fresh === keys ? first : verifyAssertion(jwt, { ...options, keys: fresh });
+  };
+  /** Signed with a key of the caller itself (OpenID Connect Core §9, private_key_jwt): each is good once. */
+  const ofOwnKey = async (jwt: string, callerId: string, all: readonly KnownIdentity[]): Promise<{ caller: KnownCaller } | { wrong: string }> => {
+    let wrong = 'No key is registered for this caller.';
+    for (const identity of all.filter((one) => one.kind === 'key' && one.caller === callerId)) {
+      const read = await verified(jwt, identity, true);
+      if ('wrong' in read) {
+        wrong = read.wrong;
+        continue;
+      }
+      if (read.claims.sub !== callerId || read.claims.iss !== callerId) return { wrong: 'iss and sub must both be the caller\u2019s ID.' };
+      if (!(await s.store.useUp(hashOf(`${callerId} ${read.claims.jti ?? ''}`), OWN_KEPT_MS)))
+        return { wrong: 'It was used before: each assertion is good once.' };
+      return found(identity);
+    }
+    return { wrong };
+  };
+  return {
+    async ofJwt(jwt, clientId) {
+      const claims = jwt.length > ASSERTION_MOST ? null : claimsOf(jwt);
+      if (!claims?.iss) return { wrong: 'It is not a JWT with an issuer.' };
+      const all = await identities();
+      if (all.some((one) => one.kind === 'key' && one.caller === claims.iss)) {
+        if (clientId !== null && clientId !== claims.iss) return { wrong: 'client_id is another one than its issuer.' };
+        return ofOwnKey(jwt, claims.iss, all);
+      }
+      const candidates = all.filter(
+        (one) =>
+          one.kind === 'workload' && one.rule.issuer === claims.iss && (clientId === null || one.caller === clientId) && matchesClaims(claims, one.rule.claims),
+      );
+      const [first] = candidates;
+      if (!first) return { wrong: 'No caller is registered for its issuer and claims.' };
+      const read = await verified(jwt, first, false);
+      if ('wrong' in read) return read;
+      const callers = new Set(candidates.filter((one) => matchesClaims(read.claims, one.rule.claims)).map((one) => one.caller));
+      if (callers.size > 1) return { wrong: 'Several callers are registered for these claims: name one with client_id.' };
+      return found(first);
+    },
+    async ofCertificate(header, clientId) {
+      let certificate: X509Certificate;
+      try {
+        const text = decodeURIComponent(header.trim());
+        certificate = new X509Certificate(/^:.*:$/.test(text) ? Buffer.from(text.slice(1, -1), 'base64') : text);
+      } catch {
+        return { wrong: 'The certificate that the proxy passed cannot be read.' };
+      }
+      const now = s.ports.clock.now();
+      if (Date.parse(certificate.validTo) < now || Date.parse(certificate.validFrom) > now)
+        return { wrong: 'The certificate has expired, or is not valid yet.' };
+      const thumbprint = certificate.fingerprint256.replaceAll(':', '').toLowerCase();
+      const subject = certificate.subject.split('\n').join(',');
+      const match = (await identities()).filter(
+        (one) =>
+          one.kind === 'certificate' &&
+          (clientId === null || one.caller === clientId) &&
+          (one.rule.thumbprint === thumbprint || (one.rule.subject !== null && one.rule.subject === subject)),
+      );
+      const [first] = match;
+      if (!first) return { wrong: 'No caller is registered for this certificate.' };
+      if (new Set(match.map((one) => one.caller)).size > 1) return { wrong: 'Several callers are registered for this certificate: name one with client_id.' };
+      return found(first);
+    },
+  };
+}
