@@ -11,6 +11,7 @@ import { noticeOperations } from './notice-operations.ts';
 import { list, type Operation } from './operation.ts';
 import { operatorOperations } from './operator-operations.ts';
 import { peopleOperations } from './people-operations.ts';
+import { privilegeOperations } from './privilege.ts';
 import { providerOperations } from './provider-operations.ts';
 import { rehearsalOperations } from './rehearsal-operations.ts';
 import { Breakdown, Statistics, StatisticsQuery } from './statistics.ts';
@@ -101,6 +102,7 @@ export const operations = {
   ...keyOperations,
   ...backupOperations,
   ...bundleOperations,
+  ...privilegeOperations,
 } as const satisfies Record<string, Operation>;
 
 export type Operations = typeof operations;

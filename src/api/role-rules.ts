@@ -75,6 +75,8 @@ export const ROLE_RULES = {
   importBundle: { role: 'operator', limit: 'installation' },
   exportBundleSecrets: { role: 'administrator', limit: 'installation', confirms: true },
   importBundleSecrets: { role: 'administrator', limit: 'installation', confirms: true },
+  showPrivilege: { role: 'viewer', limit: 'installation' },
+  exportPrivilege: { role: 'operator', limit: 'installation' },
   showLogLevel: { role: 'viewer', limit: 'installation' },
   setLogLevel: { role: 'administrator', limit: 'installation' },
   listReplicas: { role: 'viewer', limit: 'installation' },

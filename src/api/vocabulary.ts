@@ -5,6 +5,8 @@ import type { ConnectionState, ProofState } from '../core/health.ts';
 import type { NoticeEvent, NoticeKind, NoticeSeverity } from '../core/notices/notice.ts';
 import type { GrantKind } from '../core/oauth/grant-kinds.ts';
 import type { PersonEventKind } from '../core/people/event.ts';
+import type { ReachWidth } from '../core/privilege/report.ts';
+import type { Power } from '../core/provider/definition.ts';
 import type { Approval } from '../core/provider/kinds.ts';
 import type { RenewalPolicy } from '../core/renewal/plan.ts';
 import type { CLIENT_STATES } from './clients.ts';
@@ -175,6 +177,13 @@ export const PROOF_LABELS: Record<ProofState, string> = {
   failed: 'the first call failed',
   not_verified: 'not verified yet',
   not_defined: 'no test call is defined',
+};
+
+export const POWER_LABELS: Record<Power, string> = { identity: 'sees who signed in', read: 'reads', write: 'writes', admin: 'administers' };
+export const WIDTH_LABELS: Record<ReachWidth, string> = {
+  one_account: 'one account',
+  each_person: 'each person’s own',
+  organization: 'the whole organization',
 };
 
 /** Whether an operator can sign in. */

@@ -16,6 +16,7 @@ import { keys } from './commands/keys.ts';
 import { notice } from './commands/notice.ts';
 import { operator } from './commands/operator.ts';
 import { person } from './commands/person.ts';
+import { privilege } from './commands/privilege.ts';
 import { provider } from './commands/provider.ts';
 import { rehearsal, rehearse } from './commands/rehearsal.ts';
 import { restore } from './commands/restoring.ts';
@@ -31,7 +32,7 @@ const TASKS = {
   'Run:': [serve, standin, installation, replica, log, keys, backup, restore],
   'Set up:': [signIn, signOut, bundle, account, operator, provider, client, connection, caller, invitation, campaign],
   'Use:': [token, call, job, person],
-  'Watch:': [status, notice, channel, upcoming, calendar, rehearse, rehearsal, activity],
+  'Watch:': [status, notice, channel, upcoming, calendar, rehearse, rehearsal, privilege, activity],
   'Shell:': [completion],
 };
 

@@ -38,6 +38,7 @@
     '/notices/:notice': later(() => import('./pages/Notice.svelte')),
     '/rehearsals': later(() => import('./pages/Rehearsals.svelte')),
     '/rehearsals/:rehearsal': later(() => import('./pages/Rehearsal.svelte')),
+    '/privilege': later(() => import('./pages/Privilege.svelte')),
     '/settings/:tab?': later(() => import('./pages/Settings.svelte')),
     '/sign-in-requests/:request': later(() => import('./pages/SignInRequest.svelte')),
     '/consents/:consent': later(() => import('./pages/Consent.svelte')),

@@ -33,7 +33,7 @@
   };
 </script>
 
-<Title title="Callers" />
+<Title title="Callers"><a class="btn btn-sm" href="#/privilege">Privilege</a></Title>
 <ProblemNote problem={list.problem} />
 {#if made}<NewKeyNote {made} onclose={() => (made = null)} />{/if}
 {#if list.value?.items.length === 0}<p class="mb-4">

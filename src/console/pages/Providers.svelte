@@ -16,8 +16,9 @@
 </script>
 
 <Title title="Providers"
-  >{#if session.may('addProvider')}<a class="btn btn-primary btn-sm" href="#/providers/new"
-      ><Plus size={16} aria-hidden="true" />Add a provider</a
+  ><a class="btn btn-sm" href="#/privilege">Privilege</a>{#if session.may('addProvider')}<a
+      class="btn btn-primary btn-sm"
+      href="#/providers/new"><Plus size={16} aria-hidden="true" />Add a provider</a
     >{/if}</Title
 >
 <ProblemNote problem={loaded.problem} />

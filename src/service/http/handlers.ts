@@ -15,6 +15,7 @@ import * as keys from '../keys/index.ts';
 import * as notices from '../notices/index.ts';
 import { checkRole, type NewSession, type Operators, refusedTo } from '../operators/index.ts';
 import * as people from '../people/index.ts';
+import * as privilege from '../privilege/index.ts';
 import * as providers from '../providers/index.ts';
 import * as rehearsals from '../rehearsals/index.ts';
 import * as replicas from '../replicas/index.ts';
@@ -125,6 +126,8 @@ export function handlers(s: HttpParts, operators: Operators, consents: Consents,
     importBundle: (asked) => bundle.importBundle(s, asked),
     exportBundleSecrets: (asked) => bundle.exportSecrets(s, asked),
     importBundleSecrets: (asked) => bundle.importSecrets(s, asked),
+    showPrivilege: () => privilege.showPrivilege(s),
+    exportPrivilege: (asked) => privilege.exportPrivilege(s, asked),
     showLogLevel: async () => logLevel(),
     async setLogLevel({ body, actor }) {
       await s.logLevel.set(body.level, body.minutes);

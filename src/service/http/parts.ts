@@ -10,6 +10,7 @@ import type { KeyParts } from '../keys/index.ts';
 import type { LogLevelSwitch } from '../log-level.ts';
 import type { NoticeParts } from '../notices/index.ts';
 import type { PeopleParts } from '../people/index.ts';
+import type { PrivilegeParts } from '../privilege/index.ts';
 import type { ProviderParts } from '../providers/index.ts';
 import type { RehearsalParts } from '../rehearsals/index.ts';
 import type { Definitions } from '../renewal/index.ts';
@@ -35,6 +36,7 @@ export interface HttpParts
     KeyParts,
     BackupParts,
     BundleParts,
+    PrivilegeParts,
     UsageParts,
     AdoptParts,
     StatusParts {

@@ -10,6 +10,8 @@ export type SavedCallRow = RowOf<typeof COLUMNS>;
 export interface SavedCallStore {
   /** By name. */
   ofConnection(connectionId: string): Promise<SavedCallRow[]>;
+  /** Methods and paths of the calls saved with these connections. */
+  callsOf(connectionIds: readonly string[]): Promise<Map<string, { method: string; path: string }[]>>;
   byName(connectionId: string, name: string): Promise<SavedCallRow | null>;
   add(row: SavedCallRow): Promise<void>;
   change(callId: string, set: Partial<SavedCallRow>): Promise<void>;
@@ -21,6 +23,16 @@ export function savedCallStore(database: Database): SavedCallStore {
   const table = defineTable(database, 'saved_calls', COLUMNS, { primaryKey: ['id'] });
   return {
     ofConnection: (connectionId) => table.list({ connectionId }, { orderBy: 'name' }),
+    async callsOf(connectionIds) {
+      const found = new Map<string, { method: string; path: string }[]>();
+      const wanted = new Set(connectionIds);
+      for (const row of await table.list()) {
+        if (!wanted.has(row.connectionId)) continue;
+        const { method, path } = row.callDocument.call;
+        found.set(row.connectionId, [...(found.get(row.connectionId) ?? []), { method, path }]);
+      }
+      return found;
+    },
     byName: (connectionId, name) => table.find({ connectionId, name }),
     add: (row) => table.insert(row),
     change: async (callId, set) => void (await table.change({ id: callId }, set)),

@@ -50,6 +50,8 @@ export interface UsageStore {
     connection?: string | undefined;
     limit: number;
   }): Promise<{ minute: number; caller: string; connection: string; outcome: string; count: number }[]>;
+  /** What each caller did with each connection since then: by names, those that are gone left out. */
+  byCallerAndConnection(since: number): Promise<{ caller: string; connection: string; tokens: number; relayed: number }[]>;
   /** By the caller's name, with counts since `hourAgo`: by the key of the table, since a caller may have half a million minutes. */
   usersOf(connectionId: string, hourAgo: number): Promise<UserRow[]>;
   /** Deletes counts older than so many days, at most so many rows. How many it were. */
@@ -58,6 +60,16 @@ export interface UsageStore {
 
 export function usageStore(database: Database): UsageStore {
   return {
+    async byCallerAndConnection(since) {
+      const rows = await database.select<{ caller: string; connection: string; tokens: number | bigint; relayed: number | bigint }>(
+        `SELECT c.name AS caller, k.name AS connection, s.tokens, s.relayed FROM (
+           SELECT caller_id, connection_id, SUM(IF(outcome = 'token', count, 0)) AS tokens, SUM(IF(outcome = 'relayed', count, 0)) AS relayed
+           FROM usage_minutes WHERE minute >= $1 GROUP BY caller_id, connection_id
+         ) s JOIN callers c ON c.id = s.caller_id JOIN connections k ON k.id = s.connection_id`,
+        [instantText(since)],
+      );
+      return rows.map((row) => ({ ...row, tokens: Number(row.tokens), relayed: Number(row.relayed) }));
+    },
     async add(counts) {
       const bind: Bind[] = [];
       const values = counts.map((row) =>
