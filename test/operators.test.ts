@@ -73,7 +73,16 @@ describe('the matrix of roles', () => {
     expect(Object.keys(ROLE_RULES).sort()).toEqual([...ruled].sort());
     for (const name of ruled)
       if (/^(show|list)/.test(name) && ruleOf(name)?.role !== 'viewer')
-        expect(['showOperator', 'listCalendars', 'showSignInRequest', 'showKeys', 'listBackups', 'showBackup', 'showBackupPlan']).toContain(name);
+        expect([
+          'showOperator',
+          'listCalendars',
+          'showSignInRequest',
+          'showKeys',
+          'listBackups',
+          'showBackup',
+          'showBackupPlan',
+          'showIdentityProvider',
+        ]).toContain(name);
     for (const name of ruled)
       if (operations[name].method !== 'GET' && ruleOf(name)?.role === 'viewer')
         expect(`${name} ${operations[name].path}`).toMatch(/session|account|verifyActivity|composeProvider|chooseScopes|compareThumbprint|checkRedirectUri/);

@@ -5,6 +5,7 @@ import { bundleOperations } from './bundles.ts';
 import { handingOverOperations } from './caller-operations.ts';
 import { clientOperations } from './client-operations.ts';
 import { connectionOperations } from './connection-operations.ts';
+import { identityOperations } from './identity.ts';
 import { jobOperations } from './job-operations.ts';
 import { keyOperations } from './keys.ts';
 import { noticeOperations } from './notice-operations.ts';
@@ -100,6 +101,7 @@ export const operations = {
   ...noticeOperations,
   ...rehearsalOperations,
   ...keyOperations,
+  ...identityOperations,
   ...backupOperations,
   ...bundleOperations,
   ...privilegeOperations,

@@ -10,6 +10,7 @@ import { channel } from './commands/channel.ts';
 import { client } from './commands/client.ts';
 import { completion } from './commands/completion.ts';
 import { connection } from './commands/connection.ts';
+import { identityProvider } from './commands/identity-provider.ts';
 import { invitation } from './commands/invitation.ts';
 import { job } from './commands/job.ts';
 import { keys } from './commands/keys.ts';
@@ -30,7 +31,7 @@ import { OUTPUTS, oneOf } from './options.ts';
 /** In the order of the work. */
 const TASKS = {
   'Run:': [serve, standin, installation, replica, log, keys, backup, restore],
-  'Set up:': [signIn, signOut, bundle, account, operator, provider, client, connection, caller, invitation, campaign],
+  'Set up:': [signIn, signOut, bundle, account, operator, identityProvider, provider, client, connection, caller, invitation, campaign],
   'Use:': [token, call, job, person],
   'Watch:': [status, notice, channel, upcoming, calendar, rehearse, rehearsal, privilege, activity],
   'Shell:': [completion],

@@ -67,6 +67,12 @@ export const FAULTS = {
     says: 'This is the last administrator.',
     remedy: 'Make someone else an administrator first.',
   },
+  SIGN_IN_REFUSED: {
+    status: 403,
+    retry: false,
+    says: 'The sign-in at the identity provider was not accepted.',
+    remedy: 'Sign in again. If it fails again, show this page to an administrator.',
+  },
   STREAMS_FULL: { status: 429, retry: true, says: 'Too many pages watch for changes.', remedy: 'Close pages of the console that nobody uses.' },
   ORIGIN_FOREIGN: { status: 403, retry: false, says: 'The request came from a page of another site.', remedy: 'Open the console at its public address.' },
   TICKET_SPENT: { status: 410, retry: false, says: 'This one-time link was used already or has expired.', remedy: 'Request a new link.' },

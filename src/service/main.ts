@@ -19,6 +19,7 @@ import { keepRevoking, resumeFirst } from './grants/index.ts';
 import { changes, entryStream, history } from './history/index.ts';
 import { keepTidy } from './housekeeping.ts';
 import { type HttpParts, listen, openFront } from './http/index.ts';
+import { identitySignIn } from './identity/index.ts';
 import { bell, runJobs } from './jobs/index.ts';
 import { keepResealing } from './keys/index.ts';
 import { logLevelSwitch } from './log-level.ts';
@@ -299,6 +300,7 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
   const counts = usage({ store, ports });
   const relays = relayed({ store: store.relayed, ports });
   const people = operators({ store, sealer, history: past, hashing: hashes, ports, publicUrl });
+  const identity = identitySignIn({ store, operators: people, sealer, history: past, send, publicUrl, ports });
   const agreed = consents(parts, (consent, outcome) => personConsented(parts, consent, outcome));
   personMoved = (one) => personChanged(parts, one);
 
@@ -332,7 +334,16 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
     fenced.run(stopping.signal),
   ];
 
-  const front = openFront({ rooms: parts, usage: counts, relayed: relays, operators: people, consents: agreed, fence: fenced, dispatcher: out.dispatcher });
+  const front = openFront({
+    rooms: parts,
+    usage: counts,
+    relayed: relays,
+    operators: people,
+    consents: agreed,
+    fence: fenced,
+    identity,
+    dispatcher: out.dispatcher,
+  });
   const { server } = front;
   await rescueOperator(people, folder, settings.rescue, log);
   const firstOperatorFile = await offerFirstOperator(people, folder, publicUrl); // before anybody can ask whether it is there

@@ -43,7 +43,7 @@ export function errorHandler(log: Log, page: (fault: Fault, requestId: string) =
     if (fault.code === 'INTERNAL') log.error({ event: 'http.request_failed', requestId, cause: safeStack(fault.cause ?? fault) }, 'request failed');
     if (fault.retryAfterMs !== undefined) response.setHeader('retry-after', String(Math.max(1, Math.ceil(fault.retryAfterMs / 1000))));
     response.status(fault.status).setHeader('cache-control', 'no-store');
-    const wantsPage = /^\/(consent\/|oauth\/callback\/|oauth\/authorize$)/.test(request.path);
+    const wantsPage = /^\/(consent\/|sign-in\/|oauth\/callback\/|oauth\/authorize$)/.test(request.path);
     if (wantsPage) response.type('html').send(page(fault, requestId));
     else response.type('application/problem+json').send(JSON.stringify(problemOf(fault, requestId)));
   };

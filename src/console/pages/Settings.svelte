@@ -5,6 +5,7 @@
   import LogLevel from '../parts/settings/LogLevel.svelte';
   import Backups from '../parts/settings/Backups.svelte';
   import Bundles from '../parts/settings/Bundles.svelte';
+  import IdentityProvider from '../parts/settings/IdentityProvider.svelte';
   import KeyRing from '../parts/settings/KeyRing.svelte';
   import Operators from '../parts/settings/Operators.svelte';
   import Title from '../parts/Title.svelte';
@@ -16,6 +17,7 @@
     { id: 'channels', label: 'Channels' },
     { id: 'log', label: 'Log' },
     { id: 'operators', label: 'Operators' },
+    { id: 'sign-in', label: 'Sign-in' },
     { id: 'backups', label: 'Backups' },
     { id: 'keys', label: 'Keys' },
     { id: 'bundles', label: 'Bundles' },
@@ -30,6 +32,7 @@
 {:else if tab === 'log'}<LogLevel />
 {:else if tab === 'account'}<Account />
 {:else if tab === 'operators'}<Operators />
+{:else if tab === 'sign-in'}<IdentityProvider />
 {:else if tab === 'backups'}<Backups />
 {:else if tab === 'keys'}<KeyRing />
 {:else if tab === 'bundles'}<Bundles />

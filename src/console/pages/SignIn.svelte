@@ -1,13 +1,15 @@
 <script lang="ts">
   import Field from '../ui/Field.svelte';
   import ProblemNote from '../parts/ProblemNote.svelte';
-  import { Doing } from '../state/loaded.svelte.ts';
+  import { Doing, Loaded } from '../state/loaded.svelte.ts';
   import { look } from '../state/look.svelte.ts';
-  import { session } from '../state/session.svelte.ts';
+  import { call, session } from '../state/session.svelte.ts';
 
   let name = $state('');
   let password = $state('');
   const signing = new Doing();
+  const offers = new Loaded(() => call('signInOffers'));
+  $effect(() => offers.start());
   const asked = $derived(signing.problem?.second_factor);
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
@@ -41,6 +43,9 @@
         <ProblemNote problem={signing.problem} />
         <button class="btn btn-primary w-full" disabled={signing.busy}>Sign in</button>
       </form>{/if}
+    {#if offers.value?.identity_provider && !asked}<a class="btn w-full mt-3" href="/sign-in/start"
+        >Sign in with {offers.value.identity_provider.title}</a
+      >{/if}
     <p class="text-sm mt-4 text-base-content/70">
       No operator yet? On the machine where the service runs: <code>rk operator first --name NAME</code>
     </p>

@@ -10,6 +10,7 @@ import { definitionSchema } from '../../core/provider/json-schema.ts';
 import type { BodyDeadline } from '../body-deadline.ts';
 import { CONSENT_COOKIE_SECONDS, type Consents, consentCookieName } from '../consent/index.ts';
 import type { Fence } from '../fence/index.ts';
+import { type IdentitySignIn, SIGN_IN_SECONDS } from '../identity/index.ts';
 import type { Log } from '../ports.ts';
 import { errorHandler, requestIdOf } from '../problems.ts';
 import type { WhoCalls } from '../tokens/index.ts';
@@ -19,9 +20,11 @@ import { formerPaths } from './former-paths.ts';
 import type { Handlers } from './handlers.ts';
 import type { LiveEvents } from './live.ts';
 import type { ServedMetrics } from './metrics.ts';
-import { errorPage, offerPage } from './pages.ts';
+import { errorPage, offerPage, signedInPage } from './pages.ts';
 import { personRoutes, type Visits } from './person-routes.ts';
 import type { Sessions } from './sessions.ts';
+
+const SIGN_IN_COOKIE = 'rk_sign_in';
 
 export interface AppParts extends Pick<Admission, 'operators' | 'store'> {
   publicUrl: string;
@@ -37,6 +40,7 @@ export interface AppParts extends Pick<Admission, 'operators' | 'store'> {
   /** Results of jobs: the latest of one, and that of one run. */
   data: { latest: RequestHandler; run: RequestHandler; backup: RequestHandler };
   fence: Pick<Fence, 'answer'>;
+  identity: Pick<IdentitySignIn, 'start' | 'finish' | 'signOut'>;
   consents: Consents;
   /** What is upcoming, for the private address of a calendar; null: there is none. */
   calendar: { text(token: string): Promise<string | null>; json(token: string): Promise<object | null> };
@@ -228,6 +232,30 @@ export function app(parts: AppParts): Express {
   server.get('/data/:job/latest.:format', parts.data.latest);
   server.get('/api/v1/runs/:run/result.:format', parts.data.run);
   server.get('/api/v1/backups/:backup/file', parts.data.backup);
+  // Operators sign in at the company's own OpenID Connect provider.
+  server.get('/sign-in/start', async (_request, response) => {
+    const { location, cookie } = await parts.identity.start();
+    parts.sessions.giveConsentCookie(response, SIGN_IN_COOKIE, cookie, SIGN_IN_SECONDS);
+    response.setHeader('cache-control', 'no-store');
+    response.redirect(303, location);
+  });
+  server.get('/sign-in/callback', async (request, response) => {
+    const from = { address: request.ip ?? '', agent: request.get('user-agent') ?? null };
+    const { token, operator, device } = await parts.identity.finish(request.query, parts.sessions.cookie(request, SIGN_IN_COOKIE), from);
+    parts.sessions.give(response, { token, endsAt: operator.endsAt, device });
+    parts.sessions.giveConsentCookie(response, SIGN_IN_COOKIE, '', 0);
+    response.setHeader('cache-control', 'no-store');
+    // A page of ours sends on: a redirect from another site would leave the Strict session cookie behind.
+    response.type('html').send(signedInPage());
+  });
+  server.post('/sign-in/back-channel', express.urlencoded({ extended: false, limit: '100kb' }), async (request, response) => {
+    response.setHeader('cache-control', 'no-store'); // Back-Channel Logout §2.8
+    await parts.identity.signOut((request.body as Record<string, unknown>).logout_token).catch((error: unknown) => {
+      if (!(error instanceof Fault) || error.status >= 500) throw error;
+      response.status(400).json({ error: 'invalid_request', error_description: error.message });
+    });
+    if (!response.headersSent) response.status(200).end();
+  });
   // Another installation of the same origin: see docs/BACKUP.md.
   server.post('/fence', express.json({ limit: '10kb' }), async (request, response) => {
     const answer = await parts.fence.answer(request.body);

@@ -7,6 +7,7 @@ import { publicKeys } from '../clients/index.ts';
 import type { Consents } from '../consent/index.ts';
 import type { Fence } from '../fence/index.ts';
 import { calendarJson, calendarText } from '../forecast/index.ts';
+import type { IdentitySignIn } from '../identity/index.ts';
 import type { Operators } from '../operators/index.ts';
 import { type Relayed, relayLane } from '../relay/index.ts';
 import type { Settings } from '../settings.ts';
@@ -33,6 +34,7 @@ export interface FrontParts {
   relayed: Relayed;
   operators: Operators;
   fence: Fence;
+  identity: IdentitySignIn;
   consents: Consents;
   dispatcher: Dispatcher;
 }
@@ -94,7 +96,7 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
     log: ports.log,
     operators: parts.operators,
     store,
-    handlers: handlers(rooms, parts.operators, parts.consents, requests),
+    handlers: handlers(rooms, parts, parts.consents, requests),
     sessions: who,
     live,
     data: {
@@ -103,6 +105,7 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
       backup: backupDownload(rooms, { sessions: who, operators: parts.operators }),
     },
     fence: parts.fence,
+    identity: parts.identity,
     consents: parts.consents,
     calendar: { text: (token) => calendarText(rooms, token), json: (token) => calendarJson(rooms, token) },
     visits: visitsWith({ ...rooms, consents: parts.consents }),

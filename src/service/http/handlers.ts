@@ -9,6 +9,7 @@ import * as connections from '../connections/index.ts';
 import { type Consents, importToken } from '../consent/index.ts';
 import * as forecast from '../forecast/index.ts';
 import { verifyActivity } from '../history/index.ts';
+import type { IdentitySignIn } from '../identity/index.ts';
 import { iso, isoOrNull } from '../iso.ts';
 import * as jobs from '../jobs/index.ts';
 import * as keys from '../keys/index.ts';
@@ -30,7 +31,12 @@ export type Handlers = {
 };
 
 /** One line for each operation: which function of the service answers it. */
-export function handlers(s: HttpParts, operators: Operators, consents: Consents, signInRequests: SignInRequests): Handlers {
+export function handlers(
+  s: HttpParts,
+  { operators, identity }: { operators: Operators; identity: IdentitySignIn },
+  consents: Consents,
+  signInRequests: SignInRequests,
+): Handlers {
   const sessionView = (operator: Pick<SignedInOperator, 'name' | 'endsAt' | 'role' | 'labels'>) => ({
     operator: operator.name,
     role: operator.role,
@@ -128,6 +134,10 @@ export function handlers(s: HttpParts, operators: Operators, consents: Consents,
     importBundleSecrets: (asked) => bundle.importSecrets(s, asked),
     showPrivilege: () => privilege.showPrivilege(s),
     exportPrivilege: (asked) => privilege.exportPrivilege(s, asked),
+    signInOffers: () => identity.offers(),
+    showIdentityProvider: () => identity.show(),
+    setIdentityProvider: ({ body, actor }) => identity.set(body, actor.operator),
+    removeIdentityProvider: ({ actor }) => identity.remove(actor.operator),
     showLogLevel: async () => logLevel(),
     async setLogLevel({ body, actor }) {
       await s.logLevel.set(body.level, body.minutes);

@@ -94,6 +94,41 @@ export function accounts(s: OperatorParts, { factors, guard }: { factors: Second
       );
       return (await linkFor(row, { reset: true })).url;
     },
+    /**
+     * The account of someone who signed in at the identity provider: made at the first time; role and limits follow the groups.
+     * @throws {Fault} SIGN_IN_REFUSED where another account has the name: it is never taken for the same person
+     */
+    async fromIdentityProvider({
+      known,
+      subject,
+      name,
+      role,
+      labels,
+    }: {
+      known: OperatorRow | null;
+      subject: string;
+      name: string;
+      role: Role;
+      labels: string[];
+    }): Promise<OperatorRow> {
+      if (known) {
+        const isChanged = known.role !== role || known.limits.join(' ') !== labels.join(' ');
+        if (isChanged) {
+          await store.change(known.id, { role, limits: labels });
+          note('identity provider', 'operator_changed', known.name, `By groups, ${known.name} is ${role} now${limited(labels)}.`);
+        }
+        return { ...known, role, limits: labels };
+      }
+      if (await store.byName(name))
+        throw new Fault('SIGN_IN_REFUSED', {
+          detail: `Another account here is called ${name}, and you are not it: the provider names you by another subject.`,
+          remedy: 'Ask an administrator. Accounts are not joined by name or e-mail address: whoever could choose those could take them over.',
+        });
+      const row: OperatorRow = { ...newOperator(s, { name, role, limits: labels }), state: 'active', source: 'identity_provider', subject };
+      await store.add(row);
+      note('identity provider', 'operator_added', name, `First sign-in at the identity provider: ${name} is ${role}${limited(labels)}.`);
+      return row;
+    },
     async showJoin(ticket: string, address: string): Promise<z.output<typeof JoinShown>> {
       const { ticket: kept, row } = await opened(ticket, address);
       return { operator: row.name, role: row.role, labels: row.limits, ends_at: iso(kept.endsAt), invited_by: row.invitedBy };

@@ -1,3 +1,3 @@
 /** The face of this room: operators, their sessions, roles and limits. */
-export { type NewSession, type Operators, operators } from './operators.ts';
+export { type From, type NewSession, type Operators, operators } from './operators.ts';
 export { checkLimits, checkRole, refusedTo } from './within.ts';

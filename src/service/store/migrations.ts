@@ -564,4 +564,12 @@ export const MIGRATIONS: [name: string, statement: string][] = [
     ),
   ],
   ['0108-used-assertions', table('used_assertions', `hash BINARY(32) PRIMARY KEY, until ${AT}, KEY (until)`)],
+  // Sign-in with the company's own OpenID Connect provider: one row.
+  [
+    '0109-identity-providers',
+    table(
+      'identity_providers',
+      `id TINYINT UNSIGNED PRIMARY KEY, title VARCHAR(60) CHARACTER SET utf8mb4 NOT NULL, issuer VARCHAR(500) NOT NULL, client_id VARCHAR(300) NOT NULL, secret_sealed VARBINARY(4000) NULL, scopes TEXT NOT NULL, groups_claim VARCHAR(100) NOT NULL, rules TEXT CHARACTER SET utf8mb4 NOT NULL, changed_by VARCHAR(63) NOT NULL, changed_at ${AT}`,
+    ),
+  ],
 ];

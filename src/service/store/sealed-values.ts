@@ -23,8 +23,12 @@ export const SEALED_TABLES: readonly SealedTable[] = [
   { table: 'person_events', key: ['id'], columns: ['link_sealed'] },
   { table: 'mails', key: ['id'], columns: ['letter_sealed'] },
   { table: 'second_factors', key: ['id'], columns: ['secret_sealed'] },
+  { table: 'identity_providers', key: ['id'], columns: ['secret_sealed'] },
   { table: 'installations', key: ['id'], columns: ['activity_key_sealed'] },
 ];
+
+/** Tables of one row, whose key is a number. */
+const NUMBERED = new Set(['identity_providers', 'installations']);
 
 /** One sealed value and its place. */
 export interface SealedValue {
@@ -73,7 +77,7 @@ const isId = (name: string): boolean => name !== 'epoch';
 export function sealedValueStore(database: Database): SealedValueStore {
   const table = defineTable(database, 'reseals', RESEAL, { primaryKey: ['id'] });
   const keyText = (value: unknown): string => (Buffer.isBuffer(value) ? idText(value) : String(value));
-  const keyBind = (of: SealedTable, name: string, value: string): Bind => (of.table !== 'installations' && isId(name) ? idBytes(value) : Number(value));
+  const keyBind = (of: SealedTable, name: string, value: string): Bind => (!NUMBERED.has(of.table) && isId(name) ? idBytes(value) : Number(value));
   return {
     async countByKey() {
       const counts = new Map<string, number>();

@@ -40,6 +40,8 @@ export interface SessionStore {
   endOthers(operatorId: string, sessionId: string): Promise<number>;
   /** Ends all, personal tokens too; how many. */
   endAll(operatorId: string): Promise<number>;
+  /** Ends those of whomever that came of one session at the identity provider; how many. */
+  endIdentitySession(identitySession: string): Promise<number>;
   /** Ends those that came of one session at the identity provider, or all that came from there; how many. Personal tokens stay. */
   endIdentity(operatorId: string, identitySession: string | null): Promise<number>;
 }
@@ -64,6 +66,7 @@ export function sessionStore(database: Database): SessionStore {
     endOthers: (operatorId, sessionId) =>
       database.write(`DELETE FROM sessions WHERE operator_id = $1 AND id <> $2 AND kind <> 'token'`, [idBytes(operatorId), idBytes(sessionId)]),
     endAll: (operatorId) => database.write('DELETE FROM sessions WHERE operator_id = $1', [idBytes(operatorId)]),
+    endIdentitySession: (identitySession) => database.write('DELETE FROM sessions WHERE identity_session = $1', [identitySession]),
     endIdentity: (operatorId, identitySession) =>
       identitySession === null
         ? database.write(`DELETE FROM sessions WHERE operator_id = $1 AND kind <> 'token'`, [idBytes(operatorId)])

@@ -18,6 +18,7 @@ import { type ForecastStore, forecastStore } from './forecast.ts';
 import { type GrantStore, grantStore } from './grants.ts';
 import { type HistoryStore, historyStore } from './history.ts';
 import { type ChainStore, chainStore } from './history-chains.ts';
+import { type IdentityProviderStore, identityProviderStore } from './identity-providers.ts';
 import { type InstallationStore, installationStore } from './installation.ts';
 import { type InvitationStore, invitationStore } from './invitations.ts';
 import { type JobStore, jobStore } from './jobs.ts';
@@ -73,6 +74,7 @@ export interface Store {
   forecast: ForecastStore;
   grants: GrantStore;
   history: HistoryStore;
+  identityProvider: IdentityProviderStore;
   installation: InstallationStore;
   invitations: InvitationStore;
   jobs: JobStore;
@@ -127,6 +129,7 @@ export const openStore = (database: Database): Store => ({
   forecast: forecastStore(database),
   grants: grantStore(database),
   history: historyStore(database),
+  identityProvider: identityProviderStore(database),
   installation: installationStore(database),
   invitations: invitationStore(database),
   jobs: jobStore(database),

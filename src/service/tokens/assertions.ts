@@ -46,6 +46,7 @@ export function assertions(s: {
     });
     return known;
   };
+  const forced = new LRUCache<string, number>({ max: 200 });
   const fetched = new LRUCache<string, { keys: JSONWebKeySet; at: number }>({ max: 200 });
   const json = async (url: string): Promise<unknown> => {
     const answer = await s.send({ method: 'GET', url, headers: { accept: 'application/json' }, deadlineMs: FETCH_MS, limitBytes: DOCUMENT_MOST });
@@ -62,7 +63,9 @@ export function assertions(s: {
     const place = rule.jwks_url ?? rule.issuer ?? '';
     const kept = fetched.get(place);
     const now = s.ports.clock.now();
-    if (kept && now - kept.at < (again ? AGAIN_MS : KEYS_KEPT_MS)) return kept.keys;
+    const isFresh = again ? now - (forced.get(place) ?? Number.NEGATIVE_INFINITY) < AGAIN_MS : kept !== undefined && now - kept.at < KEYS_KEPT_MS;
+    if (kept && isFresh) return kept.keys;
+    if (again) forced.set(place, now);
     let url = rule.jwks_url;
     if (url === null) {
       const metadata = z

@@ -1,0 +1,2 @@
+/** The face of this room: operators sign in at the company's own OpenID Connect provider. */
+export { type IdentitySignIn, identitySignIn, SIGN_IN_SECONDS } from './identity.ts';
