@@ -9,6 +9,7 @@ import { ROOT, start } from './processes.ts';
 import { approveAtOakum, seedOthers } from './providers.ts';
 import { DEMO_OPERATOR, DEMO_PASSWORD, type Harbour } from './stage.ts';
 import { feelLimit, postTwice, startAnnouncer } from './tools.ts';
+import { seedTrust } from './trust.ts';
 
 const PORT = 7420;
 const STANDIN_PORT = 7421;
@@ -80,6 +81,7 @@ try {
   say(`nightly-ledger   ${await feelLimit(harbour, call)}`);
   const announcer = await startAnnouncer(harbour, call, (line) => say(`deck-announcer   ${line}`));
   await seedChannel(call);
+  await seedTrust(harbour, call);
   const portal = await startPortal(harbour, call, (line) => say(`crew-portal      ${line}`));
   let latest = '';
   const board = start(`${ROOT}examples/timetable-board.mjs`, [], { ...settings, EVERY_MS: '5000' }, (line) => {
@@ -97,7 +99,9 @@ try {
   say('             deck-announcer signed in through sign-in for tools (it knows only the code flow); two of them call every 5 s');
   say(`People       the crew portal, http://127.0.0.1:${PORTAL_PORT}: choose a member, and connect the certificate registry on your phone or here`);
   say('Notices      come by mail to ops@saltmarsh.example: the subject of each mail is shown here');
-  say(`Jobs         berth-report collects all bookings every two minutes; its file is ${folder}/results/berth-report.csv\n`);
+  say(`Jobs         berth-report collects all bookings every two minutes; its file is ${folder}/results/berth-report.csv`);
+  say('Colleagues   oda is limited to team=deck (the same password), ivar has not accepted the invitation yet');
+  say(`Backups      each day, to ${folder}/service/backups; the key for a restore is ${folder}/restore.key\n`);
   say('Commands to try, in another terminal:');
   say(`  npm run -s rk -- sign-in --url ${harbour.url} --name ${DEMO_OPERATOR}`);
   say('  npm run -s rk -- status');
@@ -106,7 +110,9 @@ try {
   say('  npm run -s rk -- call berths GET /bookings --all-pages --to bookings.csv');
   say('  npm run -s rk -- job runs berth-report');
   say('  npm run -s rk -- person list crew-id');
-  say('  npm run -s rk -- notice list\n');
+  say('  npm run -s rk -- notice list');
+  say('  npm run -s rk -- bundle export set-up');
+  say('  npm run -s rk -- privilege show\n');
   say('Ctrl-C stops all of it and keeps the data; `npm run demo -- --fresh` begins again.');
   let stopping = false;
   const end = async () => {

@@ -11,6 +11,7 @@ import { ROOT, rk } from './processes.ts';
 import { seedOthers } from './providers.ts';
 import { feelLimit, postTwice, seedTools, startAnnouncer } from './tools.ts';
 import { tour } from './tour.ts';
+import { seedTrust } from './trust.ts';
 
 /** `npm run screenshots`: plays the tour and keeps a picture of each main page in docs/screenshots/ (or the folder named). */
 const folder = process.argv[2] ?? join(ROOT, 'docs/screenshots');
@@ -132,7 +133,7 @@ async function shootTerminal(page: Page, commands: string[][], environment: Reco
 }
 
 /** Of the pages that the tour comes by. */
-const SHOWN = new Set(['landing', 'connection']);
+const SHOWN = new Set(['connection']);
 const good = await tour(say, {
   others: true,
   lifeSeconds: 20,
@@ -145,6 +146,8 @@ const good = await tour(say, {
     await seedTools(call);
     await postTwice(harbour, call);
     await feelLimit(harbour, call);
+    await seedTrust(harbour, call);
+    await shootAt(page, 'operators', '#/settings/operators', 'oda');
     await shootAt(page, 'client', '#/providers/ledgerfin/clients/nightly', 'Step by step');
     const stand = { provider: 'bosunry', client: 'board' };
     const board = await call('addClient', { body: { provider: 'bosunry', name: 'board', title: 'Roster board' } });
@@ -158,12 +161,6 @@ const good = await tour(say, {
     await seedJobs(call, 'berths-ferry-quay');
     for (let runs = 0; runs < 5; runs += 1) await runAgain(call, 'berth-report');
     await shootAt(page, 'job', '#/jobs/berth-report', 'Duration');
-    await page.evaluate(() => location.assign('#/providers/new'));
-    await page.getByLabel('Issuer', { exact: true }).fill(new URL(harbour.standinUrl).host);
-    await page.getByLabel('One test call').fill(`${harbour.standinUrl.replace('id.', 'api.')}/v1/tables`);
-    await page.getByRole('button', { name: 'Check it' }).click();
-    await page.getByText('nothing is missing').waitFor();
-    await shoot(page, 'add-provider');
     await shootAt(page, 'provider', '#/providers/notchboard', 'Change the definition');
     await shootAt(page, 'connections', '#/connections', 'of 1');
     await shootAt(page, 'providers', '#/providers', 'Start a client');
@@ -186,6 +183,7 @@ const good = await tour(say, {
     await seedPeople(harbour, call);
     await phonePicture(page, call);
     await shootAt(page, 'people', '#/connections/crew-id', 'Ingrid N.');
+    await shootAt(page, 'privilege', '#/privilege', 'Depends on one person');
     const terminal = await page.context().newPage();
     await shootTerminal(
       terminal,

@@ -236,6 +236,10 @@ test('known secrets go in by API, command line, consent and renewal', async () =
   await playAuthorization(away.location ?? '', {}, phone);
   const code = await eventually(async () => new URL((await phone.fetch(`${page}/back`)).location ?? page).searchParams.get('code'));
   secrets.set('the ticket of an invitation', url.slice(-32)).set('the code of a person\u2019s result', code);
+  const passphrase = 'canary-passphrase-of-a-backup';
+  secrets.set('the passphrase of a backup', passphrase);
+  const backup = await recorded('startBackup', { body: { passphrase } });
+  await eventually(async () => (await call('showBackup', { params: { backup: backup.id } })).state === 'done' || null, 60_000);
   for (const [name, operation] of Object.entries(operations as Record<string, Operation>)) {
     if (operation.method !== 'GET' || name === 'showCertificate' || name === 'showSignInRequest') continue; // those two where there is one to show
     const asked = operation.access === 'caller' ? recordedAs(`${caller_id}.${key}`) : recorded;
@@ -253,6 +257,8 @@ test('known secrets go in by API, command line, consent and renewal', async () =
           channel: 'canary',
           notice: notice.id,
           rehearsal: rehearsal.id,
+          operator: 'marit',
+          backup: backup.id,
         },
         ...(name === 'listSetupInstructions' ? { query: { connection: 'canary' } } : {}),
       } as { params: { caller: string } },

@@ -35,7 +35,11 @@ const PAGES: [hash: string, heading: string][] = [
   ['#/rehearsals', 'Rehearsals'],
   ['#/activity', 'Activity'],
   ['#/notices', 'Notices'],
-  ...['', '/channels', '/log', '/account'].map((tab): [string, string] => [`#/settings${tab}`, 'Settings']),
+  ...['', '/channels', '/log', '/account', '/operators', '/sign-in', '/backups', '/keys', '/bundles'].map((tab): [string, string] => [
+    `#/settings${tab}`,
+    'Settings',
+  ]),
+  ['#/privilege', 'Privilege'],
   ['#/help', 'Help'],
 ];
 

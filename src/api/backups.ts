@@ -3,7 +3,7 @@ import { Id, Instant } from './common.ts';
 import { Done, list, type Operation } from './operation.ts';
 
 const Recipient = z.string().max(5_000).describe('A public key in PEM: only whoever has the private key can restore');
-export const StartBackup = z
+const StartBackup = z
   .strictObject({
     passphrase: z.string().min(12, { error: 'At least 12 characters: whoever has the file can try.' }).max(500).optional(),
     recipient: Recipient.optional(),
@@ -29,7 +29,7 @@ export const Backup = z.object({
   says: z.string(),
 });
 export type Backup = z.output<typeof Backup>;
-export const BackupPlan = z.strictObject({
+const BackupPlan = z.strictObject({
   every_hours: z
     .number()
     .int()

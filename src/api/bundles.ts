@@ -45,7 +45,7 @@ export const BundleCaller = z.strictObject({
 export const BundleJob = z.strictObject({ name: z.string(), connection: ConnectionName, settings: JobSettings });
 
 const File = z.strictObject({ path: z.string().max(200), text: z.string().max(500_000) });
-export const BundleFiles = z.array(File).max(20_000);
+const BundleFiles = z.array(File).max(20_000);
 const Given = {
   files: BundleFiles,
   variables: z
@@ -57,7 +57,7 @@ const Lock = {
   passphrase: z.string().min(12).max(500).optional(),
   recipient: z.string().max(5_000).optional().describe('A public key in PEM'),
 };
-export const Bundle = z.object({ files: z.array(File) });
+const Bundle = z.object({ files: z.array(File) });
 export const CompareBundle = z.strictObject(Given);
 export const ComparedBundle = z.object({
   items: z.array(
@@ -75,17 +75,17 @@ export const ComparedBundle = z.object({
   digest: z.string().describe('Of what an import would do: an import with it does this and nothing else'),
 });
 export type ComparedBundle = z.output<typeof ComparedBundle>;
-export const ImportBundle = z.strictObject({
+const ImportBundle = z.strictObject({
   ...Given,
   digest: z.string().optional().describe('Of the comparison that someone looked at: anything else is a conflict'),
   overwrite: z.boolean().default(false).describe('Take the bundle where it was edited here since the last import'),
   remove: z.boolean().default(false).describe('Remove what came from a bundle and is not in this one'),
 });
-export const ExportSecrets = z.strictObject(Lock).refine((one) => (one.passphrase === undefined) !== (one.recipient === undefined), {
+const ExportSecrets = z.strictObject(Lock).refine((one) => (one.passphrase === undefined) !== (one.recipient === undefined), {
   error: 'Give a passphrase or a public key, one of the two.',
   path: ['passphrase'],
 });
-export const ImportSecrets = z.strictObject({
+const ImportSecrets = z.strictObject({
   jwe: z.string().max(20_000_000),
   passphrase: z.string().max(500).optional(),
   private_key: z.string().max(20_000).optional().describe('In PEM (PKCS#8)'),

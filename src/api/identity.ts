@@ -36,7 +36,7 @@ export const IdentityProviderShown = z.object({
   warnings: z.array(z.string()),
 });
 export type IdentityProviderShown = z.output<typeof IdentityProviderShown>;
-export const SignInOffers = z.object({ identity_provider: z.object({ title: z.string() }).nullable() });
+const SignInOffers = z.object({ identity_provider: z.object({ title: z.string() }).nullable() });
 
 export const identityOperations = {
   signInOffers: { method: 'GET', path: '/api/v1/session/offers', access: 'anyone', says: 'Which ways are there to sign in?', answer: SignInOffers },

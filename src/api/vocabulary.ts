@@ -193,5 +193,5 @@ export const FACTOR_WORDS: Record<FactorKind, string> = { authenticator: 'authen
 export const ROLE_WORDS: Record<Role, string> = {
   viewer: 'reads everything but secrets and exports',
   operator: 'changes connections, clients, callers and jobs',
-  administrator: 'also changes operators, keys, backups and confirms new addresses for secrets',
+  administrator: 'also changes operators, keys and backups, and confirms new addresses for secrets',
 };

@@ -4,7 +4,7 @@ import { text } from 'node:stream/consumers';
 import { exportJWK, generateKeyPair, type JWTPayload, SignJWT } from 'jose';
 
 /** A simulated OpenID Connect provider. What it does otherwise than it should is a habit that a test switches on. */
-export interface Habits {
+interface Habits {
   /** Where groups stand. */
   groups: 'claim' | 'elsewhere' | 'user_info' | 'missing';
   /** Added to its clock, in seconds. */

@@ -22,8 +22,7 @@ export const privilege = () =>
               CAN: power,
               REACHES: (one: Of<'connections'>) => WIDTH_LABELS[one.width],
               ACCOUNT: (one: Of<'connections'>) => one.account ?? '',
-              'NOT NEEDED': (one: Of<'connections'>) =>
-                one.unneeded.length === 0 ? '' : `${one.unneeded.join(' ')}${one.unneeded_known ? '' : ' (not certain)'}`,
+              'NOT NEEDED': (one: Of<'connections'>) => (one.unneeded.length === 0 ? '' : `${one.unneeded.join(' ')}${one.unneeded_known ? '' : ' (perhaps)'}`),
             },
             'No connections.',
           ),

@@ -60,9 +60,7 @@
   {:else if key === 'width'}<span class={one.width === 'organization' ? 'font-semibold' : ''}>{WIDTH_LABELS[one.width]}</span>
   {:else if key === 'account'}{one.account ?? ''}
   {:else if key === 'unneeded'}<span class="mono break-all">{one.unneeded.join(' ')}</span
-    >{#if one.unneeded.length > 0 && !one.unneeded_known}<div class="text-sm text-base-content/70">
-        not certain: callers fetch its tokens, or nothing says what it is for
-      </div>{/if}
+    >{#if one.unneeded.length > 0 && !one.unneeded_known}<span class="ml-2 text-sm text-base-content/70">perhaps</span>{/if}
   {:else if key === 'users'}{[...one.callers, ...one.jobs.map((job) => `job ${job}`)].join(', ')}{/if}
 {/snippet}
 
@@ -70,9 +68,8 @@
   >{#if session.may('exportPrivilege')}<button class="btn btn-sm" disabled={doing.busy} onclick={save}>Export CSV</button>{/if}</Title
 >
 <p class="mb-3 max-w-2xl text-base-content/70">
-  What each connection can do with its granted scopes, for whom, and what of it nothing set up here needs. Uses of the last {seen.value
-    ?.days ?? 35}
-  days.
+  What each connection can do with its granted scopes, for whom, and what of it nothing set up here needs. <i>Perhaps</i>: its tokens are
+  fetched, or nothing uses it, so nobody can tell here. Uses of the last {seen.value?.days ?? 35} days.
 </p>
 <ProblemNote problem={seen.problem ?? doing.problem} />
 {#if seen.value}
@@ -106,7 +103,7 @@
       <tbody>
         {#each could as one (`${one.name} ${one.opens}`)}
           <tr>
-            <td data-label="Caller"><a class="link font-semibold" href={`#/callers/${one.name}/permissions`}>{one.name}</a></td>
+            <td data-label="Caller"><a class="link font-semibold" href={`#/callers/${one.name}`}>{one.name}</a></td>
             <td data-label="Opens">{one.opens}</td>
             <td data-label="Could be">{one.could}</td>
           </tr>

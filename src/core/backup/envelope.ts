@@ -7,7 +7,7 @@ import { Fault } from '../fault.ts';
  * restore, and holds a content key; each further line is encrypted with that key (`dir`, A256GCM), states its number in the protected
  * header, and the last one says so: what is cut, moved or repeated is noticed.
  */
-export const BACKUP_TYPE = 'rusty-kettle-backup';
+const BACKUP_TYPE = 'rusty-kettle-backup';
 /** OWASP's figure for PBKDF2 with SHA-512 is 210,000; a backup is a file that others can keep and try at. */
 const PBES2_COUNT = 600_000;
 const PBES2_MOST = 2_000_000;

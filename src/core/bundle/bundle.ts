@@ -20,7 +20,7 @@ export const KEPT = '(secret)';
  * `removed`: came from a bundle, and is not in this one. `only_here`: never came from one.
  */
 export const BUNDLE_STATES = ['new', 'changed', 'same', 'conflict', 'removed', 'only_here'] as const;
-export type BundleState = (typeof BUNDLE_STATES)[number];
+type BundleState = (typeof BUNDLE_STATES)[number];
 
 export interface FieldChange {
   /** Such as `schedule.cron`. */

@@ -1,3 +1,2 @@
 /** How callers authenticate without a secret that is stored here. */
 export const IDENTITY_KINDS = ['key', 'workload', 'certificate'] as const;
-export type IdentityKind = (typeof IDENTITY_KINDS)[number];

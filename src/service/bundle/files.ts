@@ -6,7 +6,7 @@ import { definitionText } from '../../core/provider/read-definition.ts';
 import { objectsHere, permissionKey } from './objects.ts';
 import type { BundleParts } from './parts.ts';
 
-export const FOLDERS: Record<BundleKind, string> = { provider: 'providers', client: 'clients', connection: 'connections', caller: 'callers', job: 'jobs' };
+const FOLDERS: Record<BundleKind, string> = { provider: 'providers', client: 'clients', connection: 'connections', caller: 'callers', job: 'jobs' };
 const HEAD = 'rusty-kettle.yaml';
 const README = `# A bundle of Rusty Kettle: one file for each provider, client, connection, caller and job. No secrets.
 # Compare it with an installation: rk bundle compare FOLDER. Bring it there: rk bundle import FOLDER.
@@ -38,7 +38,7 @@ function written({ kind, document }: BundleObject): unknown {
 }
 const pathOf = ({ kind, name }: BundleObject): string => `${FOLDERS[kind]}/${name.replace('/', '.')}.yaml`;
 
-export const textOf = (object: BundleObject): string => definitionText(escaped(written(object)));
+const textOf = (object: BundleObject): string => definitionText(escaped(written(object)));
 
 /** Everything but the secrets, one file for each object, always in the same order and form. */
 export async function exportFiles(s: BundleParts, by: string): Promise<{ files: { path: string; text: string }[] }> {

@@ -3,7 +3,7 @@ import { flag, id, instant, json, number, oneOf, orElse, orNull, text } from './
 import { type Database, idBytes } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
-export const BACKUP_STATES = ['running', 'done', 'failed'] as const;
+const BACKUP_STATES = ['running', 'done', 'failed'] as const;
 const COLUMNS = {
   id,
   state: oneOf(BACKUP_STATES),
@@ -27,7 +27,7 @@ const COLUMNS = {
 export type BackupRow = RowOf<typeof COLUMNS>;
 
 const Plan = z.object({ everyHours: z.number(), keep: z.number(), recipient: z.string(), results: z.boolean() });
-export type BackupPlanRow = z.output<typeof Plan>;
+type BackupPlanRow = z.output<typeof Plan>;
 const PLAN = orElse(orNull(json(Plan)), null);
 
 /** Backups and their schedule. Instants are epoch ms. */

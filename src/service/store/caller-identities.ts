@@ -14,7 +14,6 @@ const Rule = z.object({
   thumbprint: z.string().nullable(),
   subject: z.string().nullable(),
 });
-export type IdentityRule = z.output<typeof Rule>;
 const COLUMNS = {
   id,
   callerId: id,

@@ -5,8 +5,8 @@ import { migrate } from './migrate.ts';
 import { MIGRATIONS } from './migrations.ts';
 
 /** A value as text; bytes in base64. What kind it is, the column says. */
-export type SnapshotRow = (string | null)[];
-export interface SnapshotPart {
+type SnapshotRow = (string | null)[];
+interface SnapshotPart {
   table: string;
   columns: string[];
   rows: SnapshotRow[];

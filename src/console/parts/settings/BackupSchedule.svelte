@@ -47,7 +47,9 @@
     </dd>
     {#if now.next_at}
       <dt>Next</dt>
-      <dd><Time at={now.next_at} /></dd>
+      <dd>
+        {#if Date.parse(now.next_at) > Date.now()}<Time at={now.next_at} />{:else}now{/if}
+      </dd>
     {/if}
     <dt>Folder</dt>
     <dd class="mono">{now.folder}</dd>
