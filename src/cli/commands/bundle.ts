@@ -1,4 +1,5 @@
 import type { ComparedBundle } from '../../api/bundles.ts';
+import { fieldValueText } from '../../api/field-value.ts';
 import { EXIT, Outcome } from '../exit.ts';
 import { readText } from '../read-text.ts';
 import { noun, task, verb } from '../row.ts';
@@ -15,7 +16,7 @@ const STATES: Record<Item['state'], string> = {
   only_here: 'only here',
 };
 const short = (value: unknown): string => {
-  const shown = value === undefined ? '(nothing)' : typeof value === 'string' ? value : JSON.stringify(value);
+  const shown = fieldValueText(value);
   return shown.length > 60 ? `${shown.slice(0, 59)}\u2026` : shown;
 };
 const isDifferent = (one: Item): boolean => one.state !== 'same' && one.state !== 'only_here';

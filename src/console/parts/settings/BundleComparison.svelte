@@ -1,5 +1,6 @@
 <script lang="ts">
   import type { ComparedBundle } from '../../../api/bundles.ts';
+  import { fieldValueText } from '../../../api/field-value.ts';
 
   const { compared }: { compared: ComparedBundle } = $props();
   type Item = ComparedBundle['items'][number];
@@ -12,11 +13,11 @@
     only_here: { label: 'only here', class: '' },
   };
   const shown = $derived(compared.items.filter((one) => one.state !== 'same' && one.state !== 'only_here'));
-  const text = (value: unknown) => (value === undefined ? '(nothing)' : typeof value === 'string' ? value : JSON.stringify(value));
+  const counts = $derived(Object.entries(compared.counts).filter(([, count]) => count > 0));
 </script>
 
 <p class="mt-3" role="status">
-  {#each Object.entries(compared.counts) as [state, count], at (state)}{at > 0 ? ', ' : ''}<b class="tabular-nums">{count}</b>
+  {#each counts as [state, count], at (state)}{at > 0 ? ', ' : ''}<b class="tabular-nums">{count}</b>
     {STATES[state as Item['state']].label}{/each}.
 </p>
 {#if compared.problems.length > 0}
@@ -40,8 +41,8 @@
             >
             <td data-label="State" class={STATES[one.state].class}>{at === 0 ? STATES[one.state].label : ''}</td>
             <td data-label="Field" class="mono">{field?.path ?? ''}</td>
-            <td data-label="Here" class="mono break-all">{field ? text(field.here) : ''}</td>
-            <td data-label="Bundle" class="mono break-all">{field ? text(field.bundle) : ''}</td>
+            <td data-label="Here" class="mono break-words">{field ? fieldValueText(field.here) : ''}</td>
+            <td data-label="Bundle" class="mono break-words">{field ? fieldValueText(field.bundle) : ''}</td>
           </tr>
         {/each}
         {#if one.note}<tr><td></td><td colspan="4" class="text-base-content/70">{one.note}</td></tr>{/if}
