@@ -2,6 +2,14 @@
 export type Json = Record<string, unknown>;
 export const record = (value: unknown): Json => (typeof value === 'object' && value !== null && !Array.isArray(value) ? (value as Json) : {});
 export const text = (value: unknown): string | undefined => (typeof value === 'string' ? value : undefined);
+/** The document in a text, or null where it is not JSON. */
+export function parsedJson(text: string): unknown {
+  try {
+    return JSON.parse(text);
+  } catch {
+    return null;
+  }
+}
 /** The value that an object of ours holds under a word from elsewhere; nothing for `constructor` and its kin. */
 export const own = <T>(table: Readonly<Record<string, T>>, word: string): T | undefined => (Object.hasOwn(table, word) ? table[word] : undefined);
 

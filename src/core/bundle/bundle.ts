@@ -1,4 +1,5 @@
 import { createHash } from 'node:crypto';
+import { own } from '../json.ts';
 
 /** What a bundle is made of, in the order in which it is imported. */
 export const BUNDLE_KINDS = ['provider', 'client', 'connection', 'caller', 'job'] as const;
@@ -39,12 +40,11 @@ export interface Compared {
 }
 
 const isPlain = (value: unknown): value is Record<string, unknown> => typeof value === 'object' && value !== null && !Array.isArray(value);
-const isMap = (value: unknown): value is Record<string, unknown> => isPlain(value);
 
 /** Text of a value with its keys in order: the same value, the same text. */
 export function canonical(value: unknown): string {
   if (Array.isArray(value)) return `[${value.map(canonical).join(',')}]`;
-  if (isMap(value))
+  if (isPlain(value))
     return `{${Object.keys(value)
       .filter((key) => value[key] !== undefined)
       .sort()
@@ -65,10 +65,10 @@ export function fieldChanges(here: unknown, bundle: unknown, path = ''): FieldCh
   }
   if (Array.isArray(here) && Array.isArray(bundle) && here.length === bundle.length && here.some(isPlain))
     return here.flatMap((one, at) => fieldChanges(one, bundle[at], `${path}.${at}`));
-  return canonical(here) === canonical(bundle) ? [] : [{ path, here, bundle }];
+  const isSame = (here === undefined) === (bundle === undefined) && canonical(here) === canonical(bundle); // nothing is not null
+  return isSame ? [] : [{ path, here, bundle }];
 }
 
-const own = (object: Record<string, unknown>, key: string): unknown => (Object.hasOwn(object, key) ? object[key] : undefined);
 const keyOf = ({ kind, name }: Pick<BundleObject, 'kind' | 'name'>): string => `${kind}:${name}`;
 
 /**

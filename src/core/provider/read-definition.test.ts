@@ -1,7 +1,8 @@
-import { readFileSync } from 'node:fs';
+import { readdirSync, readFileSync } from 'node:fs';
 import { expect, test } from 'vitest';
 import { Fault } from '../fault.ts';
-import { readDefinition } from './read-definition.ts';
+import { definitionSchema } from './json-schema.ts';
+import { definitionText, EMPTY_LISTS_KEPT, readDefinition } from './read-definition.ts';
 
 const EELGRASS = readFileSync(new URL('../../../definitions/eelgrass.yaml', import.meta.url), 'utf8');
 
@@ -9,6 +10,25 @@ test('the definition that ships is good, as YAML and as JSON', () => {
   const read = readDefinition(EELGRASS);
   expect(read.dialect).toMatchObject({ rotation: 'each_use', reuse: 'grace', reuse_grace_seconds: 30, assumed_life_seconds: 1800, pkce: 'S256' });
   expect(readDefinition(JSON.stringify(read))).toEqual(read);
+});
+
+const SHIPPED = new URL('../../../definitions/', import.meta.url);
+test.each(readdirSync(SHIPPED).filter((one) => one.endsWith('.yaml')))('%s, written as text and read again, is the same', (name) => {
+  const read = readDefinition(readFileSync(new URL(name, SHIPPED), 'utf8'));
+  expect(readDefinition(definitionText(read))).toEqual(read);
+});
+
+test('an empty list is left out only where its default is the empty list', () => {
+  const counting = new Set<string>();
+  const walk = (schema: unknown): void => {
+    if (typeof schema !== 'object' || schema === null) return;
+    const { properties = {}, required = [] } = schema as { properties?: Record<string, Record<string, unknown>>; required?: string[] };
+    for (const [name, one] of Object.entries(properties))
+      if (one.type === 'array' && !one.minItems && !required.includes(name) && JSON.stringify(one.default) !== '[]') counting.add(name);
+    for (const one of Object.values(schema)) walk(one);
+  };
+  walk(definitionSchema());
+  expect([...counting].sort()).toEqual([...EMPTY_LISTS_KEPT].sort());
 });
 
 const line = (text: string) => EELGRASS.split('\n').findIndex((one) => one.includes(text)) + 1;

@@ -41,9 +41,22 @@ export function readDefinition(text: string): ProviderDefinition {
 /** The names of 0.6 that a definition file still uses, each with its present one; of a file that was read. */
 export const formerNamesIn = (text: string): string[] => withPresentNames(parseDocument(text, { uniqueKeys: false }).toJS());
 
-/** A definition as YAML, for people to read and change; empty lists and objects are left out. */
+/** Lists that mean something when they are empty: if one were left out, its default would be read back. A test compares them with the schema. */
+export const EMPTY_LISTS_KEPT: ReadonlySet<string> = new Set([
+  'response_types_supported',
+  'grant_types_supported',
+  'code_challenge_methods_supported',
+  'token_endpoint_auth_signing_alg_values_supported',
+  'prompt_values_supported',
+  'dpop_signing_alg_values_supported',
+  'approved',
+  'rejected',
+  'scopes',
+]);
+
+/** A definition as YAML, for people to read and change; empty lists and objects are left out where that means the same. */
 export const definitionText = (document: unknown): string =>
-  stringify(document, (_key, value: unknown) => (isEmpty(value) ? undefined : value), { lineWidth: 160 });
+  stringify(document, (key, value: unknown) => (isEmpty(value) && !EMPTY_LISTS_KEPT.has(String(key)) ? undefined : value), { lineWidth: 160 });
 
 const isEmpty = (value: unknown): boolean =>
   Array.isArray(value) ? value.length === 0 : typeof value === 'object' && value !== null && Object.keys(value).length === 0;
