@@ -14,6 +14,11 @@ const CONNECTIONS_SHOWN = 2_000;
 
 /** Everything for one page: clients and connections by what they can do, permissions that could be less, people on whom schedules depend. */
 export async function showPrivilege(s: PrivilegeParts): Promise<PrivilegeShown> {
+  const report = await reportOf(s);
+  return { ...report, connections: report.connections.slice(0, CONNECTIONS_SHOWN) };
+}
+
+async function reportOf(s: PrivilegeParts): Promise<PrivilegeShown> {
   const now = s.ports.clock.now();
   const definitions = new Map<string, { definition: ProviderDefinition; type: string; environment: string; says: ReturnType<typeof privilegeOf> }>();
   const clients: PrivilegeShown['clients'] = [];
@@ -36,15 +41,18 @@ export async function showPrivilege(s: PrivilegeParts): Promise<PrivilegeShown> 
   const calls = await s.store.savedCalls.callsOf(listed.map((one) => one.id));
   const users = new Map<string, Set<string>>();
   for (const one of uses) users.set(one.connection, (users.get(one.connection) ?? new Set()).add(one.caller));
+  const fetched = new Set(uses.filter((use) => use.tokens > 0).map((use) => use.connection));
+  const jobsOf = new Map<string, typeof jobs>();
+  for (const job of jobs) jobsOf.set(job.connectionId, [...(jobsOf.get(job.connectionId) ?? []), job]);
   const connections = listed.flatMap((one): PrivilegeShown['connections'] => {
     const client = definitions.get(`${one.provider}/${one.client}`);
     if (!client || one.facts.intent === 'revoked') return [];
-    const own = jobs.filter((job) => job.connectionId === one.id);
+    const own = jobsOf.get(one.id) ?? [];
     const granted = one.grantedScopes ?? one.scopes;
     const { power, width, unneeded, isKnown } = privilegeOfConnection({
       ...{ name: one.name, definition: client.definition, clientType: client.type, shared: one.shared, granted, operations: one.operations },
       calls: [...(calls.get(one.id) ?? []), ...own.flatMap((job) => (job.settings.call ? [job.settings.call] : []))],
-      hasTokensIssued: uses.some((use) => use.connection === one.name && use.tokens > 0),
+      hasTokensIssued: fetched.has(one.name),
     });
     return [
       {
@@ -57,7 +65,7 @@ export async function showPrivilege(s: PrivilegeParts): Promise<PrivilegeShown> 
   connections.sort((a, b) => rank(b.power) - rank(a.power) || (a.name < b.name ? -1 : 1));
   clients.sort((a, b) => rank(b.power) - rank(a.power) || (a.name < b.name ? -1 : 1));
   return {
-    ...{ at: iso(now), connections: connections.slice(0, CONNECTIONS_SHOWN), connections_total: connections.length, clients },
+    ...{ at: iso(now), connections, connections_total: connections.length, clients },
     ...{ callers: await permissionsOf(s, uses), dependents: dependentsOf(connections), days: DAYS },
   };
 }
@@ -95,9 +103,9 @@ function dependentsOf(connections: PrivilegeShown['connections']): PrivilegeShow
   return [...found.values()].sort((a, b) => b.jobs.length + b.callers.length - (a.jobs.length + a.callers.length));
 }
 
-/** One row for each connection; formulas in spreadsheets are guarded against. */
+/** One row for each connection, of all of them; formulas in spreadsheets are guarded against. */
 export async function exportPrivilege(s: PrivilegeParts, { actor }: Pick<Command<'exportPrivilege'>, 'actor'>): Promise<{ name: string; text: string }> {
-  const { connections, at } = await showPrivilege(s);
+  const { connections, at } = await reportOf(s);
   const rows = connections.map((one) => ({
     ...{ connection: one.name, client: one.client, environment: one.environment, privilege: one.power ?? 'not known', reaches: one.width.replaceAll('_', ' ') },
     ...{
