@@ -21,6 +21,10 @@ export interface ClientCredentials {
 /** application/x-www-form-urlencoded, as RFC 6749 Appendix B asks: `+` for a space, `*-._` kept. */
 const formEncode = (text: string): string => new URLSearchParams({ v: text }).toString().slice(2);
 
+/** The header of `client_secret_basic`: id and secret are form-encoded before they are joined (RFC 6749 §2.3.1). */
+export const basicAuthorization = (clientId: string, secret: string, encode = formEncode): string =>
+  `Basic ${Buffer.from(`${encode(clientId)}:${encode(secret)}`, 'utf8').toString('base64')}`;
+
 const ASSERTION_LIFE_SECONDS = 120;
 const ASSERTION_TYPE = 'urn:ietf:params:oauth:client-assertion-type:jwt-bearer';
 
@@ -38,11 +42,9 @@ export async function authenticateClient(
   const { clientId, method } = credentials;
   const secret = credentials.secret?.reveal() ?? '';
   switch (method) {
-    case 'client_secret_basic': {
-      const encode = definition.dialect.basic_encoding === 'raw' ? (text: string) => text : formEncode;
-      headers.authorization = `Basic ${Buffer.from(`${encode(clientId)}:${encode(secret)}`, 'utf8').toString('base64')}`;
+    case 'client_secret_basic':
+      headers.authorization = basicAuthorization(clientId, secret, definition.dialect.basic_encoding === 'raw' ? (text) => text : formEncode);
       return;
-    }
     case 'client_secret_post':
       parameters.set('client_id', clientId).set('client_secret', secret);
       return;

@@ -1,5 +1,4 @@
 import { createLocalJWKSet, decodeJwt, errors, type JSONWebKeySet, type JWTPayload, jwtVerify } from 'jose';
-import type { ProviderDefinition } from '../provider/definition.ts';
 import type { Secret } from '../secret.ts';
 
 const SKEW_SECONDS = 120;
@@ -18,9 +17,8 @@ export interface ExpectedIdToken {
 export type IdTokenVerdict = { kind: 'good'; claims: JWTPayload } | { kind: 'odd'; why: string };
 
 /** Checks an ID token (OpenID Connect Core §3.1.3.7): issuer, audience, authorized party, times and nonce always, the signature where keys are published. */
-export async function checkIdToken(token: Secret, definition: Pick<ProviderDefinition, 'server'>, expected: ExpectedIdToken): Promise<IdTokenVerdict> {
+export async function checkIdToken(token: Secret, issuer: string | undefined, expected: ExpectedIdToken): Promise<IdTokenVerdict> {
   const odd = (why: string): IdTokenVerdict => ({ kind: 'odd', why });
-  const { issuer } = definition.server;
   if (issuer === undefined) return odd('The definition names no issuer to compare it with.');
   let claims: JWTPayload;
   try {

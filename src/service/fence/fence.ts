@@ -2,6 +2,7 @@ import { z } from 'zod';
 import { looks } from '../../api/looks.ts';
 import { fenceProof, isFenceProof, type Judgment, judge, type Standing } from '../../core/fence/fence.ts';
 import { base64url } from '../../core/identifiers.ts';
+import { parsedJson } from '../../core/json.ts';
 import type { Send } from '../../core/oauth/wire.ts';
 import type { History } from '../history/index.ts';
 import { iso } from '../iso.ts';
@@ -55,7 +56,7 @@ export interface FenceParts {
 export interface Fence {
   /** Answers another installation; null: it is a stranger, or forged. */
   answer(message: unknown): Promise<object | null>;
-  /** Looks for others now and then, the first time at once. */
+  /** Checks for others every 15 s, the first time at once. */
   run(stop: AbortSignal): Promise<void>;
 }
 
@@ -103,7 +104,7 @@ export function fence(s: FenceParts): Fence {
       limitBytes: 10_000,
     });
     if (answer.kind !== 'answer' || answer.status !== 200) return null;
-    const read = Answered.safeParse(parsed(answer.body));
+    const read = Answered.safeParse(parsedJson(answer.body));
     if (!read.success || !isFenceProof(read.data.proof, fenceProof(s.key, 'answer', challenge, read.data, [read.data.held, read.data.gaveWayTo]))) return null;
     return read.data;
   };
@@ -147,7 +148,7 @@ export function fence(s: FenceParts): Fence {
       return { installation, generation, restore, held, gaveWayTo, proof: fenceProof(s.key, 'answer', challenge, mine, [held, gaveWayTo]) };
     },
     run: (stop) =>
-      keepRounds({ ports: s.ports, everyMs: EVERY_MS, failed: 'other installations were not looked for; retrying', stop }, async () => {
+      keepRounds({ ports: s.ports, everyMs: EVERY_MS, failed: 'other installations could not be checked; retrying', stop }, async () => {
         const { formerUrl } = await standing();
         // Our own address is asked too: another installation may answer there by now.
         for (const url of new Set([formerUrl, s.publicUrl])) if (url !== null && !stop.aborted) await look(url);
@@ -155,11 +156,3 @@ export function fence(s: FenceParts): Fence {
       }),
   };
 }
-
-const parsed = (text: string): unknown => {
-  try {
-    return JSON.parse(text);
-  } catch {
-    return null;
-  }
-};

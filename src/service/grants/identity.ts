@@ -60,10 +60,10 @@ async function fromIdToken(
   if (definition.server.jwks_uri !== undefined && keys === null)
     return { account: null, warning: null, odd: 'The keys with which ID tokens are signed could not be read.' };
   const expected = { clientId: asked.clientId, nonce: asked.nonce, now: ports.clock.now() };
-  let verdict = await checkIdToken(idToken, definition, { ...expected, keys });
+  let verdict = await checkIdToken(idToken, definition.server.issuer, { ...expected, keys });
   if (verdict.kind === 'odd' && definition.server.jwks_uri !== undefined) {
     published.delete(definition.server.jwks_uri); // its keys may have changed since they were read
-    verdict = await checkIdToken(idToken, definition, { ...expected, keys: await keysAt(ports, definition.server.jwks_uri) });
+    verdict = await checkIdToken(idToken, definition.server.issuer, { ...expected, keys: await keysAt(ports, definition.server.jwks_uri) });
   }
   if (verdict.kind === 'odd') return { account: null, warning: null, odd: `The ID token was not accepted. ${verdict.why}` };
   return { account: accountOf(verdict.claims), warning: null, odd: null };

@@ -3,6 +3,8 @@ import { z } from 'zod';
 import type { IdentityProviderShown, SetIdentityProvider } from '../../api/identity.ts';
 import { Fault } from '../../core/fault.ts';
 import { base64url } from '../../core/identifiers.ts';
+import { parsedJson } from '../../core/json.ts';
+import { basicAuthorization } from '../../core/oauth/client-authentication.ts';
 import { checkIdToken } from '../../core/oauth/id-token.ts';
 import { codeChallenge, codeVerifier } from '../../core/oauth/pkce.ts';
 import type { Send } from '../../core/oauth/wire.ts';
@@ -88,10 +90,8 @@ export function identitySignIn(s: Parts): IdentitySignIn {
     const isBasic = secret !== null && metadata.token_endpoint_auth_methods_supported.includes('client_secret_basic');
     const body = new URLSearchParams({ grant_type: 'authorization_code', code, redirect_uri: redirectUri, code_verifier: verifier });
     const headers: Record<string, string> = { 'content-type': 'application/x-www-form-urlencoded', accept: 'application/json' };
-    if (isBasic && secret) {
-      const encoded = [row.clientId, secret.reveal()].map((text) => encodeURIComponent(text).replaceAll('%20', '+')).join(':'); // RFC 6749 §2.3.1
-      headers.authorization = `Basic ${Buffer.from(encoded).toString('base64')}`;
-    } else {
+    if (isBasic && secret) headers.authorization = basicAuthorization(row.clientId, secret.reveal());
+    else {
       body.set('client_id', row.clientId);
       if (secret) body.set('client_secret', secret.reveal());
     }
@@ -106,13 +106,13 @@ export function identitySignIn(s: Parts): IdentitySignIn {
         `The provider rejected the code (${answer.status}).`,
         'Compare client ID, secret and redirect URI with those at the provider: Settings > Sign-in.',
       );
-    const read = Tokens.safeParse(jsonOf(answer.body));
+    const read = Tokens.safeParse(parsedJson(answer.body));
     if (!read.success) throw refused('The provider sent no ID token.');
     return read.data;
   };
   const verified = async (row: IdentityProviderRow, metadata: IdentityMetadata, token: string, nonce: string): Promise<JWTPayload> => {
     const check = (keys: Awaited<ReturnType<ProviderDocuments['keys']>>) =>
-      checkIdToken(new Secret(token), { server: { issuer: row.issuer } as never }, { clientId: row.clientId, nonce, keys, now: s.ports.clock.now() });
+      checkIdToken(new Secret(token), row.issuer, { clientId: row.clientId, nonce, keys, now: s.ports.clock.now() });
     const keys = await documents.keys(metadata);
     const first = await check(keys);
     if (first.kind === 'good') return first.claims;
@@ -254,18 +254,10 @@ export function identitySignIn(s: Parts): IdentitySignIn {
   };
 }
 
-const jsonOf = (text: string): unknown => {
-  try {
-    return JSON.parse(text);
-  } catch {
-    return null;
-  }
-};
-
 async function openCookie(sealer: Sealer, cookie: string | undefined): Promise<z.output<typeof Begun> | null> {
   if (cookie === undefined || cookie.length > 2_000) return null;
   try {
-    const read = Begun.safeParse(jsonOf((await sealer.open(COOKIE_PLACE, Buffer.from(cookie, 'base64url'))).reveal()));
+    const read = Begun.safeParse(parsedJson((await sealer.open(COOKIE_PLACE, Buffer.from(cookie, 'base64url'))).reveal()));
     return read.success ? read.data : null;
   } catch {
     return null; // made up, or of before a key was deleted

@@ -1,3 +1,4 @@
+import { LRUCache } from 'lru-cache';
 import type { z } from 'zod';
 import type {
   Account,
@@ -10,7 +11,7 @@ import type {
   SecondStep,
   SignIn,
 } from '../../api/operators.ts';
-import { ROLES, type Role } from '../../api/roles.ts';
+import { atLeast, type Role } from '../../api/roles.ts';
 import { Fault } from '../../core/fault.ts';
 import { base64url } from '../../core/identifiers.ts';
 import { CONFIRMED_MS, type SignedInOperator } from '../asked.ts';
@@ -53,7 +54,7 @@ export function operators(s: OperatorParts) {
   const guard = passwords(s);
   const factors = secondFactors(s);
   const { clock, random } = s.ports;
-  const used = new Map<string, number>();
+  const used = new LRUCache<string, number>({ max: USED_KEPT });
   const note = (operator: { name: string }, kind: string, says: string, data?: Record<string, unknown>): void =>
     s.history.add({ actor: operator.name, kind, subject: `operator:${operator.name}`, says, ...(data ? { data } : {}) });
 
@@ -84,7 +85,6 @@ export function operators(s: OperatorParts) {
   const noteUse = (session: SessionRow, address: string): void => {
     const now = clock.now();
     if (now - (used.get(session.id) ?? session.lastUsedAt ?? 0) < USED_EVERY_MS && session.address === address) return;
-    if (used.size >= USED_KEPT) used.clear();
     used.set(session.id, now);
     void s.store.sessions.used(session.id, now, address.slice(0, 64)).catch(() => undefined); // it is written down with the next use
   };
@@ -243,7 +243,7 @@ export function operators(s: OperatorParts) {
     },
     /** @throws {Fault} INPUT_INVALID */
     async addToken(operator: SignedInOperator, input: z.output<typeof AddPersonalToken>, from: From) {
-      if (ROLES.indexOf(input.role) > ROLES.indexOf(operator.role))
+      if (!atLeast(operator.role, input.role))
         throw new Fault('INPUT_INVALID', { places: [{ path: 'role', why: `Your own role is ${operator.role}: a token can do no more.` }] });
       const tokens = (await s.store.sessions.ofOperator(operator.id)).filter((one) => one.kind === 'token');
       if (tokens.length >= TOKENS_MOST) throw new Fault('INPUT_INVALID', { detail: `You have ${TOKENS_MOST} personal tokens.`, remedy: 'Revoke one first.' });
@@ -284,7 +284,7 @@ export function operators(s: OperatorParts) {
 }
 export type Operators = ReturnType<typeof operators>;
 
-const lesser = (a: Role, b: Role): Role => (ROLES.indexOf(a) <= ROLES.indexOf(b) ? a : b);
+const lesser = (a: Role, b: Role): Role => (atLeast(a, b) ? b : a);
 
 const confirmationNeeded = (operator: SignedInOperator): Fault =>
   operator.kind === 'token'

@@ -4,8 +4,10 @@ import { LRUCache } from 'lru-cache';
 import { z } from 'zod';
 import { ASSERTION_MOST, claimsOf, matchesClaims, verifyAssertion } from '../../core/callers/assertion.ts';
 import type { Send } from '../../core/oauth/wire.ts';
+import { metadataUrl } from '../../core/sign-in/oidc.ts';
 import { hashOf } from '../hash.ts';
 import type { Changes } from '../history/index.ts';
+import { published } from '../outgoing/index.ts';
 import type { Ports } from '../ports.ts';
 import type { CallerIdentityStore, KnownIdentity } from '../store/caller-identities.ts';
 import type { CallerDirectory, KnownCaller } from './caller-directory.ts';
@@ -18,14 +20,10 @@ export interface Assertions {
   ofCertificate(header: string, clientId: string | null): Promise<{ caller: KnownCaller } | { wrong: string }>;
 }
 
-const KEYS_KEPT_MS = 10 * 60_000;
-/** An unknown key may be a new one: the keys are fetched again, but not for everyone who asks. */
-const AGAIN_MS = 30_000;
-const FETCH_MS = 5_000;
-const DOCUMENT_MOST = 200_000;
+const LIMITS = { deadlineMs: 5_000, limitBytes: 200_000, keptMs: 10 * 60_000, places: 200, keys: 100 };
 const USED_EVERY_MS = 60_000;
 const OWN_KEPT_MS = 15 * 60_000;
-const Keys = z.object({ keys: z.array(z.looseObject({ kty: z.string() })).max(100) });
+const Metadata = z.object({ issuer: z.string(), jwks_uri: z.string() });
 
 export function assertions(s: {
   store: CallerIdentityStore;
@@ -46,41 +44,22 @@ export function assertions(s: {
     });
     return known;
   };
-  const forced = new LRUCache<string, number>({ max: 200 });
-  const fetched = new LRUCache<string, { keys: JSONWebKeySet; at: number }>({ max: 200 });
-  const json = async (url: string): Promise<unknown> => {
-    const answer = await s.send({ method: 'GET', url, headers: { accept: 'application/json' }, deadlineMs: FETCH_MS, limitBytes: DOCUMENT_MOST });
-    if (answer.kind !== 'answer' || answer.status !== 200 || answer.cut) return null;
-    try {
-      return JSON.parse(answer.body);
-    } catch {
-      return null;
-    }
-  };
-  /** Keys of an issuer by its own metadata (OpenID Connect Discovery §4), or of an address; what was known stays while it does not answer. */
-  const keysAt = async (rule: KnownIdentity['rule'], again: boolean): Promise<JSONWebKeySet | null> => {
-    if (rule.jwks !== null) return rule.jwks as unknown as JSONWebKeySet;
-    const place = rule.jwks_url ?? rule.issuer ?? '';
-    const kept = fetched.get(place);
-    const now = s.ports.clock.now();
-    const isFresh = again ? now - (forced.get(place) ?? Number.NEGATIVE_INFINITY) < AGAIN_MS : kept !== undefined && now - kept.at < KEYS_KEPT_MS;
-    if (kept && isFresh) return kept.keys;
-    if (again) forced.set(place, now);
-    let url = rule.jwks_url;
-    if (url === null) {
-      const metadata = z
-        .object({ issuer: z.string(), jwks_uri: z.string() })
-        .safeParse(await json(`${place.replace(/\/$/, '')}/.well-known/openid-configuration`));
-      if (!metadata.success || metadata.data.issuer !== rule.issuer) return kept?.keys ?? null;
-      url = metadata.data.jwks_uri;
-    }
-    const read = Keys.safeParse(await json(url));
-    if (!read.success) {
-      s.ports.log.warn({ event: 'callers.keys_not_fetched', url }, 'the public keys of callers could not be fetched; those known stay in use');
-      return kept?.keys ?? null;
-    }
-    fetched.set(place, { keys: read.data as JSONWebKeySet, at: now });
-    return read.data as JSONWebKeySet;
+  const documents = published({ send: s.send, ports: s.ports, limits: LIMITS });
+  /** Keys of an issuer by its own metadata (OpenID Connect Discovery §4), or of an address. */
+  const keysAt = async ({ jwks, jwks_url, issuer }: KnownIdentity['rule'], again: boolean): Promise<JSONWebKeySet | null> => {
+    if (jwks !== null) return jwks as unknown as JSONWebKeySet;
+    return documents.kept(jwks_url ?? issuer ?? '', again, async () => {
+      let url = jwks_url;
+      if (url === null) {
+        const metadata = Metadata.safeParse(await documents.json(metadataUrl(issuer ?? '')));
+        if (!metadata.success || metadata.data.issuer !== issuer) return null;
+        url = metadata.data.jwks_uri;
+      }
+      const keys = await documents.keys(url);
+      if (keys === null)
+        s.ports.log.warn({ event: 'callers.keys_not_fetched', url }, 'the public keys of callers could not be fetched; those known stay in use');
+      return keys;
+    });
   };
   const noted = new LRUCache<string, number>({ max: 5_000 });
   const found = async (identity: KnownIdentity): Promise<{ caller: KnownCaller } | { wrong: string }> => {
