@@ -276,7 +276,8 @@ test(
     // biome-ignore lint/suspicious/noTemplateCurlyInString: a variable of a bundle
     writeFileSync(client, readFileSync(client, 'utf8').replace(id, '${CLIENT_ID}'));
     writeFileSync(join(home, 'live.yaml'), `CLIENT_ID: ${id}\n`);
-    expect((await run('compare', folder)).out).toContain('CLIENT_ID has no value');
+    const unfilled = await run('compare', folder);
+    expect([unfilled.code, unfilled.out, unfilled.err]).toEqual([1, expect.stringContaining('CLIENT_ID has no value'), expect.stringContaining('1 problem.')]);
     expect((await run('compare', folder, '--check', '--variables', join(home, 'live.yaml'))).code).toBe(0);
     await call('addCaller', { body: { name: 'later', connections: [] } });
     await run('export', folder, '--variables', join(home, 'live.yaml'));
@@ -286,7 +287,7 @@ test(
     await call('removeCaller', { params: { caller: 'later' } });
     const drift = await run('compare', folder, '--check', '--variables', join(home, 'live.yaml'));
     expect([drift.code, drift.out, drift.err]).toEqual([1, expect.stringMatching(/caller later\s+new/), expect.stringContaining('differ')]);
-    expect((await run('import', folder, '--yes', '--variables', join(home, 'live.yaml'))).out).toContain('Imported 1 objects');
+    expect((await run('import', folder, '--yes', '--variables', join(home, 'live.yaml'))).out).toContain('Imported 1 object.');
     mkdirSync(join(home, 'other'));
     writeFileSync(join(home, 'other', 'x'), '');
     expect((await run('export', join(home, 'other'))).err).toContain('has other files');

@@ -59,7 +59,7 @@ export const clientOperations = {
     method: 'POST',
     path: '/api/v1/clients/{provider}/{client}/secrets/{secret}/verify',
     access: 'operator',
-    says: 'Prove a secret by a request that can spend nothing, or with the next due renewal',
+    says: 'Verify a secret by a request that can spend nothing, or with the next due renewal',
     answer: Client,
   },
   retireSecret: {

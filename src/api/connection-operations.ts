@@ -142,7 +142,7 @@ export const connectionOperations = {
     method: 'POST',
     path: '/api/v1/connections/{connection}/revocation',
     access: 'operator',
-    says: 'Tell the provider now of a revocation that it does not know of yet',
+    says: 'Send a pending revocation to the provider now',
     answer: Revoked,
   },
   answerConsent: {

@@ -222,7 +222,7 @@ export type Connection = z.output<typeof Connection>;
 
 export const OpenConnection = z.strictObject({
   way: z.enum(WAYS).optional().describe('How the agreement travels back; left out: the usual way'),
-  client: ClientName.optional().describe('Another client of the same provider: the connection moves there once the new tokens are proved'),
+  client: ClientName.optional().describe('Another client of the same provider: the connection moves there once the new tokens are verified'),
   placeholders: z.record(z.string().max(40), z.string().max(200)).optional().describe('With another client: values that are requested at the connection'),
   end_oldest: z.boolean().default(false).describe('If the provider limits the number of refresh tokens: continue although the oldest one expires'),
   prepare: z.boolean().default(false).describe('Keep the new tokens beside those in use, for a stated switch'),
@@ -304,7 +304,7 @@ export const ConsentOutcome = z.object({
     .describe('A code that is entered on another device (RFC 8628)'),
   wants_pasted: z.boolean().describe('The address at which the browser stopped is pasted here'),
   authorization_url: z.string().nullable().describe('Where the browser goes; for the operator who opened it'),
-  moves_to: ClientName.nullable().describe('The client to which the connection moves once this is proved'),
+  moves_to: ClientName.nullable().describe('The client to which the connection moves once this is verified'),
   prepares: z.boolean(),
   decide: z.enum(['prepared', 'former', 'other_account', 'not_verified']).nullable().describe('The tokens wait beside those in use'),
   lifetime: Lifetime.nullable(),

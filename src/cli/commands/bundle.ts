@@ -1,5 +1,6 @@
 import type { ComparedBundle } from '../../api/bundles.ts';
 import { fieldValueText } from '../../api/field-value.ts';
+import { counted } from '../../api/vocabulary.ts';
 import { EXIT, Outcome } from '../exit.ts';
 import { readText } from '../read-text.ts';
 import { noun, task, verb } from '../row.ts';
@@ -58,7 +59,7 @@ export const bundle = () =>
         const { readVariables, writeFolder } = await import('../bundle-folder.ts');
         const { files } = await call('exportBundle');
         const { written: count, removed } = writeFolder(folder, files, readVariables(variables));
-        return line(`${files.length - 1} objects in ${folder}: ${count} files written, ${removed} removed.`, {
+        return line(`${counted(files.length - 1, 'object')} in ${folder}: ${counted(count, 'file')} written, ${removed} removed.`, {
           folder,
           files: files.length,
           written: count,
@@ -75,7 +76,8 @@ export const bundle = () =>
         const { readFolder, readVariables } = await import('../bundle-folder.ts');
         const all = await call('compareBundle', { body: { files: readFolder(folder), variables: readVariables(variables) } });
         const shown = compared(all);
-        return check && (all.problems.length > 0 || all.items.some(isDifferent)) ? failedWith(shown, 'The folder and the installation differ.') : shown;
+        if (all.problems.length > 0) return failedWith(shown, `The bundle has ${counted(all.problems.length, 'problem')}.`);
+        return check && all.items.some(isDifferent) ? failedWith(shown, 'The folder and the installation differ.') : shown;
       },
     ),
     task(
@@ -88,7 +90,7 @@ export const bundle = () =>
         const given = { files: readFolder(folder), variables: readVariables(variables) };
         const all = await call('compareBundle', { body: given });
         const shown = compared(all);
-        if (all.problems.length > 0) return failedWith(shown, `The bundle has ${all.problems.length} problems. Nothing was imported.`);
+        if (all.problems.length > 0) return failedWith(shown, `The bundle has ${counted(all.problems.length, 'problem')}. Nothing was imported.`);
         const differ = all.items.filter((one) => isDifferent(one) && (one.state !== 'removed' || remove));
         if (differ.length === 0) return shown;
         if (!yes) {
@@ -96,10 +98,10 @@ export const bundle = () =>
           await print(rk, shown);
         }
         const { confirmed } = await import('../ask.ts');
-        if (!(await confirmed(`Import ${differ.length} objects?`, yes))) return undefined;
+        if (!(await confirmed(`Import ${counted(differ.length, 'object')}?`, yes))) return undefined;
         const done = await call('importBundle', { body: { ...given, digest: all.digest, overwrite: overwrite === true, remove: remove === true } });
         const note = done.reconnect.length > 0 ? ` To connect now: ${done.reconnect.join(', ')}.` : '';
-        return line(`Imported ${differ.length} objects.${note}`, done);
+        return line(`Imported ${counted(differ.length, 'object')}.${note}`, done);
       },
     ),
     task(

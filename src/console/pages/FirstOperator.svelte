@@ -1,6 +1,7 @@
 <script lang="ts">
   import { push } from 'svelte-spa-router';
   import Field from '../ui/Field.svelte';
+  import PasswordField from '../ui/PasswordField.svelte';
   import ProblemNote from '../parts/ProblemNote.svelte';
   import Title from '../parts/Title.svelte';
   import { Doing } from '../state/loaded.svelte.ts';
@@ -26,17 +27,7 @@
   <Field id="name" label="Name" help="Lower-case letters, digits and . _ @ -"
     ><input id="name" class="input w-full" autocomplete="username" required bind:value={name} /></Field
   >
-  <Field id="password" label="Password" help="At least 10 characters"
-    ><input
-      id="password"
-      type="password"
-      minlength="10"
-      class="input w-full"
-      autocomplete="new-password"
-      required
-      bind:value={password}
-    /></Field
-  >
+  <PasswordField fresh bind:value={password} />
   <ProblemNote problem={making.problem} />
   <button class="btn btn-primary" disabled={making.busy}>Make the operator and sign in</button>
 </form>

@@ -4,7 +4,7 @@
   import Title from '../parts/Title.svelte';
   import { Doing, Loaded } from '../state/loaded.svelte.ts';
   import { call, session } from '../state/session.svelte.ts';
-  import Field from '../ui/Field.svelte';
+  import PasswordField from '../ui/PasswordField.svelte';
   import Time from '../ui/Time.svelte';
 
   const { params }: { params: { ticket: string } } = $props();
@@ -43,17 +43,7 @@
   </dl>
   <form class="max-w-sm" onsubmit={submit}>
     <input type="hidden" autocomplete="username" value={one.operator} />
-    <Field id="password" label="New password" help="At least 10 characters"
-      ><input
-        id="password"
-        type="password"
-        minlength="10"
-        class="input w-full"
-        autocomplete="new-password"
-        required
-        bind:value={password}
-      /></Field
-    >
+    <PasswordField label="New password" fresh bind:value={password} />
     <ProblemNote problem={joining.problem} />
     <button class="btn btn-primary" disabled={joining.busy}>Save password and sign in</button>
   </form>

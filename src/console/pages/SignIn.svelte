@@ -1,5 +1,6 @@
 <script lang="ts">
   import Field from '../ui/Field.svelte';
+  import PasswordField from '../ui/PasswordField.svelte';
   import ProblemNote from '../parts/ProblemNote.svelte';
   import { Doing, Loaded } from '../state/loaded.svelte.ts';
   import { look } from '../state/look.svelte.ts';
@@ -30,16 +31,7 @@
         <Field id="name" label="Operator name"
           ><input id="name" class="input w-full" autocomplete="username" required bind:value={name} /></Field
         >
-        <Field id="password" label="Password"
-          ><input
-            id="password"
-            type="password"
-            class="input w-full"
-            autocomplete="current-password"
-            required
-            bind:value={password}
-          /></Field
-        >
+        <PasswordField bind:value={password} />
         <ProblemNote problem={signing.problem} />
         <button class="btn btn-primary w-full" disabled={signing.busy}>Sign in</button>
       </form>{/if}
@@ -50,7 +42,7 @@
       No operator yet? On the machine where the service runs: <code>rk operator first --name NAME</code>
     </p>
     <button type="button" class="link text-sm mt-2" onclick={() => look.toggle()}
-      >{look.theme === 'kettle-day' ? 'Dark' : 'Light'} colours</button
+      >{look.theme === 'kettle-day' ? 'Dark' : 'Light'} colors</button
     >
   </main>
 </div>

@@ -68,7 +68,7 @@
                 >{/each}</select
             ></label
           >{#if other}<Reconnect connection={c.name} label={`Agree through ${other}`} client={other} strong={false} />{/if}<span
-            class="text-base-content/70">name, callers and history stay; what is in use stays until the new tokens are proved</span
+            class="text-base-content/70">name, callers and history stay; what is in use stays until the new tokens are verified</span
           >
         </div>
       {/if}

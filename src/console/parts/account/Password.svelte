@@ -1,7 +1,7 @@
 <script lang="ts">
   import { Doing } from '../../state/loaded.svelte.ts';
   import { call } from '../../state/session.svelte.ts';
-  import Field from '../../ui/Field.svelte';
+  import PasswordField from '../../ui/PasswordField.svelte';
   import ProblemNote from '../ProblemNote.svelte';
 
   /** One's own password. */
@@ -30,29 +30,14 @@
 <section class="max-w-2xl mt-8" aria-labelledby="own-account">
   <h2 id="own-account">Password</h2>
   <form onsubmit={change}>
-    <Field id="current-password" label="Current password">
-      <input
-        id="current-password"
-        type="password"
-        class="input w-full"
-        autocomplete="current-password"
-        required
-        maxlength="200"
-        bind:value={current}
-      />
-    </Field>
-    <Field id="new-password" label="New password" help="At least 10 characters. Your other sessions are signed out.">
-      <input
-        id="new-password"
-        type="password"
-        class="input w-full"
-        autocomplete="new-password"
-        required
-        minlength="10"
-        maxlength="200"
-        bind:value={password}
-      />
-    </Field>
+    <PasswordField id="current-password" label="Current password" bind:value={current} />
+    <PasswordField
+      id="new-password"
+      label="New password"
+      fresh
+      help="At least 10 characters. Your other sessions are signed out."
+      bind:value={password}
+    />
     <ProblemNote problem={changing.problem ?? ending.problem} />
     <button class="btn btn-primary btn-sm" disabled={changing.busy}>Change password</button>
     <button type="button" class="btn btn-sm" disabled={ending.busy} onclick={endOthers}>Sign out other sessions</button>

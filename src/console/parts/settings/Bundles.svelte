@@ -62,7 +62,7 @@
     {#if compared.problems.length === 0 && (compared.counts.removed > 0 || compared.counts.conflict > 0)}
       <div class="mt-3">
         {#if compared.counts.conflict > 0}<label class="flex gap-2 items-center"
-            ><input type="checkbox" class="checkbox checkbox-sm" bind:checked={overwrite} />Take the bundle where something was edited here</label
+            ><input type="checkbox" class="checkbox checkbox-sm" bind:checked={overwrite} />Overwrite what was edited here</label
           >{/if}
         {#if compared.counts.removed > 0}<label class="flex gap-2 items-center"
             ><input type="checkbox" class="checkbox checkbox-sm" bind:checked={remove} />Remove what is not in the bundle any more</label

@@ -48,8 +48,8 @@
     </dl>
     {#if reseal}
       <p role="status">
-        {reseal.state === 'running' ? 'Sealing everything under the new key' : 'Everything was sealed under a new key'}: {reseal.done.toLocaleString()}
-        of {reseal.total.toLocaleString()}, started by {reseal.started_by}
+        {reseal.state === 'running' ? 'Sealing everything under the new key' : 'Everything was sealed under a new key'}:
+        {reseal.done.toLocaleString()} of {reseal.total.toLocaleString()}, started by {reseal.started_by}
         <Time at={reseal.started_at} />
       </p>
       {#if reseal.state === 'running'}<progress
