@@ -9,6 +9,7 @@ import { writeReport } from './report.ts';
 import { type Measured, say } from './rig.ts';
 import { benchConsole, benchStartup } from './startup.ts';
 import { benchMemory, benchPause, benchTokens } from './tokens.ts';
+import { benchVersions } from './versions.ts';
 import { benchViews } from './views.ts';
 
 /** `npm run bench`: measures everything in one run on one machine, and writes docs/BENCHMARKS.md with its chart. */
@@ -24,8 +25,10 @@ const parts: [name: string, run: (databaseUrl: string, another: () => Promise<st
   ['views', benchViews],
   ['memory', (databaseUrl) => benchMemory(databaseUrl)],
   ['pause', (databaseUrl) => benchPause(databaseUrl)],
+  ['versions', benchVersions],
 ];
-const only = process.argv.slice(2);
+/** Some parts only; `NAME=FOLDER` is an earlier release that is built already. */
+const only = process.argv.slice(2).filter((one) => !one.includes('='));
 const folder = newFolder();
 const server = await startPrivateMariadb({ folder });
 const measured: Measured[] = [];

@@ -9,6 +9,14 @@ const CONCURRENCY = 50;
 const SLICE_SECONDS = 1;
 const SLICES = 16;
 
+/** Relayed calls a second in one slice; any that is rejected or breaks off ends the measuring. */
+export async function relayRate(url: string, paths: string[], authorization: string): Promise<number> {
+  const sent = paths.map((path) => ({ method: 'GET' as const, path, headers: { authorization } }));
+  const { non2xx, errors, requests } = await autocannon({ url, connections: CONCURRENCY, duration: SLICE_SECONDS, requests: sent });
+  if (non2xx > 0 || errors > 0) throw new Error(`${non2xx} relayed calls were rejected, ${errors} broke off`);
+  return requests.total / SLICE_SECONDS;
+}
+
 /** Relayed calls a second of one process, caller key and permission checked, token placed, quota counted; beside a bare proxy. */
 export async function benchRelay(databaseUrl: string): Promise<Measured[]> {
   const api = await startChild('bare-api.ts');
@@ -20,18 +28,12 @@ export async function benchRelay(databaseUrl: string): Promise<Measured[]> {
     const { names, requests } = await permitFresh(rig, seeder, 'r', 100, 400);
     await seeder.settled();
     const authorization = requests[0]?.headers.authorization ?? '';
-    const rate = async (url: string, paths: string[]): Promise<number> => {
-      const sent = paths.map((path) => ({ method: 'GET' as const, path, headers: { authorization } }));
-      const { non2xx, errors, requests: counted } = await autocannon({ url, connections: CONCURRENCY, duration: SLICE_SECONDS, requests: sent });
-      if (non2xx > 0 || errors > 0) throw new Error(`${non2xx} relayed calls were rejected, ${errors} broke off`);
-      return counted.total / SLICE_SECONDS;
-    };
     const ourPaths = names.map((name) => `/relay/${name}/tables?limit=20`);
     const theirPaths = names.map(() => '/v1/tables?limit=20');
     const compared = await alternate({
       what: 'relay',
-      ours: () => rate(rig.service.url, ourPaths),
-      theirs: () => rate(`http://127.0.0.1:${proxy.port}`, theirPaths),
+      ours: () => relayRate(rig.service.url, ourPaths, authorization),
+      theirs: () => relayRate(`http://127.0.0.1:${proxy.port}`, theirPaths, authorization),
       slices: SLICES,
       warmUp: 3,
     });

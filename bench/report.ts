@@ -58,6 +58,7 @@ Both sides of a ratio run in slices of about a second that alternate. The ratio 
 | relayed calls | a proxy of \`node:http\` and \`undici\` that checks nothing and sends a fixed token |
 | claims | the same claim with ten thousand connections behind it |
 | views | the same view with a hundred connections |
+| beside an earlier release | the same load on that release, each on a database of its own |
 
 ## Earlier versions
 

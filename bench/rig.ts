@@ -33,7 +33,7 @@ export async function timed(work: () => Promise<unknown>): Promise<number> {
 }
 
 /** Nothing is hurried here, and little is logged. */
-const LIMITS = { ...OWN_LIMITS, RUSTY_KETTLE_LOG_LEVEL: 'warn' };
+export const LIMITS = { ...OWN_LIMITS, RUSTY_KETTLE_LOG_LEVEL: 'warn' };
 
 export interface Rig {
   service: ServiceUnderTest;
@@ -51,12 +51,16 @@ export async function startRig(
   const masterKey = newMasterKey();
   const service = await startService({ databaseUrl, masterKey, environment: { ...LIMITS, ...environment } });
   const call = await signIn(service);
-  const document = change(localiseText(readFileSync(new URL('../definitions/eelgrass.yaml', import.meta.url), 'utf8'), standinPort));
+  await setUp(call, change(localiseText(readFileSync(new URL('../definitions/eelgrass.yaml', import.meta.url), 'utf8'), standinPort)));
+  return { service, call, masterKey };
+}
+
+/** A provider from its definition, and a client with a secret. */
+export async function setUp(call: ApiClient, document: string): Promise<void> {
   await call('addProvider', { body: { document } });
   const draft = await call('addClient', { body: { provider: 'eelgrass', name: 'bench' } });
   await call('changeClient', { params: { provider: 'eelgrass', client: 'bench' }, body: { revision: draft.revision, client_id: 'bench' } });
   await call('addSecret', { params: { provider: 'eelgrass', client: 'bench' }, body: { secret: 'bench-secret' } });
-  return { service, call, masterKey };
 }
 
 /** A further replica over the same database. */

@@ -91,7 +91,7 @@ const tokenRequests = (rig: Rig, id: string, key: string, names: string[]): Load
   }));
 
 /** Requests a second in one slice; any that is rejected or breaks off ends the measuring. */
-async function rate(load: Load): Promise<number> {
+export async function tokenRate(load: Load): Promise<number> {
   const { non2xx, errors, requests } = await run(load);
   if (non2xx > 0 || errors > 0) throw new Error(`${non2xx} requests were rejected, ${errors} broke off`);
   return requests.total / SLICE_SECONDS;
@@ -108,8 +108,8 @@ export async function benchTokens(databaseUrl: string): Promise<Measured[]> {
     const bare = await startChild('bare-handler.ts', [await answer.text()]);
     const compared = await alternate({
       what: 'tokens issued',
-      ours: () => rate({ url: rig.service.url, requests }),
-      theirs: () => rate({ url: `http://127.0.0.1:${bare.port}`, requests }),
+      ours: () => tokenRate({ url: rig.service.url, requests }),
+      theirs: () => tokenRate({ url: `http://127.0.0.1:${bare.port}`, requests }),
       slices: SLICES,
       warmUp: 3,
     });

@@ -30,7 +30,8 @@ export async function seedOthers(harbour: Harbour, call: ApiClient): Promise<voi
   ) => {
     const { byKey, scopes, endsInDays, listed, approval, ...rest } = more;
     const draft = await call('addClient', { body: { provider, name, title, ...rest } });
-    const there = await registerAtStandin(draft.registration_page ?? '', title, draft.redirect_uri, byKey ? certificate.certificate : '', {
+    const there = await registerAtStandin(draft.registration_page ?? '', title, draft.redirect_uri, {
+      certificate: byKey ? certificate.certificate : '',
       ...(listed ? { listed } : {}),
       ...(approval ? { approval } : {}),
     });

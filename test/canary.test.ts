@@ -132,7 +132,9 @@ test('known secrets go in by API, command line, consent and renewal', async () =
     ['wharfpost', others[1], {}],
   ] as const) {
     const draft = await recorded('addClient', { body: { provider, name: 'canary', placeholders } });
-    const there = await registerAtStandin(draft.registration_page ?? '', 'Canary', draft.redirect_uri, provider === 'ledgerfin' ? made.certificate : '');
+    const there = await registerAtStandin(draft.registration_page ?? '', 'Canary', draft.redirect_uri, {
+      certificate: provider === 'ledgerfin' ? made.certificate : '',
+    });
     secrets.set(`the secret at ${provider}`, there.secret);
     const key = { provider, client: 'canary' };
     await recorded('changeClient', {

@@ -237,7 +237,7 @@ test('a certificate made here: uploaded, compared, in use; another beside it; bo
   expect(made.secrets[0]).toMatchObject({ kind: 'certificate', state: 'active', key: { type: 'RSA 2048', subject: 'CN=Saltmarsh ledger' } });
   const shown = await call('showCertificate', { params: { ...params, secret: id } });
   expect([shown.pem, Buffer.from(shown.der ?? '', 'base64').length > 500]).toEqual([expect.stringContaining('BEGIN CERTIFICATE'), true]);
-  const there = await registerAtStandin(started.registration_page ?? '', 'Made here', started.redirect_uri, shown.pem);
+  const there = await registerAtStandin(started.registration_page ?? '', 'Made here', started.redirect_uri, { certificate: shown.pem });
   const compare = (pasted: string) => call('compareThumbprint', { params: { ...params, secret: id }, body: { pasted } });
   expect(await compare(shown.thumbprints?.sha1.hex.toLowerCase().replaceAll(':', ' ') ?? '')).toEqual({
     same: true,

@@ -7,7 +7,7 @@ import { GRANT_KINDS } from '../src/core/oauth/grant-kinds.ts';
 import { RENEWAL_CAUSES } from '../src/core/renewal/row.ts';
 import { sleep } from '../src/service/ports.ts';
 import { connectionStates } from '../src/service/renewal/connection-states.ts';
-import type { ListedConnection } from '../src/service/store/connection-list.ts';
+import type { ListedConnection } from '../src/service/store/connection-rows.ts';
 import { type Bind, type Database, idBytes, openDatabase } from '../src/service/store/database.ts';
 import { migrate } from '../src/service/store/migrate.ts';
 import { openStore, type Store } from '../src/service/store/store.ts';

@@ -141,7 +141,7 @@ test('Ledgerfin: by secret it reads; by a signed assertion with its certificate 
   await addConnection(call, 'books', ['books.read'], 'office', 'ledgerfin');
   expect(await askForItself('books')).toMatchObject({ phase: 'done', first_call: { status: 200, url: expect.stringContaining('/lf204816/v3/accounts') } });
   const draft = await call('addClient', { body: { provider: 'ledgerfin', name: 'posting', placeholders: { tenant: 'lf204816' } } });
-  const there = await registerAtStandin(draft.registration_page ?? '', 'Posting', draft.redirect_uri, certificate.certificate);
+  const there = await registerAtStandin(draft.registration_page ?? '', 'Posting', draft.redirect_uri, { certificate: certificate.certificate });
   const params = client('ledgerfin', 'posting');
   const changed = await call('changeClient', {
     params,

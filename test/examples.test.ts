@@ -66,7 +66,7 @@ beforeAll(async () => {
   });
   const certificate = await makeCertificate('books');
   const draft = await call('addClient', { body: { provider: 'ledgerfin', name: 'posting', placeholders: { tenant: 'lf204816' } } });
-  const there = await registerAtStandin(draft.registration_page ?? '', 'Posting', draft.redirect_uri, certificate.certificate);
+  const there = await registerAtStandin(draft.registration_page ?? '', 'Posting', draft.redirect_uri, { certificate: certificate.certificate });
   const params = { provider: 'ledgerfin', client: 'posting' };
   await call('changeClient', { params, body: { revision: draft.revision, client_id: there.id, method: 'private_key_jwt' } });
   await call('addSecret', { params, body: { kind: 'certificate', secret: certificate.pem } });

@@ -196,7 +196,7 @@ test.each(['ledgerfin', 'wharfpost'] as const)('client credentials: %s', async (
 test('JWT bearer: Ledgerfin, a service account in the name of an account, renewed without anybody', async () => {
   const certificate = await makeCertificate('service');
   const draft = await call('addClient', { body: { provider: 'ledgerfin', name: 'service', placeholders: PLACEHOLDERS.ledgerfin ?? {} } });
-  const there = await registerAtStandin(draft.registration_page ?? '', 'Service', draft.redirect_uri, certificate.certificate);
+  const there = await registerAtStandin(draft.registration_page ?? '', 'Service', draft.redirect_uri, { certificate: certificate.certificate });
   const params = { provider: 'ledgerfin', client: 'service' };
   const body = { name: 'books-as', provider: 'ledgerfin', client: 'service', scopes: ['books.read'], grant_type: 'jwt_bearer' as const };
   await call('changeClient', { params, body: { revision: 1, client_id: there.id } });

@@ -1,5 +1,5 @@
 import { CAUSES, causeFacts } from '../../src/core/diagnosis/causes.ts';
-import { FAULTS } from '../../src/core/fault.ts';
+import { FAULTS } from '../../src/core/fault-table.ts';
 import { CAUSE_WORDS } from '../../src/core/health.ts';
 
 const anchor = (code: string): string => code.toLowerCase().replaceAll('_', '-');

@@ -1,4 +1,5 @@
-import { FORMER_SETTINGS, SettingsTable } from '../../src/service/settings.ts';
+import { FORMER_SETTINGS } from '../../src/service/settings.ts';
+import { SettingsTable } from '../../src/service/settings-table.ts';
 
 /** docs/SETTINGS.md, from the table that the service reads its settings by. */
 export function settingsDocument(): string {
@@ -8,7 +9,7 @@ export function settingsDocument(): string {
     return `| \`${name}\` | ${shown ?? (byDefault === undefined ? 'none' : `\`${byDefault}\``)} | ${description} |`;
   });
   const former = Object.entries(FORMER_SETTINGS).map(([name, present]) => `\`${name}\` is now \`${present}\``);
-  return `<!-- Made by \`npm run docs\` from src/service/settings.ts; do not edit by hand. -->
+  return `<!-- Made by \`npm run docs\` from src/service/settings-table.ts; do not edit by hand. -->
 # Settings
 
 All settings are environment variables. The service refuses to start with an unknown \`RUSTY_KETTLE_\u2026\` name.

@@ -2,7 +2,7 @@ import { readdirSync, readFileSync } from 'node:fs';
 import { expect, test } from 'vitest';
 import { parse } from 'yaml';
 import { CAUSES, causeFacts } from '../core/diagnosis/causes.ts';
-import { FAULTS } from '../core/fault.ts';
+import { FAULTS } from '../core/fault-table.ts';
 import { CAUSE_WORDS } from '../core/health.ts';
 import { operationNames, operations } from './operations.ts';
 import * as vocabulary from './vocabulary.ts';

@@ -1,6 +1,6 @@
 import { inspect } from 'node:util';
 import { expect, test } from 'vitest';
-import { FAULTS } from './fault.ts';
+import { FAULTS } from './fault-table.ts';
 import { Secret } from './secret.ts';
 
 test.each(Object.entries(FAULTS))('%s says what and what to do', (code, fault) => {

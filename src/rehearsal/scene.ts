@@ -108,7 +108,7 @@ async function addClient(stage: Stage, scene: Scene, plan: SceneClient['plan']):
   if (plan.method !== null) await call('changeClient', { params, body: { revision: draft.revision, method: plan.method } });
   const pem = byKey ? await madeCertificate(stage, params, ends_at) : '';
   const at = draft.registration_page ?? standin.consolePage;
-  const registered = await registerAtStandin(at, name, draft.redirect_uri, pem, plan.reach === 'listed' ? { listed: ACCOUNT_MAIL } : {});
+  const registered = await registerAtStandin(at, name, draft.redirect_uri, { certificate: pem, ...(plan.reach === 'listed' ? { listed: ACCOUNT_MAIL } : {}) });
   const kept = standin.store.state.clients[registered.id];
   if (!kept) throw new Error('The simulated provider did not register it.');
   for (const secret of kept.secrets) secret.endsAt = endsAt;

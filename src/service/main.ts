@@ -55,7 +55,7 @@ import { ensureInstallation, openSealer } from './sealer.ts';
 import type { Settings } from './settings.ts';
 import { agreeOnPublicUrl, offerFirstOperator, rescueOperator, untilDatabase } from './start-up.ts';
 import { hourFigures } from './status/index.ts';
-import type { ListedConnection } from './store/connection-list.ts';
+import type { ListedConnection } from './store/connection-rows.ts';
 import { type Database, openDatabase } from './store/database.ts';
 import { MIGRATION_LIMIT_MS, migrate } from './store/migrate.ts';
 import type { RenewalStore } from './store/renewals.ts';

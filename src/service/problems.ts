@@ -1,6 +1,7 @@
 import type { ErrorRequestHandler, Request, Response } from 'express';
 import { PROBLEM_TYPE_PREFIX, type Problem } from '../api/problem.ts';
-import { FAULTS, Fault } from '../core/fault.ts';
+import { Fault } from '../core/fault.ts';
+import { FAULTS } from '../core/fault-table.ts';
 import type { Log } from './ports.ts';
 
 /** A Fault as RFC 9457 problem details. */

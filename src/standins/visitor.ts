@@ -131,8 +131,7 @@ export async function registerAtStandin(
   at: string,
   name: string,
   redirectUri: string,
-  certificate = '',
-  more: { listed?: string; approval?: 'requested' } = {},
+  { certificate, ...more }: { certificate?: string; listed?: string; approval?: 'requested' } = {},
 ): Promise<{ id: string; secret: string }> {
   const answer = await new Browser().fetch(
     `${new URL(at).origin}/standin/clients`,

@@ -49,7 +49,8 @@ export async function make(provider: Name, scopes: string[], options: MakeOption
   const draft = await call('addClient', { body: { provider, name: client, ...(type && { type }), ...(placeholders && { placeholders }) } });
   const page = options.registerAt ?? draft.registration_page ?? at[provider].origin;
   const { listed, approval } = options;
-  const there = await registerAtStandin(page, client, draft.redirect_uri, options.certificate ?? '', {
+  const there = await registerAtStandin(page, client, draft.redirect_uri, {
+    certificate: options.certificate ?? '',
     ...(listed && { listed }),
     ...(approval && { approval }),
   });

@@ -56,7 +56,7 @@ test('a head is proved for its chain, its place and its key alone', () => {
   const [key, other] = [chainKey(randomBytes(32)), chainKey(randomBytes(32))];
   const point = { sequence: 7, hash: randomBytes(32) };
   const proof = pointProof(key, CHAIN, 'head', point);
-  expect(isProved(key, CHAIN, 'head', point, proof)).toBe(true);
+  expect(isProved(pointProof(key, CHAIN, 'head', point), proof)).toBe(true);
   for (const [k, chain, what, place] of [
     [other, CHAIN, 'head', point],
     [key, 'another', 'head', point],
@@ -64,8 +64,8 @@ test('a head is proved for its chain, its place and its key alone', () => {
     [key, CHAIN, 'head', { ...point, sequence: 6 }],
     [key, CHAIN, 'head', { ...point, hash: randomBytes(32) }],
   ] as const)
-    expect(isProved(k, chain, what, place, proof)).toBe(false);
-  expect(isProved(key, CHAIN, 'head', point, proof.subarray(1))).toBe(false);
+    expect(isProved(pointProof(k, chain, what, place), proof)).toBe(false);
+  expect(isProved(pointProof(key, CHAIN, 'head', point), proof.subarray(1))).toBe(false);
 });
 
 test('no two entries give one text: a boundary cannot be moved from one field into the next', () => {

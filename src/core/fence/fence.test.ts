@@ -23,15 +23,15 @@ test('of two installations of one origin at most one goes on, and both agree whi
 test('a proof holds for its key, its direction, its challenge and all it says, and for nothing else', () => {
   const [key, other] = [fenceKey(new Uint8Array(32).fill(1)), fenceKey(new Uint8Array(32).fill(2))];
   const mine: Standing = { installation: 'a', generation: 2, restore: null };
-  const proof = fenceProof(key, 'ask', 'c', mine, [7]);
-  expect(isFenceProof(proof, fenceProof(key, 'ask', 'c', mine, [7]))).toBe(true);
+  const proof = fenceProof(key, 'ask', 'c', { standing: mine, more: [7] });
+  expect(isFenceProof(proof, fenceProof(key, 'ask', 'c', { standing: mine, more: [7] }))).toBe(true);
   for (const changed of [
-    fenceProof(other, 'ask', 'c', mine, [7]),
-    fenceProof(key, 'answer', 'c', mine, [7]),
-    fenceProof(key, 'ask', 'd', mine, [7]),
-    fenceProof(key, 'ask', 'c', { ...mine, generation: 3 }, [7]),
-    fenceProof(key, 'ask', 'c', { ...mine, restore: 'r' }, [7]),
-    fenceProof(key, 'ask', 'c', mine, [8]),
+    fenceProof(other, 'ask', 'c', { standing: mine, more: [7] }),
+    fenceProof(key, 'answer', 'c', { standing: mine, more: [7] }),
+    fenceProof(key, 'ask', 'd', { standing: mine, more: [7] }),
+    fenceProof(key, 'ask', 'c', { standing: { ...mine, generation: 3 }, more: [7] }),
+    fenceProof(key, 'ask', 'c', { standing: { ...mine, restore: 'r' }, more: [7] }),
+    fenceProof(key, 'ask', 'c', { standing: mine, more: [8] }),
   ])
     expect(isFenceProof(proof, changed)).toBe(false);
 });

@@ -28,7 +28,12 @@ export function judge(mine: Standing, other: Standing): Judgment {
 export const fenceKey = (activityKey: Uint8Array): Buffer => Buffer.from(hkdfSync('sha256', activityKey, new Uint8Array(), 'fence/1', 32));
 
 /** Proof that a message came from an installation of the same origin. @param what `ask` or `answer`: one is not taken for the other */
-export const fenceProof = (key: Uint8Array, what: 'ask' | 'answer', challenge: string, standing: Standing, more: readonly unknown[]): string =>
+export const fenceProof = (
+  key: Uint8Array,
+  what: 'ask' | 'answer',
+  challenge: string,
+  { standing, more }: { standing: Standing; more: readonly unknown[] },
+): string =>
   createHmac('sha256', key)
     .update(JSON.stringify([what, challenge, standing.installation, standing.generation, standing.restore, ...more]))
     .digest('base64url');

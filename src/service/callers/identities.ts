@@ -40,7 +40,7 @@ export async function addIdentity(s: CallerParts, { params, body, actor }: Comma
   };
   await s.store.callerIdentities.add(row);
   await s.changes.announce('caller', record.name);
-  note(s, record, actor.operator.name, 'identity_added', `It may authenticate with ${inWords(row.kind, rule)}.`);
+  note(s, record, actor, { kind: 'identity_added', says: `It may authenticate with ${inWords(row.kind, rule)}.` });
 }
 
 function thumbprintOf(pem: string): string {
@@ -57,11 +57,11 @@ export async function removeIdentity(s: CallerParts, { params, actor }: Command<
   if (!row) throw new Fault('NOT_FOUND', { detail: 'The caller has no such identity.' });
   await s.store.callerIdentities.remove(record.id, row.id);
   await s.changes.announce('caller', record.name);
-  note(s, record, actor.operator.name, 'identity_removed', `It may no longer authenticate with ${inWords(row.kind, row.rule)}.`);
+  note(s, record, actor, { kind: 'identity_removed', says: `It may no longer authenticate with ${inWords(row.kind, row.rule)}.` });
 }
 
-const note = (s: CallerParts, { name }: CallerRow, actor: string, kind: string, says: string): void =>
-  s.history.add({ actor, kind, subject: `caller:${name}`, says });
+const note = (s: CallerParts, { name }: CallerRow, { operator }: Command<'rotateKey'>['actor'], entry: { kind: string; says: string }): void =>
+  s.history.add({ actor: operator.name, subject: `caller:${name}`, ...entry });
 
 /** A new key; those in use end after the overlap, in which the tool is switched. */
 export async function rotateKey(s: CallerParts, { params, body, actor }: Command<'rotateKey'>): Promise<NewKey> {
@@ -72,6 +72,6 @@ export async function rotateKey(s: CallerParts, { params, body, actor }: Command
   const made = await addKey(s, { params, body: { label: body.label, ends_at: null }, actor });
   for (const key of former) await s.store.callers.endKey(key.id, endsAt);
   await s.changes.announce('caller', record.name);
-  note(s, record, actor.operator.name, 'key_rotated', `Added a key; ${former.length} former keys end ${iso(endsAt).slice(0, 16)}Z.`);
+  note(s, record, actor, { kind: 'key_rotated', says: `Added a key; ${former.length} former keys end ${iso(endsAt).slice(0, 16)}Z.` });
   return made;
 }

@@ -13,7 +13,7 @@ import { connectionDefinition } from '../grants/index.ts';
 import { refuseUnconfirmed } from '../records/index.ts';
 import { evidenceText } from '../renewal/index.ts';
 import type { ClientRow } from '../store/clients.ts';
-import type { ListedConnection } from '../store/connection-list.ts';
+import type { ListedConnection } from '../store/connection-rows.ts';
 import { findKnown } from './find.ts';
 import type { ConnectionParts } from './parts.ts';
 

@@ -6,7 +6,7 @@ import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { askedOf } from '../grants/index.ts';
 import { evidenceText } from '../renewal/index.ts';
 import type { ClientRow } from '../store/clients.ts';
-import type { ListedConnection } from '../store/connection-list.ts';
+import type { ListedConnection } from '../store/connection-rows.ts';
 import type { GrantRow } from '../store/grants.ts';
 import type { ConnectionParts } from './parts.ts';
 

@@ -1,6 +1,6 @@
 import { Fault } from '../../core/fault.ts';
 import { connectionDefinition, type DefinedConnection } from '../grants/index.ts';
-import type { ListedConnection } from '../store/connection-list.ts';
+import type { ListedConnection } from '../store/connection-rows.ts';
 import type { ConnectionParts } from './parts.ts';
 
 /** @throws {Fault} NOT_FOUND */

@@ -13,7 +13,7 @@ import { apiAddress, callableWith, callGrant, connectionDefinition, isGood, keep
 import { iso } from '../iso.ts';
 import { recordId } from '../ports.ts';
 import { refuseShared } from '../records/index.ts';
-import type { ListedConnection } from '../store/connection-list.ts';
+import type { ListedConnection } from '../store/connection-rows.ts';
 import type { ConnectionRow, StandbyWhy } from '../store/connections.ts';
 import type { GrantRow } from '../store/grants.ts';
 import { findKnown } from './find.ts';

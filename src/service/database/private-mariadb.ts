@@ -6,6 +6,7 @@ import { dirname, join, resolve } from 'node:path';
 import { setTimeout as sleep } from 'node:timers/promises';
 import { looks } from '../../api/looks.ts';
 import { Fault } from '../../core/fault.ts';
+import { privateServerStart } from '../store/private-server.ts';
 
 /**
  * A MariaDB server of our own, on loopback, with its files in one folder. It is started as the user `mysql` when we are root,
@@ -125,19 +126,8 @@ function prepareFolder(folder: string): Place {
     ]);
     renameSync(fresh, data);
   }
-  // Run at each start, before a connection is taken: nobody but we, and only from loopback.
-  writeFileSync(
-    place.initFile,
-    [
-      `CREATE DATABASE IF NOT EXISTS ${DATABASE} CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;`,
-      `CREATE OR REPLACE USER rusty_kettle@'127.0.0.1' IDENTIFIED BY '${password}';`,
-      `GRANT ALL ON \`rusty\\_kettle%\`.* TO rusty_kettle@'127.0.0.1';`,
-      `ALTER USER root@localhost ACCOUNT LOCK;`,
-      `DELETE FROM mysql.global_priv WHERE User='root' AND Host<>'localhost';`,
-      'FLUSH PRIVILEGES;',
-    ].join('\n'),
-    { mode: 0o600 },
-  );
+  // Read at each start, before a connection is taken.
+  writeFileSync(place.initFile, privateServerStart({ database: DATABASE, password }), { mode: 0o600 });
   if (owner) chownSync(place.initFile, owner.uid, owner.gid);
   chmodSync(base, 0o700);
   return place;

@@ -93,7 +93,7 @@ export function fence(s: FenceParts): Fence {
     const mine = await standing();
     const challenge = base64url(s.ports.random.bytes(24));
     const at = s.ports.clock.now();
-    const proof = fenceProof(s.key, 'ask', challenge, mine, [at, s.publicUrl]);
+    const proof = fenceProof(s.key, 'ask', challenge, { standing: mine, more: [at, s.publicUrl] });
     const { installation, generation, restore } = mine;
     const answer = await s.send({
       method: 'POST',
@@ -105,7 +105,11 @@ export function fence(s: FenceParts): Fence {
     });
     if (answer.kind !== 'answer' || answer.status !== 200) return null;
     const read = Answered.safeParse(parsedJson(answer.body));
-    if (!read.success || !isFenceProof(read.data.proof, fenceProof(s.key, 'answer', challenge, read.data, [read.data.held, read.data.gaveWayTo]))) return null;
+    if (
+      !read.success ||
+      !isFenceProof(read.data.proof, fenceProof(s.key, 'answer', challenge, { standing: read.data, more: [read.data.held, read.data.gaveWayTo] }))
+    )
+      return null;
     return read.data;
   };
   /** One look at an address. */
@@ -136,7 +140,7 @@ export function fence(s: FenceParts): Fence {
       const read = Asked.safeParse(message);
       if (!read.success) return null;
       const { proof, challenge, at, url, ...other } = read.data;
-      const isProved = isFenceProof(proof, fenceProof(s.key, 'ask', challenge, other, [at, url]));
+      const isProved = isFenceProof(proof, fenceProof(s.key, 'ask', challenge, { standing: other, more: [at, url] }));
       const mine = await standing();
       const judgment = judge(mine, other);
       if (!isProved || judgment === 'stranger' || Math.abs(at - s.ports.clock.now()) > SKEW_MS) return null;
@@ -145,7 +149,7 @@ export function fence(s: FenceParts): Fence {
       const held = judgment === 'successor' ? await untilIdle() : (await standing()).held;
       const { installation, generation, restore } = mine;
       const { gaveWayTo } = await standing();
-      return { installation, generation, restore, held, gaveWayTo, proof: fenceProof(s.key, 'answer', challenge, mine, [held, gaveWayTo]) };
+      return { installation, generation, restore, held, gaveWayTo, proof: fenceProof(s.key, 'answer', challenge, { standing: mine, more: [held, gaveWayTo] }) };
     },
     run: (stop) =>
       keepRounds({ ports: s.ports, everyMs: EVERY_MS, failed: 'other installations could not be checked; retrying', stop }, async () => {

@@ -115,10 +115,16 @@ const pathBelow = ({ url, api }: ApiAddress): string => new URL(url).pathname.sl
 async function withToken<T>(
   s: { apiTokens: ApiTokens },
   { grant, address, about }: { grant: CalledGrant; address: ApiAddress; about: AboutToken },
-  send: (address: ApiAddress, token: Secret) => Promise<T>,
-  /** True: the token is not good, and a newer one is worth a try. */
-  isGone: (answer: T) => boolean,
-  countAgain: () => Promise<void>,
+  {
+    send,
+    isGone,
+    countAgain,
+  }: {
+    send(address: ApiAddress, token: Secret): Promise<T>;
+    /** True: the token is not good, and a newer one is worth a try. */
+    isGone(answer: T): boolean;
+    countAgain(): Promise<void>;
+  },
 ): Promise<T> {
   const session = sessionOf(about.definition.apis, grant.kind);
   const isOwn = session?.api === address.api;
@@ -141,7 +147,15 @@ async function callWithToken(
   const isOwn = sessionOf(about.definition.apis, grant.kind)?.api === address.api;
   // A test call shows what the token at hand brings; a session is gone whenever the provider restarts.
   const isGone = (answer: CallAnswer) => isOwn && (answer.status === 401 || deadTokenInside(address.api, about.definition.dialect, answer.body));
-  return withToken(s, { grant, address, about }, (to, token) => callApi(s.ports, { address: to, what, about }, token), isGone, countAgain);
+  return withToken(
+    s,
+    { grant, address, about },
+    {
+      send: (to, token) => callApi(s.ports, { address: to, what, about }, token),
+      isGone,
+      countAgain,
+    },
+  );
 }
 
 function atSession({ url, api }: ApiAddress, token: ApiToken): ApiAddress {
@@ -238,10 +252,12 @@ export async function fetchPage(
   const sent = await withToken(
     s,
     { grant, address, about },
-    async (to, token) => ({ to, token, outcome: await sendCall(s.ports, { address: to, what, token, deadlineMs, limitBytes }) }),
-    ({ outcome }) =>
-      outcome.kind === 'answer' && (outcome.status === 401 || (outcome.body.length < SHOWN_BYTES && deadTokenInside(address.api, dialect, outcome.body))),
-    async () => void (uses.length > 0 && (await s.quotas.take(uses, 0))),
+    {
+      send: async (to, token) => ({ to, token, outcome: await sendCall(s.ports, { address: to, what, token, deadlineMs, limitBytes }) }),
+      isGone: ({ outcome }) =>
+        outcome.kind === 'answer' && (outcome.status === 401 || (outcome.body.length < SHOWN_BYTES && deadTokenInside(address.api, dialect, outcome.body))),
+      countAgain: async () => void (uses.length > 0 && (await s.quotas.take(uses, 0))),
+    },
   );
   const { outcome, token, to } = sent;
   if (outcome.kind !== 'answer') return { kind: 'none', reason: outcome.reason, diagnosis: diagnosisOf(s.ports, { address, what, about }, outcome, token) };

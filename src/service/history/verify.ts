@@ -1,5 +1,5 @@
 import type { ActivityVerified } from '../../api/activity.ts';
-import { type ChainedEntry, follow, isProved } from '../../core/activity/chain.ts';
+import { type ChainedEntry, follow, isProved, pointProof } from '../../core/activity/chain.ts';
 import { Fault } from '../../core/fault.ts';
 import { iso, isoOrNull } from '../iso.ts';
 import type { Chain, ChainStore } from '../store/history-chains.ts';
@@ -78,8 +78,9 @@ export async function verifyActivity(s: { chains: ChainStore; key: Uint8Array },
 }
 
 function endsProved(key: Uint8Array, { id, head, headProof, base, baseProof }: Chain): string | null {
-  if (!isProved(key, id, 'head', head, headProof)) return 'Its head was changed in the database, or comes from another master key.';
-  if (base.sequence > 0 && (baseProof === null || !isProved(key, id, 'base', base, baseProof))) return 'Its oldest entries were removed, and not by retention.';
+  if (!isProved(pointProof(key, id, 'head', head), headProof)) return 'Its head was changed in the database, or comes from another master key.';
+  if (base.sequence > 0 && (baseProof === null || !isProved(pointProof(key, id, 'base', base), baseProof)))
+    return 'Its oldest entries were removed, and not by retention.';
   return null;
 }
 

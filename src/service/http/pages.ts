@@ -1,4 +1,5 @@
-import { FAULTS, type Fault } from '../../core/fault.ts';
+import type { Fault } from '../../core/fault.ts';
+import { FAULTS } from '../../core/fault-table.ts';
 import { escapeHtml } from '../../core/html.ts';
 import type { ConsentOffer } from '../consent/index.ts';
 

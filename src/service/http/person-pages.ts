@@ -1,5 +1,5 @@
 import type { Fault } from '../../core/fault.ts';
-import { FAULTS } from '../../core/fault.ts';
+import { FAULTS } from '../../core/fault-table.ts';
 import { escapeHtml } from '../../core/html.ts';
 import type { PersonPage } from '../people/index.ts';
 

@@ -1,22 +1,24 @@
 import type { Diagnosis } from '../../api/diagnosis.ts';
 import type { RunProblem } from '../../api/jobs.ts';
-import { Fault, type FaultCode } from '../../core/fault.ts';
+import { Fault } from '../../core/fault.ts';
 import { afterFailure, type PageFailure } from '../../core/jobs/failure.ts';
 import { awake, ownMinutes } from '../../core/jobs/own-time.ts';
 import { higher } from '../../core/jobs/since.ts';
 import { columnsIn } from '../../core/output/format.ts';
 import { withoutPersonal } from '../../core/output/record.ts';
-import { ID_BYTES, IdSet, keysOf, writeKey } from '../../core/paging/id-set.ts';
-import { idOf, type Page, readPage } from '../../core/paging/page.ts';
+import { type Page, readPage } from '../../core/paging/page.ts';
 import { rawItems } from '../../core/paging/raw-items.ts';
 import { callForPage } from '../../core/paging/request.ts';
 import { halve } from '../../core/paging/slices.ts';
 import { type Ended, isGuard, linkResolver, startWalk, takePage } from '../../core/paging/walk.ts';
 import { addressOf, callableNow } from '../connections/index.ts';
 import { type ApiAddress, type Callable, type Fetched, fetchPage } from '../grants/index.ts';
-import type { Checkpoint, RunLease, RunRow, StagedPage } from '../store/runs.ts';
+import type { Checkpoint } from '../store/run-documents.ts';
+import type { RunLease, RunRow, StagedPage } from '../store/runs.ts';
+import { idsKept, idsOf, type Sorting, sort } from './kept-ids.ts';
+import { errorStatus, isActionNeeded, problem, problemOf } from './page-failures.ts';
 import type { JobParts } from './parts.ts';
-import { idsOfPages, stage } from './staging.ts';
+import { stage } from './staging.ts';
 import type { WritingAhead } from './writing-ahead.ts';
 
 const PAGE_DEADLINE_MS = 120_000;
@@ -31,7 +33,7 @@ const ONE_ROW = 2_000_000;
 /** What the work on a run came to. `left`: someone else goes on, or it waits, or it was cancelled. */
 export type Worked = { is: 'collected'; checkpoint: Checkpoint } | { is: 'left' } | { is: 'failed'; checkpoint: Checkpoint; problem: RunProblem };
 
-interface Collector {
+interface Collector extends Sorting {
   s: JobParts;
   connection: string;
   /** The connection as it was a moment ago: a pause or a revocation is heard of within a second. */
@@ -42,9 +44,6 @@ interface Collector {
   lease: RunLease;
   leaseMs: number;
   hashKey: Uint8Array;
-  ids: IdSet | null;
-  /** Of earlier runs, where only new ids are wanted: received, and not kept again. */
-  known: IdSet | null;
   stop: AbortSignal;
   /** Files that are written while pages come; null: they are written afterwards. */
   files: WritingAhead | null;
@@ -147,13 +146,6 @@ async function onePage(c: Collector, point: Checkpoint): Promise<Turned> {
   return take(c, { point: counted, page, raw, bytes: Buffer.byteLength(fetched.body), resolve: resolver(callable, address, fetched.url) });
 }
 
-/** Errors inside a good status count as what the diagnosis takes them for. */
-const errorStatus = ({ status, diagnosis }: Extract<Fetched, { kind: 'page' }>): number => {
-  if (status >= 300 || diagnosis === null) return status;
-  if (diagnosis.cause === 'quota_used_up' || diagnosis.cause === 'provider_busy') return 429;
-  return diagnosis.verdict === 'token_refused' ? 401 : diagnosis.cause === 'provider_down' ? 503 : 400;
-};
-
 /** Next links: below the API's addresses, and below the one at which its session is open. */
 function resolver({ definition }: Callable, address: ApiAddress, sent: string): (link: string) => string | null {
   const bases = definition.apis.map((api) => api.base_url.replace(/\/$/, ''));
@@ -217,34 +209,6 @@ const totalsWith = (totals: Checkpoint['totals'], total: number): NonNullable<Ch
   most: Math.max(totals?.most ?? total, total),
 });
 
-interface Sorted {
-  fresh: unknown[];
-  keys: Buffer | null;
-  doubles: number;
-  withoutId: number;
-  /** Records that an earlier run has. */
-  known: number;
-}
-
-/** New records and their keys, by the identifying field; what is known already is counted. */
-function sort({ row, ids, known }: Collector, records: readonly unknown[]): Sorted {
-  const pointer = row.plan.paging.id;
-  if (pointer === undefined || ids === null) return { fresh: [...records], keys: null, doubles: 0, withoutId: 0, known: 0 };
-  const keys = Buffer.allocUnsafe(records.length * ID_BYTES);
-  const view = keysOf(keys);
-  const found: Sorted = { fresh: [], keys, doubles: 0, withoutId: 0, known: 0 };
-  for (const record of records) {
-    const id = idOf(record, pointer);
-    const at = found.fresh.length * ID_BYTES; // a double's key is overwritten
-    writeKey(id, keys, at);
-    if (id === null) found.withoutId += 1;
-    if (!ids.add(view, at)) found.doubles += 1;
-    else if (known?.has(view, at)) found.known += 1;
-    else found.fresh.push(record);
-  }
-  return { ...found, keys: keys.subarray(0, found.fresh.length * ID_BYTES) };
-}
-
 /** Saves a page with its checkpoint, behind the next one: at most one page is on its way, and pages are saved in their order. */
 async function save(c: Collector, checkpoint: Checkpoint, staged: StagedPage[] | Promise<StagedPage[]>): Promise<Turned> {
   if (!(await c.saving)) return { left: true };
@@ -294,24 +258,6 @@ async function cutSlice(
   return { checkpoint };
 }
 
-/** Ids of what is kept of this run, and of the earlier ones where only new ids are wanted. */
-async function idsOf(s: JobParts, row: RunRow): Promise<Pick<Collector, 'ids' | 'known'>> {
-  if (row.plan.paging.id === undefined) return { ids: null, known: null };
-  const known = row.plan.since?.kind === 'ids' && row.plan.base.length > 0 ? await idsKept(s, row.plan.base) : null;
-  return { ids: await idsKept(s, [row.id]), known };
-}
-
-async function idsKept(s: JobParts, runIds: readonly string[]): Promise<IdSet> {
-  const ids = new IdSet();
-  for (const runId of runIds)
-    for await (const page of idsOfPages(s.store.runs, runId)) {
-      const keys = keysOf(page.ids);
-      for (let at = 0; at < page.ids.length; at += ID_BYTES) ids.add(keys, at);
-    }
-  return ids;
-}
-
-const problem = (code: string, says: string, remedy: string, diagnosis: Diagnosis | null = null): RunProblem => ({ code, says, remedy, diagnosis });
 const failed = (checkpoint: Checkpoint, code: string, says: string, remedy: string): Worked => ({
   is: 'failed',
   checkpoint,
@@ -336,35 +282,9 @@ async function wait(c: Collector, point: Checkpoint, failure: PageFailure, diagn
   return { left: true };
 }
 
-function problemOf(failure: PageFailure, diagnosis: Diagnosis | null): RunProblem {
-  const says =
-    failure.kind === 'status'
-      ? `The provider answered ${failure.status}.`
-      : failure.kind === 'unreadable'
-        ? 'The response is not JSON.'
-        : `The provider did not answer${failure.kind === 'no_answer' ? ` (${failure.reason})` : ''}.`;
-  return problem(
-    'PAGE_FAILED',
-    diagnosis ? `${says} ${diagnosis.title}.` : says,
-    diagnosis?.remedy ?? 'Make the call in Test call, and fix what it shows. Then run it again.',
-    diagnosis,
-  );
-}
-
-/** The connection cannot be called: what a person must fix is waited for, what passes is tried again. */
-const ACTION: readonly FaultCode[] = [
-  'GRANT_REFUSED',
-  'CONNECTION_NOT_CONSENTED',
-  'CONNECTION_PAUSED',
-  'REVOKED',
-  'ORIGIN_UNCONFIRMED',
-  'CLIENT_STOPPED',
-  'INSTALLATION_HELD',
-];
-
 async function afterFault(c: Collector, point: Checkpoint, error: unknown): Promise<Turned> {
   if (!(error instanceof Fault) || error.code === 'DATABASE_UNAVAILABLE' || error.code === 'INTERNAL') throw error; // the loop knows
-  if (ACTION.includes(error.code)) return wait(c, point, { kind: 'action' }, null);
+  if (isActionNeeded(error)) return wait(c, point, { kind: 'action' }, null);
   if (error.code === 'HOST_NOT_LISTED' || error.code === 'INPUT_INVALID' || error.code === 'NOT_FOUND')
     return { checkpoint: point, problem: problem(error.code, error.message, error.remedy) };
   return wait(c, point, { kind: 'busy', retryAfterMs: error.retryAfterMs ?? null }, null);

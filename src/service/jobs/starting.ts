@@ -5,7 +5,8 @@ import { startWalk } from '../../core/paging/walk.ts';
 import { keepPaging } from '../connections/index.ts';
 import { recordId } from '../ports.ts';
 import type { JobRow } from '../store/jobs.ts';
-import type { Checkpoint, RunPlan, RunRow } from '../store/runs.ts';
+import type { Checkpoint, RunPlan } from '../store/run-documents.ts';
+import type { RunRow } from '../store/runs.ts';
 import type { JobParts } from './parts.ts';
 import { pagingOf, rangeOf, resolveCall } from './resolve.ts';
 

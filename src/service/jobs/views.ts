@@ -3,7 +3,8 @@ import { scheduleInWords } from '../../core/jobs/schedule.ts';
 import { styleInWords } from '../../core/paging/plan.ts';
 import { iso } from '../iso.ts';
 import type { JobRow } from '../store/jobs.ts';
-import type { DeliveryRow, RunRow } from '../store/runs.ts';
+import type { DeliveryRow } from '../store/run-deliveries.ts';
+import type { RunRow } from '../store/runs.ts';
 import { targetInWords } from './deliveries.ts';
 import type { JobParts } from './parts.ts';
 

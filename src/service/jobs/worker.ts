@@ -4,7 +4,8 @@ import { forgiven } from '../../core/jobs/own-time.ts';
 import { nextRuns } from '../../core/jobs/schedule.ts';
 import { judge } from '../../core/paging/verdict.ts';
 import type { JobRow } from '../store/jobs.ts';
-import type { Checkpoint, RunLease, RunRow } from '../store/runs.ts';
+import type { Checkpoint } from '../store/run-documents.ts';
+import type { RunLease, RunRow } from '../store/runs.ts';
 import { collect } from './collector.ts';
 import { deliverDue } from './deliveries.ts';
 import { jitterOf } from './jitter.ts';
@@ -92,7 +93,7 @@ async function beginDue(s: JobParts, job: JobRow): Promise<void> {
   } catch (error) {
     if (!(error instanceof Fault) || error.code === 'DATABASE_UNAVAILABLE') throw error;
     const run = await recordUnstarted(s, job, { state: 'failed', problem: { code: error.code, says: error.message, remedy: error.remedy } });
-    report(s, job, run, 'run_failed', error.message);
+    report(s, job, run, { kind: 'run_failed', says: error.message });
   }
 }
 
@@ -102,7 +103,7 @@ async function isSkipping(s: JobParts, job: JobRow): Promise<boolean> {
   return last?.state === 'skipped';
 }
 
-const report = (s: JobParts, job: Pick<JobRow, 'name'>, run: Pick<RunRow, 'number' | 'id'>, kind: string, says: string): void =>
+const report = (s: JobParts, job: Pick<JobRow, 'name'>, run: Pick<RunRow, 'number' | 'id'>, { kind, says }: { kind: string; says: string }): void =>
   s.history.add({ actor: 'service', kind, subject: `job:${job.name}`, says: `Run ${run.number}: ${says}`, data: { run: run.id } });
 
 async function workOn(
@@ -178,7 +179,7 @@ async function fail(
   });
   if (!isOurs) return;
   await s.store.runs.discardFiles(row.id); // what was written of it so far
-  if (job) report(s, job, row, 'run_failed', problem.says);
+  if (job) report(s, job, row, { kind: 'run_failed', says: problem.says });
 }
 
 /** The verdict, then the files; the new result is served and delivered only when it is whole. */
@@ -221,9 +222,10 @@ async function write(s: JobParts, { row, job, lease, leaseMs, files }: Working &
   if (!(await s.store.runs.finish(lease, { state: 'done', checkpoint, outcome: { completeness, problem: null, written }, served: served || null })) || !job)
     return;
   const against = completeness.evidence.find((one) => one.side === 'against')?.says ?? '';
-  if (!isGood) report(s, job, row, 'run_incomplete', against);
-  if (checkpoint.records === 0 && plan.full) report(s, job, row, 'run_empty', 'It found no records.');
-  if (completeness.deviates) report(s, job, row, 'run_deviates', `${checkpoint.records} records; the last complete run had ${plan.lastRecords}.`);
+  if (!isGood) report(s, job, row, { kind: 'run_incomplete', says: against });
+  if (checkpoint.records === 0 && plan.full) report(s, job, row, { kind: 'run_empty', says: 'It found no records.' });
+  if (completeness.deviates)
+    report(s, job, row, { kind: 'run_deviates', says: `${checkpoint.records} records; the last complete run had ${plan.lastRecords}.` });
 }
 
 async function tidy(s: JobParts): Promise<void> {

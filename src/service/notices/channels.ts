@@ -92,7 +92,7 @@ async function tellOpen(s: NoticeParts, name: string): Promise<void> {
   const channel = await s.store.channels.byName(name);
   const open = await s.store.notices.list({ state: 'open', limit: OPEN_MOST });
   const now = s.ports.clock.now();
-  if (channel) await s.store.notices.queue((open ?? []).flatMap((notice) => queued(s, notice, 'opened', [channel], now)));
+  if (channel) await s.store.notices.queue((open ?? []).flatMap((notice) => queued(s, notice, { event: 'opened', channels: [channel], now })));
 }
 
 /** @throws {Fault} REVISION_CONFLICT, INPUT_INVALID where a field does not belong to this kind */

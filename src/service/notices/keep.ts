@@ -47,12 +47,12 @@ async function apply(s: NoticeParts, change: Change, channels: readonly ChannelR
   if (change.is === 'discarded') return s.store.notices.discard(change.notice);
   if (change.is === 'new') {
     const row = newRow(s, change, now);
-    if ((await s.store.notices.add(row, queued(s, row, change.event, channels, now))) && change.event) note(s, row, change.event);
+    if ((await s.store.notices.add(row, queued(s, row, { event: change.event, channels, now }))) && change.event) note(s, row, change.event);
     return;
   }
   const { notice, set, event } = change;
   const after = { ...notice, ...set };
-  if ((await s.store.notices.change(notice, stored(notice, set), queued(s, after, event, channels, now))) && event) note(s, after, event);
+  if ((await s.store.notices.change(notice, stored(notice, set), queued(s, after, { event, channels, now }))) && event) note(s, after, event);
 }
 
 /** Its key is free for another one while it is closed. */
@@ -90,9 +90,7 @@ function newRow(s: NoticeParts, { cause, state, reminded }: Extract<Change, { is
 export const queued = (
   s: NoticeParts,
   notice: Pick<Notice, 'id' | 'severity' | 'labels'>,
-  event: NoticeEvent | null,
-  channels: readonly ChannelRow[],
-  now: number,
+  { event, channels, now }: { event: NoticeEvent | null; channels: readonly ChannelRow[]; now: number },
 ): NoticeDelivery[] =>
   event === null
     ? []

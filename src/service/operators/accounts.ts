@@ -30,8 +30,8 @@ const lastOne = () => new Fault('LAST_ADMINISTRATOR', { detail: 'Nobody who can 
 /** Who may sign in: invited, changed, disabled and removed by administrators. */
 export function accounts(s: OperatorParts, { factors, guard }: { factors: SecondFactors; guard: Passwords }) {
   const { operators: store, sessions } = s.store;
-  const note = (actor: string, kind: string, operator: string, says: string, data?: Record<string, unknown>): void =>
-    s.history.add({ actor, kind, subject: `operator:${operator}`, says, ...(data ? { data } : {}) });
+  const note = (actor: string, kind: string, operator: string, entry: { says: string; data?: Record<string, unknown> }): void =>
+    s.history.add({ actor, kind, subject: `operator:${operator}`, ...entry });
   const found = async (name: string): Promise<OperatorRow> => {
     const row = await store.byName(name);
     if (!row || row.state === 'removed') throw new Fault('NOT_FOUND', { detail: `Operator "${name}" not found.` });
@@ -66,7 +66,7 @@ export function accounts(s: OperatorParts, { factors, guard }: { factors: Second
       if (await store.byName(input.name))
         throw new Fault('NAME_TAKEN', { detail: `Operator "${input.name}" exists or existed. Names stay in the activity log, so they are not used again.` });
       await store.add(row);
-      note(by.name, 'operator_invited', input.name, `Invited ${input.name} as ${input.role}${limited(input.labels)}.`);
+      note(by.name, 'operator_invited', input.name, { says: `Invited ${input.name} as ${input.role}${limited(input.labels)}.` });
       return linkFor(row, { reset: false });
     },
     /** A link for a new password; second factors and sessions end once it is used. @throws {Fault} NOT_FOUND, INPUT_INVALID */
@@ -76,7 +76,7 @@ export function accounts(s: OperatorParts, { factors, guard }: { factors: Second
         throw new Fault('INPUT_INVALID', { detail: `${name} is disabled.`, remedy: `Enable the account first: \`rk operator change ${name} --enable\`.` });
       if (row.source === 'identity_provider')
         throw new Fault('INPUT_INVALID', { detail: `${name} signs in at the identity provider.`, remedy: 'Reset the password there.' });
-      note(by.name, 'operator_reset', name, `Made a link with which ${name} sets a new password.`);
+      note(by.name, 'operator_reset', name, { says: `Made a link with which ${name} sets a new password.` });
       return linkFor(row, { reset: row.state === 'active' });
     },
     /**
@@ -86,12 +86,9 @@ export function accounts(s: OperatorParts, { factors, guard }: { factors: Second
     async rescue(name: string): Promise<string> {
       const row = await found(name);
       await store.change(row.id, { role: 'administrator', limits: [], state: row.passwordHash === '' ? 'invited' : 'active', source: 'local', subject: null });
-      note(
-        'service',
-        'operator_rescued',
-        name,
-        `Made ${name} an administrator with a one-time link, because the service was started with RUSTY_KETTLE_RESCUE.`,
-      );
+      note('service', 'operator_rescued', name, {
+        says: `Made ${name} an administrator with a one-time link, because the service was started with RUSTY_KETTLE_RESCUE.`,
+      });
       return (await linkFor(row, { reset: true })).url;
     },
     /**
@@ -115,7 +112,7 @@ export function accounts(s: OperatorParts, { factors, guard }: { factors: Second
         const isChanged = known.role !== role || known.limits.join(' ') !== labels.join(' ');
         if (isChanged) {
           await store.change(known.id, { role, limits: labels });
-          note('identity provider', 'operator_changed', known.name, `By groups, ${known.name} is ${role} now${limited(labels)}.`);
+          note('identity provider', 'operator_changed', known.name, { says: `By groups, ${known.name} is ${role} now${limited(labels)}.` });
         }
         return { ...known, role, limits: labels };
       }
@@ -126,7 +123,7 @@ export function accounts(s: OperatorParts, { factors, guard }: { factors: Second
         });
       const row: OperatorRow = { ...newOperator(s, { name, role, limits: labels }), state: 'active', source: 'identity_provider', subject };
       await store.add(row);
-      note('identity provider', 'operator_added', name, `First sign-in at the identity provider: ${name} is ${role}${limited(labels)}.`);
+      note('identity provider', 'operator_added', name, { says: `First sign-in at the identity provider: ${name} is ${role}${limited(labels)}.` });
       return row;
     },
     async showJoin(ticket: string, address: string): Promise<z.output<typeof JoinShown>> {
@@ -144,7 +141,7 @@ export function accounts(s: OperatorParts, { factors, guard }: { factors: Second
         await sessions.endAll(row.id);
       }
       const says = ticket.data?.reset === true ? 'Set a new password with a one-time link; second factors and sessions ended.' : 'Accepted the invitation.';
-      note(row.name, 'operator_joined', row.name, says);
+      note(row.name, 'operator_joined', row.name, { says: says });
       return { done: true };
     },
     /** @throws {Fault} NOT_FOUND, LAST_ADMINISTRATOR, REVISION_CONFLICT */
@@ -167,8 +164,9 @@ export function accounts(s: OperatorParts, { factors, guard }: { factors: Second
         ...(input.disabled === undefined ? [] : [input.disabled ? 'disabled' : 'enabled']),
       ];
       const before = { role: row.role, labels: row.limits, state: row.state };
-      note(by.name, 'operator_changed', name, `Changed ${name}: ${words.join('; ') || 'nothing'}.`, {
-        changes: { before, after: { role: set.role ?? row.role, labels: set.limits ?? row.limits, state: set.state ?? row.state } },
+      note(by.name, 'operator_changed', name, {
+        says: `Changed ${name}: ${words.join('; ') || 'nothing'}.`,
+        data: { changes: { before, after: { role: set.role ?? row.role, labels: set.limits ?? row.limits, state: set.state ?? row.state } } },
       });
       return shown(name);
     },
@@ -178,7 +176,7 @@ export function accounts(s: OperatorParts, { factors, guard }: { factors: Second
       if ((await store.changeUnlessLast(row.id, { state: 'removed', passwordHash: '', subject: null })) === 'last') throw lastOne();
       await sessions.endAll(row.id);
       await factors.removeAll(row.id);
-      note(by.name, 'operator_removed', name, `Removed ${name}; sessions and personal tokens ended.`);
+      note(by.name, 'operator_removed', name, { says: `Removed ${name}; sessions and personal tokens ended.` });
       return { done: true };
     },
     /** @throws {Fault} NOT_FOUND */
@@ -187,12 +185,9 @@ export function accounts(s: OperatorParts, { factors, guard }: { factors: Second
       const session = (await sessions.ofOperator(row.id)).find((one) => one.id === sessionId);
       if (!session) throw new Fault('NOT_FOUND', { detail: 'This session has ended.' });
       await sessions.endOf(row.id, sessionId);
-      note(
-        by.name,
-        'sessions_ended',
-        name,
-        session.kind === 'token' ? `Revoked the personal token ${session.name ?? ''} of ${name}.` : `Ended a session of ${name}.`,
-      );
+      note(by.name, 'sessions_ended', name, {
+        says: session.kind === 'token' ? `Revoked the personal token ${session.name ?? ''} of ${name}.` : `Ended a session of ${name}.`,
+      });
       return { done: true };
     },
   };

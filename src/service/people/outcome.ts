@@ -4,7 +4,7 @@ import { connectionHealth, HEALTH_CAUSES } from '../../core/health.ts';
 import { type Asked, noOperator } from '../asked.ts';
 import { decideStandby } from '../connections/index.ts';
 import { hashOf } from '../hash.ts';
-import type { ListedConnection } from '../store/connection-list.ts';
+import type { ListedConnection } from '../store/connection-rows.ts';
 import type { ConsentRow, StoredOutcome } from '../store/consents.ts';
 import { record } from './events.ts';
 import { makeOwnLink, urlOf } from './links.ts';

@@ -5,7 +5,7 @@ import { type Asked, type Command, noOperator } from '../asked.ts';
 import { revokeConnection } from '../connections/index.ts';
 import { hashOf } from '../hash.ts';
 import { isoOrNull } from '../iso.ts';
-import type { ListedConnection } from '../store/connection-list.ts';
+import type { ListedConnection } from '../store/connection-rows.ts';
 import type { ConnectionRow } from '../store/connections.ts';
 import { record } from './events.ts';
 import { findPerson, findShared } from './find.ts';

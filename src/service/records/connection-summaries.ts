@@ -1,7 +1,7 @@
 import type { ConnectionSummary } from '../../api/connections.ts';
 import { connectionHealth } from '../../core/health.ts';
 import { iso, isoOrNull } from '../iso.ts';
-import type { ListedConnection } from '../store/connection-list.ts';
+import type { ListedConnection } from '../store/connection-rows.ts';
 import type { RecordParts } from './parts.ts';
 
 const DAY_MS = 86_400_000;

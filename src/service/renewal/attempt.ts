@@ -3,61 +3,24 @@ import { Fault } from '../../core/fault.ts';
 import { base64url } from '../../core/identifiers.ts';
 import { approvalSeen } from '../../core/oauth/approval-check.ts';
 import { isClientsOwn } from '../../core/oauth/grant-kinds.ts';
-import type { FreshTokens, TokenOutcome } from '../../core/oauth/token-answer.ts';
+import type { TokenOutcome } from '../../core/oauth/token-answer.ts';
 import { readTokenOutcome } from '../../core/oauth/token-answer.ts';
 import { type TokenRequest, tokenRequest } from '../../core/oauth/token-request.ts';
 import { wireRecord } from '../../core/oauth/wire-record.ts';
-import { apiBaseAllowed } from '../../core/provider/api-base.ts';
 import type { Dialect } from '../../core/provider/definition.ts';
-import type { Entry, Lanes } from '../../core/renewal/lanes.ts';
-import type { RenewalLimits } from '../../core/renewal/limits.ts';
-import { backoffMs, handoutFloorMs, nextRenewalAt, requestDeadlineMs } from '../../core/renewal/plan.ts';
+import type { Entry } from '../../core/renewal/lanes.ts';
+import { backoffMs, handoutFloorMs, requestDeadlineMs } from '../../core/renewal/plan.ts';
 import type { RenewalCause, RenewalRow } from '../../core/renewal/row.ts';
 import { type Attempt, actionNeeded, arm, askOnceMore, disarm, giveBack, promote, release, uncertain } from '../../core/renewal/transitions.ts';
 import { uncertainWaitMs } from '../../core/renewal/uncertain-wait.ts';
 import type { Secret } from '../../core/secret.ts';
-import type { History } from '../history/index.ts';
-import type { Ports } from '../ports.ts';
-import type { Sealer } from '../sealer.ts';
 import type { HeldRow } from '../store/held-row.ts';
-import type { RenewalStore } from '../store/renewals.ts';
-import { type AnswerKeeper, sealTokens } from './answer-keeper.ts';
-import type { ClientHealth } from './client-health.ts';
-import type { ConnectionStates } from './connection-states.ts';
-import { type ClientSecrets, inTryingOrder } from './credentials.ts';
-import { evidenceText, tokenLife } from './evidence.ts';
-import { canSpend, type GrantContext, type GrantContexts } from './grant-context.ts';
-import type { Holders } from './holders.ts';
-import type { InstallationHold } from './installation-hold.ts';
-import type { Sightings } from './sightings.ts';
-import type { Spares } from './spares.ts';
-import type { TokenCache } from './token-cache.ts';
-import type { WireLog } from './wire-log.ts';
-
-export interface AttemptParts {
-  me: string;
-  store: RenewalStore;
-  sealer: Sealer;
-  contexts: GrantContexts;
-  keeper: AnswerKeeper;
-  spares: Spares;
-  holders: Holders;
-  cache: TokenCache;
-  clients: ClientHealth;
-  secrets: ClientSecrets;
-  lanes: Lanes;
-  hold: InstallationHold;
-  wireLog: WireLog;
-  sightings: Sightings;
-  history: History;
-  /** Learns of renewals that went otherwise than the one before. */
-  states: Pick<ConnectionStates, 'touch'>;
-  limits: RenewalLimits;
-  ports: Ports;
-  noteEvidence(grantId: string, evidence: string | null): Promise<void>;
-  /** The API's address that an answer named, where it changed. */
-  noteApiBase(grant: { id: string; connection: string }, address: string): Promise<void>;
-}
+import { sealTokens } from './answer-keeper.ts';
+import { renewed, settle } from './attempt-end.ts';
+import type { AttemptParts } from './attempt-parts.ts';
+import { inTryingOrder } from './credentials.ts';
+import { evidenceText } from './evidence.ts';
+import { canSpend, type GrantContext } from './grant-context.ts';
 
 /** A claim that was not used: why, and for how long. `cause` null: only the slots are full. */
 export interface GivenBack {
@@ -216,6 +179,7 @@ async function armed(parts: AttemptParts, grantId: string, attempt: Attempt, dea
 }
 
 /** T3's outcomes to T4, T7, T8 and T9. */
+
 async function conclude(
   parts: AttemptParts,
   held: HeldRow,
@@ -281,75 +245,4 @@ async function conclude(
     default:
       outcome satisfies never;
   }
-}
-
-const LATE_ANSWERS = {
-  spare: 'A late answer was put by as a spare: another one was saved first, and is being verified.',
-  obsolete: 'A late answer was set aside: a new one was saved, or the grant has ended.',
-};
-
-async function renewed(
-  parts: AttemptParts,
-  held: HeldRow,
-  context: GrantContext,
-  { attempt, tokens, sentAt }: { attempt: Attempt; tokens: FreshTokens; sentAt: number },
-): Promise<void> {
-  const { grantId } = held;
-  const { dialect } = context.definition;
-  const life = tokenLife(tokens, dialect.assumed_life_seconds, sentAt);
-  // Issued from memory at once: the answer is good whether or not the database can take it yet.
-  parts.cache.put(grantId, { access: tokens.access, ...life, generation: attempt.generation + 1 });
-  const need = { policy: context.policy, paused: context.intent === 'paused', lastUsedAt: context.lastUsedAt };
-  const nextAt = nextRenewalAt(life, need, dialect, parts.ports.random.unit());
-  const urgent = tokens.refresh !== null && canSpend(context) && dialect.reuse !== 'grace';
-  const result = await parts.keeper.save({ grantId, attempt, tokens, life, nextAt, urgent });
-  const subject = `connection:${context.connectionName}`;
-  if (result !== 'saved') {
-    parts.cache.drop(grantId);
-    parts.history.add({ actor: 'service', kind: `answer_${result}`, subject, says: LATE_ANSWERS[result] });
-    return;
-  }
-  if (held.row.failures > 0) await parts.noteEvidence(grantId, null);
-  if (isNews(held, life.issuedAt)) parts.states.touch(grantId);
-  const { apiBaseUrl } = tokens;
-  if (apiBaseUrl !== undefined && apiBaseUrl !== context.apiBaseUrl && apiBaseAllowed(context.definition, apiBaseUrl))
-    await parts.noteApiBase({ id: grantId, connection: context.connectionName }, apiBaseUrl);
-  if (context.clientHealth === 'stopped') await parts.clients.works({ id: context.clientRecordId, name: context.clientName });
-  parts.history.add({
-    actor: 'service',
-    kind: 'renewed',
-    subject,
-    says: tokens.refresh ? 'Renewed; the provider replaced the refresh token.' : 'Renewed.',
-    data: {
-      class: 'tokens',
-      generation: attempt.generation + 1,
-      life_seconds: Math.round((life.expiresAt - life.issuedAt) / 1000),
-      rotated: tokens.refresh !== null,
-      after_failures: held.row.failures,
-    },
-  });
-}
-
-/** Whether a renewal that went well changes what is shown of the connection: it was not simply working before. */
-const isNews = ({ row }: HeldRow, now: number): boolean =>
-  row.failures > 0 || row.cause !== null || row.uncertainSince !== null || row.refusedAt !== null || row.expiresAt <= now;
-
-/** Writes a failed attempt: the row's transition, then the evidence; history only where the transition took hold. */
-async function settle(
-  parts: AttemptParts,
-  context: GrantContext,
-  { attempt, failures, transition }: { attempt: Attempt; failures: number; transition: ReturnType<typeof release> },
-  event: { kind: string; class: string; says: string; evidence: string; data?: object },
-): Promise<void> {
-  const took = await parts.store.update([context.grantId], transition);
-  parts.states.touch(context.grantId);
-  if (took === 0) return; // the epoch or the generation moved on: someone else settled it
-  await parts.noteEvidence(context.grantId, event.evidence);
-  parts.history.add({
-    actor: 'service',
-    kind: event.kind,
-    subject: `connection:${context.connectionName}`,
-    says: event.says,
-    data: { class: event.class, failures: failures + 1, generation: attempt.generation, ...event.data },
-  });
 }

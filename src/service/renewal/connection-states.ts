@@ -1,7 +1,8 @@
 import type { Fault } from '../../core/fault.ts';
 import { connectionHealth, healthChangesAt } from '../../core/health.ts';
 import type { Ports } from '../ports.ts';
-import type { ListedConnection, Narrow } from '../store/connection-list.ts';
+import type { Narrow } from '../store/connection-list.ts';
+import type { ListedConnection } from '../store/connection-rows.ts';
 import type { StoredState } from '../store/connection-states.ts';
 import type { Store } from '../store/store.ts';
 

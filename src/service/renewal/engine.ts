@@ -2,7 +2,8 @@ import type { ConditionalUpdate } from '../../core/renewal/conditional-update.ts
 import { claim, importToken } from '../../core/renewal/transitions.ts';
 import { recordId } from '../ports.ts';
 import type { HeldRow } from '../store/held-row.ts';
-import { type AttemptParts, type GivenBack, renewHeld } from './attempt.ts';
+import { type GivenBack, renewHeld } from './attempt.ts';
+import type { AttemptParts } from './attempt-parts.ts';
 import { canSpend, type GrantContext } from './grant-context.ts';
 
 /** Renews grants by the protocol of docs/RENEWAL.md: claims rows and runs an attempt for each. */

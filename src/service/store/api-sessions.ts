@@ -1,5 +1,5 @@
 import { bytes, id, instant, number, orNull, text } from './column.ts';
-import { type Database, idBytes, instantText } from './database.ts';
+import { type Database, idBytes, instantText, intervalText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
 const COLUMNS = {
@@ -36,7 +36,7 @@ export function apiSessionStore(database: Database): ApiSessionStore {
     claim: async (grantId, me, version, { leaseMs, discards }) =>
       (await database.write(
         `UPDATE api_sessions
-         SET owner = $1, lease_until = UTC_TIMESTAMP(3) + INTERVAL ${Math.floor(leaseMs * 1000)} MICROSECOND${discards ? ', sealed = NULL' : ''}
+         SET owner = $1, lease_until = UTC_TIMESTAMP(3) + ${intervalText(leaseMs)}${discards ? ', sealed = NULL' : ''}
          WHERE grant_id = $2 AND version = $3 AND (lease_until IS NULL OR lease_until < UTC_TIMESTAMP(3))`,
         [idBytes(me), idBytes(grantId), version],
       )) > 0,

@@ -1,6 +1,6 @@
 import { ChannelRule } from '../../core/notices/channel.ts';
 import { bytes, flag, id, instant, json, number, oneOf, orNull, text, textList } from './column.ts';
-import { type Database, idBytes } from './database.ts';
+import { type Database, idBytes, intervalText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
 const CHANNEL_KINDS = ['mail', 'webhook', 'script'] as const;
@@ -58,7 +58,7 @@ export function channelStore(database: Database): ChannelStore {
       }),
     claim: async (channelId, forMs) =>
       (await database.write(
-        `UPDATE channels SET busy_until = UTC_TIMESTAMP(3) + INTERVAL ${Math.floor(forMs / 1000)} SECOND
+        `UPDATE channels SET busy_until = UTC_TIMESTAMP(3) + ${intervalText(forMs)}
          WHERE id = $1 AND (busy_until IS NULL OR busy_until <= UTC_TIMESTAMP(3))`,
         [idBytes(channelId)],
       )) > 0,

@@ -3,7 +3,7 @@ import { Registering, Requested } from '../../api/clients.ts';
 import { CLIENT_AUTHENTICATION_METHODS } from '../../core/oauth/methods.ts';
 import { APPROVALS, CLIENT_TYPES, ENVIRONMENTS, REACHES } from '../../core/provider/kinds.ts';
 import { id, instant, number, oneOf, orElse, orNull, ownJson, text, textList, textMap } from './column.ts';
-import { type Database, idBytes, idText, instantText } from './database.ts';
+import { type Database, idBytes, idText, instantText, intervalText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
 const STAGES = ['draft', 'active', 'retired'] as const;
@@ -89,7 +89,7 @@ export interface ClientStore {
 
 export function clientStore(database: Database): ClientStore {
   const table = defineTable(database, 'clients', COLUMNS, { primaryKey: ['id'] });
-  const inMs = (ms: number) => `UTC_TIMESTAMP(3) + INTERVAL ${Math.floor(ms * 1000)} MICROSECOND`;
+  const inMs = (ms: number) => `UTC_TIMESTAMP(3) + ${intervalText(ms)}`;
   const approvalDue = (everyMs: number) =>
     `approval IN ('requested', 'info_requested', 'rejected') AND stage <> 'retired' AND client_id IS NOT NULL
      AND (approval_seen_at IS NULL OR approval_seen_at < ${inMs(-everyMs)})`;

@@ -4,7 +4,7 @@ import { GRANT_TYPES } from '../../core/oauth/grant-kinds.ts';
 import { POLICIES } from '../../core/renewal/plan.ts';
 import { bytes, flag, id, instant, number, oneOf, orElse, orNull, text, textList, textMap } from './column.ts';
 import { MARK_DUE, MARKED_DUE } from './connection-states.ts';
-import { type Bind, type Database, idBytes, idText } from './database.ts';
+import { type Bind, type Database, idBytes, idText, intervalText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 import { deleteTokens } from './tokens.ts';
 
@@ -181,7 +181,7 @@ export function connectionStore(database: Database): ConnectionStore {
       await database.write(
         `UPDATE connections SET last_used_at = UTC_TIMESTAMP(3)
          WHERE id IN (${list})
-           AND (last_used_at IS NULL OR last_used_at < UTC_TIMESTAMP(3) - INTERVAL ${Math.floor(everyMs * 1000)} MICROSECOND)`,
+           AND (last_used_at IS NULL OR last_used_at < UTC_TIMESTAMP(3) - ${intervalText(everyMs)})`,
         bind,
       );
     },

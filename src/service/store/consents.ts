@@ -2,7 +2,7 @@ import { CONSENT_PHASES, type ConsentOutcome } from '../../api/connections.ts';
 import type { Diagnosis } from '../../core/diagnosis/diagnosis.ts';
 import { WAYS } from '../../core/oauth/grant-kinds.ts';
 import { bytes, documentWith, id, instant, oneOf, orElse, orNull, ownJson, text, textList } from './column.ts';
-import { type Database, idBytes, idText } from './database.ts';
+import { type Database, idBytes, idText, intervalText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
 /** What a consent remembers beside its columns. */
@@ -82,7 +82,7 @@ export interface ConsentStore {
 
 export function consentStore(database: Database): ConsentStore {
   const table = defineTable(database, 'consents', COLUMNS, { primaryKey: ['id'] });
-  const inMs = (ms: number) => `UTC_TIMESTAMP(3) + INTERVAL ${Math.floor(ms * 1000)} MICROSECOND`;
+  const inMs = (ms: number) => `UTC_TIMESTAMP(3) + ${intervalText(ms)}`;
   return {
     byId: (consentId) => table.find({ id: consentId }),
     byTicket: (hash) => table.find({ ticketHash: hash }),

@@ -253,3 +253,5 @@ const takesNothing = (errno: number | undefined): boolean => errno !== undefined
 
 /** Epoch ms as DATETIME(3) text in UTC. */
 export const instantText = (at: number): string => new Date(at).toISOString().slice(0, 23).replace('T', ' ');
+/** A duration, as it stands in a statement. @param ms may have a fraction */
+export const intervalText = (ms: number): string => `INTERVAL ${Math.floor(ms * 1000)} MICROSECOND`;

@@ -1,5 +1,5 @@
 import { bytes, id, instant, number, oneOf, orNull, text } from './column.ts';
-import { type Bind, type Database, idBytes, idText, instantText } from './database.ts';
+import { type Bind, type Database, idBytes, idText, instantText, intervalText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
 /** `invitation`: for someone who is asked to connect; `own`: a person's private link to what they connected. */
@@ -127,6 +127,6 @@ export function invitationStore(database: Database): InvitationStore {
       return isFirst ? row : null;
     },
     deleteOld: async (olderThanMs) =>
-      void (await database.write(`DELETE FROM invitations WHERE expires_at < UTC_TIMESTAMP(3) - INTERVAL ${Math.floor(olderThanMs / 1000)} SECOND LIMIT 1000`)),
+      void (await database.write(`DELETE FROM invitations WHERE expires_at < UTC_TIMESTAMP(3) - ${intervalText(olderThanMs)} LIMIT 1000`)),
   };
 }

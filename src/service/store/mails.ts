@@ -1,5 +1,5 @@
 import { bytes, id, instant, number, oneOf, text } from './column.ts';
-import { type Database, idBytes, idText } from './database.ts';
+import { type Database, idBytes, idText, intervalText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
 const COLUMNS = {
@@ -37,13 +37,9 @@ export function mailStore(database: Database): MailStore {
       return rows.length === 0 ? [] : table.list({ id: rows.map((row) => idText(row.id)) });
     },
     claim: async (mailId, forMs) =>
-      (await database.write(`UPDATE mails SET next_at = UTC_TIMESTAMP(3) + INTERVAL ${Math.floor(forMs / 1000)} SECOND WHERE id = $1 AND ${waits}`, [
-        idBytes(mailId),
-      ])) > 0,
+      (await database.write(`UPDATE mails SET next_at = UTC_TIMESTAMP(3) + ${intervalText(forMs)} WHERE id = $1 AND ${waits}`, [idBytes(mailId)])) > 0,
     change: async (mailId, set) => void (await table.change({ id: mailId }, set)),
     deleteOld: async (olderThanMs) =>
-      void (await database.write(
-        `DELETE FROM mails WHERE state <> 'waiting' AND created_at < UTC_TIMESTAMP(3) - INTERVAL ${Math.floor(olderThanMs / 1000)} SECOND LIMIT 5000`,
-      )),
+      void (await database.write(`DELETE FROM mails WHERE state <> 'waiting' AND created_at < UTC_TIMESTAMP(3) - ${intervalText(olderThanMs)} LIMIT 5000`)),
   };
 }

@@ -1,7 +1,7 @@
 import { looks } from '../../api/looks.ts';
 import { Fault } from '../../core/fault.ts';
 import { type Database, idBytes } from './database.ts';
-import { AT, ID, MIGRATIONS, table } from './migrations.ts';
+import { AT, ID, MIGRATIONS, table } from './migrations/index.ts';
 
 const LEASE_SECONDS = 60;
 /** How long one statement of a migration may take: large tables get their indexes in minutes. */

@@ -1,6 +1,6 @@
 import { NOTICE_EVENTS, NOTICE_KINDS, NOTICE_SEVERITIES, NOTICE_STATES, type NoticeKind, type NoticeSeverity } from '../../core/notices/notice.ts';
 import { id, instant, number, oneOf, orNull, text, textList } from './column.ts';
-import { type Bind, type Database, idBytes, idText, instantText } from './database.ts';
+import { type Bind, type Database, idBytes, idText, instantText, intervalText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
 const COLUMNS = {
@@ -209,7 +209,7 @@ export function noticeStore(database: Database): NoticeStore {
         [idBytes(channelId)],
       ),
     async deleteOld(olderThanMs) {
-      const old = `UTC_TIMESTAMP(3) - INTERVAL ${Math.floor(olderThanMs / 1000)} SECOND`;
+      const old = `UTC_TIMESTAMP(3) - ${intervalText(olderThanMs)}`;
       await database.write(`DELETE FROM notices WHERE state = 'closed' AND closed_at < ${old} LIMIT 2000`);
       await database.write(`DELETE FROM notice_deliveries WHERE state <> 'waiting' AND created_at < ${old} LIMIT 5000`);
     },

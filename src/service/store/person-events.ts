@@ -1,7 +1,7 @@
 import { z } from 'zod';
 import { PERSON_EVENTS, type PersonEventKind } from '../../core/people/event.ts';
 import { bytes, id, instant, json, number, oneOf, orNull, readColumn, text } from './column.ts';
-import { type Bind, type Database, idBytes, idText, instantText } from './database.ts';
+import { type Bind, type Database, idBytes, idText, instantText, intervalText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
 const COLUMNS = {
@@ -67,7 +67,6 @@ const MAY_SEE = `SELECT p.caller_id FROM permissions p
 export function personEventStore(database: Database): PersonEventStore {
   const table = defineTable(database, 'person_events', COLUMNS, { primaryKey: ['seq'] });
   const receivers = defineTable(database, 'event_receivers', RECEIVER, { primaryKey: ['callerId'] });
-  const micro = (ms: number): string => `INTERVAL ${Math.floor(ms * 1000)} MICROSECOND`;
   const shown =
     'SELECT d.seq, d.caller_id, d.state, d.tries, d.next_at, d.says, e.kind, e.person_key, e.at FROM event_deliveries d JOIN person_events e ON e.seq = d.seq';
   const read = (row: Record<string, unknown>): EventDelivery => ({
@@ -108,7 +107,7 @@ export function personEventStore(database: Database): PersonEventStore {
     async feed(callerRecordId, after, most, settledMs) {
       const rows = await database.select<{ seq: number | string }>(
         `SELECT e.seq FROM person_events e
-         WHERE e.seq > $1 AND e.at <= UTC_TIMESTAMP(3) - ${micro(settledMs)} AND EXISTS (
+         WHERE e.seq > $1 AND e.at <= UTC_TIMESTAMP(3) - ${intervalText(settledMs)} AND EXISTS (
            SELECT 1 FROM permissions p WHERE p.caller_id = $2 AND (p.connection_id = e.shared_id
              OR p.label IN (SELECT l.label FROM connection_labels l WHERE l.connection_id IN (e.shared_id, e.connection_id))))
          ORDER BY e.seq LIMIT ${Math.floor(most)}`,
@@ -134,7 +133,7 @@ export function personEventStore(database: Database): PersonEventStore {
     },
     claim: async ({ seq, callerId }, forMs) =>
       (await database.write(
-        `UPDATE event_deliveries SET next_at = UTC_TIMESTAMP(3) + ${micro(forMs)} WHERE seq = $1 AND caller_id = $2 AND state = 'waiting' AND next_at <= UTC_TIMESTAMP(3)`,
+        `UPDATE event_deliveries SET next_at = UTC_TIMESTAMP(3) + ${intervalText(forMs)} WHERE seq = $1 AND caller_id = $2 AND state = 'waiting' AND next_at <= UTC_TIMESTAMP(3)`,
         [seq, idBytes(callerId)],
       )) > 0,
     change: async ({ seq, callerId }, { state, tries, nextAt, says }) =>
@@ -157,7 +156,7 @@ export function personEventStore(database: Database): PersonEventStore {
       );
     },
     async deleteOld(olderThanMs) {
-      const old = `at < UTC_TIMESTAMP(3) - ${micro(olderThanMs)}`;
+      const old = `at < UTC_TIMESTAMP(3) - ${intervalText(olderThanMs)}`;
       await database.write(`DELETE d FROM event_deliveries d JOIN person_events e ON e.seq = d.seq WHERE e.${old}`);
       await database.write(`DELETE FROM person_events WHERE ${old} LIMIT 5000`);
     },

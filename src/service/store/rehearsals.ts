@@ -5,7 +5,7 @@ import { RehearsalReport } from '../../core/rehearsals/report.ts';
 import { SCENARIOS } from '../../core/rehearsals/scenarios.ts';
 import { POLICIES } from '../../core/renewal/plan.ts';
 import { flag, id, instant, json, number, oneOf, orNull, text, textList } from './column.ts';
-import { type Bind, type Database, idBytes, idText } from './database.ts';
+import { type Bind, type Database, idBytes, idText, intervalText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
 const COLUMNS = {
@@ -81,7 +81,7 @@ export function rehearsalStore(database: Database): RehearsalStore {
       }),
     goOn: async (rehearsalId, { percent, doing }, busyMs) =>
       (await database.write(
-        `UPDATE rehearsals SET percent = $1, doing = $2, busy_until = UTC_TIMESTAMP(3) + INTERVAL ${Math.floor(busyMs)} * 1000 MICROSECOND WHERE id = $3 AND state = 'running'`,
+        `UPDATE rehearsals SET percent = $1, doing = $2, busy_until = UTC_TIMESTAMP(3) + ${intervalText(busyMs)} WHERE id = $3 AND state = 'running'`,
         [percent, doing, idBytes(rehearsalId)],
       )) > 0,
     end: async (rehearsalId, set) => (await table.change({ id: rehearsalId, state: 'running' }, { ...set, busyUntil: null })) > 0,

@@ -1,6 +1,6 @@
 import type { ConditionalUpdate } from '../../core/renewal/conditional-update.ts';
 import type { RenewalCause, RenewalColumn, RenewalRow } from '../../core/renewal/row.ts';
-import { type Bind, type Database, idBytes, idText, instantText } from './database.ts';
+import { type Bind, type Database, idBytes, idText, instantText, intervalText } from './database.ts';
 import type { HeldRow, SealedTokens } from './held-row.ts';
 import { rowBatches } from './row-batches.ts';
 import { COLUMNS, compile, ID_COLUMNS, snake } from './transition-sql.ts';
@@ -104,7 +104,7 @@ export function renewalStore(database: Database): RenewalStore {
       return rows.map((row) => idText(row.id));
     },
     async fixInstants({ leaseMs, holderWaitMs }) {
-      const ahead = (ms: number) => `UTC_TIMESTAMP(3) + INTERVAL ${Math.ceil(ms) * 1000} MICROSECOND`;
+      const ahead = (ms: number) => `UTC_TIMESTAMP(3) + ${intervalText(ms)}`;
       // No lease is longer than one: whose end lies further away was written by a clock that was set back since.
       const freed = await database.write(`UPDATE renewals SET lease_until = NULL WHERE ended = 0 AND lease_until > ${ahead(2 * leaseMs)}`);
       const due = await database.write(

@@ -1,5 +1,5 @@
 import { id, instant, number, orNull, text } from './column.ts';
-import { type Bind, type Database, idBytes, idText, instantText } from './database.ts';
+import { type Bind, type Database, idBytes, idText, instantText, intervalText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
 const COLUMNS = {
@@ -94,9 +94,9 @@ export function replicaStore(database: Database): ReplicaStore {
     async leftBySilent(me, { leaseMs, silentMs }, most) {
       const rows = await database.select<{ grant_id: Buffer; owner: Buffer }>(
         `SELECT r.grant_id, r.owner FROM renewals r JOIN replicas p ON p.life_id = r.owner
-         WHERE r.next_at > UTC_TIMESTAMP(3) AND r.next_at <= UTC_TIMESTAMP(3) + INTERVAL ${leaseMs * 1000} MICROSECOND
+         WHERE r.next_at > UTC_TIMESTAMP(3) AND r.next_at <= UTC_TIMESTAMP(3) + ${intervalText(leaseMs)}
            AND r.sent_epoch IS NOT NULL AND r.lease_until > UTC_TIMESTAMP(3)
-           AND p.seen_at < UTC_TIMESTAMP(3) - INTERVAL ${silentMs * 1000} MICROSECOND AND p.life_id <> $1
+           AND p.seen_at < UTC_TIMESTAMP(3) - ${intervalText(silentMs)} AND p.life_id <> $1
          LIMIT ${Math.floor(most)}`,
         [idBytes(me)],
       );

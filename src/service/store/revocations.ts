@@ -1,5 +1,5 @@
 import { bytes, id, instant, number, orNull, text, textMap } from './column.ts';
-import { type Database, idBytes, idText } from './database.ts';
+import { type Database, idBytes, idText, intervalText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
 const COLUMNS = {
@@ -47,7 +47,7 @@ export function revocationStore(database: Database): RevocationStore {
     },
     claim: async (grantId, forMs) =>
       (await database.write(
-        `UPDATE revocations SET next_at = UTC_TIMESTAMP(3) + INTERVAL ${Math.floor(forMs * 1000)} MICROSECOND
+        `UPDATE revocations SET next_at = UTC_TIMESTAMP(3) + ${intervalText(forMs)}
          WHERE grant_id = $1 AND next_at <= UTC_TIMESTAMP(3)`,
         [idBytes(grantId)],
       )) > 0,

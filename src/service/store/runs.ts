@@ -1,85 +1,10 @@
-import type { Transaction } from 'sequelize';
-import { z } from 'zod';
-import { Completeness, DeliveryTarget, RUN_REASONS, RUN_STATES, RunLimits, RunProblem } from '../../api/jobs.ts';
-import { ComposedCall } from '../../api/trying.ts';
-import { Since } from '../../core/jobs/since.ts';
-import { Layout } from '../../core/output/format.ts';
-import { FORMATS } from '../../core/output/formats.ts';
-import { PersonalField } from '../../core/output/record.ts';
-import { PagingPlan } from '../../core/paging/plan.ts';
-import { type Ended, GUARDS } from '../../core/paging/walk.ts';
+import type { z } from 'zod';
+import { RUN_REASONS, RUN_STATES } from '../../api/jobs.ts';
 import { id, instant, json, number, oneOf, orNull, text } from './column.ts';
-import { type Bind, type Database, idBytes, idText, instantText } from './database.ts';
+import { type Bind, type Database, idBytes, idText, intervalText } from './database.ts';
+import { type DeliveryRow, type RunDeliveries, runDeliveries } from './run-deliveries.ts';
+import { Checkpoint, RunOutcome, RunPlan } from './run-documents.ts';
 import { defineTable, type RowOf } from './table.ts';
-
-const Range = z.object({ from: z.number(), to: z.number() });
-/** What a run does: everything that it needs of its job, as it was when the run began. */
-export const RunPlan = z.object({
-  call: ComposedCall,
-  paging: PagingPlan,
-  range: Range.nullable(),
-  layout: Layout,
-  formats: z.array(z.enum(FORMATS)),
-  personal: z.array(PersonalField),
-  limits: RunLimits,
-  since: Since.nullable(),
-  /** Everything is collected, not only what is new. */
-  full: z.boolean(),
-  /** Earlier runs whose records come before this one's, oldest first. */
-  base: z.array(z.uuid()),
-  expectedLeast: z.number().nullable(),
-  lastRecords: z.number().nullable(),
-  deviationMost: z.number().nullable(),
-  deliver: z.array(DeliveryTarget),
-});
-export type RunPlan = z.output<typeof RunPlan>;
-
-const Ends = z.enum(['no_next', 'empty_page', 'short_page', 'total_reached', 'short_page_at_total', 'one_page', ...GUARDS]) satisfies z.ZodType<Ended>;
-/** Where a run stands: written with each page, so that any replica goes on from here. */
-export const Checkpoint = z.object({
-  phase: z.enum(['collecting', 'writing']),
-  walk: z.object({
-    position: z.object({ link: z.string().nullable(), value: z.string().nullable() }),
-    pages: z.number(),
-    records: z.number(),
-    bytes: z.number(),
-    largest: z.number(),
-    mark: z.object({ position: z.string(), content: z.string(), until: z.number() }),
-  }),
-  /** The slice that is being read, and its first page; null: the list is not cut. */
-  slice: z
-    .object({
-      range: Range,
-      firstSequence: z.number(),
-      before: z.object({ records: z.number(), kept: z.number(), doubles: z.number(), withoutId: z.number() }),
-    })
-    .nullable(),
-  slicesLeft: z.array(Range),
-  slicesDone: z.number(),
-  cappedSlices: z.number(),
-  ended: Ends.nullable(),
-  sequence: z.number(),
-  /** Received without doubles, and those of them that are kept: less, where only new ids are wanted. */
-  records: z.number(),
-  kept: z.number(),
-  doubles: z.number(),
-  withoutId: z.number(),
-  pages: z.number(),
-  calls: z.number(),
-  bytes: z.number(),
-  totals: z.object({ first: z.number(), last: z.number(), least: z.number(), most: z.number() }).nullable(),
-  columns: z.array(z.string()),
-  highest: z.string().nullable(),
-  /** Of the run, epoch ms: before the first call. */
-  beganAt: z.number(),
-  /** Failures in a row, and time that does not count. */
-  tries: z.number(),
-  waitedMs: z.number(),
-  waitingSince: z.number().nullable(),
-});
-export type Checkpoint = z.output<typeof Checkpoint>;
-
-const Outcome = z.object({ completeness: Completeness.nullable(), problem: RunProblem.nullable(), written: z.number().optional() });
 
 const COLUMNS = {
   id,
@@ -91,7 +16,7 @@ const COLUMNS = {
   state: oneOf(RUN_STATES),
   plan: json(RunPlan),
   checkpoint: json(Checkpoint),
-  outcome: orNull(json(Outcome)),
+  outcome: orNull(json(RunOutcome)),
   waits: orNull(text),
   startedAt: instant,
   endedAt: orNull(instant),
@@ -116,18 +41,8 @@ interface FilePart {
   size: number;
   data: Buffer;
 }
-export interface DeliveryRow {
-  runId: string;
-  target: number;
-  settings: DeliveryTarget;
-  state: 'waiting' | 'delivered' | 'failed';
-  tries: number;
-  says: string;
-  nextAt: number;
-}
-
 /** Runs of jobs. Whoever holds the lease of a run may save to it, nobody else. */
-export interface RunStore {
+export interface RunStore extends RunDeliveries {
   byId(runId: string): Promise<RunRow | null>;
   byIds(runIds: readonly string[]): Promise<RunRow[]>;
   /** Newest first. */
@@ -153,7 +68,7 @@ export interface RunStore {
     set: {
       state: 'done' | 'failed';
       checkpoint: Checkpoint;
-      outcome: z.output<typeof Outcome>;
+      outcome: z.output<typeof RunOutcome>;
       served?: { jobId: string; deliveries: readonly DeliveryRow[] } | null;
     },
   ): Promise<boolean>;
@@ -168,11 +83,6 @@ export interface RunStore {
   /** The size of a written file in plain bytes; null: it was not written. */
   fileSize(runId: string, format: string): Promise<number | null>;
   fileParts(runId: string, format: string, from: number, most: number): Promise<FilePart[]>;
-  deliveries(runIds: readonly string[]): Promise<DeliveryRow[]>;
-  dueDeliveries(most: number): Promise<DeliveryRow[]>;
-  /** Takes a delivery for a while; whoever does not report back leaves it to others afterwards. */
-  claimDelivery(row: DeliveryRow, forMs: number): Promise<boolean>;
-  changeDelivery(row: DeliveryRow): Promise<void>;
   /** Removes what is past its retention: pages and files of runs, then the runs. */
   deleteOld(jobId: string, keep: { runs: number; days: number; needed: readonly string[] }): Promise<number>;
   /** Collections by hand that ended so long ago. */
@@ -183,9 +93,9 @@ const LIVE = "state IN ('running', 'waiting')";
 
 export function runStore(database: Database): RunStore {
   const table = defineTable(database, 'runs', COLUMNS, { primaryKey: ['id'], withEachChange: { stamp: 'stamp + 1' } });
-  const micro = (ms: number): string => `INTERVAL ${Math.floor(ms * 1000)} MICROSECOND`;
   const saved = (forMs: number): string =>
-    `UPDATE runs SET checkpoint = $1, state = 'running', waits = NULL, stamp = stamp + 1, lease_until = UTC_TIMESTAMP(3) + ${micro(forMs)} WHERE id = $2 AND lease_token = $3 AND ${LIVE}`;
+    `UPDATE runs SET checkpoint = $1, state = 'running', waits = NULL, stamp = stamp + 1, lease_until = UTC_TIMESTAMP(3) + ${intervalText(forMs)} WHERE id = $2 AND lease_token = $3 AND ${LIVE}`;
+  const { add: addDelivery, ...deliveries } = runDeliveries(database);
   const ended = (runId: string): Bind[] => [idBytes(runId)];
   const removePieces = async (runIds: readonly string[]): Promise<void> => {
     for (const runId of runIds) {
@@ -193,23 +103,8 @@ export function runStore(database: Database): RunStore {
       await database.write('DELETE FROM runs WHERE id = $1', [idBytes(runId)]);
     }
   };
-  const readDelivery = (row: Record<string, unknown>): DeliveryRow => ({
-    runId: idText(row.run_id as Buffer),
-    target: Number(row.target),
-    settings: DeliveryTarget.parse(JSON.parse(String(row.settings))),
-    state: row.state as DeliveryRow['state'],
-    tries: Number(row.tries),
-    says: String(row.says),
-    nextAt: (row.next_at as Date).getTime(),
-  });
-  const addDelivery = (row: DeliveryRow, transaction: Transaction): Promise<number> =>
-    database.write(
-      'INSERT INTO deliveries (run_id, target, settings, state, tries, says, next_at) VALUES ($1, $2, $3, $4, $5, $6, $7)',
-      [idBytes(row.runId), row.target, JSON.stringify(row.settings), row.state, row.tries, row.says, instantText(row.nextAt)],
-      transaction,
-    );
-  const shown = 'SELECT run_id, target, settings, state, tries, says, next_at FROM deliveries';
   return {
+    ...deliveries,
     byId: (runId) => table.find({ id: runId }),
     byIds: async (runIds) => (runIds.length === 0 ? [] : table.list({ id: runIds })),
     async ofJob(jobId, most, before) {
@@ -241,13 +136,13 @@ export function runStore(database: Database): RunStore {
     },
     claim: async (runId, token, forMs) =>
       (await database.write(
-        `UPDATE runs SET lease_token = $1, lease_until = UTC_TIMESTAMP(3) + ${micro(forMs)}
+        `UPDATE runs SET lease_token = $1, lease_until = UTC_TIMESTAMP(3) + ${intervalText(forMs)}
          WHERE id = $2 AND ${LIVE} AND next_at <= UTC_TIMESTAMP(3) AND (lease_until IS NULL OR lease_until < UTC_TIMESTAMP(3))`,
         [token, idBytes(runId)],
       )) > 0,
     keep: async ({ runId, token }, forMs) =>
       (await database.write(
-        `UPDATE runs SET stamp = stamp + 1, lease_until = UTC_TIMESTAMP(3) + ${micro(forMs)} WHERE id = $1 AND lease_token = $2 AND ${LIVE}`,
+        `UPDATE runs SET stamp = stamp + 1, lease_until = UTC_TIMESTAMP(3) + ${intervalText(forMs)} WHERE id = $1 AND lease_token = $2 AND ${LIVE}`,
         [idBytes(runId), token],
       )) > 0,
     savePage: (lease, checkpoint, pages, forMs) =>
@@ -270,7 +165,7 @@ export function runStore(database: Database): RunStore {
       }),
     wait: async ({ runId, token }, { checkpoint, waits, untilMs, state }) =>
       (await database.write(
-        `UPDATE runs SET checkpoint = $1, waits = $2, state = $3, stamp = stamp + 1, lease_token = NULL, lease_until = NULL, next_at = UTC_TIMESTAMP(3) + ${micro(untilMs)}
+        `UPDATE runs SET checkpoint = $1, waits = $2, state = $3, stamp = stamp + 1, lease_token = NULL, lease_until = NULL, next_at = UTC_TIMESTAMP(3) + ${intervalText(untilMs)}
          WHERE id = $4 AND lease_token = $5 AND ${LIVE}`,
         [JSON.stringify(checkpoint), waits.slice(0, 600), state, idBytes(runId), token],
       )) > 0,
@@ -325,7 +220,7 @@ export function runStore(database: Database): RunStore {
       database.attempt(async (transaction) => {
         const isOurs =
           (await database.write(
-            `UPDATE runs SET stamp = stamp + 1, lease_until = UTC_TIMESTAMP(3) + ${micro(forMs)} WHERE id = $1 AND lease_token = $2 AND ${LIVE}`,
+            `UPDATE runs SET stamp = stamp + 1, lease_until = UTC_TIMESTAMP(3) + ${intervalText(forMs)} WHERE id = $1 AND lease_token = $2 AND ${LIVE}`,
             [idBytes(lease.runId), lease.token],
             transaction,
           )) > 0;
@@ -351,33 +246,6 @@ export function runStore(database: Database): RunStore {
       );
       return rows.map((row) => ({ ...row, starts: Number(row.starts) }));
     },
-    async deliveries(runIds) {
-      if (runIds.length === 0) return [];
-      const marks = runIds.map((_id, at) => `$${at + 1}`).join(', ');
-      return (await database.select<Record<string, unknown>>(`${shown} WHERE run_id IN (${marks}) ORDER BY run_id, target`, runIds.map(idBytes))).map(
-        readDelivery,
-      );
-    },
-    async dueDeliveries(most) {
-      const rows = await database.select<Record<string, unknown>>(
-        `${shown} WHERE state = 'waiting' AND next_at <= UTC_TIMESTAMP(3) ORDER BY next_at LIMIT ${Math.floor(most)}`,
-      );
-      return rows.map(readDelivery);
-    },
-    claimDelivery: async (row, forMs) =>
-      (await database.write(
-        `UPDATE deliveries SET next_at = UTC_TIMESTAMP(3) + ${micro(forMs)} WHERE run_id = $1 AND target = $2 AND state = 'waiting' AND next_at <= UTC_TIMESTAMP(3)`,
-        [idBytes(row.runId), row.target],
-      )) > 0,
-    changeDelivery: async (row) =>
-      void (await database.write('UPDATE deliveries SET state = $1, tries = $2, says = $3, next_at = $4 WHERE run_id = $5 AND target = $6', [
-        row.state,
-        row.tries,
-        row.says.slice(0, 600),
-        instantText(row.nextAt),
-        idBytes(row.runId),
-        row.target,
-      ])),
     async deleteOld(jobId, { runs, days, needed }) {
       const rows = await database.select<{ id: Buffer; number: number; old: number }>(
         `SELECT id, number, ended_at < UTC_TIMESTAMP(3) - INTERVAL ${Math.floor(days)} DAY AS old FROM runs WHERE job_id = $1 AND NOT ${LIVE} ORDER BY number DESC LIMIT 20000`,
@@ -389,7 +257,7 @@ export function runStore(database: Database): RunStore {
     },
     async deleteCollections(olderThanMs) {
       const rows = await database.select<{ id: Buffer }>(
-        `SELECT id FROM runs WHERE job_id IS NULL AND ended_at < UTC_TIMESTAMP(3) - ${micro(olderThanMs)} LIMIT 100`,
+        `SELECT id FROM runs WHERE job_id IS NULL AND ended_at < UTC_TIMESTAMP(3) - ${intervalText(olderThanMs)} LIMIT 100`,
       );
       await removePieces(rows.map((row) => idText(row.id)));
       return rows.length;

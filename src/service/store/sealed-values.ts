@@ -1,6 +1,6 @@
 import { z } from 'zod';
 import { id, instant, json, number, oneOf, orNull, text } from './column.ts';
-import { type Bind, type Database, idBytes, idText } from './database.ts';
+import { type Bind, type Database, idBytes, idText, intervalText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
 /** Where sealed values stand: the key of the row is part of the place to which each is bound (core/sealing/envelope.ts). */
@@ -128,7 +128,7 @@ export function sealedValueStore(database: Database): SealedValueStore {
     begin: (row) => table.insert(row),
     claim: async (resealId, forMs) =>
       (await database.write(
-        `UPDATE reseals SET busy_until = UTC_TIMESTAMP(3) + INTERVAL ${Math.ceil(forMs) * 1000} MICROSECOND
+        `UPDATE reseals SET busy_until = UTC_TIMESTAMP(3) + ${intervalText(forMs)}
          WHERE id = $1 AND state = 'running' AND (busy_until IS NULL OR busy_until < UTC_TIMESTAMP(3))`,
         [idBytes(resealId)],
       )) > 0,

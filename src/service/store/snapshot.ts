@@ -2,7 +2,7 @@ import { Transaction } from 'sequelize';
 import { Fault } from '../../core/fault.ts';
 import { type Bind, type Database, idBytes } from './database.ts';
 import { migrate } from './migrate.ts';
-import { MIGRATIONS } from './migrations.ts';
+import { MIGRATIONS } from './migrations/index.ts';
 
 /** A value as text; bytes in base64. What kind it is, the column says. */
 type SnapshotRow = (string | null)[];

@@ -4,7 +4,6 @@ import { mayFetch } from '../../core/callers/permissions.ts';
 import { Fault } from '../../core/fault.ts';
 import { CALLER_ID_PREFIX, isCallerId } from '../../core/identifiers.ts';
 import { KEY_LIFE_MS, KEY_LIFE_SHOWN_SECONDS } from '../../core/oauth/grant-kinds.ts';
-import { readPersonTarget } from '../../core/people/person-key.ts';
 import type { Ports } from '../ports.ts';
 import {
   type ApiToken,
@@ -26,13 +25,8 @@ import {
 } from '../tokens/index.ts';
 import type { Shown, ToolRefusal, ToolTokens } from '../tool-sign-ins/index.ts';
 import type { Usage } from '../usage/index.ts';
+import { chooseConnection, connectionNamed, nameIn, personNamed, type TokenRequest } from './connection-choice.ts';
 
-interface TokenRequest extends OAuthRequest {
-  /** The connection that the path named, or null. */
-  connection: string | null;
-  /** The caller's own path that was used, or null: then only that caller is answered. */
-  ownPath: string | null;
-}
 export interface TokenEndpoint {
   token(request: TokenRequest): OAuthAnswer | Promise<OAuthAnswer>;
   /** `POST /oauth/revoke` (RFC 7009), for tools that signed in here. */
@@ -318,66 +312,6 @@ function readMinimumLife(given: string | undefined): number {
   if (given === undefined || given === '') return 0;
   if (!/^\d{1,8}$/.test(given)) throw new Refusal(400, 'invalid_request', 'minimum_life is a whole number of seconds.');
   return Number(given) * 1000;
-}
-
-/** What names the connection, however it is named once; null: nothing does. */
-function nameIn(request: TokenRequest, form: Form, prefix: string): string | null {
-  const named = form.get('resource') || form.get('audience');
-  const ways = [request.connection, form.get('resource'), form.get('audience'), form.get('scope')].filter(
-    (one) => one !== null && one !== undefined && one !== '',
-  );
-  if (ways.length > 1) return null; // refused where it is chosen
-  if (request.connection !== null) return request.connection;
-  if (named) return named.startsWith(prefix) ? named.slice(prefix.length) : null;
-  return /^connection:(\S+)$/.exec(form.get('scope')?.trim() ?? '')?.[1] ?? null;
-}
-
-const personNamed = (name: string | null) => (name?.includes('/people/') ? readPersonTarget(name) : null);
-
-/** Unknown and forbidden answer alike: a caller learns nothing of connections that are not its own. */
-function chooseConnection(caller: KnownCaller, request: TokenRequest, form: Form, prefix: string): PermittedConnection {
-  const [resource, audience, scope] = [form.get('resource'), form.get('audience'), form.get('scope')];
-  const ways = [request.connection, resource, audience, scope].filter((one) => one !== null && one !== undefined && one !== '').length;
-  if (ways > 1) throw new Refusal(400, 'invalid_request', 'Name the connection once: by the path, by resource, by audience or by scope.');
-  const unknown = (error: 'invalid_target' | 'invalid_scope', form: string) =>
-    new Refusal(400, error, `There is no such connection for this caller. Name it as ${form}.`);
-  if (request.connection !== null) {
-    const byPath = caller.connections.get(request.connection);
-    if (!byPath) throw unknown('invalid_target', '/oauth/token/NAME');
-    return byPath;
-  }
-  if (scope) {
-    const name = /^connection:(\S+)$/.exec(scope.trim())?.[1];
-    const byScope = name === undefined ? undefined : caller.connections.get(name);
-    if (name === undefined)
-      throw new Refusal(
-        400,
-        'invalid_scope',
-        'A connection has the scopes that its person granted: leave scope empty, or name the connection as connection:NAME.',
-      );
-    if (!byScope) throw unknown('invalid_scope', 'scope=connection:NAME');
-    return byScope;
-  }
-  const named = resource || audience;
-  if (named) {
-    const connection = named.startsWith(prefix) ? caller.connections.get(named.slice(prefix.length)) : undefined;
-    if (!connection) throw unknown('invalid_target', `resource=${prefix}NAME`);
-    return connection;
-  }
-  const [only, ...more] = [...caller.connections.values()].slice(0, 2);
-  if (only && more.length === 0) return only;
-  throw new Refusal(
-    400,
-    'invalid_target',
-    only ? `This caller has several connections: name one by resource=${prefix}NAME.` : 'This caller has no connection yet.',
-  );
-}
-
-/** @throws {Refusal} */
-function connectionNamed(caller: KnownCaller, name: string): PermittedConnection {
-  const found = caller.connections.get(name);
-  if (!found) throw new Refusal(400, 'invalid_grant', 'There is no such connection for this caller. Name it as refresh_token=connection:NAME.');
-  return found;
 }
 
 /** Longer than a token issuance waits for a renewal: only a database that is there and does not answer well takes so long. */

@@ -1,0 +1,1 @@
+export const PLAIN = { labels: [] as string[], count: 0, dueAt: null, settleMs: 0, evidence: '' };
