@@ -43,14 +43,13 @@ afterAll(async () => {
 });
 
 test('10,000 issued tokens at once for one expired connection, over three replicas, cause one request to the provider', { timeout: 120_000 }, async () => {
+  for (const folder of folders.slice(replicas.length))
+    replicas.push(await startService({ databaseUrl, masterKey, publicUrl: first().url, folder, environment }));
   const { revision } = await show('one');
   await call('changeConnection', { params: { connection: 'one' }, body: { revision, policy: 'on_demand' } });
   await standin.order('lives', { access_seconds: 2 });
   await renew('one');
   await standin.order('lives', { access_seconds: 3600 });
-  // Only now: a renewal by another replica would leave the consent's token, good for an hour, in the memory of the first.
-  for (const folder of folders.slice(replicas.length))
-    replicas.push(await startService({ databaseUrl, masterKey, publicUrl: first().url, folder, environment }));
   // A token of an hour that expired: a lifetime of 2 s would allow its renewal no more than 5 s, which a crowd may use up.
   const database = openDatabase(databaseUrl, 1);
   await database.write('UPDATE renewals SET issued_at = issued_at - INTERVAL 1 HOUR WHERE expires_at < UTC_TIMESTAMP(3) + INTERVAL 1 MINUTE');

@@ -222,8 +222,9 @@ async function renewAndWait(s: ConnectionParts, grantId: string, generation: num
 async function othersOutcome(s: ConnectionParts, grantId: string, generation: number): Promise<void> {
   for await (const _ of looks({ withinMs: OTHERS_WAIT_MS, everyMs: LOOK_EVERY_MS })) {
     const row = (await s.store.renewals.read(grantId))?.row;
-    if (!row || row.generation > generation || row.leaseUntil === null) return;
+    if (!row || row.generation > generation || row.leaseUntil === null) break;
   }
+  s.cache.drop(grantId); // whoever asked for a new token gets it here, and not the one before it
 }
 
 /** Brings the renewal forward to now and runs it; one under way is waited for, and an uncertain wait is obeyed. */
