@@ -13,7 +13,7 @@ import { permitFresh } from './tokens.ts';
 
 const PAGE = 1_000;
 const SLICE_RECORDS = 100_000;
-const SLICES = 8;
+const SLICES = 14;
 const MANY = 1_000_000;
 const RUN_LIMIT_MS = 300_000;
 const COLUMNS = ['id', 'day', 'departs', 'boat', 'from', 'to', 'places', 'guest.name', 'guest.email', 'note'];

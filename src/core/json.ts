@@ -17,11 +17,20 @@ export const own = <T>(table: Readonly<Record<string, T>>, word: string): T | un
  * The value at a JSON pointer (RFC 6901), or undefined. Of a document from elsewhere: own members alone are followed, which the usual package
  * does not promise (docs/decisions/5).
  */
-export function at(document: unknown, pointer: string): unknown {
-  let value: unknown = document;
-  for (const step of pointer.slice(1).split('/')) {
-    if (typeof value !== 'object' || value === null) return undefined;
-    value = own(value as Json, step.replaceAll('~1', '/').replaceAll('~0', '~'));
-  }
-  return value;
+export const at = (document: unknown, pointer: string): unknown => pointerReader(pointer)(document);
+
+/** The same for many documents: the pointer is read once. */
+export function pointerReader(pointer: string): (document: unknown) => unknown {
+  const steps = pointer
+    .slice(1)
+    .split('/')
+    .map((step) => step.replaceAll('~1', '/').replaceAll('~0', '~'));
+  return (document) => {
+    let value: unknown = document;
+    for (const step of steps) {
+      if (typeof value !== 'object' || value === null) return undefined;
+      value = own(value as Json, step);
+    }
+    return value;
+  };
 }

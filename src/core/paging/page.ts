@@ -1,5 +1,5 @@
 import { createHash } from 'node:crypto';
-import { at } from '../json.ts';
+import { at, pointerReader } from '../json.ts';
 import type { PagingPlan } from './plan.ts';
 
 /** One page, as the plan reads it. */
@@ -59,8 +59,11 @@ export const fingerprint = (text: string): string =>
     .digest('base64url')
     .slice(0, 22);
 
-/** The identifying field of a record as text, or null where it is missing. */
-export function idOf(record: unknown, pointer: string): string | null {
-  const value = at(record, pointer);
-  return typeof value === 'string' || typeof value === 'number' || typeof value === 'boolean' ? `${typeof value === 'number' ? '#' : ''}${value}` : null;
+/** Reads the identifying field of records, as text; null where it is missing. */
+export function idReader(pointer: string): (record: unknown) => string | null {
+  const read = pointerReader(pointer);
+  return (record) => {
+    const value = read(record);
+    return typeof value === 'string' || typeof value === 'number' || typeof value === 'boolean' ? `${typeof value === 'number' ? '#' : ''}${value}` : null;
+  };
 }

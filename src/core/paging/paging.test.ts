@@ -2,7 +2,7 @@ import fc from 'fast-check';
 import { describe, expect, test } from 'vitest';
 import type { ApiCall } from '../calls/call.ts';
 import { ID_BYTES, IdSet, keysOf, writeKey } from './id-set.ts';
-import { idOf, nextOfHeader, readPage } from './page.ts';
+import { idReader, nextOfHeader, readPage } from './page.ts';
 import { PagingPlan } from './plan.ts';
 import { recognize } from './recognize.ts';
 import { callForPage, type Range } from './request.ts';
@@ -226,7 +226,7 @@ describe('reading', () => {
   ])('Link: %s', (header, want) => expect(nextOfHeader(header)).toBe(want));
 
   test('ids: numbers and texts stay apart; others are none', () => {
-    expect([{ id: 1 }, { id: '1' }, { id: null }, { id: {} }, {}, 3].map((record) => idOf(record, '/id'))).toEqual(['#1', '1', null, null, null, null]);
+    expect([{ id: 1 }, { id: '1' }, { id: null }, { id: {} }, {}, 3].map(idReader('/id'))).toEqual(['#1', '1', null, null, null, null]);
   });
 
   test('a parameter goes where the plan states, and replaces what stood in the path', () => {

@@ -1,5 +1,5 @@
 import { at, type Json } from '../json.ts';
-import { idOf, nextOfHeader } from './page.ts';
+import { idReader, nextOfHeader } from './page.ts';
 import type { PagingPlan } from './plan.ts';
 
 /** A way of paging that a response suggests, with what suggests it. Nothing is followed before someone confirms it. */
@@ -76,7 +76,7 @@ function listsOf(document: unknown, members: readonly Member[]): Recognized['lis
 function guessId(records: readonly unknown[]): string | undefined {
   if (records.length === 0) return undefined;
   const named = ID_NAMES.find((name) => {
-    const ids = records.map((one) => idOf(one, `/${name}`));
+    const ids = records.map(idReader(`/${name}`));
     return !ids.includes(null) && new Set(ids).size === ids.length;
   });
   return named === undefined ? undefined : `/${named}`;

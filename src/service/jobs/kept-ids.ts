@@ -1,5 +1,5 @@
 import { ID_BYTES, IdSet, keysOf, writeKey } from '../../core/paging/id-set.ts';
-import { idOf } from '../../core/paging/page.ts';
+import { idReader } from '../../core/paging/page.ts';
 import type { RunRow } from '../store/runs.ts';
 import type { JobParts } from './parts.ts';
 import { idsOfPages } from './staging.ts';
@@ -25,11 +25,12 @@ interface Sorted {
 export function sort({ row, ids, known }: Sorting, records: readonly unknown[]): Sorted {
   const pointer = row.plan.paging.id;
   if (pointer === undefined || ids === null) return { fresh: [...records], keys: null, doubles: 0, withoutId: 0, known: 0 };
+  const idOf = idReader(pointer);
   const keys = Buffer.allocUnsafe(records.length * ID_BYTES);
   const view = keysOf(keys);
   const found: Sorted = { fresh: [], keys, doubles: 0, withoutId: 0, known: 0 };
   for (const record of records) {
-    const id = idOf(record, pointer);
+    const id = idOf(record);
     const at = found.fresh.length * ID_BYTES; // a double's key is overwritten
     writeKey(id, keys, at);
     if (id === null) found.withoutId += 1;

@@ -9,5 +9,5 @@ export interface JobParts extends ConnectionParts {
   /** Rung when there is something to do at once. */
   jobBell: Bell;
   /** Makes files of records beside the service's own thread. */
-  writing: Pick<Writing, 'page'>;
+  writing: Pick<Writing, 'pages'>;
 }

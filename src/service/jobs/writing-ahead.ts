@@ -24,10 +24,12 @@ interface Work {
 }
 interface Parts {
   store: { runs: RunStore };
-  writing: Pick<Writing, 'page'>;
+  writing: Pick<Writing, 'pages'>;
 }
 
-const PAGES_AT_ONCE = 4;
+/** Characters that go to a thread together: to wake one for each page costs more than its work. */
+const TOGETHER = 1_000_000;
+const UNDER_WAY_MOST = 3;
 
 /** Only a run from its first page to its last, with nothing before it, and with columns that are known before the first record. */
 const isPossible = ({ plan, checkpoint }: RunRow): boolean =>
@@ -41,21 +43,30 @@ export async function writeAhead(s: Parts, work: Work): Promise<WritingAhead | n
   if (!isPossible(work.row)) return null;
   await s.store.runs.discardFiles(work.row.id); // of whoever began before us
   const files = work.row.plan.formats.map((format) => fileAhead(s, work, format));
-  let [isAbandoned, written] = [false, 0];
-  /** The last pages, the oldest first. */
+  let [isAbandoned, written, isFirst] = [false, 0, true];
+  let [waiting, size] = [[] as string[], 0];
+  /** What the threads work on, the oldest first. */
   let underWay: Promise<unknown>[] = [];
+  const send = (): void => {
+    if (size === 0) return;
+    const contents = waiting;
+    underWay.push(Promise.all(files.map((file) => file.pages(contents, isFirst))));
+    [waiting, size, isFirst] = [[], 0, false];
+  };
   return {
     async page(content, records) {
       if (isAbandoned || records === 0) return;
-      const isFirst = written === 0;
       written += records;
-      underWay.push(Promise.all(files.map((file) => file.page(content, isFirst))));
-      if (underWay.length >= PAGES_AT_ONCE) await underWay.shift();
+      waiting.push(content);
+      size += content.length;
+      if (size >= TOGETHER) send();
+      if (underWay.length > UNDER_WAY_MOST) await underWay.shift();
     },
     abandon: () => {
       isAbandoned = true;
     },
     async finish() {
+      if (!isAbandoned) send();
       underWay = [];
       const ends = await Promise.all(files.map((file) => file.finish()));
       return !isAbandoned && ends.every(Boolean) ? written : null;
@@ -68,7 +79,7 @@ function fileAhead(
   s: Parts,
   { row, lease, leaseMs }: Work,
   format: Format,
-): { page(content: string, isFirst: boolean): Promise<boolean>; finish(): Promise<boolean> } {
+): { pages(contents: string[], isFirst: boolean): Promise<boolean>; finish(): Promise<boolean> } {
   const { layout } = row.plan;
   const writer = writerOf(format, layout, []);
   const parts = fileParts(s.store.runs, { lease, leaseMs, format });
@@ -80,8 +91,8 @@ function fileAhead(
   const add = (text: string) => then(() => parts.add(Buffer.from(text, 'utf8')));
   void add(writer.head());
   return {
-    page(content, isFirst) {
-      const made = s.writing.page({ content, format, layout, isFirst });
+    pages(contents, isFirst) {
+      const made = s.writing.pages({ contents, format, layout, isFirst });
       made.catch(() => undefined); // thrown where it is awaited
       return then(async () => parts.add(await made));
     },

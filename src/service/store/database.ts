@@ -87,7 +87,6 @@ export function openDatabase(url: string, poolSize = 16, nodes: readonly string[
     dialect: 'mariadb',
     logging: false,
     timezone: '+00:00',
-    isolationLevel: 'READ COMMITTED' as Transaction.ISOLATION_LEVELS,
     define: { timestamps: false, freezeTableName: true, underscored: true },
     pool: {
       max: poolSize,
@@ -113,11 +112,12 @@ export function openDatabase(url: string, poolSize = 16, nodes: readonly string[
       connectTimeout: QUERY_LIMIT_MS,
       socketTimeout: POOL_IDLE_MS + statementMs,
       logParam: false,
+      // Among the session variables it would hold for the next statement alone; with each transaction it would be one more statement.
+      initSql: 'SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED',
       sessionVariables: {
         sql_mode: SQL_MODE,
         innodb_lock_wait_timeout: 2,
         max_statement_time: statementMs / 1000,
-        tx_isolation: 'READ-COMMITTED',
         ...(nodes.length > 0 && { wsrep_sync_wait: 1 }),
       },
     },

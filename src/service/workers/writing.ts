@@ -4,7 +4,7 @@ import type { WritingTask } from './writing-worker.ts';
 /** Makes files of records in threads of their own, while the service's own thread asks for the next page. */
 export interface Writing {
   /** UTF-8 text of the records, without what stands before the first and after the last. */
-  page(task: WritingTask): Promise<Uint8Array>;
+  pages(task: WritingTask): Promise<Uint8Array>;
   stop(): Promise<void>;
 }
 
@@ -15,7 +15,7 @@ const DEADLINE_MS = 60_000;
 export function writing(): Writing {
   const pool = workerPool('writing-worker', { threads: THREADS, queue: WAITING_MOST, memoryMb: 256 });
   return {
-    page: async (task) => (await pool.run(task, { signal: AbortSignal.timeout(DEADLINE_MS) })) as Uint8Array,
+    pages: async (task) => (await pool.run(task, { signal: AbortSignal.timeout(DEADLINE_MS) })) as Uint8Array,
     stop: () => pool.destroy(),
   };
 }
