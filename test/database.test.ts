@@ -8,9 +8,10 @@ import { migrate } from '../src/service/store/migrate.ts';
 import { replicaStore } from '../src/service/store/replicas.ts';
 import { newDatabase } from './support/new-database.ts';
 
-let database: Database = null as never;
+let [database, databaseUrl]: [Database, string] = [null as never, ''];
 beforeAll(async () => {
-  database = openDatabase(await newDatabase(), 8);
+  databaseUrl = await newDatabase();
+  database = openDatabase(databaseUrl, 8);
   await migrate(database, randomUUID());
   await database.run('CREATE TABLE counts (id INT PRIMARY KEY, n INT NOT NULL)');
 });
@@ -40,6 +41,29 @@ function meeting(of: number): (who: number) => Promise<void> {
     await opened;
   };
 }
+
+test('a session reads what is committed, in a transaction and outside', async () => {
+  const level = async (transaction?: Parameters<Database['select']>[2]) =>
+    (await database.select<{ level: string }>('SELECT @@tx_isolation AS level', [], transaction))[0]?.level;
+  expect([await level(), await database.transaction(level)]).toEqual(['READ-COMMITTED', 'READ-COMMITTED']);
+});
+
+test('chained statements: both or neither, whatever ends them, and nothing stays locked', async () => {
+  const add = (id: number) => `UPDATE counts SET n = n + $1 WHERE id = ${id}`;
+  const hurried = openDatabase(databaseUrl, 1, [], { statementMs: 300 });
+  for (const [what, run, wanted, after] of [
+    ['both', () => database.chained(add(1), add(2), [5]), true, [5, 5]],
+    ['the first changes nothing', () => database.chained(add(9), add(2), [5]), false, [0, 0]],
+    ['the second is wrong', () => database.chained(add(1), 'INSERT INTO counts VALUES (2, $1)', [5]), 'INTERNAL', [0, 0]],
+    ['the second takes too long', () => hurried.chained(add(1), `${add(2)} + SLEEP(2)`, [5]), 'DATABASE_UNAVAILABLE', [0, 0]],
+    ['its connection goes on', () => hurried.chained(add(1), add(2), [7]), true, [7, 7]],
+  ] as const) {
+    await database.run('UPDATE counts SET n = 0');
+    expect([what, await run().catch((error: { code: string }) => error.code), await counts(), await free(1)]).toEqual([what, wanted, after, true]);
+  }
+  await hurried.close();
+  await expect(database.atomically(() => database.chained(add(1), add(2), [1]))).rejects.toMatchObject({ code: 'INTERNAL' });
+});
 
 test('two transactions that lock each other: both are done, each once', async () => {
   const met = meeting(2);

@@ -223,12 +223,14 @@ describe('the job berth-report', () => {
     await call('addJob', { body: { ...settings, name: 'berth-report', connection: 'berthline', deliver: [{ kind: 'file', name: '{job}.csv' }] } });
     expect((await result('/data/berth-report/latest.csv', asCaller())).status).toBe(404);
     await order('berthline', { records: 39_950 });
+    // Slow until the last kill, so that the run is never over before it.
+    await standins.berthline?.order('faults', { at: 'api', kind: 'slow', delay_ms: 250, times: 1_000 });
     const killedAt: number[] = [];
     const run = await call('runJob', { params: { job: 'berth-report' } });
     for (let kill = 0; kill < 3; kill += 1) {
       const before = await eventually(async () => {
         const { pages, state } = await otherCall('showRun', { params: { run: run.id } });
-        return state === 'running' && pages > (killedAt.at(-1) ?? 0) + 20 ? pages : null;
+        return state === 'running' && pages > (killedAt.at(-1) ?? 0) + 5 ? pages : null;
       }, LONG);
       killedAt.push(before);
       // Whoever works on it: both are replaced in turn, and one always lives.
@@ -243,6 +245,7 @@ describe('the job berth-report', () => {
       if (kill % 2 === 0) service = again;
       else other = again;
     }
+    await fetch(`http://127.0.0.1:${standins.berthline?.port}/standin/faults`, { method: 'DELETE' });
     const done = await ended(run, otherCall);
     expect(done).toMatchObject({ state: 'done', records: 39_950, doubles: 0, pages: 200, completeness: { verdict: 'complete' } });
     const answer = await result('/data/berth-report/latest.csv', asCaller());

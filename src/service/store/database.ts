@@ -11,11 +11,12 @@ import {
   UniqueConstraintError,
 } from 'sequelize';
 import { Fault } from '../../core/fault.ts';
+import { chained } from './chained.ts';
+import type { Bind } from './ids.ts';
 
-export { idBytes, idText } from './ids.ts';
+export { type Bind, idBytes, idText } from './ids.ts';
 
 /** Values of a statement: instants go as text in UTC, ids as 16 bytes. */
-export type Bind = string | number | boolean | null | Buffer;
 
 /** The one way to the database. Errors leave as Faults without their parameters, which may hold sealed values or names. */
 export interface Database {
@@ -32,6 +33,8 @@ export interface Database {
   transaction<T>(work: (transaction: Transaction) => Promise<T>): Promise<T>;
   /** A transaction that is rolled back where `work` returns false. */
   attempt(work: (transaction: Transaction) => Promise<boolean>): Promise<boolean>;
+  /** Two statements in one round trip: `then` where `first` changes a row; both or neither. False: it changed none. */
+  chained(first: string, then: string, bind: readonly Bind[]): Promise<boolean>;
   /** Everything that `work` does here is one transaction, whichever repository does it. */
   atomically<T>(work: () => Promise<T>): Promise<T>;
   /** The transaction of `atomically` in which this runs. */
@@ -196,6 +199,10 @@ export function openDatabase(url: string, poolSize = 16, nodes: readonly string[
         if (error === NOT_TAKEN) return false;
         throw error;
       }),
+    chained: (first, then, bind) => {
+      if (around()) throw new Fault('INTERNAL', { detail: 'Chained statements are a transaction of their own.' });
+      return guarded(() => chained(sequelize, first, then, bind));
+    },
     atomically,
     around,
     guarded,

@@ -1,3 +1,6 @@
+/** A value in a statement. */
+export type Bind = string | number | boolean | null | Buffer;
+
 /** A UUID as the 16 bytes in which ids are stored. */
 export const idBytes = (id: string): Buffer => Buffer.from(id.replaceAll('-', ''), 'hex');
 

@@ -145,10 +145,20 @@ export function runStore(database: Database): RunStore {
         `UPDATE runs SET stamp = stamp + 1, lease_until = UTC_TIMESTAMP(3) + ${intervalText(forMs)} WHERE id = $1 AND lease_token = $2 AND ${LIVE}`,
         [idBytes(runId), token],
       )) > 0,
-    savePage: (lease, checkpoint, pages, forMs) =>
-      database.attempt(async (transaction) => {
-        const isOurs = (await database.write(saved(forMs), [JSON.stringify(checkpoint), idBytes(lease.runId), lease.token], transaction)) > 0;
-        if (!isOurs) return false;
+    savePage: async (lease, checkpoint, pages, forMs) => {
+      const ours: Bind[] = [JSON.stringify(checkpoint), idBytes(lease.runId), lease.token];
+      const [page] = pages;
+      if (!page) return (await database.write(saved(forMs), ours)) > 0;
+      if (pages.length === 1)
+        return database.chained(saved(forMs), 'INSERT INTO run_pages (run_id, sequence, records, data, ids) VALUES ($2, $4, $5, $6, $7)', [
+          ...ours,
+          page.sequence,
+          page.records,
+          page.data,
+          page.ids,
+        ]);
+      return database.attempt(async (transaction) => {
+        if ((await database.write(saved(forMs), ours, transaction)) === 0) return false;
         for (const page of pages)
           await database.write(
             'INSERT INTO run_pages (run_id, sequence, records, data, ids) VALUES ($1, $2, $3, $4, $5)',
@@ -156,7 +166,8 @@ export function runStore(database: Database): RunStore {
             transaction,
           );
         return true;
-      }),
+      });
+    },
     discardPages: (lease, checkpoint, from, forMs) =>
       database.attempt(async (transaction) => {
         const isOurs = (await database.write(saved(forMs), [JSON.stringify(checkpoint), idBytes(lease.runId), lease.token], transaction)) > 0;
@@ -217,21 +228,11 @@ export function runStore(database: Database): RunStore {
       ),
     discardFiles: async (runId) => void (await database.write('DELETE FROM run_files WHERE run_id = $1', [idBytes(runId)])),
     saveFile: (lease, format, part, forMs) =>
-      database.attempt(async (transaction) => {
-        const isOurs =
-          (await database.write(
-            `UPDATE runs SET stamp = stamp + 1, lease_until = UTC_TIMESTAMP(3) + ${intervalText(forMs)} WHERE id = $1 AND lease_token = $2 AND ${LIVE}`,
-            [idBytes(lease.runId), lease.token],
-            transaction,
-          )) > 0;
-        if (isOurs)
-          await database.write(
-            'INSERT INTO run_files (run_id, format, sequence, starts, size, data) VALUES ($1, $2, $3, $4, $5, $6)',
-            [idBytes(lease.runId), format, part.sequence, part.starts, part.size, part.data],
-            transaction,
-          );
-        return isOurs;
-      }),
+      database.chained(
+        `UPDATE runs SET stamp = stamp + 1, lease_until = UTC_TIMESTAMP(3) + ${intervalText(forMs)} WHERE id = $1 AND lease_token = $2 AND ${LIVE}`,
+        'INSERT INTO run_files (run_id, format, sequence, starts, size, data) VALUES ($1, $3, $4, $5, $6, $7)',
+        [idBytes(lease.runId), lease.token, format, part.sequence, part.starts, part.size, part.data],
+      ),
     async fileSize(runId, format) {
       const [row] = await database.select<{ size: string | number | null }>('SELECT SUM(size) AS size FROM run_files WHERE run_id = $1 AND format = $2', [
         idBytes(runId),
