@@ -139,7 +139,7 @@ test('points: weights of operations are counted, and what the provider\u2019s ow
   expect((await relay('board', 'forum/threads')).status).toBe(200);
   await eventually(async () => {
     const { items, says } = await call('showQuota', { params: { connection: 'forum' } });
-    return items[0]?.window === 'day' && says.includes('A token that was issued is used without us');
+    return items[0]?.window === 'day' && says.includes('Calls with an issued token do not pass this service');
   });
 });
 

@@ -40,6 +40,8 @@ export interface ServiceOptions {
   folder?: string;
   port?: number;
   environment?: Record<string, string>;
+  /** How it is reached, where it answers HTTPS: it knows the authority. */
+  send?: typeof fetch;
   /** Arguments for Node.js instead of `rk serve`. */
   run?: string[];
 }
@@ -82,7 +84,8 @@ export function newFolder(): string {
 export async function startService(options: ServiceOptions): Promise<ServiceUnderTest> {
   const port = options.port ?? (await freePort());
   const folder = options.folder ?? newFolder();
-  const url = `http://127.0.0.1:${port}`;
+  const url = `${options.send ? 'https' : 'http'}://127.0.0.1:${port}`;
+  const send = options.send ?? fetch;
   const child = spawn(process.execPath, options.run ?? [RK, 'serve'], {
     env: {
       PATH: process.env.PATH,
@@ -123,20 +126,20 @@ export async function startService(options: ServiceOptions): Promise<ServiceUnde
   };
   await eventually(async () => {
     if (child.exitCode !== null) throw new Stop(`rk serve ended with ${child.exitCode}:\n${written}`);
-    return (await fetch(`${url}/readyz`)).ok;
+    return (await send(`${url}/readyz`)).ok;
   }, READY_LIMIT_MS);
   return service;
 }
 
 /** Makes the first operator and signs in as a program. */
-export async function signIn(service: ServiceUnderTest, name = 'marit'): Promise<ApiClient & { token: string }> {
-  const anonymous = apiClient({ baseUrl: service.url });
+export async function signIn(service: ServiceUnderTest, name = 'marit', send: typeof fetch = fetch): Promise<ApiClient & { token: string }> {
+  const anonymous = apiClient({ baseUrl: service.url, fetch: send });
   if ((await anonymous('firstOperatorState')).needed) {
     const ticket = readFileSync(join(service.folder, 'first-operator.link'), 'utf8').trim().split('/').at(-1) ?? '';
     await anonymous('addFirstOperator', { body: { ticket, name, password: PASSWORD } });
   }
   const { token } = await anonymous('signIn', { body: { name, password: PASSWORD, keeps: 'token' } });
-  return Object.assign(apiClient({ baseUrl: service.url, token: token ?? '' }), { token: token ?? '' });
+  return Object.assign(apiClient({ baseUrl: service.url, token: token ?? '', fetch: send }), { token: token ?? '' });
 }
 
 export const removeFolder = (folder: string): void => rmSync(folder, { recursive: true, force: true });

@@ -125,7 +125,7 @@ export const AddIdentity = z.discriminatedUnion('kind', [
       kind: z.literal('certificate'),
       label: IdentityLabel,
       certificate: z.string().max(20_000).optional().describe('In PEM: this certificate and no other'),
-      subject: z.string().max(1_000).optional().describe('Its subject, where the proxy accepts only certificates of your own authority'),
+      subject: z.string().max(1_000).optional().describe('Its subject, where only certificates of your own authority are accepted'),
     })
     .refine((one) => (one.certificate === undefined) !== (one.subject === undefined), {
       error: 'Give certificate or subject, one of the two.',

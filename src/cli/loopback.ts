@@ -7,8 +7,8 @@ import { EXIT, Outcome } from './exit.ts';
 export interface Listener {
   /** Null: the registered one. */
   port: number | null;
-  /** The whole address that the browser brought. */
-  came: Promise<string>;
+  /** The whole address that the browser brought, within the time that a consent is good for. @throws {Outcome} */
+  came(): Promise<string>;
   close(): void;
 }
 
@@ -41,15 +41,13 @@ export async function listen(call: ApiClient, client: { provider: string; client
     server.close();
     server.closeAllConnections();
   };
-  if (await at(Number(port))) return { port: null, came, close };
+  const inTime = (): Promise<string> => pTimeout(came, { milliseconds: WAIT_MOST_MS, message: nothingCame() });
+  if (await at(Number(port))) return { port: null, came: inTime, close };
   server.removeAllListeners('error');
   if (!(await at(0))) throw new Outcome(EXIT.failed, 'No port on this machine is free.\nWhat to do: open it with --way pasted.');
   const address = server.address();
-  return { port: typeof address === 'object' && address ? address.port : null, came, close };
+  return { port: typeof address === 'object' && address ? address.port : null, came: inTime, close };
 }
 
 const PAGE =
   '<!doctype html><html lang="en"><meta charset="utf-8"><title>Rusty Kettle</title><body style="font:17px/1.5 system-ui;max-width:36rem;margin:4rem auto;padding:0 1rem"><h1 style="font-size:1.3rem">The answer has arrived</h1><p>Continue where you started <code>rk</code>: it shows the outcome. You may close this page.</p></body></html>';
-
-/** The address, within the time that a consent is good for. @throws {Outcome} */
-export const within = (came: Promise<string>): Promise<string> => pTimeout(came, { milliseconds: WAIT_MOST_MS, message: nothingCame() });

@@ -135,7 +135,15 @@ const settingsFor = (folder: string, port: number): Settings => ({
     port,
     publicUrl: `http://127.0.0.1:${port}`,
   },
-  ...{ publicUrlIsDefault: true, privateHosts: ['*.localhost', '127.0.0.1'], trustedProxies: 0, certificateHeader: null, poolSize: 8, logLevel: 'error' },
+  ...{
+    publicUrlIsDefault: true,
+    privateHosts: ['*.localhost', '127.0.0.1'],
+    trustedProxies: 0,
+    tls: null,
+    certificateHeader: null,
+    poolSize: 8,
+    logLevel: 'error',
+  },
   ...{ concurrency: 64, originConcurrency: DEFAULT_LANES.originMost, clientConcurrency: DEFAULT_LANES.clientMost },
   ...{ blindLimitMs: NEVER_MS, approvalCheckMs: 3_600_000, proveRenewal: false, bodyMs: 30_000, historyMs: NEVER_MS, noticeSettleMs: 60_000 },
   ...{

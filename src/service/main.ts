@@ -18,7 +18,7 @@ import { fence } from './fence/index.ts';
 import { keepRevoking, resumeFirst } from './grants/index.ts';
 import { changes, entryStream, history } from './history/index.ts';
 import { keepTidy } from './housekeeping.ts';
-import { type HttpParts, listen, openFront } from './http/index.ts';
+import { type HttpParts, listen, openFront, readTlsFiles } from './http/index.ts';
 import { identitySignIn } from './identity/index.ts';
 import { bell, runJobs } from './jobs/index.ts';
 import { keepResealing } from './keys/index.ts';
@@ -95,7 +95,9 @@ export interface Joints {
 /** Joins all parts and starts the service. The one place where they meet. */
 export async function startService(settings: Settings, joints: Joints = {}): Promise<RunningService> {
   const log = pino({ level: settings.logLevel, base: { pid: process.pid } }, pino.destination({ dest: 2, sync: true }));
-  await refuseUsedPort(settings); // before databases are started and migrated: a typing error is reported at once
+  // Before databases are started and migrated: a typing error is reported at once.
+  if (settings.tls) readTlsFiles(settings.tls);
+  await refuseUsedPort(settings);
   const folder = await openDataFolder(settings.dataFolder);
   const own = settings.databaseUrl
     ? null

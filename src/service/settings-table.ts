@@ -79,6 +79,26 @@ export const SettingsTable = z.object({
         'How many proxies stand in front; used for client addresses only. Behind a proxy, `0` gives all clients the proxy\u2019s address, also in limits ([SECURITY.md](SECURITY.md)).',
       ),
     ),
+  RUSTY_KETTLE_TLS_CERTIFICATE_FILE: z
+    .string()
+    .min(1)
+    .optional()
+    .meta(
+      about(
+        'PEM file with the certificate of the public address, and those of its authorities after it. With it, and `RUSTY_KETTLE_TLS_KEY_FILE`, the service answers HTTPS itself. Both files are read again when they change.',
+        'HTTP, for a proxy in front',
+      ),
+    ),
+  RUSTY_KETTLE_TLS_KEY_FILE: z.string().min(1).optional().meta(about('PEM file with the private key of that certificate.', 'none')),
+  RUSTY_KETTLE_TLS_CLIENT_CERTIFICATES: z
+    .enum(['on', 'off'])
+    .default('off')
+    .meta(about('`on`: callers may authenticate with a certificate in the TLS handshake (RFC 8705). Browsers that have certificates may ask which to send.')),
+  RUSTY_KETTLE_TLS_CLIENT_CA_FILE: z
+    .string()
+    .min(1)
+    .optional()
+    .meta(about('PEM file with the authorities whose certificates count by their subject. Without it, only registered certificates count.', 'none')),
   RUSTY_KETTLE_CLIENT_CERTIFICATE_HEADER: z
     .string()
     .regex(/^[A-Za-z0-9-]{1,60}$/, { error: 'must be the name of a header' })

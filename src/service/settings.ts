@@ -29,6 +29,8 @@ export interface Settings {
   /** Origins of the public URL's kin that the service may call on private addresses. */
   privateHosts: string[];
   trustedProxies: number;
+  /** Null: the service answers HTTP, and a proxy speaks TLS. */
+  tls: { certificateFile: string; keyFile: string; clientCertificates: boolean; clientAuthorityFile: string | null } | null;
   /** The header, in lower case, in which the proxy passes a client's certificate; null: none does. */
   certificateHeader: string | null;
   poolSize: number;
@@ -96,6 +98,7 @@ export function readSettings(environment: NodeJS.ProcessEnv): Settings {
     throw new Fault('SETTING_INVALID', {
       detail: 'RUSTY_KETTLE_CLIENT_CERTIFICATE_HEADER needs RUSTY_KETTLE_TRUSTED_PROXIES: without a proxy, anyone could send the header.',
     });
+  const tls = readTls(e);
   const key = valueOrFile(e, 'RUSTY_KETTLE_MASTER_KEY');
   const former = valueOrFile(e, 'RUSTY_KETTLE_FORMER_MASTER_KEY');
   if ([key, e.RUSTY_KETTLE_MASTER_KEY_COMMAND, e.RUSTY_KETTLE_MASTER_KEY_SHARES].filter((one) => one !== undefined && one !== '').length > 1)
@@ -113,10 +116,11 @@ export function readSettings(environment: NodeJS.ProcessEnv): Settings {
     formerMasterKey: former ? new Secret(former.trim()) : null,
     host: e.RUSTY_KETTLE_HOST,
     port: e.RUSTY_KETTLE_PORT,
-    publicUrl: checkPublicUrl(e.RUSTY_KETTLE_PUBLIC_URL ?? `http://127.0.0.1:${e.RUSTY_KETTLE_PORT}`),
+    publicUrl: checkPublicUrl(e.RUSTY_KETTLE_PUBLIC_URL ?? `${tls === null ? 'http' : 'https'}://127.0.0.1:${e.RUSTY_KETTLE_PORT}`, tls !== null),
     publicUrlIsDefault: e.RUSTY_KETTLE_PUBLIC_URL === undefined,
     privateHosts: e.RUSTY_KETTLE_PRIVATE_HOSTS.split(/[\s,]+/).filter(Boolean),
     trustedProxies: e.RUSTY_KETTLE_TRUSTED_PROXIES,
+    tls,
     certificateHeader: e.RUSTY_KETTLE_CLIENT_CERTIFICATE_HEADER?.toLowerCase() ?? null,
     poolSize: e.RUSTY_KETTLE_POOL_SIZE,
     logLevel: e.RUSTY_KETTLE_LOG_LEVEL,
@@ -180,13 +184,32 @@ function valueOrFile(e: z.output<typeof SettingsTable>, name: 'RUSTY_KETTLE_MAST
 }
 
 /** The public URL is an origin, without a path; https, or loopback. It decides the cookies' `Secure`. */
-function checkPublicUrl(text: string): string {
+function checkPublicUrl(text: string, isSecure: boolean): string {
   const url = URL.canParse(text) ? new URL(text) : null;
   const wrong = (detail: string) =>
     new Fault('SETTING_INVALID', { detail: `RUSTY_KETTLE_PUBLIC_URL ${detail}`, remedy: 'Give an origin such as https://tokens.example.test.' });
   if (!url || url.username || url.search || url.hash || url.pathname !== '/') throw wrong('must be an origin: scheme, host and port only.');
   if (url.protocol !== 'https:' && !(url.protocol === 'http:' && isLoopbackHost(url.hostname))) throw wrong('must be https, unless it is on loopback.');
+  if (isSecure && url.protocol !== 'https:') throw wrong('must be https: the service answers HTTPS itself.');
   return url.origin;
+}
+
+/** @throws {Fault} SETTING_INVALID */
+function readTls(e: z.output<typeof SettingsTable>): Settings['tls'] {
+  const [certificateFile, keyFile] = [e.RUSTY_KETTLE_TLS_CERTIFICATE_FILE, e.RUSTY_KETTLE_TLS_KEY_FILE];
+  const clientCertificates = e.RUSTY_KETTLE_TLS_CLIENT_CERTIFICATES === 'on';
+  const wrong = (detail: string, remedy?: string) => new Fault('SETTING_INVALID', { detail, ...(remedy ? { remedy } : {}) });
+  if (certificateFile === undefined || keyFile === undefined) {
+    if (certificateFile !== keyFile) throw wrong('RUSTY_KETTLE_TLS_CERTIFICATE_FILE and RUSTY_KETTLE_TLS_KEY_FILE belong together: one of them is missing.');
+    if (clientCertificates || e.RUSTY_KETTLE_TLS_CLIENT_CA_FILE !== undefined)
+      throw wrong('RUSTY_KETTLE_TLS_CLIENT_CERTIFICATES and RUSTY_KETTLE_TLS_CLIENT_CA_FILE need RUSTY_KETTLE_TLS_CERTIFICATE_FILE.');
+    return null;
+  }
+  if (e.RUSTY_KETTLE_TLS_CLIENT_CA_FILE !== undefined && !clientCertificates)
+    throw wrong('RUSTY_KETTLE_TLS_CLIENT_CA_FILE needs RUSTY_KETTLE_TLS_CLIENT_CERTIFICATES=on.');
+  if (clientCertificates && e.RUSTY_KETTLE_CLIENT_CERTIFICATE_HEADER !== undefined)
+    throw wrong('Certificates of callers would come in two ways.', 'Keep RUSTY_KETTLE_TLS_CLIENT_CERTIFICATES or RUSTY_KETTLE_CLIENT_CERTIFICATE_HEADER.');
+  return { certificateFile, keyFile, clientCertificates, clientAuthorityFile: e.RUSTY_KETTLE_TLS_CLIENT_CA_FILE ?? null };
 }
 
 /** `HTTPS_PROXY`, `HTTP_PROXY` and `NO_PROXY`, in either case, as other programs read them. @throws {Fault} SETTING_INVALID */

@@ -1,7 +1,4 @@
 import { createWriteStream } from 'node:fs';
-import { rename } from 'node:fs/promises';
-import { Readable } from 'node:stream';
-import { pipeline } from 'node:stream/promises';
 import type { Backup, BackupPlanShown } from '../../api/backups.ts';
 import type { ApiClient } from '../../api/client.ts';
 import { looks } from '../../api/looks.ts';
@@ -46,6 +43,7 @@ async function untilDone(call: ApiClient, begun: Backup): Promise<Backup> {
 
 async function fetched(rk: GlobalOptions, backup: Backup, to: string): Promise<void> {
   const { download } = await import('../connect.ts');
+  const [{ rename }, { Readable }, { pipeline }] = await Promise.all([import('node:fs/promises'), import('node:stream'), import('node:stream/promises')]);
   const bytes = Readable.fromWeb((await download(rk, `/api/v1/backups/${backup.id}/file`)) as never);
   if (to === '-') return pipeline(bytes, process.stdout, { end: false });
   await pipeline(bytes, createWriteStream(`${to}.part`, { mode: 0o600 }));

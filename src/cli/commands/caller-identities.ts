@@ -49,7 +49,7 @@ export const identityCommands = () => [
         .option('--issuer <address>', 'the issuer of workload tokens, such as a cluster or a CI system')
         .option('--claim <name=value>', 'a claim that must be so, may be repeated; * at the end matches what begins so', pairs)
         .option('--audience <text>', 'the audience of its tokens; default: the address of the service')
-        .option('--certificate <file>', 'a certificate in PEM, which a proxy passes')
+        .option('--certificate <file>', 'a certificate in PEM')
         .option('--subject <name>', 'the subject of a certificate of your own authority')
         .option('--label <text>', 'to tell them apart'),
       { calls: 'addIdentity', input: ({ args: [name], options }) => ({ params: { caller: name }, body: bodyOf(options as Options) }), shows: shownCaller },

@@ -1,6 +1,7 @@
 import type { Command, OptionValues } from '@commander-js/extra-typings';
 import { namesInWords, usesUnder } from '../../api/caller-words.ts';
 import { RELAY_METHODS, SETUP_KINDS, USES } from '../../api/choices.ts';
+import { counted } from '../../api/vocabulary.ts';
 import { EXIT, Outcome, UsageError } from '../exit.ts';
 import { date, oneOf, whole } from '../options.ts';
 import { relative } from '../print.ts';
@@ -54,7 +55,7 @@ export const caller = () =>
             CONNECTIONS: (one) => namesInWords(one.connections, one.connections_total) || '\u2013',
             KEYS: (one) => String(one.keys.filter(inUse).length),
             'LAST HOUR': (one) =>
-              `${one.tokens_last_hour} tokens, ${one.relayed_last_hour} relayed${one.refused_last_hour > 0 ? `, ${one.refused_last_hour} rejected` : ''}`,
+              `${counted(one.tokens_last_hour, 'token')}, ${one.relayed_last_hour} relayed${one.refused_last_hour > 0 ? `, ${one.refused_last_hour} rejected` : ''}`,
             'LAST USED': (one) => relative(one.last_used_at),
           },
           'No callers yet. Add one: rk caller add NAME --connection CONNECTION',

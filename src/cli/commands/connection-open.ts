@@ -3,7 +3,7 @@ import type { ApiClient } from '../../api/client.ts';
 import type { ConsentOutcome, OpenedConsent } from '../../api/connections.ts';
 import type { BodyOf } from '../../api/operations.ts';
 import { untilFinished } from '../consent-waiting.ts';
-import { type Listener, listen, within } from '../loopback.ts';
+import type { Listener } from '../loopback.ts';
 import { oneOf, pairs } from '../options.ts';
 import { agreed, task, verb } from '../row.ts';
 import { one } from '../show.ts';
@@ -26,7 +26,8 @@ export const openCommand = () =>
       const params = { connection: name };
       const { ways, provider, client } = await call('showConnection', { params });
       const way = options.way ?? ways[0];
-      const listener = way === 'loopback' && options.wait ? await listen(call, { provider, client: options.client ?? client }) : null;
+      const listener =
+        way === 'loopback' && options.wait ? await (await import('../loopback.ts')).listen(call, { provider, client: options.client ?? client }) : null;
       try {
         const opened = await openOrAsk(call, name, {
           way: options.way,
@@ -98,7 +99,7 @@ async function bringBack(call: ApiClient, opened: OpenedConsent, listener: Liste
       return;
     case 'loopback':
       tell(`Open in a browser on this machine: ${opened.authorization_url}\nWaiting at ${opened.redirect_uri} for the answer\u2026`);
-      await call('answerConsent', { params, body: { pasted: await within(listener?.came ?? Promise.reject(new Error('nobody listens'))) } });
+      await call('answerConsent', { params, body: { pasted: listener ? await listener.came() : '' } });
       return;
     case 'pasted':
       tell(

@@ -1,4 +1,3 @@
-import { randomBytes } from 'node:crypto';
 import { readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import type { KeysShown } from '../../api/keys.ts';
@@ -41,6 +40,7 @@ export const keys = () =>
     task(
       verb('make', 'make a new master key in a new file, on this machine', 'rk keys make --to master.key').requiredOption('--to <file>', 'the new file'),
       async ({ options: { to } }) => {
+        const { randomBytes } = await import('node:crypto');
         written(to, randomBytes(32).toString('base64'));
         return line(`Master key written to ${to}. Keep a copy away from this machine. To change to it, see docs/how-to/change-keys.md.`, { file: to });
       },

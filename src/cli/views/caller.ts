@@ -1,5 +1,6 @@
 import { namesInWords } from '../../api/caller-words.ts';
 import type { Caller, NewKey, SetupInstructions } from '../../api/callers.ts';
+import { counted } from '../../api/vocabulary.ts';
 import { relative } from '../print.ts';
 import { one, type Part, type Shown, table, text } from '../show.ts';
 
@@ -38,7 +39,7 @@ export const shownCaller = (c: Caller): Shown =>
         .map((tool) => `${tool.connection}, by ${tool.operator} ${relative(tool.signed_in_at)}, last used ${relative(tool.last_used_at)} ${tool.id}`)
         .join('\n'),
     ],
-    ['Last hour', `${c.tokens_last_hour} tokens, ${c.relayed_last_hour} relayed, ${c.refused_last_hour} rejected`],
+    ['Last hour', `${counted(c.tokens_last_hour, 'token')}, ${c.relayed_last_hour} relayed, ${c.refused_last_hour} rejected`],
     ['Last day', c.uses.map(useLine).join('\n') || 'not used: nothing stops if you remove it'],
   ]);
 
@@ -51,7 +52,7 @@ const keyLine = (key: Caller['keys'][number]): string => {
 };
 
 const useLine = (use: Caller['uses'][number]): string =>
-  `${use.connection}: ${use.tokens} tokens, ${use.relayed} relayed, ${use.refused} rejected, last ${relative(use.last_at)}${relayLines(use.relay)}`;
+  `${use.connection}: ${counted(use.tokens, 'token')}, ${use.relayed} relayed, ${use.refused} rejected, last ${relative(use.last_at)}${relayLines(use.relay)}`;
 
 /** Counts by class of status, and the last call that failed with its verdict. */
 function relayLines(relay: Caller['uses'][number]['relay']): string {

@@ -1,5 +1,5 @@
 import type { Connection } from '../../api/connections.ts';
-import { POLICY_LABELS } from '../../api/vocabulary.ts';
+import { counted, POLICY_LABELS } from '../../api/vocabulary.ts';
 import { relative } from '../print.ts';
 import { one, type Shown, state } from '../show.ts';
 import { diagnosisLines } from './diagnosis.ts';
@@ -53,4 +53,4 @@ export function shownConnection(c: Connection, next?: string): Shown {
 }
 
 const userLine = (user: Connection['callers_last_used'][number]): string =>
-  `${user.caller}: ${user.says}; last hour ${user.tokens_last_hour} tokens, ${user.relayed_last_hour} relayed; last ${relative(user.at)}`;
+  `${user.caller}: ${user.says}; last hour ${counted(user.tokens_last_hour, 'token')}, ${user.relayed_last_hour} relayed; last ${relative(user.at)}`;

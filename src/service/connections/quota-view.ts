@@ -7,7 +7,7 @@ import { findKnown } from './find.ts';
 import type { ConnectionParts } from './parts.ts';
 
 const SAYS =
-  'Calls that pass the relay, and those tried here, are counted. A token that was issued is used without us: its calls are not counted, except where the API tells in its answers how much is left.';
+  'Relayed calls, test calls and jobs are counted. Calls with an issued token do not pass this service: they are counted only where the API reports what is left.';
 
 /** What is left of each window, and of each caller's share of it. */
 export async function showQuota(s: ConnectionParts, name: string): Promise<z.output<typeof QuotaView>> {

@@ -1,4 +1,5 @@
-import { createServer, type IncomingMessage, type Server, ServerResponse } from 'node:http';
+import { type RequestListener, type Server, ServerResponse } from 'node:http';
+import type { Server as SecureServer } from 'node:https';
 import { fileURLToPath } from 'node:url';
 import type { Dispatcher } from 'undici';
 import { Fault } from '../../core/fault.ts';
@@ -23,6 +24,7 @@ import { servedMetrics } from './metrics.ts';
 import type { HttpParts } from './parts.ts';
 import { visitsWith } from './person-routes.ts';
 import { sessions } from './sessions.ts';
+import { certificateReader, openServer } from './tls.ts';
 
 /** Blind to the database for longer than this: not ready. */
 const BLIND_MS = 1_500;
@@ -43,7 +45,7 @@ export interface FrontParts {
 const LAST_CALL_MS = 250;
 
 /** Everything that answers HTTP, joined: the two fast lanes, then Express with all else. It does not listen yet. */
-export function openFront(parts: FrontParts): { server: Server; drain(limitMs: number): Promise<void>; stop(): void } {
+export function openFront(parts: FrontParts): { server: Server | SecureServer; drain(limitMs: number): Promise<void>; stop(): void } {
   const { rooms, usage } = parts;
   const { settings, store, ports, changes, quotas, apiTokens: tokens } = rooms;
   const { publicUrl } = settings;
@@ -51,8 +53,6 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
   const check = callerCheck(known);
   const proofs = assertions({ store: store.callerIdentities, callers: known, changes, send: ports.send, publicUrl, ports });
   const asked = whoCalls(check, proofs);
-  const { certificateHeader } = settings;
-  const certificateOf = ({ headers }: IncomingMessage): string | undefined => (certificateHeader === null ? undefined : [headers[certificateHeader]].flat()[0]);
   const tooBlind = () => changes.blindMs() > settings.blindLimitMs;
   const addressOf = addressReader(settings.trustedProxies);
   const bodies = bodyDeadline(settings.bodyMs);
@@ -62,7 +62,7 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
     tokenEndpoint: tokenEndpoint({ publicUrl, callers: known, check, assertions: proofs, tokens, tools, usage, tooBlind, ports }),
     hasTokenPath: known.hasTokenPath,
     addressOf,
-    certificateOf,
+    certificateOf: certificateReader(settings),
     bodies,
     log: ports.log,
   });
@@ -90,7 +90,7 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
   const everythingElse = app({
     publicUrl,
     version: rooms.version,
-    takesCertificates: certificateHeader !== null,
+    takesCertificates: settings.certificateHeader !== null || settings.tls?.clientCertificates === true,
     trustedProxies: settings.trustedProxies,
     bodies,
     log: ports.log,
@@ -125,7 +125,7 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
       return (super.writeHead as (...all: unknown[]) => this).apply(this, given);
     }
   }
-  const server = createServer({ ServerResponse: Answer }, (request, response) => {
+  const listener: RequestListener = (request, response) => {
     if (settings.trustedProxies === 0 && !proxySeen && (request.headers['x-forwarded-for'] ?? request.headers.forwarded) !== undefined) {
       proxySeen = true;
       ports.log.warn(
@@ -134,7 +134,8 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
       );
     }
     void (lookAtTokens(request, response) || relayCalls(request, response) || everythingElse(request, response));
-  });
+  };
+  const { server, stop: stopServer } = openServer(settings.tls, { ServerResponse: Answer as never }, { listener, log: ports.log });
   // What is relayed may be long on its way; whatever else has a body is watched.
   server.requestTimeout = settings.relayMostMs;
   // Node's 5 s are shorter than what proxies and client pools keep: a request sent just as we close a socket would be lost to the caller.
@@ -155,12 +156,15 @@ export function openFront(parts: FrontParts): { server: Server; drain(limitMs: n
       clearTimeout(timer);
       clearInterval(idle);
     },
-    stop: bodies.stop,
+    stop() {
+      bodies.stop();
+      stopServer();
+    },
   };
 }
 
 /** @throws {Fault} SETTING_INVALID: the port is in use, or not ours to take. */
-export const listen = (server: Server, settings: Pick<Settings, 'host' | 'port'>): Promise<void> =>
+export const listen = (server: Server | SecureServer, settings: Pick<Settings, 'host' | 'port'>): Promise<void> =>
   new Promise((resolve, reject) => {
     server.once('error', (error: NodeJS.ErrnoException) =>
       reject(

@@ -6,10 +6,13 @@ import { POWERS, type ProviderDefinition } from '../../core/provider/definition.
 import type { Command } from '../asked.ts';
 import { iso } from '../iso.ts';
 import { definitionFor } from '../records/index.ts';
+import type { ListedConnection } from '../store/connection-rows.ts';
 import type { PrivilegeParts } from './parts.ts';
 
 const DAYS = 35;
-const CONNECTIONS_READ = 20_000;
+/** Read at once; and so often at most: two million connections. */
+const PAGE = 2_000;
+const PAGES_MOST = 1_000;
 const CONNECTIONS_SHOWN = 2_000;
 
 /** Everything for one page: clients and connections by what they can do, permissions that could be less, people on whom schedules depend. */
@@ -37,16 +40,15 @@ async function reportOf(s: PrivilegeParts): Promise<PrivilegeShown> {
   }
   const uses = await s.store.usage.byCallerAndConnection(now - DAYS * 86_400_000);
   const jobs = await s.store.jobs.list();
-  const listed = await s.store.connectionList.read({ limit: CONNECTIONS_READ });
-  const calls = await s.store.savedCalls.callsOf(listed.map((one) => one.id));
   const users = new Map<string, Set<string>>();
   for (const one of uses) users.set(one.connection, (users.get(one.connection) ?? new Set()).add(one.caller));
   const fetched = new Set(uses.filter((use) => use.tokens > 0).map((use) => use.connection));
   const jobsOf = new Map<string, typeof jobs>();
   for (const job of jobs) jobsOf.set(job.connectionId, [...(jobsOf.get(job.connectionId) ?? []), job]);
-  const connections = listed.flatMap((one): PrivilegeShown['connections'] => {
+  const connections: PrivilegeShown['connections'] = [];
+  const add = (one: ListedConnection, calls: Calls): void => {
     const client = definitions.get(`${one.provider}/${one.client}`);
-    if (!client || one.facts.intent === 'revoked') return [];
+    if (!client || one.facts.intent === 'revoked') return;
     const own = jobsOf.get(one.id) ?? [];
     const granted = one.grantedScopes ?? one.scopes;
     const { power, width, unneeded, isKnown } = privilegeOfConnection({
@@ -54,13 +56,18 @@ async function reportOf(s: PrivilegeParts): Promise<PrivilegeShown> {
       calls: [...(calls.get(one.id) ?? []), ...own.flatMap((job) => (job.settings.call ? [job.settings.call] : []))],
       hasTokensIssued: fetched.has(one.name),
     });
-    return [
-      {
-        ...{ name: one.name, client: `${one.provider}/${one.client}`, environment: one.environment, power, width, account: one.account, granted },
-        ...{ unneeded, unneeded_known: isKnown, callers: [...(users.get(one.name) ?? [])].sort(), jobs: own.map((job) => job.name) },
-      },
-    ];
-  });
+    connections.push({
+      ...{ name: one.name, client: `${one.provider}/${one.client}`, environment: one.environment, power, width, account: one.account, granted },
+      ...{ unneeded, unneeded_known: isKnown, callers: [...(users.get(one.name) ?? [])].sort(), jobs: own.map((job) => job.name) },
+    });
+  };
+  for (let [page, after] = [0, undefined as string | undefined]; page < PAGES_MOST; page += 1) {
+    const listed = await s.store.connectionList.read({ limit: PAGE, after });
+    const calls = await s.store.savedCalls.callsOf(listed.map((one) => one.id));
+    for (const one of listed) add(one, calls);
+    after = listed.at(-1)?.name;
+    if (listed.length < PAGE) break;
+  }
   const rank = (power: (typeof POWERS)[number] | null) => (power === null ? -1 : POWERS.indexOf(power));
   connections.sort((a, b) => rank(b.power) - rank(a.power) || (a.name < b.name ? -1 : 1));
   clients.sort((a, b) => rank(b.power) - rank(a.power) || (a.name < b.name ? -1 : 1));
@@ -70,6 +77,7 @@ async function reportOf(s: PrivilegeParts): Promise<PrivilegeShown> {
   };
 }
 
+type Calls = Awaited<ReturnType<PrivilegeParts['store']['savedCalls']['callsOf']>>;
 type Uses = Awaited<ReturnType<PrivilegeParts['store']['usage']['byCallerAndConnection']>>;
 
 async function permissionsOf(s: PrivilegeParts, uses: Uses): Promise<PrivilegeShown['callers']> {

@@ -3,7 +3,7 @@ import type { IncomingMessage, ServerResponse } from 'node:http';
 import proxyAddress from 'proxy-addr';
 import type { BodyDeadline } from '../body-deadline.ts';
 import type { Log } from '../ports.ts';
-import { malformedRequest, type OAuthAnswer } from '../tokens/index.ts';
+import { malformedRequest, type OAuthAnswer, type PresentedCertificate } from '../tokens/index.ts';
 import type { TokenEndpoint } from './token-endpoint.ts';
 
 /** The token and revocation endpoints ahead of Express, which would cost four fifths of what it can serve. True: the request is taken. */
@@ -40,7 +40,7 @@ export function tokenLane(parts: {
   /** Whether a caller has this further token path. */
   hasTokenPath(path: string): boolean;
   /** The client's certificate, where a trusted proxy passes it. */
-  certificateOf(request: IncomingMessage): string | undefined;
+  certificateOf(request: IncomingMessage): PresentedCertificate | undefined;
   addressOf(request: IncomingMessage): string;
   bodies: BodyDeadline;
   log: Log;

@@ -11,13 +11,14 @@ import { published } from '../outgoing/index.ts';
 import type { Ports } from '../ports.ts';
 import type { CallerIdentityStore, KnownIdentity } from '../store/caller-identities.ts';
 import type { CallerDirectory, KnownCaller } from './caller-directory.ts';
+import type { PresentedCertificate } from './oauth-answer.ts';
 
 /** Callers that authenticate with an assertion or a certificate: nothing of theirs that is secret is stored here. */
 export interface Assertions {
   /** Who signed this JWT, or why nobody known did. @param clientId what else the request names, or null */
   ofJwt(jwt: string, clientId: string | null): Promise<{ caller: KnownCaller } | { wrong: string }>;
-  /** Whose certificate this is (RFC 8705), as a trusted proxy passed it. @param header PEM, percent-encoded, or base64 of DER in colons (RFC 9440) */
-  ofCertificate(header: string, clientId: string | null): Promise<{ caller: KnownCaller } | { wrong: string }>;
+  /** Whose certificate this is (RFC 8705). */
+  ofCertificate(certificate: PresentedCertificate, clientId: string | null): Promise<{ caller: KnownCaller } | { wrong: string }>;
 }
 
 const LIMITS = { deadlineMs: 5_000, limitBytes: 200_000, keptMs: 10 * 60_000, places: 200, keys: 100 };
@@ -119,13 +120,13 @@ export function assertions(s: {
       if (callers.size > 1) return { wrong: 'Several callers are registered for these claims: name one with client_id.' };
       return found(first);
     },
-    async ofCertificate(header, clientId) {
+    async ofCertificate({ text: given, isVerified }, clientId) {
       let certificate: X509Certificate;
       try {
-        const text = decodeURIComponent(header.trim());
+        const text = decodeURIComponent(given.trim());
         certificate = new X509Certificate(/^:.*:$/.test(text) ? Buffer.from(text.slice(1, -1), 'base64') : text);
       } catch {
-        return { wrong: 'The certificate that the proxy passed cannot be read.' };
+        return { wrong: 'The certificate cannot be read.' };
       }
       const now = s.ports.clock.now();
       if (Date.parse(certificate.validTo) < now || Date.parse(certificate.validFrom) > now)
@@ -136,7 +137,7 @@ export function assertions(s: {
         (one) =>
           one.kind === 'certificate' &&
           (clientId === null || one.caller === clientId) &&
-          (one.rule.thumbprint === thumbprint || (one.rule.subject !== null && one.rule.subject === subject)),
+          (one.rule.thumbprint === thumbprint || (isVerified && one.rule.subject !== null && one.rule.subject === subject)),
       );
       const [first] = match;
       if (!first) return { wrong: 'No caller is registered for this certificate.' };

@@ -5,7 +5,7 @@ export { type Assertions, assertions } from './assertions.ts';
 export { type CallerCheck, callerCheck } from './caller-check.ts';
 export { type CallerDirectory, callerDirectory, type KnownCaller } from './caller-directory.ts';
 export { handout } from './handout.ts';
-export { ascii, CHALLENGE, malformedRequest, OAUTH_HEADERS, type OAuthAnswer, type OAuthRequest, Refusal } from './oauth-answer.ts';
+export { ascii, CHALLENGE, malformedRequest, OAUTH_HEADERS, type OAuthAnswer, type OAuthRequest, type PresentedCertificate, Refusal } from './oauth-answer.ts';
 export { credentials, type Form, readForm } from './oauth-form.ts';
 export type { PermittedConnection } from './permitted.ts';
 export { sessionOf } from './set-up.ts';

@@ -1,3 +1,11 @@
+/** A client's certificate (RFC 8705), from the TLS handshake or as a trusted proxy passed it. */
+export interface PresentedCertificate {
+  /** PEM, percent-encoded or not, or base64 of DER in colons (RFC 9440). */
+  text: string;
+  /** An authority that is trusted signed it: only then its subject counts. */
+  isVerified: boolean;
+}
+
 /** A request to one of our OAuth endpoints and its answer, free of any HTTP library. */
 export interface OAuthRequest {
   contentType: string | undefined;
@@ -5,8 +13,8 @@ export interface OAuthRequest {
   query: string;
   body: string;
   address: string;
-  /** The certificate of the client, as a trusted proxy passed it. */
-  certificate?: string | undefined;
+  /** The certificate of the client. */
+  certificate?: PresentedCertificate | undefined;
 }
 export interface OAuthAnswer {
   status: number;

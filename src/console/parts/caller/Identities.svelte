@@ -66,7 +66,7 @@
       <Field id="identity-kind" label="Kind"
         ><select id="identity-kind" class="select w-full" bind:value={kind}
           ><option value="key">Public key (private_key_jwt)</option><option value="workload">Workload token of a trusted issuer</option
-          ><option value="certificate">Certificate, passed by a proxy</option></select
+          ><option value="certificate">Certificate</option></select
         ></Field
       >
       {#if kind === 'workload'}
