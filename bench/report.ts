@@ -6,6 +6,7 @@ import type { Measured } from './rig.ts';
 
 const ROOT = new URL('..', import.meta.url).pathname;
 const HISTORY = join(ROOT, 'bench/history.json');
+const BAR_MOST = 2.5;
 const WIDTH = { width: 1100, height: 640 };
 
 /** What earlier versions reached, by the key of each figure: its ratio where it has one, else its text. */
@@ -73,11 +74,12 @@ ${past.join('\n')}
 /** The ratios as bars with their quartiles, each with a mark at its target. */
 async function draw(rows: Measured[]): Promise<void> {
   const bars = rows.flatMap((one) => (one.ratio ? [{ ...one, ratio: one.ratio, wanted: Number(/[\d.]+/.exec(one.target)?.[0] ?? 0) }] : []));
-  const most = Math.max(...bars.map((one) => Math.max(one.ratio.high, one.wanted))) * 1.05;
-  const at = (value: number) => `${(value / most) * 100}%`;
+  // One that misses by far would make all others too short to read: its bar ends at the edge, and its number stands beside it.
+  const most = Math.min(BAR_MOST, Math.max(...bars.map((one) => Math.max(one.ratio.high, one.wanted))) * 1.05);
+  const at = (value: number) => `${Math.min(1, value / most) * 100}%`;
   const lines = bars.map(
     ({ what, ours, against, ratio, wanted, holds }) =>
-      `<div class="name">${what}<small>${ours}; ${against}</small></div><div class="track"><i class="bar ${holds ? 'good' : 'bad'}" style="width:${at(ratio.ratio)}"></i><i class="spread" style="left:${at(ratio.low)};width:${at(ratio.high - ratio.low)}"></i><i class="target" style="left:${at(wanted)}"></i></div><b>${ratio.ratio.toFixed(2)}</b>`,
+      `<div class="name">${what}<small>${ours}; ${against}</small></div><div class="track"><i class="bar ${holds ? 'good' : 'bad'}" style="width:${at(ratio.ratio)}"></i><i class="spread" style="left:${at(ratio.low)};width:calc(${at(ratio.high)} - ${at(ratio.low)})"></i><i class="target" style="left:${at(wanted)}"></i></div><b>${ratio.ratio.toFixed(2)}</b>`,
   );
   const style =
     'body{margin:20px;background:#fff;color:#22201d;font:14px sans-serif}main{display:grid;grid-template-columns:26rem 1fr 3rem;gap:9px 12px;align-items:center}small{display:block;color:#6b645a}.track{position:relative;height:22px;background:#f3efe8}i{position:absolute;display:block}.bar{top:0;left:0;height:22px}.good{background:#3f7d6e}.bad{background:#a8442a}.spread{top:9px;height:4px;background:#22201d}.target{top:-3px;width:2px;height:28px;background:#22201d}p{color:#6b645a}';

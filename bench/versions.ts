@@ -26,7 +26,10 @@ interface Side {
 /** The hot paths of this version beside each earlier release, in slices that alternate, each over a database of its own. */
 export async function benchVersions(_databaseUrl: string, another: () => Promise<string>): Promise<Measured[]> {
   const measured: Measured[] = [];
-  for (const release of RELEASES) measured.push(...(await against(release, [await another(), await another()])));
+  const given = process.argv.slice(2).filter((one) => one.includes('='));
+  for (const release of RELEASES)
+    if (given.length === 0 || given.some((one) => one.startsWith(`${release.name}=`)))
+      measured.push(...(await against(release, [await another(), await another()])));
   return measured;
 }
 
@@ -40,9 +43,10 @@ async function against(release: Release, [ourDatabase, theirDatabase]: readonly 
       localiseText(readFileSync(source, 'utf8'), api.port)
         .replace('most: 100000', 'most: 1000000000')
         .replace(/token_endpoint: .*/, `token_endpoint: http://127.0.0.1:${provider.port}/token`);
-    const ours = await ourSide(ourDatabase, text(new URL('../definitions/eelgrass.yaml', import.meta.url).pathname));
+    const ours = await side({ startService, signIn }, ourDatabase, text(new URL('../definitions/eelgrass.yaml', import.meta.url).pathname));
     sides.push(ours);
-    const theirs = await theirSide(release, folder, theirDatabase, text(join(folder, 'definitions/eelgrass.yaml')));
+    const helpers = await fromRelease<Helpers>(folder, release.helpers);
+    const theirs = await side(helpers, theirDatabase, text(join(folder, 'definitions/eelgrass.yaml')), [join(folder, 'dist/cli/main.js'), 'serve']);
     sides.push(theirs);
     const compare = (what: string, of: (side: Side) => Promise<number>) =>
       alternate({ what: `${what}, ${release.name}`, ours: () => of(ours), theirs: () => of(theirs), slices: SLICES, warmUp: 3 });
@@ -87,30 +91,25 @@ async function seeded(rig: Rig, databaseUrl: string): Promise<Omit<Side, 'servic
   return { seeder, permitted };
 }
 
-async function ourSide(databaseUrl: string, document: string): Promise<Side> {
-  const masterKey = newMasterKey();
-  const service = await startService({ databaseUrl, masterKey, environment: { ...LIMITS, ...LANES } });
-  const call = await signIn(service);
-  await setUp(call, document);
-  return { service, ...(await seeded({ service, call, masterKey }, databaseUrl)) };
-}
+type Helpers = Pick<typeof import('../testing/service.ts'), 'startService' | 'signIn'>;
 
-/** The release sets itself up; this version upgrades and fills the database; the release goes on with it. */
-async function theirSide(release: Release, folder: string, databaseUrl: string, document: string): Promise<Side> {
-  const helpers = await fromRelease<typeof import('../testing/service.ts')>(folder, release.helpers);
+/**
+ * A version sets itself up; this one upgrades the database and fills it; then the version begins anew, so that both sides have an equally
+ * young process.
+ */
+async function side(helpers: Helpers, databaseUrl: string, document: string, run?: string[]): Promise<Side> {
   const masterKey = newMasterKey();
-  const data = newFolder();
+  const folder = newFolder();
   const start = (port?: number) =>
     helpers.startService({
-      ...{ databaseUrl, masterKey, folder: data, ...(port === undefined ? {} : { port }) },
+      ...{ databaseUrl, masterKey, folder, ...(port === undefined ? {} : { port }), ...(run ? { run } : {}) },
       environment: { ...LIMITS, ...LANES },
-      run: [join(folder, 'dist/cli/main.js'), 'serve'],
     });
   const first = await start();
   await setUp(await helpers.signIn(first), document);
   await first.stop();
-  const upgraded = await startService({ databaseUrl, masterKey, publicUrl: first.url, environment: LIMITS });
-  const filled = await seeded({ service: { ...upgraded, url: first.url }, call: await signIn(upgraded), masterKey }, databaseUrl);
-  await upgraded.stop();
+  const filling = await startService({ databaseUrl, masterKey, publicUrl: first.url, environment: LIMITS });
+  const filled = await seeded({ service: { ...filling, url: first.url }, call: await signIn(filling), masterKey }, databaseUrl);
+  await filling.stop();
   return { service: await start(Number(new URL(first.url).port)), ...filled };
 }

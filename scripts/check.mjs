@@ -21,6 +21,7 @@ const QUICK = [
 ];
 const CHECKS = [
   ...QUICK,
+  ['types of the server, which knows no browser', 'typescript/bin/tsc', ['-p', 'tsconfig.server.json']],
   ['types of the console', 'svelte-check/bin/svelte-check', ['--tsconfig', 'src/console/tsconfig.json', '--fail-on-warnings', '--output', 'human']],
   ['format of the markup', 'prettier/bin/prettier.cjs', ['--check', '--log-level', 'warn', 'src/console/**/*.svelte']],
   ['unused files, exports and packages', 'knip/bin/knip.js', ['--no-progress', '--no-config-hints']],
