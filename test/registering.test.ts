@@ -220,9 +220,9 @@ test('Oakum: answers given once fill its form, what was sent is kept, and approv
   const { items } = await call('listHistory', { query: { subject: 'client:oakum/crew' } });
   const told = items.filter((one) => one.kind === 'approval_changed').map((one) => [one.actor, one.says]);
   expect(told).toEqual([
-    ['service', 'Approval: requested became approved, as the token endpoint tells.'],
-    ['service', 'Approval: info requested became requested, as the token endpoint tells.'],
-    ['service', 'Approval: requested became info requested, as the token endpoint tells.'],
+    ['service', 'Approval: requested became approved, as the token endpoint shows.'],
+    ['service', 'Approval: info requested became requested, as the token endpoint shows.'],
+    ['service', 'Approval: requested became info requested, as the token endpoint shows.'],
   ]);
   // Once it is given, nobody asks any more.
   const counted = async () =>

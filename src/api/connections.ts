@@ -242,7 +242,7 @@ export const DecideStandby = z.strictObject({
   decision: z.enum(['use', 'discard']),
   path: z.string().min(1).max(4_000).optional().describe('The reference call, made before and after; left out: the probe'),
 });
-export const CheckedAdminConsent = z.object({ agreed: z.boolean().nullable().describe('Null: it was not told'), says: z.string(), evidence: z.string() });
+export const CheckedAdminConsent = z.object({ agreed: z.boolean().nullable().describe('Null: unknown'), says: z.string(), evidence: z.string() });
 export const Compared = z.object({ same: z.boolean(), differences: z.array(z.string()) });
 export const DecidedStandby = z.object({
   decision: z.enum(['use', 'discard']),
@@ -274,7 +274,7 @@ export const PrintedCode = z.strictObject({
     .transform((text) => text.trim())
     .pipe(z.string().min(1).max(1500)),
 });
-export const Revoked = z.object({ revoked_there: z.boolean().nullable().describe('Null: the provider has no way to be told'), says: z.string() });
+export const Revoked = z.object({ revoked_there: z.boolean().nullable().describe('Null: the provider has no revocation endpoint'), says: z.string() });
 export type OpenedConsent = z.output<typeof OpenedConsent>;
 
 /** One attempt to renew, as it went over the wire: secrets and tokens are masked before it is stored. */

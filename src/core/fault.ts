@@ -1,4 +1,5 @@
 import { FAULTS } from './fault-table.ts';
+
 export type FaultCode = keyof typeof FAULTS;
 
 /** One place in the input that is wrong, as a JSON path, a line where known, and what to do. */

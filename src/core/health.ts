@@ -171,7 +171,7 @@ export function connectionHealth(facts: ConnectionFacts, now: number): Connectio
     return {
       state: 'degraded',
       cause_key: 'proof_failed',
-      cause: facts.proofSays ?? 'The call that should prove this connection failed.',
+      cause: facts.proofSays ?? 'The test call failed.',
       remedy: REMEDIES.proof_failed,
     };
   if (facts.proof === 'not_verified')

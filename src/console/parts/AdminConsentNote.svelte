@@ -31,7 +31,7 @@
     <p class="my-1">The link alone: <Copy value={a.link} label="the link" /></p>
     {#if a.check}<p>
         <button class="btn btn-sm" disabled={checking.busy} onclick={check}>Have they consented?</button> <span role="status">{said}</span>
-      </p>{:else}<p class="text-base-content/70">Whether they have consented, a person’s consent tells: open the connection.</p>{/if}
+      </p>{:else}<p class="text-base-content/70">Open the connection: a person’s consent shows whether they have consented.</p>{/if}
     <ProblemNote problem={checking.problem} />
   </details>
 {/if}

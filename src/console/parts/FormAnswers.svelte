@@ -47,7 +47,7 @@
 <p class="mb-2">
   {c.approval_told
     ? 'This service asks the token endpoint automatically whether approval has come, and shows it in the history.'
-    : 'Nobody tells when approval comes: look at the provider, then enter it under “Details”.'}
+    : 'No message arrives when it is approved: check at the provider, then enter it under “Details”.'}
   {#if c.approval_told && c.missing.length === 0}<button type="button" class="btn btn-xs ml-1" disabled={doing.busy} onclick={look}
       >Ask now</button
     >{/if}

@@ -56,7 +56,7 @@
 {#if c.secrets.length > 0}
   <table class="list-table">
     <caption class="sr-only">Secrets</caption>
-    <thead><tr><th>Secret</th><th>State</th><th>Entered</th><th>Ends</th><th>Proved</th><th></th></tr></thead>
+    <thead><tr><th>Secret</th><th>State</th><th>Entered</th><th>Expires</th><th>Verified</th><th></th></tr></thead>
     <tbody>
       {#each c.secrets as one (one.id)}
         <tr>
@@ -76,9 +76,8 @@
                 {one.evidence ?? one.says}
               </div>{/if}</td
           >
-          <td data-label="Entered"><Time at={one.entered_at} /></td><td data-label="Ends"><Time at={one.ends_at} none="not known" /></td><td
-            data-label="Proved"><Time at={one.verified_at} none="not yet" /></td
-          >
+          <td data-label="Entered"><Time at={one.entered_at} /></td><td data-label="Expires"><Time at={one.ends_at} none="not known" /></td
+          ><td data-label="Verified"><Time at={one.verified_at} none="not yet" /></td>
           <td class="text-right whitespace-nowrap">
             {#if one.key && one.state !== 'retired'}<button
                 class="btn btn-xs"
@@ -91,10 +90,10 @@
             {#if one.state === 'unverified' || one.state === 'rejected'}<button
                 class="btn btn-xs"
                 disabled={doing.busy}
-                onclick={() => act('verifySecret', one.id)}>Prove</button
+                onclick={() => act('verifySecret', one.id)}>Verify</button
               >{/if}
             {#if retiring === one.id}<button class="btn btn-xs btn-error" disabled={doing.busy} onclick={() => act('retireSecret', one.id)}
-                >Discards value</button
+                >Discard value</button
               > <button class="btn btn-xs" onclick={() => (retiring = null)}>Keep</button>
             {:else if one.state !== 'retired'}<button class="btn btn-xs btn-ghost" onclick={() => (retiring = one.id)}>Retire…</button>{/if}
           </td>

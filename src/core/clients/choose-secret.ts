@@ -49,7 +49,7 @@ const OLD_MS = 365 * DAY_MS;
 export function secretInWords(one: KnownSecret, now: number): string {
   switch (one.state) {
     case 'unverified':
-      if (one.waits) return 'Made here: upload its public part at the provider, then prove it.';
+      if (one.waits) return 'Made here: upload its public part at the provider, then verify it.';
       return one.startsAt > now ? 'Waits for its beginning; then it is verified.' : 'Waits to be verified: the current one stays until then.';
     case 'active':
       if (one.endsAt === null && now - one.enteredAt > OLD_MS)

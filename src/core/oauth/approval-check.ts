@@ -15,7 +15,7 @@ export function approvalQuestion(definition: ProviderDefinition, unused: string)
 
 /** How a change that the token endpoint shows is told. */
 export const approvalChange = (from: string, to: SeenApproval): string =>
-  `Approval: ${from.replaceAll('_', ' ')} became ${to.replaceAll('_', ' ')}, as the token endpoint tells.`;
+  `Approval: ${from.replaceAll('_', ' ')} became ${to.replaceAll('_', ' ')}, as the token endpoint shows.`;
 
 /** What the answer shows of the approval; null: nothing, such as a provider that is down. */
 export function approvalSeen(definition: ProviderDefinition, answer: TokenOutcome): SeenApproval | null {

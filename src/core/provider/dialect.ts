@@ -169,7 +169,7 @@ export const Dialect = z.strictObject({
     .describe(
       'What a revoked refresh token ends: its own grant, or every grant of that person and client. Replaced, unused and spare tokens are revoked at the provider only with `this_grant`',
     ),
-  approval_check: ApprovalCheck.optional().describe('How the token endpoint tells whether a client is approved; left out: it does not'),
+  approval_check: ApprovalCheck.optional().describe('How the token endpoint shows whether a client is approved; left out: it does not'),
 });
 export type Dialect = z.output<typeof Dialect>;
 

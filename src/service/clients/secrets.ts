@@ -229,7 +229,7 @@ export async function verifySecret(s: ClientParts, { params, actor }: Command<'v
   const grants = await s.store.connections.activeGrantsOf(record.id, PROVED_BY_MOST);
   if (grants.length === 0)
     throw new Fault('SECRET_NOT_VERIFIED', {
-      detail: 'There is no connection yet whose renewal could prove it.',
+      detail: 'There is no connection yet whose renewal could verify it.',
       remedy: 'Open a connection: the exchange of its code proves the secret.',
     });
   if (row.state === 'rejected') await s.store.secrets.changeIn(id, 'rejected', { state: 'unverified', refusedAt: null, refusedWhy: null });

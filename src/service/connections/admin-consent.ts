@@ -50,7 +50,7 @@ export async function checkAdminConsent(s: ConnectionParts, { params, actor }: C
   if (!view) throw new Fault('NOT_FOUND', { detail: 'Nothing that this connection asks for needs the agreement of the whole organization.' });
   if (!isClientsOwn(one.grantType))
     throw new Fault('INPUT_INVALID', {
-      detail: 'Only a person\u2019s consent tells whether the organization has consented.',
+      detail: 'Only a person\u2019s consent shows whether the organization has consented.',
       places: [{ path: 'grant_type', why: one.grantType }],
       remedy: 'Open the connection: it shows it at once if the agreement is missing.',
     });
@@ -68,7 +68,7 @@ export async function checkAdminConsent(s: ConnectionParts, { params, actor }: C
   const agreed = answer.kind === 'tokens' ? true : refused ? false : null;
   const says =
     agreed === null
-      ? 'It was not told: the provider answered something else.'
+      ? 'Unknown: the provider answered something else.'
       : agreed
         ? 'The organization has consented: open the connection now.'
         : 'The organization has not consented yet.';

@@ -37,7 +37,7 @@ export async function endThere(s: GrantParts, grantId: string): Promise<Told> {
   if (grant && connection) await tellOfSpares(s, grant, connection); // first: those of a grant that has ended are swept away
   await s.store.renewals.update([grantId], end());
   await s.store.grants.end(grantId, s.ports.clock.now(), 'revoked');
-  if (!grant || !held || !connection) return { there: false, says: `The provider was not told: there is no token. ${BY_HAND}`, again: false };
+  if (!grant || !held || !connection) return { there: false, says: `Not revoked at the provider: there is no token. ${BY_HAND}`, again: false };
   if (isKey(grant.kind)) {
     await s.store.grants.discardTokens(grantId);
     return { there: null, says: 'A static key ends at the provider only: delete it there.', again: false };
@@ -70,7 +70,7 @@ async function toBeTold(
     refreshSealed: refresh ? s.sealer.seal({ table: 'revocations', row: what.id, column: 'refresh_sealed' }, refresh) : null,
     tries: 0,
     nextAt: s.ports.clock.now() + waitMs,
-    says: 'The provider is being told.',
+    says: 'It is being revoked at the provider.',
     createdAt: s.ports.clock.now(),
   };
   if (!(await s.store.revocations.byGrant(what.id))) await s.store.revocations.add(row);
@@ -156,11 +156,11 @@ async function tell(s: GrantParts, row: RevocationRow, tokens: { access: Secret;
 
 async function send(s: GrantParts, row: RevocationRow, tokens: { access: Secret; refresh: Secret | null }): Promise<Told> {
   const found = await definitionOf(s, row.clientId, row.placeholders);
-  if (!found) return { there: false, says: `The provider was not told: the client is gone. ${BY_HAND}`, again: false };
+  if (!found) return { there: false, says: `Not revoked at the provider: the client is gone. ${BY_HAND}`, again: false };
   const { client, definition } = found;
-  if (found.unconfirmed.length > 0) return { there: false, says: 'The provider was not told yet: its new addresses are not confirmed.', again: true };
+  if (found.unconfirmed.length > 0) return { there: false, says: 'Not revoked at the provider yet: its new addresses are not confirmed.', again: true };
   const [credentials] = (await s.contexts.credentialsOf(client.id, definition)).inOrder;
-  if (!credentials) return { there: false, says: `The provider was not told: there is no secret to ask with. ${BY_HAND}`, again: false };
+  if (!credentials) return { there: false, says: `Not revoked at the provider: there is no secret to ask with. ${BY_HAND}`, again: false };
   const once = { now: s.ports.clock.now(), deadlineMs: requestDeadlineMs(s.settings.limits, null), jti: base64url(s.ports.random.bytes(16)) };
   const request = await revocationRequest(definition, credentials, tokens, once);
   if (!request) return { there: null, says: `This provider has no way to be told. ${BY_HAND}`, again: false };

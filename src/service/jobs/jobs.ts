@@ -38,7 +38,7 @@ async function checked(s: JobParts, connection: string, settings: JobSettings): 
   rangeOf(settings, paging, now);
   const places: { path: string; why: string }[] = [];
   const needsId = settings.since?.kind === 'ids' || (settings.since !== null && settings.result === 'append');
-  if (needsId && paging.id === undefined) places.push({ path: 'paging.id', why: 'New records are told from known ones by their id: name the field.' });
+  if (needsId && paging.id === undefined) places.push({ path: 'paging.id', why: 'New records are recognized by their ID: name the field.' });
   if (settings.since?.kind === 'ids' && settings.result !== 'append')
     places.push({ path: 'result', why: 'With ids already seen, a run adds to the result: choose append.' });
   if (settings.since === null && settings.result === 'append')

@@ -12,6 +12,8 @@ export const errorStatus = ({ status, diagnosis }: Extract<Fetched, { kind: 'pag
 };
 
 export const problem = (code: string, says: string, remedy: string, diagnosis: Diagnosis | null = null): RunProblem => ({ code, says, remedy, diagnosis });
+
+/** What a person reads of a page that did not come. */
 export function problemOf(failure: PageFailure, diagnosis: Diagnosis | null): RunProblem {
   const says =
     failure.kind === 'status'

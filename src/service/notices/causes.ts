@@ -10,6 +10,7 @@ import { upcomingCauses } from './upcoming-causes.ts';
 
 const DAY_MS = 86_400_000;
 const APPROVAL_NEWS_MS = 14 * DAY_MS;
+
 /** Everything that is true now and that someone should know. `kept`: notices, so that news someone has acknowledged ends. */
 export async function causesNow(
   s: NoticeParts,
@@ -41,6 +42,7 @@ export async function slowCauses(s: NoticeParts, now: number): Promise<Cause[]> 
   ).flat();
 }
 
+/** A channel that does not work is a notice in the console, and on the other channels. */
 const channelCause = (one: ChannelRow): Cause => ({
   ...PLAIN,
   key: `channel:${one.id}`,
@@ -134,7 +136,7 @@ async function peopleCauses(s: NoticeParts): Promise<Cause[]> {
   }));
 }
 
-/** Seen at least this long apart, so that one bad moment is no news. */
+/** News: it ends when someone has read it, or after two weeks. */
 async function approvalCauses(s: NoticeParts, now: number): Promise<Cause[]> {
   return (await s.store.noticeFacts.approvalNews(now - APPROVAL_NEWS_MS)).map(({ entryId, subject, approval, says }) => {
     const client = subject.replace(/^client:/, '');

@@ -58,5 +58,3 @@ async function groupCause(s: NoticeParts, key: string, of: readonly Counted[], t
     settleMs: state === 'degraded' ? s.settings.noticeSettleMs : Math.min(ACTION_SETTLE_MS, s.settings.noticeSettleMs),
   };
 }
-
-/** A channel that does not work is a notice in the console, and on the other channels. */

@@ -5,6 +5,7 @@ import { connectionDefinition } from '../grants/index.ts';
 import type { NoticeParts } from './parts.ts';
 import { PLAIN } from './plain-cause.ts';
 
+/** Seen at least this long apart, so that one bad moment is no news. */
 const SEEN_AGAIN_MS = 3_600_000;
 
 /** What renewals and calls show, where the definition states the opposite. */
@@ -74,5 +75,3 @@ export async function publishedCauses(s: NoticeParts): Promise<Cause[]> {
     command: `rk client change ${provider}/${client} --reach anyone`,
   }));
 }
-
-/** News: it ends when someone has read it, or after two weeks. */

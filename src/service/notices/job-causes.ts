@@ -1,10 +1,7 @@
-import { z } from 'zod';
-import { Completeness, RunProblem } from '../../api/jobs.ts';
 import type { Cause } from '../../core/notices/notice.ts';
+import { RunOutcome } from '../store/run-documents.ts';
 import type { NoticeParts } from './parts.ts';
 import { PLAIN } from './plain-cause.ts';
-
-const Outcome = z.object({ completeness: Completeness.nullable(), problem: RunProblem.nullable() });
 
 type Run = Awaited<ReturnType<NoticeParts['store']['noticeFacts']['lastRuns']>>[number];
 
@@ -23,7 +20,7 @@ const causeOf = (run: Run, what: string, shown: Pick<Cause, 'severity' | 'title'
 /** By the last run that ended: a good one ends it. */
 export async function jobCauses(s: NoticeParts): Promise<Cause[]> {
   return (await s.store.noticeFacts.lastRuns()).flatMap((run): Cause[] => {
-    const read = run.outcome === null ? null : Outcome.safeParse(JSON.parse(run.outcome));
+    const read = run.outcome === null ? null : RunOutcome.safeParse(JSON.parse(run.outcome));
     const { problem, completeness } = read?.success ? read.data : { problem: null, completeness: null };
     const name = `Run ${run.number} of ${run.job}`;
     if (run.state === 'failed') {

@@ -179,7 +179,6 @@ async function armed(parts: AttemptParts, grantId: string, attempt: Attempt, dea
 }
 
 /** T3's outcomes to T4, T7, T8 and T9. */
-
 async function conclude(
   parts: AttemptParts,
   held: HeldRow,

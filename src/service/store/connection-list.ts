@@ -6,7 +6,7 @@ import { readColumn } from './column.ts';
 import { type ListedConnection, listed, SHOWN_CAUSE, SHOWN_STATE, type Stored } from './connection-rows.ts';
 import { type Bind, type Database, idBytes, idText } from './database.ts';
 
-/** Everything that lists and pages need to know of one connection, from one statement. Instants are epoch ms. */
+/** What connections are matched by. */
 interface Matching {
   ids?: readonly string[];
   /** Part of a name, account, provider, client, label or state. */

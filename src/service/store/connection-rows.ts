@@ -7,6 +7,7 @@ import { oneOf, orElse, orNull, readColumn, textList, textMap, type ValueOf } fr
 import { STANDBY_REASONS, type StandbyWhy } from './connections.ts';
 import { idText } from './database.ts';
 
+/** Everything that lists and pages need to know of one connection, from one statement. Instants are epoch ms. */
 export interface ListedConnection {
   id: string;
   name: string;
@@ -52,7 +53,7 @@ export interface ListedConnection {
   readAt: number;
 }
 
-/** What connections are matched by. */
+/** A row as the driver gives it. */
 export type Stored = Record<string, unknown>;
 
 export const SHOWN_STATE = oneOf(CONNECTION_STATES);
@@ -102,7 +103,7 @@ function factsOf(row: Stored, strict: Set<string>): ConnectionFacts {
     atRisk: row.uncertain_since !== null && strict.has(String(row.provider)),
     clientStopped: row.client_health === 'stopped' && !hasKey, // a key needs no client
     proof,
-    proofSays: proof === 'failed' ? `The call that should prove it answered ${textOf(row.proof_status) ?? textOf(row.proof_reason) ?? 'nothing good'}.` : null,
+    proofSays: proof === 'failed' ? `The test call answered ${textOf(row.proof_status) ?? textOf(row.proof_reason) ?? 'nothing good'}.` : null,
   };
 }
 

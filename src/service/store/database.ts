@@ -16,8 +16,6 @@ import type { Bind } from './ids.ts';
 
 export { type Bind, idBytes, idText } from './ids.ts';
 
-/** Values of a statement: instants go as text in UTC, ids as 16 bytes. */
-
 /** The one way to the database. Errors leave as Faults without their parameters, which may hold sealed values or names. */
 export interface Database {
   sequelize: Sequelize;

@@ -1,4 +1,4 @@
-/** A value in a statement. */
+/** A value in a statement: instants go as text in UTC, ids as 16 bytes. */
 export type Bind = string | number | boolean | null | Buffer;
 
 /** A UUID as the 16 bytes in which ids are stored. */

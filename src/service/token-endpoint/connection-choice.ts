@@ -7,6 +7,7 @@ export interface TokenRequest extends OAuthRequest {
   /** The caller's own path that was used, or null: then only that caller is answered. */
   ownPath: string | null;
 }
+
 /** What names the connection, however it is named once; null: nothing does. */
 export function nameIn(request: TokenRequest, form: Form, prefix: string): string | null {
   const named = form.get('resource') || form.get('audience');

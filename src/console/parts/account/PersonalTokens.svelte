@@ -33,8 +33,9 @@
 <section class="mt-6 max-w-4xl" aria-labelledby="own-tokens">
   <h2 id="own-tokens">Personal tokens</h2>
   <p class="mb-2 text-base-content/70">
-    For your scripts: <code>RUSTY_KETTLE_TOKEN</code> for rk, <code>Authorization: Bearer</code> for the API. A token does no sensitive action.
+    For your scripts: <code>RUSTY_KETTLE_TOKEN</code> for rk, <code>Authorization: Bearer</code> for the API.
   </p>
+  <p class="mb-2 text-base-content/70">A token does no sensitive action.</p>
   <ProblemNote problem={ending.problem} />
   {#if tokens.length > 0}
     <table class="list-table mb-3">

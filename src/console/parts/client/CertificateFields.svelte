@@ -38,7 +38,7 @@
       ></Field
     >
     <Field id="label" label="Label"><input id="label" class="input w-full" maxlength="80" bind:value={entry.label} /></Field>
-    <Field id="ends" {problem} path="ends_at" label="Ends on" help="Left empty: in a year."
+    <Field id="ends" {problem} path="ends_at" label="Expires on" help="Left empty: in a year."
       ><input id="ends" type="date" class="input w-full" bind:value={entry.ends} /></Field
     >
   </div>

@@ -24,7 +24,7 @@
     ></Field
   >
   <Field id="label" label="Label"><input id="label" class="input w-full" maxlength="80" bind:value={entry.label} /></Field>
-  <Field id="ends" {problem} path="ends_at" label="Ends on" help="As the provider’s page shows; no answer tells it."
+  <Field id="ends" {problem} path="ends_at" label="Expires on" help="As the provider’s page shows; no response contains it."
     ><input id="ends" type="date" class="input w-full" bind:value={entry.ends} /></Field
   >
 </div>
