@@ -211,17 +211,17 @@ test('a change made elsewhere is shown without a reload, by one stream; revoking
   expect((await call('showConnection', { params: { connection: 'sailings' } })).state).toBe('working');
 });
 
-/** Presses Tab until what is focused begins with this name. @throws {Error} where it is not reached */
+/** Presses Tab until what is focused begins with this name; what the page still loads is waited for first. @throws {Error} where it is not reached */
 async function tabTo(name: string): Promise<void> {
+  const isNamed = (which: string, wanted: string): boolean =>
+    [...document.querySelectorAll<HTMLElement>(which)].some((at) =>
+      (at.getAttribute('aria-label') ?? (at instanceof HTMLInputElement ? at.labels?.[0]?.innerText : at.innerText) ?? '').trim().startsWith(wanted),
+    );
+  const asked = (which: string) => page.evaluate(`(${isNamed})(${JSON.stringify(which)}, ${JSON.stringify(name)})`);
+  await eventually(async () => asked('a, button, input'));
   for (let presses = 0; presses < 80; presses += 1) {
     await page.keyboard.press('Tab');
-    const focused = await page.evaluate(() => {
-      const at = document.activeElement;
-      return at instanceof HTMLElement
-        ? (at.getAttribute('aria-label') ?? (at instanceof HTMLInputElement ? at.labels?.[0]?.innerText : at.innerText) ?? '')
-        : '';
-    });
-    if (focused.trim().startsWith(name)) return;
+    if (await asked(':focus')) return;
   }
   throw new Error(`${name} is not reached by Tab`);
 }
