@@ -8,7 +8,8 @@ import { RENEWAL_CAUSES } from '../src/core/renewal/row.ts';
 import { sleep } from '../src/service/ports.ts';
 import { connectionStates } from '../src/service/renewal/connection-states.ts';
 import type { ListedConnection } from '../src/service/store/connection-rows.ts';
-import { type Bind, type Database, idBytes, openDatabase } from '../src/service/store/database.ts';
+import { connectionSearch } from '../src/service/store/connection-search.ts';
+import { type Bind, type Database, idBytes, idText, openDatabase } from '../src/service/store/database.ts';
 import { migrate } from '../src/service/store/migrate.ts';
 import { openStore, type Store } from '../src/service/store/store.ts';
 import { newDatabase } from './support/new-database.ts';
@@ -175,6 +176,41 @@ test('a change while a state is being worked out is not overwritten by what was 
   expect(await store.connectionStates.due(1_000)).toContain(id);
   await keeper.settle();
   expect((await stored()).stored.state).toBe('paused');
+});
+
+test('a search finds what the database finds, whatever is written and changed, by whatever text; people are not listed', async () => {
+  const letters = fc.constantFrom(...'abcABC  -%_áÁøØßŁłжЖ😀日'.split(''), '😀');
+  const words = fc.array(letters, { minLength: 1, maxLength: 6 }).map((all) => all.join(''));
+  const clientId = await addClient('working', false);
+  const draft = { intent: 'draft' as const, standby: null, grant: null, client: { health: 'working' as const, strict: false } };
+  const ids: string[] = [];
+  for (let n = 0; n < 8; n += 1) ids.push(await addConnection(draft, clientId));
+  await database.write('UPDATE connections SET person_of = id WHERE id = $1', [idBytes(ids[0] ?? '')]);
+  expect(await store.connectionList.read({ search: 'k-' })).not.toEqual([]); // from here on the texts are read into memory
+  let byMemory = 0;
+  const search = connectionSearch(database);
+  await search.among('k-');
+  await fc.assert(
+    fc.asyncProperty(fc.array(fc.tuple(fc.nat(ids.length - 1), words), { maxLength: 4 }), words, async (changes, text) => {
+      for (const [at, words] of changes) {
+        await database.write('UPDATE connections SET search_text = $1 WHERE id = $2', [words, idBytes(ids[at] ?? '')]);
+      }
+      const like = `%${text.replace(/[\\%_]/g, '\\$&')}%`;
+      const wanted = await database.select<{ name: string }>('SELECT name FROM connections WHERE search_text LIKE $1 AND person_of IS NULL ORDER BY name', [
+        like,
+      ]);
+      const found = await store.connectionList.read({ search: text });
+      expect(found.map((one) => one.name)).toEqual(wanted.map((one) => one.name));
+      expect(await store.connectionList.count({ search: text })).toBe(wanted.length);
+      const among = await search.among(text);
+      if (among === null) return;
+      byMemory += 1;
+      const texts = await database.select<{ id: Buffer }>('SELECT id FROM connections WHERE search_text LIKE $1', [like]);
+      expect(among).toEqual(expect.arrayContaining(texts.map((one) => idText(one.id))));
+    }),
+    { numRuns: 150 },
+  );
+  expect(byMemory).toBeGreaterThan(100);
 });
 
 test('labels and accounts are searched by, in any case; a stored value that does not fit is named with its place', async () => {

@@ -4,6 +4,7 @@ import type { ConnectionState, HealthCause } from '../../core/health.ts';
 import { lately } from '../lately.ts';
 import { readColumn } from './column.ts';
 import { type ListedConnection, listed, SHOWN_CAUSE, SHOWN_STATE, type Stored } from './connection-rows.ts';
+import { connectionSearch } from './connection-search.ts';
 import { type Bind, type Database, idBytes, idText } from './database.ts';
 
 /** What connections are matched by. */
@@ -63,7 +64,7 @@ export interface ConnectionList {
 const likeText = (text: string): string => `%${text.replace(/[\\%_]/g, '\\$&')}%`;
 
 /** Decided from the columns of `connections` alone, so that no other table is read for rows that are not shown. */
-function condition(narrow: Narrow, bind: Bind[]): string {
+function condition(narrow: Narrow & { among?: readonly string[] }, bind: Bind[]): string {
   const oneOfThem = (column: string, values: readonly Bind[]) =>
     values.length === 0 ? 'FALSE' : `${column} IN (${values.map((value) => `$${bind.push(value)}`).join(', ')})`;
   const all: string[] = [];
@@ -73,6 +74,7 @@ function condition(narrow: Narrow, bind: Bind[]): string {
   if (narrow.names !== undefined) all.push(oneOfThem('k.name', narrow.names));
   if (narrow.ids !== undefined) all.push(oneOfThem('k.id', narrow.ids.map(idBytes)));
   if (narrow.grantIds !== undefined) all.push(oneOfThem('k.current_grant_id', narrow.grantIds.map(idBytes)));
+  if (narrow.among !== undefined) all.push(oneOfThem('k.id', narrow.among.map(idBytes)));
   if (narrow.search) all.push(`k.search_text LIKE $${bind.push(likeText(narrow.search))}`);
   if (narrow.state !== undefined) all.push(`k.state = $${bind.push(narrow.state)}`);
   if (narrow.provider !== undefined) {
@@ -94,6 +96,12 @@ export function connectionList(database: Database): ConnectionList {
   const total = (counts: readonly StateCount[]): number => counts.reduce((sum, one) => sum + one.count, 0);
   /** A search requests its count again and again, and reads all connections for it. */
   const searches = new LRUCache<string, () => Promise<number>>({ max: SEARCHES_KEPT });
+  const search = connectionSearch(database);
+  /** A search reads the connections that it may find, where they are known. */
+  const searched = async <T extends Matching>(matching: T): Promise<T & { among?: readonly string[] }> => {
+    const among = matching.search ? await search.among(matching.search) : null;
+    return among === null ? matching : { ...matching, among };
+  };
   /** Names of the providers at which a second use of a refresh token may end the grant. */
   const strictProviders = async (): Promise<Set<string>> => {
     const rows = await database.select<{ name: string }>(
@@ -102,7 +110,7 @@ export function connectionList(database: Database): ConnectionList {
     );
     return new Set(rows.map((row) => row.name));
   };
-  const countNow = async (matching: Matching): Promise<number> => {
+  const countNow = async (matching: Parameters<typeof condition>[0]): Promise<number> => {
     const bind: Bind[] = [];
     const [row] = await database.select<{ n: number | bigint }>(`SELECT COUNT(*) AS n FROM connections k ${condition(matching, bind)}`, bind);
     return Number(row?.n ?? 0);
@@ -161,7 +169,7 @@ export function connectionList(database: Database): ConnectionList {
   return {
     async read(narrow, onInvalid) {
       const bind: Bind[] = [];
-      const page = `SELECT k.id FROM connections k ${condition(narrow, bind)} ORDER BY k.name ${narrow.limit === undefined ? '' : `LIMIT ${Math.floor(narrow.limit)}`}`;
+      const page = `SELECT k.id FROM connections k ${condition(await searched(narrow), bind)} ORDER BY k.name ${narrow.limit === undefined ? '' : `LIMIT ${Math.floor(narrow.limit)}`}`;
       const [strict, rows] = await Promise.all([
         strictProviders(),
         database.select<Stored>(
@@ -194,12 +202,14 @@ export function connectionList(database: Database): ConnectionList {
         }
       });
     },
-    async count({ ids, search, label, labels, state, provider, client, personOf }) {
-      const matching = { search, label, labels, state, provider, client, personOf };
+    async count({ ids, search: text, label, labels, state, provider, client, personOf }) {
+      const matching = { search: text, label, labels, state, provider, client, personOf };
       if (ids !== undefined) return countNow({ ...matching, ids });
       const all = total(await countAllStates());
       if (Object.values(matching).every((one) => one === undefined)) return all;
-      const count = () => countNow(matching);
+      const narrow = await searched(matching);
+      const count = () => countNow(narrow);
+      if (narrow.among !== undefined) return count();
       if (all <= MANY) return count();
       const key = JSON.stringify(matching);
       const known = searches.get(key) ?? lately(count, { keptMs: KEPT_MS, isLarge: () => true });

@@ -33,7 +33,7 @@ interface ShownPermission {
 export interface PermissionStore {
   /** What a caller may use now: the first `most` by name, and how many. */
   connectionsOf(callerRecordId: string, most: number): Promise<NamesAndTotal>;
-  /** What has a label now: the first `most` by name, and how many. */
+  /** What has a label now: the first `most` by name, and how many; where there are many, counted up to a few seconds ago. */
   labelled(label: string, most: number): Promise<NamesAndTotal>;
   /** Every permission of a caller, those by name first. */
   of(callerRecordId: string): Promise<ShownPermission[]>;
@@ -83,7 +83,7 @@ const IS_OPENED = `(
 /** Where there are more, their number is kept for so long. */
 const MANY = 5_000;
 const KEPT_MS = 10_000;
-const CALLERS_KEPT = 1_000;
+const KEPT_MOST = 1_000;
 
 export function permissionStore(database: Database): PermissionStore {
   const table = defineTable(database, 'permissions', COLUMNS, { primaryKey: ['id'] });
@@ -93,12 +93,16 @@ export function permissionStore(database: Database): PermissionStore {
       one.total > MANY
         ? `connections k FORCE INDEX (name) WHERE ${one.fits}`
         : `(SELECT DISTINCT connection_id FROM ${one.among}) q JOIN connections k ON k.id = q.connection_id`;
-    const rows = await database.select<{ name: string }>(`SELECT k.name FROM ${from} ORDER BY k.name LIMIT ${Math.floor(one.most)}`, one.bind);
+    // Row by row: else the database first collects every connection that fits, to show 50 of them.
+    const rows = await database.select<{ name: string }>(
+      `SET STATEMENT optimizer_switch = 'materialization=off' FOR SELECT k.name FROM ${from} ORDER BY k.name LIMIT ${Math.floor(one.most)}`,
+      one.bind,
+    );
     return rows.map((row) => row.name);
   };
   const countOf = async (sql: string, bind: Bind[]): Promise<number> => Number((await database.select<{ n: number | bigint }>(sql, bind))[0]?.n ?? 0);
   /** Opened to a caller, by whatever permission: counted again where its permissions changed, and now and then. */
-  const opened = new LRUCache<string, () => Promise<number>>({ max: CALLERS_KEPT });
+  const opened = new LRUCache<string, () => Promise<number>>({ max: KEPT_MOST });
   const countOpened = async (callerRecordId: string): Promise<number> => {
     const caller = idBytes(callerRecordId);
     const [mark] = await database.select<{ n: number | bigint; newest: Buffer | null }>(
@@ -111,6 +115,14 @@ export function permissionStore(database: Database): PermissionStore {
     opened.set(key, known);
     return known();
   };
+  /** With a label, by label. */
+  const labelled = new LRUCache<string, () => Promise<number>>({ max: KEPT_MOST });
+  const countLabelled = (label: string): Promise<number> => {
+    const count = () => countOf('SELECT COUNT(*) AS n FROM connection_labels WHERE label = $1', [label]);
+    const known = labelled.get(label) ?? lately(count, { keptMs: KEPT_MS, isLarge: (n) => n > MANY });
+    labelled.set(label, known);
+    return known();
+  };
   return {
     async connectionsOf(callerRecordId, most) {
       const caller = idBytes(callerRecordId);
@@ -118,7 +130,7 @@ export function permissionStore(database: Database): PermissionStore {
       return { names: await namesOf({ among: OPENED, fits: IS_OPENED, bind: [caller, caller], most, total }), total };
     },
     async labelled(label, most) {
-      const total = await countOf('SELECT COUNT(*) AS n FROM connection_labels WHERE label = $1', [label]);
+      const total = await countLabelled(label);
       const [among, fits] = ['connection_labels WHERE label = $1', 'EXISTS (SELECT 1 FROM connection_labels l WHERE l.connection_id = k.id AND l.label = $1)'];
       return { names: await namesOf({ among, fits, bind: [label], most, total }), total };
     },

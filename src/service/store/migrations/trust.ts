@@ -80,4 +80,9 @@ export const TRUST: readonly Migration[] = [
       `id TINYINT UNSIGNED PRIMARY KEY, title VARCHAR(60) CHARACTER SET utf8mb4 NOT NULL, issuer VARCHAR(500) NOT NULL, client_id VARCHAR(300) NOT NULL, secret_sealed VARBINARY(4000) NULL, scopes TEXT NOT NULL, groups_claim VARCHAR(100) NOT NULL, rules TEXT CHARACTER SET utf8mb4 NOT NULL, changed_by VARCHAR(63) NOT NULL, changed_at ${AT}`,
     ),
   ],
+  // Searches read what changed since the last one.
+  [
+    '0095-connections-changed-at',
+    'ALTER TABLE connections ADD COLUMN IF NOT EXISTS changed_at DATETIME(3) NOT NULL DEFAULT CURRENT_TIMESTAMP(3) ON UPDATE CURRENT_TIMESTAMP(3), ADD KEY IF NOT EXISTS changed_at (changed_at)',
+  ],
 ];
