@@ -19,9 +19,10 @@ const ROOMS = [
   ['consent', 'tool-sign-ins'],
   ['connections'],
   ['jobs', 'callers', 'forecast', 'people', 'relay', 'token-endpoint', 'replicas'],
+  ['processes'],
   ['status', 'notices', 'metrics', 'rehearsals', 'bundle', 'privilege'],
   ['http'],
-  ['housekeeping', 'start-up', 'restore'],
+  ['housekeeping', 'start-up', 'restore', 'supervise'],
 ];
 const inRooms = (rooms) => `^src/service/(${rooms.join('|')})(/|\\.ts$)`;
 const roomRules = ROOMS.flatMap((rooms, at) =>

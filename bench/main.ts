@@ -3,6 +3,7 @@ import { newDatabaseOn } from '../testing/new-database-on.ts';
 import { newFolder, removeFolder } from '../testing/service.ts';
 import { benchJobs } from './jobs.ts';
 import { benchPeople } from './people.ts';
+import { benchProcesses } from './processes.ts';
 import { benchRelay } from './relay.ts';
 import { benchClaims, benchRenewals } from './renewals.ts';
 import { writeReport } from './report.ts';
@@ -17,6 +18,7 @@ const parts: [name: string, run: (databaseUrl: string, another: () => Promise<st
   ['start', benchStartup],
   ['console', benchConsole],
   ['tokens', benchTokens],
+  ['processes', benchProcesses],
   ['relay', benchRelay],
   ['renewals', (databaseUrl) => benchRenewals(databaseUrl)],
   ['people', (databaseUrl) => benchPeople(databaseUrl)],

@@ -10,7 +10,8 @@ import { CLIENT, type Measured, type Rig, startReplica, startRig } from './rig.t
 const CONCURRENCY = 50;
 const SLICE_SECONDS = 1;
 const SLICES = 16;
-const P99_SECONDS = 8;
+const P99_SECONDS = 4;
+const P99_SLICES = 7;
 const HOUR_MS = 3_600_000;
 
 const fresh = (prefix: string, count: number, tokenBytes: number): SeededConnection[] => {
@@ -52,7 +53,7 @@ export async function permitFresh(
 }
 
 const TICK_MS = 2;
-const WARM_UP_MS = 2_000;
+const WARM_UP_MS = 1_000;
 
 /** The 99th percentile in ms at a fixed rate, each request counted from the moment at which it was due, late starts included. */
 async function p99At(url: string, requests: Load['requests'], rate: number): Promise<number> {
@@ -113,9 +114,14 @@ export async function benchTokens(databaseUrl: string): Promise<Measured[]> {
       slices: SLICES,
       warmUp: 3,
     });
-    bare.stop();
     const half = Math.floor(compared.ours / 2);
-    const p99 = await p99At(rig.service.url, requests, half);
+    const p99 = await alternate({
+      what: 'p99 of issuing',
+      ours: () => p99At(rig.service.url, requests, half),
+      theirs: () => p99At(`http://127.0.0.1:${bare.port}`, requests, half),
+      slices: P99_SLICES,
+    });
+    bare.stop();
     return [
       {
         key: 'tokens',
@@ -129,11 +135,11 @@ export async function benchTokens(databaseUrl: string): Promise<Measured[]> {
       {
         key: 'p99',
         what: 'p99 of issuing at half its peak rate',
-        ours: `${p99.toFixed(1)} ms`,
-        against: `${half}/s`,
+        ours: `${p99.ours.toFixed(1)} ms`,
+        against: `bare handler, ${half}/s: ${p99.theirs.toFixed(1)} ms`,
         ratio: null,
         target: '\u2264 15 ms',
-        holds: p99 <= 15,
+        holds: p99.ours <= 15,
       },
     ];
   } finally {

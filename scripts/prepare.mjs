@@ -1,5 +1,5 @@
 // Brings a bare Debian machine with Node.js to where `npm run demo` and `npm test` can work: npm packages, MariaDB,
-// Chromium, curl, Python, build. Plain Node.js, because it runs before any package is there. Usage: node scripts/prepare.mjs [mariadb] [galera] [chromium] [tools] [build]
+// Chromium, curl, Python, build. Plain Node.js, because it runs before any package is there. Usage: node scripts/prepare.mjs [mariadb] [galera] [chromium] [tools] [wrk] [build]
 import { execFileSync, spawnSync } from 'node:child_process';
 import { existsSync } from 'node:fs';
 import { dirname, join } from 'node:path';
@@ -47,6 +47,8 @@ try {
   if (wanted.includes('mariadb')) debian('mariadb-server', ['/usr/sbin/mariadbd', '/usr/local/sbin/mariadbd']);
   if (wanted.includes('galera')) debian('galera-4', ['/usr/lib/galera/libgalera_smm.so'], ['rsync']);
   if (wanted.includes('chromium')) debian('chromium', ['/usr/bin/chromium']);
+  // Load that takes little of the cores itself, for the benchmark of several processes.
+  if (wanted.includes('wrk')) debian('wrk', ['/usr/bin/wrk']);
   // What ordinary tools are made of: the examples are run with them.
   if (wanted.includes('tools'))
     for (const name of ['curl', 'python3', 'openssl'])

@@ -133,6 +133,8 @@ const settingsFor = (folder: string, port: number): Settings => ({
     formerMasterKey: null,
     host: '127.0.0.1',
     port,
+    processes: 1,
+    isFirstProcess: true,
     publicUrl: `http://127.0.0.1:${port}`,
   },
   ...{

@@ -1,6 +1,6 @@
 import { randomBytes } from 'node:crypto';
+import { setMaxListeners } from 'node:events';
 import { readFileSync } from 'node:fs';
-import { createServer } from 'node:http';
 import pTimeout from 'p-timeout';
 import { type Logger, pino } from 'pino';
 import { looks } from '../api/looks.ts';
@@ -18,7 +18,7 @@ import { fence } from './fence/index.ts';
 import { keepRevoking, resumeFirst } from './grants/index.ts';
 import { changes, entryStream, history } from './history/index.ts';
 import { keepTidy } from './housekeeping.ts';
-import { type HttpParts, listen, openFront, readTlsFiles } from './http/index.ts';
+import { type HttpParts, listen, openFront, readTlsFiles, refuseUsedPort } from './http/index.ts';
 import { identitySignIn } from './identity/index.ts';
 import { bell, runJobs } from './jobs/index.ts';
 import { keepResealing } from './keys/index.ts';
@@ -70,6 +70,8 @@ export interface RunningService {
   publicUrl: string;
   /** Where the one-time link for the first operator was written; null when there is an operator. */
   firstOperatorFile: string | null;
+  /** The address of the private database; null: the database is given. */
+  privateDatabase: string | null;
   /** Whether something is due or under way. A rehearsal moves its time when nothing is. */
   isBusy(): Promise<boolean>;
   stop(): Promise<void>;
@@ -97,7 +99,7 @@ export async function startService(settings: Settings, joints: Joints = {}): Pro
   const log = pino({ level: settings.logLevel, base: { pid: process.pid } }, pino.destination({ dest: 2, sync: true }));
   // Before databases are started and migrated: a typing error is reported at once.
   if (settings.tls) readTlsFiles(settings.tls);
-  await refuseUsedPort(settings);
+  if (settings.processes === 1) await refuseUsedPort(settings); // of several, the supervisor looks
   const folder = await openDataFolder(settings.dataFolder);
   const own = settings.databaseUrl
     ? null
@@ -109,13 +111,6 @@ export async function startService(settings: Settings, joints: Joints = {}): Pro
     await folder.release();
     throw error;
   }
-}
-
-/** @throws {Fault} SETTING_INVALID */
-async function refuseUsedPort(settings: Settings): Promise<void> {
-  const attempt = createServer();
-  await listen(attempt, settings);
-  await new Promise((resolve) => attempt.close(resolve));
 }
 
 async function openWithDatabase(
@@ -251,6 +246,7 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
   const shares = quotas({ store: store.quotas, changes: told, ports });
   const [reading, hashes, tables] = [documents(), hashing(), writing()];
   const stopping = new AbortController();
+  setMaxListeners(0, stopping.signal); // everything that runs in rounds listens
   const letters = mail({ store: store.mails, sealer, settings, ports });
   const parts: HttpParts = {
     settings: { ...settings, publicUrl },
@@ -347,8 +343,9 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
     dispatcher: out.dispatcher,
   });
   const { server } = front;
-  await rescueOperator(people, folder, settings.rescue, log);
-  const firstOperatorFile = await offerFirstOperator(people, folder, publicUrl); // before anybody can ask whether it is there
+  // Before anybody can ask whether it is there; a second process would take the first one's link back.
+  if (settings.isFirstProcess) await rescueOperator(people, folder, settings.rescue, log);
+  const firstOperatorFile = settings.isFirstProcess ? await offerFirstOperator(people, folder, publicUrl) : null;
   try {
     await listen(server, settings);
   } catch (error) {
@@ -381,5 +378,5 @@ async function joinParts({ settings, log, folder, own, master, database, lifeId 
     await folder.release();
     log.info({ event: 'service.stopped' }, 'stopped');
   };
-  return { publicUrl, firstOperatorFile, isBusy: store.rehearsals.underWay, stop: () => (stopped ??= stop()) };
+  return { publicUrl, firstOperatorFile, privateDatabase: own?.url ?? null, isBusy: store.rehearsals.underWay, stop: () => (stopped ??= stop()) };
 }

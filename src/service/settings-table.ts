@@ -72,6 +72,10 @@ export const SettingsTable = z.object({
     ),
   RUSTY_KETTLE_HOST: z.string().default('127.0.0.1').meta(about('The address to listen on.')),
   RUSTY_KETTLE_PORT: wholeNumber(1, 65_535).default(7420).meta(about('The port to listen on.')),
+  RUSTY_KETTLE_PROCESSES: z
+    .union([z.literal('cores'), wholeNumber(1, 64)], { error: 'must be a number from 1 to 64, or cores' })
+    .default(1)
+    .meta(about('Processes that serve the port together; `cores`: one for each core. Each renews, runs jobs and takes memory like a replica.')),
   RUSTY_KETTLE_TRUSTED_PROXIES: wholeNumber(0, 10)
     .default(0)
     .meta(

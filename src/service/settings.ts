@@ -1,4 +1,5 @@
 import { readFileSync } from 'node:fs';
+import { availableParallelism } from 'node:os';
 import type { z } from 'zod';
 import { defaultDataFolder } from '../api/data-folder.ts';
 import type { LogLevel } from '../api/log-levels.ts';
@@ -25,6 +26,10 @@ export interface Settings {
   formerMasterKey: Secret | null;
   host: string;
   port: number;
+  /** Processes that serve the port together. */
+  processes: number;
+  /** Of them, the one that writes one-time links. */
+  isFirstProcess: boolean;
   publicUrl: string;
   /** Origins of the public URL's kin that the service may call on private addresses. */
   privateHosts: string[];
@@ -116,6 +121,8 @@ export function readSettings(environment: NodeJS.ProcessEnv): Settings {
     formerMasterKey: former ? new Secret(former.trim()) : null,
     host: e.RUSTY_KETTLE_HOST,
     port: e.RUSTY_KETTLE_PORT,
+    processes: e.RUSTY_KETTLE_PROCESSES === 'cores' ? availableParallelism() : e.RUSTY_KETTLE_PROCESSES,
+    isFirstProcess: true,
     publicUrl: checkPublicUrl(e.RUSTY_KETTLE_PUBLIC_URL ?? `${tls === null ? 'http' : 'https'}://127.0.0.1:${e.RUSTY_KETTLE_PORT}`, tls !== null),
     publicUrlIsDefault: e.RUSTY_KETTLE_PUBLIC_URL === undefined,
     privateHosts: e.RUSTY_KETTLE_PRIVATE_HOSTS.split(/[\s,]+/).filter(Boolean),

@@ -1,19 +1,46 @@
 import { readFileSync } from 'node:fs';
+import type { ServingProcess } from '../../service/processes/index.ts';
+import type { Settings } from '../../service/settings.ts';
+import type { NotStarted } from '../../service/supervise.ts';
 import { leave } from '../exit.ts';
 import { whole } from '../options.ts';
 import { task, verb } from '../row.ts';
+
+/** At once: nothing of a half-started service may keep the process active. */
+const endAtOnce = async (error: unknown): Promise<never> => {
+  if (error instanceof Error && error.name === 'NotStarted') process.exit((error as NotStarted).code);
+  await leave(error);
+  process.exit();
+};
+/** This process, or several that serve the port. */
+const start = async (settings: Settings) =>
+  settings.processes > 1
+    ? (await import('../../service/supervise.ts')).superviseProcesses(settings)
+    : (await import('../../service/main.ts')).startService(settings);
+
+/** One of several; the supervisor prints where they are, and stops them. */
+async function serveAsOne(one: ServingProcess): Promise<undefined> {
+  const [{ readSettings }, { startService }] = await Promise.all([import('../../service/settings.ts'), import('../../service/main.ts')]);
+  const start = async () => startService({ ...readSettings({ ...process.env, ...one.environment }), isFirstProcess: one.isFirst });
+  const running = await start().catch(endAtOnce);
+  const { publicUrl, firstOperatorFile, privateDatabase } = running;
+  one.ready({ publicUrl, firstOperatorFile, privateDatabase }, running.stop);
+  return undefined;
+}
 
 /** `rk serve` and `rk standin`: the two commands that stay, and that load service and stand-ins. */
 export const serve = () =>
   task(
     verb('serve', 'run the service; without settings, with a private MariaDB in its data folder (docs/SETTINGS.md)', 'rk serve'),
     async () => {
-      const [{ formerSettings, readSettings }, { startService }] = await Promise.all([import('../../service/settings.ts'), import('../../service/main.ts')]);
+      const [{ formerSettings, readSettings }, { servingProcess }] = await Promise.all([
+        import('../../service/settings.ts'),
+        import('../../service/processes/index.ts'),
+      ]);
+      const one = await servingProcess().catch(endAtOnce);
+      if (one) return serveAsOne(one);
       for (const note of formerSettings(process.env)) process.stderr.write(`Note: ${note}\n`);
-      const running = await startService(readSettings(process.env)).catch(async (error) => {
-        await leave(error);
-        process.exit(); // at once: nothing of a half-started service may keep the process active
-      });
+      const running = await start(readSettings(process.env)).catch(endAtOnce);
       process.stdout.write(`Rusty Kettle is at ${running.publicUrl}\n`);
       if (running.firstOperatorFile)
         process.stdout.write(

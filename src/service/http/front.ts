@@ -1,4 +1,4 @@
-import { type RequestListener, type Server, ServerResponse } from 'node:http';
+import { createServer, type RequestListener, type Server, ServerResponse } from 'node:http';
 import type { Server as SecureServer } from 'node:https';
 import { fileURLToPath } from 'node:url';
 import type { Dispatcher } from 'undici';
@@ -176,3 +176,10 @@ export const listen = (server: Server | SecureServer, settings: Pick<Settings, '
     );
     server.listen(settings.port, settings.host, () => resolve());
   });
+
+/** Before anything is started: a typing error is reported at once. @throws {Fault} SETTING_INVALID */
+export async function refuseUsedPort(settings: Pick<Settings, 'host' | 'port'>): Promise<void> {
+  const attempt = createServer();
+  await listen(attempt, settings);
+  await new Promise((resolve) => attempt.close(resolve));
+}

@@ -1,4 +1,4 @@
 /** The face of this room: the HTTP surface. */
-export { listen, openFront } from './front.ts';
+export { listen, openFront, refuseUsedPort } from './front.ts';
 export type { HttpParts } from './parts.ts';
 export { readTlsFiles } from './tls.ts';

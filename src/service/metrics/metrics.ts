@@ -3,6 +3,7 @@ import { CONNECTION_STATES } from '../../core/health.ts';
 import { NOTICE_SEVERITIES } from '../../core/notices/notice.ts';
 import type { Changes, History } from '../history/index.ts';
 import type { Ports } from '../ports.ts';
+import { figuresOfAll } from '../processes/index.ts';
 import type { AnswerKeeper, InstallationHold, Spill } from '../renewal/index.ts';
 import type { Store } from '../store/store.ts';
 import { USAGE_OUTCOMES } from '../store/usage.ts';
@@ -22,17 +23,19 @@ export interface MetricParts {
 
 /**
  * Figures as OpenMetrics text. Every label has a short, closed list of values: none grows with connections, callers or people. Gauges are
- * read when they are asked for; counters count since this process began.
+ * read when they are asked for; counters count since this process began, or since the processes that serve the port did.
  */
 export function metrics(s: MetricParts): { text(): Promise<string>; contentType: string } {
   const registry = new Registry<typeof Registry.OPENMETRICS_CONTENT_TYPE>();
   registry.setContentType(Registry.OPENMETRICS_CONTENT_TYPE);
   const registers = [registry];
   collectDefaultMetrics({ register: registry as never });
-  const gauge = (name: string, help: string, collect: (self: Gauge) => void | Promise<void>): void => {
+  /** Of several processes that serve one port, `aggregator` makes one figure: each reads the same of the installation, and its own of itself. */
+  const gauge = (name: string, aggregator: 'max' | 'sum', help: string, collect: (self: Gauge) => void | Promise<void>): void => {
     new Gauge({
       name: `rusty_kettle_${name}`,
       help,
+      aggregator,
       registers: registers as never,
       async collect() {
         await collect(this as unknown as Gauge);
@@ -43,6 +46,7 @@ export function metrics(s: MetricParts): { text(): Promise<string>; contentType:
     new Gauge({
       name: `rusty_kettle_${name}`,
       help,
+      aggregator: 'max',
       labelNames: [label],
       registers: registers as never,
       async collect() {
@@ -75,24 +79,31 @@ export function metrics(s: MetricParts): { text(): Promise<string>; contentType:
     const counts = await s.store.notices.counts();
     for (const severity of NOTICE_SEVERITIES) set(severity, counts[severity]);
   });
-  gauge('renewals_due', 'Renewals that are due and not done, of the whole installation.', async (self) => self.set((await s.store.renewals.queue()).due));
-  gauge('renewals_oldest_due_seconds', 'How long the oldest renewal has been due.', async (self) => {
+  gauge('renewals_due', 'max', 'Renewals that are due and not done, of the whole installation.', async (self) =>
+    self.set((await s.store.renewals.queue()).due),
+  );
+  gauge('renewals_oldest_due_seconds', 'max', 'How long the oldest renewal has been due.', async (self) => {
     const { oldestAt } = await s.store.renewals.queue();
     self.set(oldestAt === null ? 0 : Math.max(0, (s.ports.clock.now() - oldestAt) / 1000));
   });
-  gauge('answers_unsaved', 'Answers of providers that this process holds and has not saved yet.', (self) => self.set(s.keeper.unsaved()));
-  gauge('answers_spilled', 'Answers of providers that wait in files for the database.', (self) => self.set(s.spill.waiting()));
-  gauge('held', '1 while renewals of rotating grants are on hold, because a second installation may renew them.', (self) => self.set(s.hold.isHeld() ? 1 : 0));
-  gauge('database_silent_seconds', 'How long ago the database last answered this process.', (self) => self.set(s.changes.blindMs() / 1000));
-  counterBy('uses', 'outcome', 'Issued tokens, relayed calls, and refusals, by this process.', () => {
+  gauge('answers_unsaved', 'sum', 'Answers of providers that are in memory and not saved yet.', (self) => self.set(s.keeper.unsaved()));
+  gauge('answers_spilled', 'sum', 'Answers of providers that wait in files for the database.', (self) => self.set(s.spill.waiting()));
+  gauge('held', 'max', '1 while renewals of rotating grants are on hold, because a second installation may renew them.', (self) =>
+    self.set(s.hold.isHeld() ? 1 : 0),
+  );
+  gauge('database_silent_seconds', 'max', 'How long ago the database last answered.', (self) => self.set(s.changes.blindMs() / 1000));
+  counterBy('uses', 'outcome', 'Issued tokens, relayed calls, and refusals, since the service started.', () => {
     const totals = s.usage.totals();
     return USAGE_OUTCOMES.map((outcome) => [outcome, totals[outcome]] as const);
   });
   counterBy(
     'activity',
     'kind',
-    'Entries of the activity log by kind, written by this process: renewed, renewal_failed, action_needed, consented and others.',
+    'Entries of the activity log by kind, since the service started: renewed, renewal_failed, action_needed, consented and others.',
     () => s.history.counted(),
   );
-  return { text: () => registry.metrics(), contentType: registry.contentType };
+  // Of a counter the text of OpenMetrics adds `_total` to the name; those of Node.js have it already.
+  const own = async () =>
+    (await registry.getMetricsAsJSON()).map((one) => ({ ...one, name: String(one.type) === 'counter' ? one.name.replace(/_total$/, '') : one.name }));
+  return { text: figuresOfAll(own) ?? (() => registry.metrics()), contentType: registry.contentType };
 }
