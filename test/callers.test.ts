@@ -216,7 +216,7 @@ test('a caller sees its own connections, and the calls that someone saved with t
       expect.objectContaining({
         name: 'boats',
         intent: 'active',
-        agreed: true,
+        consented: true,
         says: 'relay only, GET, /tables/**',
         resource: null,
         relay_url: `${service.url}/relay/boats`,

@@ -327,7 +327,7 @@ test('the organization agrees in advance: link, text, a look for the consent, an
   const { admin_consent: needed } = await show('phones');
   expect(needed).toMatchObject({ scopes: ['staff.phone'], check: true, text: expect.stringContaining('Read telephone numbers') });
   expect(needed?.link).toContain(there.id);
-  expect(await call('checkAdminConsent', { params: { connection: 'phones' } })).toMatchObject({ agreed: false });
+  expect(await call('checkAdminConsent', { params: { connection: 'phones' } })).toMatchObject({ consented: false });
   const asked = await rk(['connection', 'agreement', 'phones'], { home: service.folder });
   expect(asked.out).toContain(needed?.link ?? '-');
   const browser = new Browser();

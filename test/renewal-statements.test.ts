@@ -58,7 +58,7 @@ const anyTransition: fc.Arbitrary<ConditionalUpdate> = fc.oneof(
   attempt.map((a) => t.uncertain(a, 500, a.epoch > 1)),
   fc.tuple(id, id, id).map(([me, claimId, silent]) => t.importToken(me, claimId, DEFAULT_LIMITS, silent)),
   attempt.map((a) => t.promote(a, { issuedAt: NOW, expiresAt: NOW + 60_000 }, 1)),
-  fc.constant(t.proveNow()),
+  fc.constant(t.verifyNow()),
   fc.constant(t.recover(0)),
   fc.constant(t.bringForward()),
   fc.constant(t.end()),

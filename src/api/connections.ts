@@ -242,7 +242,7 @@ export const DecideStandby = z.strictObject({
   decision: z.enum(['use', 'discard']),
   path: z.string().min(1).max(4_000).optional().describe('The reference call, made before and after; left out: the probe'),
 });
-export const CheckedAdminConsent = z.object({ agreed: z.boolean().nullable().describe('Null: unknown'), says: z.string(), evidence: z.string() });
+export const CheckedAdminConsent = z.object({ consented: z.boolean().nullable().describe('Null: unknown'), says: z.string(), evidence: z.string() });
 export const Compared = z.object({ same: z.boolean(), differences: z.array(z.string()) });
 export const DecidedStandby = z.object({
   decision: z.enum(['use', 'discard']),

@@ -7,7 +7,7 @@ export const OwnConnection = z.object({
   name: ConnectionName,
   intent: z.enum(['draft', 'active', 'paused', 'revoked']),
   shared: z.boolean().describe('Holds a grant for each person: {KEY} is the application\u2019s own key for the person, percent-encoded'),
-  agreed: z.boolean().describe('There is a grant to use'),
+  consented: z.boolean().describe('There is a grant to use'),
   environment: z.string(),
   scope: z.string(),
   says: z.string().describe('What this caller may do with it'),

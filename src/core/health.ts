@@ -175,7 +175,7 @@ export function connectionHealth(facts: ConnectionFacts, now: number): Connectio
       remedy: REMEDIES.proof_failed,
     };
   if (facts.proof === 'not_verified')
-    return { state: 'degraded', cause_key: 'not_verified', cause: 'The call that proves this connection was not tried yet.', remedy: REMEDIES.not_verified };
+    return { state: 'degraded', cause_key: 'not_verified', cause: 'The call that verifies this connection was not made yet.', remedy: REMEDIES.not_verified };
   return WORKING;
 }
 

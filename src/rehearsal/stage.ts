@@ -121,7 +121,7 @@ export interface StageOptions {
   password: string;
 }
 
-/** As the service runs by itself, but for what depends on time that jumps: nobody is silent, and nobody is cut off. */
+/** As the service runs alone, but for what depends on time that jumps: nobody is silent, and nobody is cut off. */
 const settingsFor = (folder: string, port: number): Settings => ({
   ...{
     dataFolder: folder,
@@ -147,7 +147,7 @@ const settingsFor = (folder: string, port: number): Settings => ({
     logLevel: 'error',
   },
   ...{ concurrency: 64, originConcurrency: DEFAULT_LANES.originMost, clientConcurrency: DEFAULT_LANES.clientMost },
-  ...{ blindLimitMs: NEVER_MS, approvalCheckMs: 3_600_000, proveRenewal: false, bodyMs: 30_000, historyMs: NEVER_MS, noticeSettleMs: 60_000 },
+  ...{ blindLimitMs: NEVER_MS, approvalCheckMs: 3_600_000, verifyRenewal: false, bodyMs: 30_000, historyMs: NEVER_MS, noticeSettleMs: 60_000 },
   ...{
     outputFolder: null,
     metricsToken: null,

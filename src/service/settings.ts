@@ -49,8 +49,8 @@ export interface Settings {
   blindLimitMs: number;
   /** How often a provider that tells is asked whether a client is approved. */
   approvalCheckMs: number;
-  /** Prove one renewal right after a consent, where a lost answer would cost nothing. */
-  proveRenewal: boolean;
+  /** Verify one renewal right after a consent, where a lost answer would cost nothing. */
+  verifyRenewal: boolean;
   /** How long a request's body may be on its way, of all but what is relayed. */
   bodyMs: number;
   /** How long the history is kept. */
@@ -84,6 +84,8 @@ export interface Settings {
   publicUrlIsDefault: boolean;
 }
 
+/** Of its 400, some are for starts and for whoever looks. */
+const PRIVATE_CONNECTIONS_MOST = 380;
 /** Below this, one slow poll would stop all issued tokens. */
 const LEAST_BLIND_MS = 1_500;
 
@@ -103,6 +105,12 @@ export function readSettings(environment: NodeJS.ProcessEnv): Settings {
     throw new Fault('SETTING_INVALID', {
       detail: 'RUSTY_KETTLE_CLIENT_CERTIFICATE_HEADER needs RUSTY_KETTLE_TRUSTED_PROXIES: without a proxy, anyone could send the header.',
     });
+  const processes = e.RUSTY_KETTLE_PROCESSES === 'cores' ? availableParallelism() : e.RUSTY_KETTLE_PROCESSES;
+  if (e.RUSTY_KETTLE_DATABASE_URL === undefined && processes * e.RUSTY_KETTLE_POOL_SIZE > PRIVATE_CONNECTIONS_MOST)
+    throw new Fault('SETTING_INVALID', {
+      detail: `${processes} processes with ${e.RUSTY_KETTLE_POOL_SIZE} database connections each are more than a private database takes (${PRIVATE_CONNECTIONS_MOST}).`,
+      remedy: 'Set a smaller RUSTY_KETTLE_POOL_SIZE, fewer RUSTY_KETTLE_PROCESSES, or RUSTY_KETTLE_DATABASE_URL.',
+    });
   const tls = readTls(e);
   const key = valueOrFile(e, 'RUSTY_KETTLE_MASTER_KEY');
   const former = valueOrFile(e, 'RUSTY_KETTLE_FORMER_MASTER_KEY');
@@ -121,7 +129,7 @@ export function readSettings(environment: NodeJS.ProcessEnv): Settings {
     formerMasterKey: former ? new Secret(former.trim()) : null,
     host: e.RUSTY_KETTLE_HOST,
     port: e.RUSTY_KETTLE_PORT,
-    processes: e.RUSTY_KETTLE_PROCESSES === 'cores' ? availableParallelism() : e.RUSTY_KETTLE_PROCESSES,
+    processes,
     isFirstProcess: true,
     publicUrl: checkPublicUrl(e.RUSTY_KETTLE_PUBLIC_URL ?? `${tls === null ? 'http' : 'https'}://127.0.0.1:${e.RUSTY_KETTLE_PORT}`, tls !== null),
     publicUrlIsDefault: e.RUSTY_KETTLE_PUBLIC_URL === undefined,
@@ -151,7 +159,7 @@ export function readSettings(environment: NodeJS.ProcessEnv): Settings {
     relayWaitMs: e.RUSTY_KETTLE_RELAY_WAIT_SECONDS * 1000,
     relayMostMs: e.RUSTY_KETTLE_RELAY_MOST_SECONDS * 1000,
     proxy: readProxy(environment),
-    proveRenewal: e.RUSTY_KETTLE_VERIFY_RENEWAL === 'on',
+    verifyRenewal: e.RUSTY_KETTLE_VERIFY_RENEWAL === 'on',
     limits: {
       ...DEFAULT_LIMITS,
       deadlineMs: e.RUSTY_KETTLE_DEADLINE_MS,

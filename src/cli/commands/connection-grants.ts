@@ -103,11 +103,11 @@ export const grantCommands = () => [
       if (options.check) {
         const checked = await call('checkAdminConsent', { params });
         const shown = one(checked, [
-          ['Consented', checked.agreed === null ? 'not known' : checked.agreed ? 'yes' : 'no'],
+          ['Consented', checked.consented === null ? 'not known' : checked.consented ? 'yes' : 'no'],
           ['Details', checked.says],
           ['Evidence', checked.evidence],
         ]);
-        return checked.agreed === true ? shown : failedWith(shown, checked.says, EXIT.person);
+        return checked.consented === true ? shown : failedWith(shown, checked.says, EXIT.person);
       }
       const { admin_consent: needed } = await call('showConnection', { params });
       if (!needed) return one({ admin_consent: null }, [['Admin consent', 'not needed for the scopes that this connection requests']]);

@@ -10,7 +10,7 @@
   const { connection: c, done }: { connection: Connection; done: () => unknown } = $props();
   let asking = $state<string | null>(null);
   const verifying = new Doing();
-  const prove = (capability: string, effects: boolean) =>
+  const verify = (capability: string, effects: boolean) =>
     verifying.run(async () => {
       asking = null;
       await call('probeConnection', { params: { connection: c.name }, body: { capability, effects } });
@@ -43,16 +43,16 @@
         <td class="text-right">
           {#if asking === one.name}<span class="text-sm"
               >It changes something at {c.provider_title} ({c.environment}), or someone sees it.</span
-            > <button class="btn btn-xs btn-warning" disabled={verifying.busy} onclick={() => prove(one.name, true)}>Make the call</button>
+            > <button class="btn btn-xs btn-warning" disabled={verifying.busy} onclick={() => verify(one.name, true)}>Make the call</button>
             <button class="btn btn-xs" onclick={() => (asking = null)}>Cancel</button>
           {:else}<button
               class="btn btn-xs"
               disabled={verifying.busy || idle}
-              onclick={() => (one.effects ? (asking = one.name) : prove(one.name, false))}>{one.effects ? 'Verify…' : 'Verify'}</button
+              onclick={() => (one.effects ? (asking = one.name) : verify(one.name, false))}>{one.effects ? 'Verify…' : 'Verify'}</button
             >{/if}
         </td>
       </tr>
-    {:else}<tr><td colspan="5">The definition names no call that proves anything.</td></tr>{/each}
+    {:else}<tr><td colspan="5">The definition names no probe.</td></tr>{/each}
   </tbody>
 </table>
 <ProblemNote problem={verifying.problem} />

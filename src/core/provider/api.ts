@@ -27,7 +27,7 @@ const isJson = (text: string): boolean => {
   }
 };
 
-/** The call that proves one capability. One with effects is made only when someone asks for it. */
+/** The call that verifies one capability. One with effects is made only when someone asks for it. */
 const Probe = z
   .strictObject({
     capability: z.enum(['reading', 'writing']).default('reading'),
@@ -159,7 +159,7 @@ export const withStaticKey = <D extends { apis: Api[] }>(definition: D): D => ({
   apis: definition.apis.map((api) => (api.static_key ? { ...api, token_header: api.static_key.header, token_word: api.static_key.word } : api)),
 });
 
-/** Every capability that a probe proves, by the name under which its proof is kept. */
+/** Every capability that a probe verifies, by the name under which its proof is kept. */
 export const capabilitiesOf = ({ apis }: { apis: readonly Api[] }): { name: string; api: Api; probe: Probe }[] =>
   apis.flatMap((api, at) => api.probes.map((probe) => ({ name: at === 0 ? probe.capability : `${api.name}-${probe.capability}`, api, probe })));
 

@@ -78,7 +78,7 @@ export function readyLine(draft: Draft): Draft {
     missing,
     warnings: [
       ...draft.warnings,
-      ...(apis.length > 0 && !proof ? ['No API call that proves a connection is named: working means then only that a token came.'] : []),
+      ...(apis.length > 0 && !proof ? ['No API call that verifies a connection is named: working means then only that a token came.'] : []),
     ],
   };
 }

@@ -84,7 +84,7 @@ export function fromOpenApi(document: unknown, source: string, named: Named): Fr
   if (operations.length >= OPERATIONS_MOST) draft.warnings.push(`Only the first ${OPERATIONS_MOST} operations were taken.`);
   if (url) {
     const probe = operations.find((one) => one.method === 'GET' && !one.path.includes('{'));
-    if (probe) draft.warnings.push(`The call that proves a connection was chosen by us: GET ${probe.path}. Choose another if it needs parameters.`);
+    if (probe) draft.warnings.push(`The call that verifies a connection was chosen by us: GET ${probe.path}. Choose another if it needs parameters.`);
     put(
       draft,
       'apis',

@@ -238,7 +238,7 @@ class World {
     if (saved === null) return; // the database is away, or says nothing: it stays
     if (!saved && this.row.savedEpoch !== answer.attempt.epoch && answer.refresh !== null && (this.row.parentGeneration ?? 0) <= answer.attempt.generation) {
       this.spares.push(answer);
-      this.update(t.proveNow());
+      this.update(t.verifyNow());
     }
     r.unsaved.shift();
     r.spill = r.spill.filter((one) => one !== answer);

@@ -114,7 +114,7 @@ export function promote(a: Attempt, life: TokenLife, spareGeneration: number): C
 }
 
 /** T6: a spare was put by; the current token is to be verified now, also when a person was already needed. */
-export const proveNow = (): ConditionalUpdate => ({ name: 'prove now', where: [notEnded, leaseOver], set: { nextAt: { now: 0 } } });
+export const verifyNow = (): ConditionalUpdate => ({ name: 'verify now', where: [notEnded, leaseOver], set: { nextAt: { now: 0 } } });
 
 /** T7: nothing was spent; try again after `backoffMs`. What was uncertain stays so: a failed retry settles nothing. */
 export const release = (a: Attempt, backoffMs: number, cause: RenewalCause): ConditionalUpdate => ({

@@ -16,7 +16,7 @@ const view = (s: Pick<CallerParts, 'settings'>, one: PermittedConnection): OwnCo
   name: one.name,
   intent: one.intent as OwnConnection['intent'],
   shared: one.shared,
-  agreed: one.grantId !== null,
+  consented: one.grantId !== null,
   environment: one.setUp.environment,
   scope: one.scope,
   says: one.permissions.map(permissionInWords).join('; or '),

@@ -69,7 +69,7 @@ export async function addSecret(s: ClientParts, { params, body: input, actor }: 
   else await s.changes.announce('client', record.name);
   const confirmed = unconfirmedOf(record, definition).length === 0;
   if (row.state === 'unverified' && !more.waits && startsAt <= now && confirmed && canAskForItself(record, definition))
-    await proveByOwnToken(s, record, definition, row);
+    await verifyByOwnToken(s, record, definition, row);
 }
 
 const at = (instant: string | null): number | null => (instant === null ? null : Date.parse(instant));
@@ -172,7 +172,7 @@ const canAskForItself = (record: Pick<ClientRow, 'clientId' | 'type'>, definitio
   !definition.server.token_endpoint.includes('{');
 
 /** One client-credentials request with this secret. True: the provider takes it; false: it rejects it; null: it did not say. */
-async function proveByOwnToken(s: ClientParts, record: ClientRow, definition: ProviderDefinition, row: SecretRow): Promise<boolean | null> {
+async function verifyByOwnToken(s: ClientParts, record: ClientRow, definition: ProviderDefinition, row: SecretRow): Promise<boolean | null> {
   const client = { id: record.id, name: clientLabel(definition.name, record.name) };
   const secret = await s.sealer.open({ table: 'client_secrets', row: row.id, column: 'sealed' }, row.sealed);
   const credentials = {
@@ -189,7 +189,7 @@ async function proveByOwnToken(s: ClientParts, record: ClientRow, definition: Pr
     definition.dialect,
   );
   if (outcome.kind === 'tokens') {
-    await s.clientSecrets.proved(client, row.id);
+    await s.clientSecrets.verified(client, row.id);
     return true;
   }
   if (outcome.kind !== 'client_refused') return null;
@@ -206,7 +206,7 @@ export async function findSecret(s: ClientParts, provider: string, name: string,
 }
 
 /**
- * Proves a secret now where that can spend nothing: by a client-credentials request, or by a renewal whose refresh token is not spent
+ * Verifies a secret now where that can spend nothing: by a client-credentials request, or by a renewal whose refresh token is not spent
  * by its use. Otherwise the next due renewal does it: then that is said.
  * @throws {Fault} SECRET_NOT_VERIFIED
  */
@@ -219,7 +219,7 @@ export async function verifySecret(s: ClientParts, { params, actor }: Command<'v
   await s.store.secrets.changeIn(id, row.state, { tryingUntil: null });
   s.history.add({ actor: operator, kind: 'secret_asked', subject: `client:${clientLabel(provider, name)}`, says: 'Asked for proof of a secret.' });
   if (canAskForItself(record, definition)) {
-    const taken = await proveByOwnToken(s, record, definition, row);
+    const taken = await verifyByOwnToken(s, record, definition, row);
     if (taken === null)
       throw new Fault('SECRET_NOT_VERIFIED', {
         detail: 'The provider answered a client-credentials request neither with a token nor with a rejection of the client.',
@@ -230,7 +230,7 @@ export async function verifySecret(s: ClientParts, { params, actor }: Command<'v
   if (grants.length === 0)
     throw new Fault('SECRET_NOT_VERIFIED', {
       detail: 'There is no connection yet whose renewal could verify it.',
-      remedy: 'Open a connection: the exchange of its code proves the secret.',
+      remedy: 'Open a connection: the exchange of its code verifies the secret.',
     });
   if (row.state === 'rejected') await s.store.secrets.changeIn(id, 'rejected', { state: 'unverified', refusedAt: null, refusedWhy: null });
   if (isSpendable(definition.dialect))

@@ -74,7 +74,7 @@ function stateOf(record: ClientRow, missing: string[], unconfirmed: string[], ve
     case 'rejected':
       return says('rejected', 'The provider rejected its approval.', 'Request it again at the provider, or use another client.');
     case 'info_requested':
-      return says('info_requested', 'The provider has asked back.', 'Answer them; then say so here.');
+      return says('info_requested', 'The provider requested more information.', 'Answer it; then enter that here.');
     case 'requested':
       return says('requested', 'Its approval was requested and has not come.', 'Wait; connections may be rejected until then.');
     case 'not_requested':

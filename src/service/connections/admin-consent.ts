@@ -65,13 +65,13 @@ export async function checkAdminConsent(s: ConnectionParts, { params, actor }: C
   const answer = readTokenOutcome(await s.ports.send(await tokenRequest(definition, credentials, asks, once)), definition.dialect);
   const evidence = evidenceText(answer.evidence);
   const refused = answer.evidence.error !== null && (definition.dialect.admin_consent?.rejected.includes(answer.evidence.error) ?? false);
-  const agreed = answer.kind === 'tokens' ? true : refused ? false : null;
+  const consented = answer.kind === 'tokens' ? true : refused ? false : null;
   const says =
-    agreed === null
+    consented === null
       ? 'Unknown: the provider answered something else.'
-      : agreed
+      : consented
         ? 'The organization has consented: open the connection now.'
         : 'The organization has not consented yet.';
   s.history.add({ actor: operator, kind: 'admin_consent_checked', subject: `connection:${name}`, says: `${says} (${evidence})` });
-  return { agreed, says, evidence };
+  return { consented, says, evidence };
 }

@@ -20,7 +20,7 @@ export async function callableNow(s: ConnectionParts, name: string): Promise<Cal
   return { ...(await callableWith(s, grant, connection)), connectionId: connection.id };
 }
 
-/** The call that proves the connection, or one of its capabilities; its answer is kept on the grant. */
+/** The call that verifies the connection, or one of its capabilities; its answer is kept on the grant. */
 export async function probeConnection(s: ConnectionParts, { params, body: input, actor }: Command<'probeConnection'>): Promise<CallAnswer> {
   const { connection: name } = params;
   const operator = actor.operator.name;
@@ -30,7 +30,7 @@ export async function probeConnection(s: ConnectionParts, { params, body: input,
   const chosen = input.capability === undefined ? all.find(({ probe }) => !probe.effects) : all.find((one) => one.name === input.capability);
   if (!chosen)
     throw new Fault('NOT_FOUND', {
-      detail: all.length === 0 ? `The definition of ${definition.title} names no probe.` : `It proves: ${all.map((one) => one.name).join(', ')}.`,
+      detail: all.length === 0 ? `The definition of ${definition.title} names no probe.` : `Its probes: ${all.map((one) => one.name).join(', ')}.`,
       remedy: 'Call a path of your choice instead.',
     });
   const { probe } = chosen;
@@ -51,12 +51,12 @@ export async function probeConnection(s: ConnectionParts, { params, body: input,
       actor: operator,
       kind: 'called',
       subject: `connection:${name}`,
-      says: `Proved \u201c${chosen.name}\u201d: ${probe.method} ${probe.path} answered ${answer.status ?? answer.reason}.`,
+      says: `Verified \u201c${chosen.name}\u201d: ${probe.method} ${probe.path} answered ${answer.status ?? answer.reason}.`,
     });
   return answer;
 }
 
-/** Who agreed is asked once more where it could not be read at the consent: the API that tells it may have been opened since. */
+/** Who consented is asked once more where it could not be read at the consent: the API that shows it may have been opened since. */
 async function readAccountAgain(s: ConnectionParts, grant: GrantRow, definition: ProviderDefinition, name: string): Promise<void> {
   if (grant.accountLabel !== null || isClientsOwn(grant.kind) || isKey(grant.kind)) return;
   const { access } = await s.apiTokens.get(grant.id, { definition, session: null });
@@ -78,7 +78,7 @@ async function keepCapability(
   await s.store.grants.change(grantId, { abilities: { ...grant?.abilities, [capability]: kept } });
 }
 
-/** Every capability that a probe proves, with what is known of it on this grant. */
+/** Every capability that a probe verifies, with what is known of it on this grant. */
 export function capabilitiesView(definition: ProviderDefinition, grant: GrantRow | null): Connection['capabilities'] {
   const kept = grant?.abilities ?? {};
   const usual = probeOf(definition);

@@ -17,7 +17,7 @@ import type { ConnectionRow } from '../store/connections.ts';
 import type { ConsentRow, StoredOutcome } from '../store/consents.ts';
 import { problemOf } from './outcome.ts';
 import type { ConsentParts } from './parts.ts';
-import { prove } from './prove.ts';
+import { verifyTokens } from './verify.ts';
 
 export interface Exchange {
   consent: ConsentRow;
@@ -101,9 +101,9 @@ export async function settle(s: ConsentParts, x: Exchange, { credentials, sentAt
   await s.keeper.saveFirst(spilled, () => insertGrant(s, spilled, first));
   s.cache.put(x.consent.grantId, { access: tokens.access, ...life, generation: 1 });
   await s.keeper.keep(subject, () => s.clientHealth.works(client));
-  if (credentials.secretId !== null) await s.keeper.keep(subject, () => s.clientSecrets.proved(client, credentials.secretId as string));
+  if (credentials.secretId !== null) await s.keeper.keep(subject, () => s.clientSecrets.verified(client, credentials.secretId as string));
   await s.keeper.keep(subject, x.verifying);
-  return prove(s, x, {
+  return verifyTokens(s, x, {
     kind: x.asks.grantType,
     tokens,
     scopes: { requested, ...scopes },

@@ -19,7 +19,7 @@ import type { Consents } from './consents.ts';
 import { KEPT_DAYS } from './opening.ts';
 import { problemOf } from './outcome.ts';
 import type { ConsentParts } from './parts.ts';
-import { prove } from './prove.ts';
+import { verifyTokens } from './verify.ts';
 
 const PROVED_WITHIN_MS = 90_000;
 const LOOK_EVERY_MS = 250;
@@ -116,7 +116,7 @@ async function verifyImported(
     if (held.row.generation > 1) {
       const access = await s.sealer.open({ table: 'tokens', row: grantId, column: 'access_sealed' }, held.accessSealed);
       const lifeMs = held.row.expiresAt - held.row.issuedAt;
-      const outcome = await prove(
+      const outcome = await verifyTokens(
         s,
         { consent, ...parties },
         {

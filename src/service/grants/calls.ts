@@ -80,7 +80,7 @@ export interface CalledGrant {
 /**
  * Makes a call with a grant's token, counted in the provider's quotas; where the API wants the session step first, with the session's,
  * which is opened again once where the API says that it is gone. `patienceMs`: for how long it may wait where a quota is used up; null: it
- * is counted and made in any case, as what proves a connection is. @throws {Fault} QUOTA_USED_UP, and as a token issuance and an opened session do
+ * is counted and made in any case, as what verifies a connection is. @throws {Fault} QUOTA_USED_UP, and as a token issuance and an opened session do
  */
 export async function callGrant(
   s: { ports: Pick<Ports, 'send' | 'clock'>; apiTokens: ApiTokens; quotas: Quotas },
@@ -277,7 +277,7 @@ export async function fetchPage(
   };
 }
 
-/** True for an answer that proves a capability: a good status, and no error of the dialect's own inside. */
+/** True for an answer that verifies a capability: a good status, and no error of the dialect's own inside. */
 export function isGood(answer: Pick<CallAnswer, 'status' | 'body'>, definition: Pick<ProviderDefinition, 'dialect'>): boolean {
   if (answer.status === null || answer.status < 200 || answer.status >= 300) return false;
   const pointer = definition.dialect.error_at;

@@ -46,7 +46,7 @@ export interface AppParts extends Pick<Admission, 'operators' | 'store'> {
   calendar: { text(token: string): Promise<string | null>; json(token: string): Promise<object | null> };
   /** What people see who have no login here. */
   visits: Visits;
-  /** Claims about whoever agreed, for the token of a tool; null: it is none. */
+  /** Claims about whoever consented, for the token of a tool; null: it is none. */
   userInfo(token: string): Promise<Record<string, string> | null>;
   signInRequests: SignInRequests;
   whoCalls: WhoCalls;

@@ -24,7 +24,7 @@ ${one.warnings.length > 0 ? '<p>Notes:</p>' : ''}${list(one.warnings.map(escapeH
 <form method="post"><button type="submit">Continue to ${escapeHtml(one.provider)}</button></form>
 <p class="small">This link works once and expires on ${escapeHtml(new Date(one.expiresAt).toISOString().slice(0, 16).replace('T', ' '))} UTC. If you did not expect it, close this page. Nothing has changed.</p></main></body></html>`;
 
-/** After a sign-in at the identity provider: it goes on by itself, within our own site. */
+/** After a sign-in at the identity provider: it goes on automatically, within our own site. */
 export const signedInPage = (): string => `<!doctype html>
 <html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><meta http-equiv="refresh" content="0; url=/">
 <title>Rusty Kettle: signed in</title><link rel="stylesheet" href="/page.css"></head>

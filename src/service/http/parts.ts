@@ -43,6 +43,6 @@ export interface HttpParts
   store: Store;
   logLevel: LogLevelSwitch;
   definitions: Definitions;
-  /** Proves the heads of the chains of the activity log. */
+  /** Authenticates the heads of the chains of the activity log. */
   activityKey: Uint8Array;
 }

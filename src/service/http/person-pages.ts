@@ -93,7 +93,7 @@ export function personPage(x: PersonPage, base: string): string {
 }
 
 /**
- * While the person enters a code on another device, or the tokens are on their way. A page that reloads by itself takes the reader out of
+ * While the person enters a code on another device, or the tokens are on their way. A page that reloads automatically takes the reader out of
  * it (WCAG 2.1, 2.2.1): this one has a button, and the service waits for the outcome behind it.
  */
 export function waitPage(x: PersonPage, base: string): string {

@@ -93,7 +93,7 @@ export function operators(s: OperatorParts) {
     if (ended > 0) note(operator, 'sessions_ended', `Ended ${ended === 1 ? 'one other session' : `${ended} other sessions`}.`);
     return { ended };
   };
-  /** A passkey's challenge that was handed out for this operator, and is used up by this. */
+  /** A passkey's challenge that was issued for this operator, and is used up by this. */
   const isOwnChallenge = (operatorId: string) => async (challenge: string) => {
     const ticket = await s.store.operators.ticket('identity', hashOf(challenge));
     return ticket?.operatorId === operatorId && (await s.store.operators.useUpTicket(ticket.id));

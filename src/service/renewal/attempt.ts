@@ -129,7 +129,7 @@ async function attemptOnce(parts: AttemptParts, held: HeldRow, context: GrantCon
       parts.sightings.saw(context.clientRecordId, other ? 'refresh_token_replaced' : 'refresh_token_kept');
     }
     // Only tokens prove a secret: a rejection of the grant may come from a provider that looks at the grant first.
-    if (secretId !== null && outcome.kind === 'tokens' && !context.credentials.verified.has(secretId)) await parts.secrets.proved(client, secretId);
+    if (secretId !== null && outcome.kind === 'tokens' && !context.credentials.verified.has(secretId)) await parts.secrets.verified(client, secretId);
     return outcome;
   }
   return null;

@@ -25,7 +25,7 @@ export interface ClientSecrets {
   of(clientRecordId: string, clientId: string | null, method: ClientAuthenticationMethod): Promise<CredentialsAtHand>;
   /** May this request be the one that tries the new secret? One conditional update decides, on however many replicas. */
   mayTry(secretId: string): Promise<boolean>;
-  proved(client: { id: string; name: string }, secretId: string): Promise<void>;
+  verified(client: { id: string; name: string }, secretId: string): Promise<void>;
   refused(client: { id: string; name: string }, secretId: string, evidence: string): Promise<void>;
 }
 
@@ -66,7 +66,7 @@ export function clientSecrets(deps: { store: SecretStore; sealer: Sealer; histor
 
     mayTry: (secretId) => store.mayTry(secretId, TRY_SECONDS),
 
-    async proved(client, secretId) {
+    async verified(client, secretId) {
       const became = await store.accepted(client.id, secretId);
       if (!became) return;
       history.add({

@@ -1,6 +1,6 @@
 import type { FreshTokens } from '../../core/oauth/token-answer.ts';
 import type { TokenLife } from '../../core/renewal/plan.ts';
-import { proveNow } from '../../core/renewal/transitions.ts';
+import { verifyNow } from '../../core/renewal/transitions.ts';
 import type { Secret } from '../../core/secret.ts';
 import type { Sealer } from '../sealer.ts';
 import type { RenewalStore } from '../store/renewals.ts';
@@ -59,7 +59,7 @@ export function spares(deps: { store: SpareStore; renewals: RenewalStore; sealer
   return {
     async put(at, tokens, life) {
       await insert({ ...at, kind: 'tokens' }, tokens, life);
-      await renewals.update([at.grantId], proveNow());
+      await renewals.update([at.grantId], verifyNow());
     },
     async putRaw(at, body, sentAt) {
       await insert({ ...at, kind: 'raw' }, { access: body, refresh: null }, { issuedAt: sentAt, expiresAt: sentAt });

@@ -19,7 +19,7 @@ export interface HistoryRow {
 export interface EntryToAppend extends ChainedEntry {
   chainId: string;
 }
-/** How far a chain has come, proved by a key that is not in the database. */
+/** How far a chain has come, authenticated by a key that is not in the database. */
 interface ChainHead {
   chainId: string;
   /** Of routine renewals; else of all other entries. */

@@ -57,7 +57,7 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
   const { callers, usage, ports } = parts;
   const resourcePrefix = `${parts.publicUrl}/connections/`; // put together once: a new text for each request costs more than its comparison
 
-  const proved = (found: { caller: KnownCaller } | { wrong: string }): { caller: KnownCaller; keyId: null } => {
+  const authenticated = (found: { caller: KnownCaller } | { wrong: string }): { caller: KnownCaller; keyId: null } => {
     if ('wrong' in found) throw new Refusal(401, 'invalid_client', `The caller is not authenticated: ${found.wrong}`, { headers: CHALLENGE });
     return { caller: found.caller, keyId: null };
   };
@@ -67,7 +67,7 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
       if (request.authorization !== undefined || form.has('client_secret'))
         throw new Refusal(400, 'invalid_request', 'Authenticate once: with client_assertion, or with id and key.');
       if (form.get('client_assertion_type') !== ASSERTION_TYPE) throw new Refusal(400, 'invalid_request', `client_assertion_type must be ${ASSERTION_TYPE}.`);
-      return proved(await parts.assertions.ofJwt(assertion, form.get('client_id') ?? null));
+      return authenticated(await parts.assertions.ofJwt(assertion, form.get('client_id') ?? null));
     }
     const isByCertificate =
       request.certificate !== undefined &&
@@ -75,7 +75,7 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
       !form.has('client_secret') &&
       !BY_TOOLS.includes(form.get('grant_type') ?? '');
     if (isByCertificate && request.certificate !== undefined)
-      return proved(await parts.assertions.ofCertificate(request.certificate, form.get('client_id') ?? null));
+      return authenticated(await parts.assertions.ofCertificate(request.certificate, form.get('client_id') ?? null));
     const { id, key } = credentials(request.authorization, form);
     if (key === null) {
       // RFC 6749 §2.3: a client that keeps no secret names itself; its code_verifier or refresh token is what verifies it.

@@ -45,7 +45,7 @@ export interface SafeTokens {
   nonce: string | null;
 }
 
-export interface Proving {
+export interface Verifying {
   consent: ConsentRow;
   client: ClientRow;
   definition: ProviderDefinition;
@@ -56,7 +56,7 @@ export interface Proving {
  * From safe tokens to a grant in use: who consented and what was opened, the first call, one renewal where that is safe. The grant becomes
  * current when it is as expected, or waits beside the current one until someone decides.
  */
-export async function prove(s: ConsentParts, x: Proving, safe: SafeTokens): Promise<StoredOutcome> {
+export async function verifyTokens(s: ConsentParts, x: Verifying, safe: SafeTokens): Promise<StoredOutcome> {
   const subject = `connection:${x.connection.name}`;
   const grantId = x.consent.grantId;
   const { tokens, scopes } = safe;
@@ -117,7 +117,7 @@ export async function prove(s: ConsentParts, x: Proving, safe: SafeTokens): Prom
     decide,
     retired = 'nothing',
   } = await s.keeper.keep(subject, () => makeCurrent(s, x, { outcome, odd: identity.odd, good: isGoodOrNone(firstCall, definition) }));
-  const renewed = await proveRenewal(s, x, safe, grantId);
+  const renewed = await verifyRenewal(s, x, safe, grantId);
   if (renewed) outcome.warnings.push(renewed);
   s.history.add({
     actor: x.consent.openedBy,
@@ -161,8 +161,8 @@ const scopeCount = (count: number): string => (count === 1 ? 'one scope' : `${co
 const isGoodOrNone = (call: StoredOutcome['first_call'], definition: ProviderDefinition): boolean => call === null || isGood(call, definition);
 
 /** One renewal straight away, where the dialect states that a lost answer would cost nothing. What went wrong, or null. */
-async function proveRenewal(s: ConsentParts, x: Proving, safe: SafeTokens, grantId: string): Promise<string | null> {
-  if (!s.settings.proveRenewal || !safe.renewable || !mayVerifyRenewal(x.definition.dialect) || safe.kind === 'imported') return null;
+async function verifyRenewal(s: ConsentParts, x: Verifying, safe: SafeTokens, grantId: string): Promise<string | null> {
+  if (!s.settings.verifyRenewal || !safe.renewable || !mayVerifyRenewal(x.definition.dialect) || safe.kind === 'imported') return null;
   const before = (await s.store.renewals.read(grantId))?.row;
   if (!before || before.ended || (await s.store.renewals.update([grantId], bringForward())) === 0) return null;
   await s.engine.renewOne(grantId);
@@ -184,7 +184,7 @@ interface Placed {
  */
 async function makeCurrent(
   s: ConsentParts,
-  x: Proving,
+  x: Verifying,
   { outcome, odd, good }: { outcome: StoredOutcome; odd: string | null; good: boolean },
 ): Promise<Placed> {
   const facts = x.consent.facts;
@@ -203,7 +203,7 @@ async function makeCurrent(
   if (odd) return waits('not_verified', { ...problemOf(diagnosis('answer_forged', { evidence: [odd] })), title: odd });
   if (other) return waits('other_account', other);
   if (facts.prepares && formerLives) return waits('prepared', null);
-  if (formerLives && !good) return waits('not_verified', notProved(outcome));
+  if (formerLives && !good) return waits('not_verified', notVerified(outcome));
   // Only in place of the grant that was looked at: another consent may have ended meanwhile, and then it is checked again.
   if (connection?.currentGrantId !== grantId) {
     const was = { id: x.connection.id, currentGrantId: connection?.currentGrantId ?? null };
@@ -223,7 +223,7 @@ async function makeCurrent(
 }
 
 /** Where the connection moves with its new tokens: to another client, with its own values. */
-const movedTo = (x: Proving, facts: ConsentFacts): Partial<ConnectionRow> => ({
+const movedTo = (x: Verifying, facts: ConsentFacts): Partial<ConnectionRow> => ({
   clientId: x.client.id,
   ...(facts.placeholders ? { placeholders: facts.placeholders } : {}),
 });
@@ -250,7 +250,7 @@ function otherAccount(expected: string | null, former: GrantRow | null, outcome:
   return null;
 }
 
-const notProved = (outcome: StoredOutcome): StoredOutcome['problem'] => ({
+const notVerified = (outcome: StoredOutcome): StoredOutcome['problem'] => ({
   title: 'The first call with the new tokens failed, so the connection goes on with the former ones.',
   evidence: `The call answered ${outcome.first_call?.status ?? outcome.first_call?.reason}.`,
   side: outcome.first_call?.diagnosis?.side ?? 'provider',
