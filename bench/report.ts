@@ -57,6 +57,7 @@ Both sides of a ratio run in slices of about a second that alternate. The ratio 
 | tokens issued | a bare \`node:http\` handler that reads the same POST and answers the same bytes |
 | renewals | a bare loop of the same POST and one durable UPDATE by the driver, at the same concurrency (64) |
 | p99 of issuing | the bare handler at the same rate; the median of seven slices |
+| memory | the same process idle; each the lowest of half a minute |
 | two processes | one, each under \`wrk\`, which takes part of the two cores itself |
 | relayed calls | a proxy of \`node:http\` and \`undici\` that checks nothing and sends a fixed token |
 | claims | the same claim with ten thousand connections behind it |

@@ -150,14 +150,23 @@ export async function benchTokens(databaseUrl: string): Promise<Measured[]> {
 
 const residentMb = (pid: number): number => Number(/VmRSS:\s+(\d+) kB/.exec(readFileSync(`/proc/${pid}/status`, 'utf8'))?.[1] ?? 0) / 1024;
 
+/** The lowest of half a minute: what is used, without what the next collection of garbage frees. */
+async function settledMb(pid: number): Promise<number> {
+  let lowest = Number.POSITIVE_INFINITY;
+  for (let looks = 0; looks < 30; looks += 1) {
+    lowest = Math.min(lowest, residentMb(pid));
+    await sleep(1_000);
+  }
+  return lowest;
+}
+
 /** Resident memory once 100,000 tokens of 1,000 bytes have been issued, beside the idle service. */
 export async function benchMemory(databaseUrl: string, count = 100_000): Promise<Measured[]> {
   const rig = await startRig(databaseUrl, 9);
   const seeder = await openSeeder(databaseUrl, rig.masterKey);
   try {
     const pid = rig.service.process.pid ?? 0;
-    await sleep(2_000);
-    const idle = residentMb(pid);
+    const idle = await settledMb(pid);
     const { requests } = await permitFresh(rig, seeder, 'm', count, 1_000);
     let next = 0;
     const worker = async () => {
@@ -169,8 +178,7 @@ export async function benchMemory(databaseUrl: string, count = 100_000): Promise
       }
     };
     await Promise.all(Array.from({ length: 16 }, worker));
-    await sleep(10_000);
-    const full = residentMb(pid);
+    const full = await settledMb(pid);
     return [
       {
         key: 'memory',
