@@ -5,6 +5,10 @@ import { rolldown } from 'rolldown';
 /** Packages with code of their own to find at run time: native builds, worker threads, drivers that others load by name. */
 const APART = /^(node:|@node-rs\/argon2|mariadb|piscina|(pg|pg-hstore|sqlite3|tedious|oracledb|mysql2|snowflake-sdk|ibm_db)$)/;
 
+/** What `rk --help` needs of others: one file, because each file costs a millisecond (`npm run bench -- start`). */
+const AT_THE_START =
+  /src\/(cli\/(exit|fit|print|plain|show|views\/job|collecting|consent-waiting|connect)|api\/(roles|vocabulary|relative-time|looks|log-levels)|core\/(callers\/(permissions|setup-instructions)|certificates\/kinds|health|output\/formats|rehearsals\/scenarios|renewal\/plan|counted|diagnosis\/causes|oauth\/(grant-kinds|methods)|provider\/kinds))\.ts$/;
+
 /** In a bundle the place of a module stays what it was: files beside it are found as if it stood in `dist/`. */
 const ownPlaces = (root) => ({
   name: 'own-places',
@@ -32,6 +36,9 @@ export async function bundle(root, entries, folder) {
     treeshake: false,
   });
   // Nothing is left out, here and above: a call that only checks, such as decodeURIComponent, would be taken for one without effect.
-  await built.write({ dir: folder, format: 'esm', sourcemap: true, minify: false, entryFileNames: '[name].js', chunkFileNames: 'chunks/[name]-[hash].js' });
+  await built.write({
+    ...{ dir: folder, format: 'esm', sourcemap: true, minify: false, entryFileNames: '[name].js', chunkFileNames: 'chunks/[name]-[hash].js' },
+    codeSplitting: { groups: [{ name: 'start', test: AT_THE_START }], includeDependenciesRecursively: false },
+  });
   await built.close();
 }
