@@ -58,9 +58,9 @@ const joints: Joints = {
       await next.write(answer);
       if (at('spill_renamed', 'spill_owner_down', 'code_spilled')) return die();
     },
-    remove(answer) {
+    async remove(answer) {
       if (at('saved_before_unlink')) void die();
-      next.remove(answer);
+      return next.remove(answer);
     },
   }),
 };

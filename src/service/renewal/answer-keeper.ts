@@ -63,7 +63,7 @@ export function answerKeeper(deps: { store: RenewalStore; sealer: Sealer; spill:
       clearTimeout(timer);
       if (!writing) return;
       await writing;
-      deps.spill.remove(answer);
+      await deps.spill.remove(answer);
     };
   };
   let unsaved = 0;

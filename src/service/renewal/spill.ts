@@ -1,6 +1,6 @@
 import { hkdfSync } from 'node:crypto';
-import { mkdirSync, readdirSync, readFileSync, renameSync, rmSync } from 'node:fs';
-import { open } from 'node:fs/promises';
+import { mkdirSync, readdirSync, readFileSync, renameSync } from 'node:fs';
+import { open, rename, rm } from 'node:fs/promises';
 import { join } from 'node:path';
 import type { GrantKind } from '../../core/oauth/grant-kinds.ts';
 import type { FreshTokens } from '../../core/oauth/token-answer.ts';
@@ -44,7 +44,7 @@ export interface SpilledAnswer {
  */
 export interface Spill {
   write(answer: SpilledAnswer): Promise<void>;
-  remove(answer: Pick<SpilledAnswer, 'grantId' | 'epoch'>): void;
+  remove(answer: Pick<SpilledAnswer, 'grantId' | 'epoch'>): Promise<void>;
   /** What an earlier lifetime left; a torn file that does not open is set aside, not deleted. */
   left(): SpilledAnswer[];
   waiting(): number;
@@ -75,7 +75,7 @@ export function spill(deps: { folder: string; master: MasterKey; former: MasterK
       } finally {
         await file.close();
       }
-      renameSync(join(folder, `${name}.tmp`), join(folder, `${name}.json`));
+      await rename(join(folder, `${name}.tmp`), join(folder, `${name}.json`));
       const directory = await open(folder, 'r');
       try {
         await directory.sync(); // the name must outlive a power cut too
@@ -84,10 +84,10 @@ export function spill(deps: { folder: string; master: MasterKey; former: MasterK
       }
       present.add(name);
     },
-    remove(answer) {
+    async remove(answer) {
       const name = stem(answer);
       present.delete(name);
-      rmSync(join(folder, `${name}.json`), { force: true });
+      await rm(join(folder, `${name}.json`), { force: true }); // not in this thread: a file system takes its time
     },
     left() {
       const found: SpilledAnswer[] = [];

@@ -118,7 +118,7 @@ async function replaySpill(deps: RecoveryParts): Promise<number> {
     const { first } = answer;
     if (first) {
       await deps.keeper.saveFirst(answer, () => deps.resumeFirst(answer, first));
-      deps.spill.remove(answer);
+      await deps.spill.remove(answer);
       continue;
     }
     const context = (await deps.contexts.of([answer.grantId])).get(answer.grantId);
@@ -131,7 +131,7 @@ async function replaySpill(deps: RecoveryParts): Promise<number> {
         )
       : planRenewal(answer.life, ports.random.unit());
     const result = await deps.keeper.save({ ...answer, attempt: answer, nextAt, urgent: true });
-    deps.spill.remove(answer);
+    await deps.spill.remove(answer);
     ports.log.warn({ event: 'replica.answer_recovered', grant: answer.grantId, result }, 'an answer that a former life had spilled is back in the database');
   }
   return spilled.length;
