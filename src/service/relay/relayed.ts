@@ -1,9 +1,10 @@
 import { needsOf } from '../../core/calls/needs.ts';
 import { diagnoseCall } from '../../core/diagnosis/call.ts';
 import type { Diagnosis } from '../../core/diagnosis/diagnosis.ts';
+import { Fault } from '../../core/fault.ts';
 import type { Api } from '../../core/provider/api.ts';
 import type { Ports } from '../ports.ts';
-import type { RelayedRow, RelayedStore } from '../store/relayed.ts';
+import type { RelayedStore } from '../store/relayed.ts';
 import type { PermittedConnection } from '../tokens/index.ts';
 import type { Sent } from './relay-send.ts';
 
@@ -29,45 +30,66 @@ const FLUSH_MS = 5_000;
 const HOUR_MS = 3_600_000;
 /** Between two flushes; beyond it, only counts of those that are known go on. */
 const PAIRS_MOST = 20_000;
+const PAIRS_AT_ONCE = 100;
 const PATH_MOST = 300;
 
-interface Last extends RelayedRow {
+interface Last {
   at: number;
+  status: number | null;
+  method: string;
+  path: string;
+  verdict: Diagnosis | null;
 }
 interface Pair {
   callerId: string;
   connectionId: string;
-  /** By hour (epoch ms) and class: 0 for no answer, else the first digit of the status. */
-  counts: Map<string, number>;
+  /** By hour (epoch ms) plus class: 0 for no answer, else the first digit of the status. */
+  counts: Map<number, number>;
   last: Last | null;
   failed: Last | null;
 }
+/** A caller knows a connection by one object; one that was read again is another, and adds up in the database. */
+type Pairs = Map<RelayedCall['connection'], Pair>;
 
 export function relayed(deps: { store: RelayedStore; ports: Pick<Ports, 'clock' | 'log'> }): Relayed {
   const { store, ports } = deps;
-  let pairs = new Map<string, Pair>();
+  let pairs: Pairs = new Map();
 
-  const write = async (pair: Pair): Promise<void> => {
+  const write = async (some: readonly Pair[]): Promise<void> => {
+    const lasts = some.flatMap((pair) => [...(pair.last ? [row(pair, 'last', pair.last)] : []), ...(pair.failed ? [row(pair, 'failed', pair.failed)] : [])]);
     // The last calls first: whoever sees a call counted sees what came of it.
-    if (pair.last) await store.keep(pair, 'last', pair.last.at, pair.last);
-    if (pair.failed) await store.keep(pair, 'failed', pair.failed.at, pair.failed);
-    for (const [key, count] of pair.counts) {
-      const [hour = '0', group = '0'] = key.split(' ');
-      await store.count(pair, Number(hour), Number(group), count);
-      pair.counts.delete(key); // written: a later failure does not count it twice
+    if (lasts.length > 0) await store.keep(lasts);
+    const counts = some.flatMap(({ callerId, connectionId, counts }) =>
+      [...counts].map(([at, count]) => ({ callerId, connectionId, hour: Math.floor(at / HOUR_MS) * HOUR_MS, group: at % HOUR_MS, count })),
+    );
+    if (counts.length > 0) await store.count(counts);
+    for (const pair of some) pair.counts.clear(); // written: a later failure does not count it twice
+  };
+  /** What could not be written waits beside what came since. */
+  const putBack = (connection: RelayedCall['connection'], pair: Pair): void => {
+    const newer = pairs.get(connection);
+    if (!newer) {
+      if (pairs.size < PAIRS_MOST) pairs.set(connection, pair);
+      return;
+    }
+    for (const [at, count] of pair.counts) newer.counts.set(at, (newer.counts.get(at) ?? 0) + count);
+    newer.last ??= pair.last;
+    newer.failed ??= pair.failed;
+  };
+  const writeOrKeep = async (some: [RelayedCall['connection'], Pair][]): Promise<void> => {
+    try {
+      await write(some.map(([, pair]) => pair));
+    } catch (cause) {
+      ports.log.debug({ event: 'relay.notes_waiting', cause: String(cause) }, 'what the relay saw waits for the database');
+      const isAway = cause instanceof Fault && cause.code === 'DATABASE_UNAVAILABLE';
+      if (isAway || some.length === 1) for (const [connection, pair] of some) putBack(connection, pair);
+      else for (const one of some) await writeOrKeep([one]); // one that does not fit harms no other
     }
   };
   const flush = async (): Promise<void> => {
-    const going = pairs;
+    const going = [...pairs];
     pairs = new Map();
-    for (const [key, pair] of going) {
-      try {
-        await write(pair);
-      } catch (cause) {
-        ports.log.debug({ event: 'relay.notes_waiting', cause: String(cause) }, 'what the relay saw waits for the database');
-        if (pairs.size < PAIRS_MOST && !pairs.has(key)) pairs.set(key, pair);
-      }
-    }
+    for (let from = 0; from < going.length; from += PAIRS_AT_ONCE) await writeOrKeep(going.slice(from, from + PAIRS_AT_ONCE));
   };
   let flushing: Promise<void> | null = null;
   const kick = (): Promise<void> => {
@@ -81,28 +103,18 @@ export function relayed(deps: { store: RelayedStore; ports: Pick<Ports, 'clock' 
     note(call, sent) {
       if (sent.end === 'hung_up' || sent.end === 'held') return; // nobody waits for what came of it
       const now = ports.clock.now();
-      const key = `${call.caller.id} ${call.connection.id}`;
-      let pair = pairs.get(key);
+      let pair = pairs.get(call.connection);
       if (!pair) {
         if (pairs.size >= PAIRS_MOST) return;
         pair = { callerId: call.caller.id, connectionId: call.connection.id, counts: new Map(), last: null, failed: null };
-        pairs.set(key, pair);
+        pairs.set(call.connection, pair);
       }
       const status = sent.end === 'done' ? sent.status : null;
-      const counted = `${Math.floor(now / HOUR_MS) * HOUR_MS} ${status === null ? 0 : Math.floor(status / 100)}`;
+      const counted = Math.floor(now / HOUR_MS) * HOUR_MS + (status === null ? 0 : Math.floor(status / 100));
       pair.counts.set(counted, (pair.counts.get(counted) ?? 0) + 1);
       const verdict = verdictOf(call, sent, now);
-      const last: Last = {
-        at: now,
-        status,
-        method: call.method,
-        path: call.path.slice(0, PATH_MOST),
-        cause: verdict?.cause ?? null,
-        says: verdict?.title.slice(0, 300) ?? null,
-        remedy: verdict?.remedy.slice(0, 500) ?? null,
-      };
-      pair.last = last;
-      if (verdict || status === null || status >= 400) pair.failed = last;
+      pair.last = { at: now, status, method: call.method, path: call.path, verdict };
+      if (verdict || status === null || status >= 400) pair.failed = pair.last;
     },
     async stop() {
       clearInterval(timer);
@@ -111,6 +123,14 @@ export function relayed(deps: { store: RelayedStore; ports: Pick<Ports, 'clock' 
     },
   };
 }
+
+const row = ({ callerId, connectionId }: Pair, kind: 'last' | 'failed', { verdict, path, ...last }: Last) => ({
+  ...{ callerId, connectionId, kind, ...last },
+  path: path.slice(0, PATH_MOST),
+  cause: verdict?.cause ?? null,
+  says: verdict?.title.slice(0, 300) ?? null,
+  remedy: verdict?.remedy.slice(0, 500) ?? null,
+});
 
 /** What the answer means, as a call from here would say it; null: it is good. */
 function verdictOf(call: RelayedCall, sent: Exclude<Sent, { end: 'hung_up' } | { end: 'held' }>, now: number): Diagnosis | null {

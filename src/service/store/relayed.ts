@@ -9,14 +9,28 @@ export interface RelayedRow {
   says: string | null;
   remedy: string | null;
 }
-type Pair = { callerId: string; connectionId: string };
+interface Pair {
+  callerId: string;
+  connectionId: string;
+}
+/** So many calls in an hour (epoch ms) with this class: 0 for no answer, else the first digit of the status. */
+interface RelayedCount extends Pair {
+  hour: number;
+  group: number;
+  count: number;
+}
+/** The last call, or the last one that failed. */
+interface RelayedLast extends Pair, RelayedRow {
+  kind: 'last' | 'failed';
+  at: number;
+}
 
 /** How relayed calls went in the last day, by caller and connection. Instants are epoch ms. */
 export interface RelayedStore {
-  /** Adds to the count of an hour and class: 0 for no answer, else the first digit of the status. */
-  count(of: Pair, hour: number, group: number, count: number): Promise<void>;
-  /** Keeps a call as the last one, or as the last one that failed. */
-  keep(of: Pair, kind: 'last' | 'failed', at: number, row: RelayedRow): Promise<void>;
+  /** Adds to the counts; at least one, in one statement. */
+  count(counts: readonly RelayedCount[]): Promise<void>;
+  /** Keeps calls; at least one, in one statement. Of two of one kind the later in the list stays. */
+  keep(lasts: readonly RelayedLast[]): Promise<void>;
   /** Counts and last calls, of one caller by connection or of one connection by caller; `other` is the ID of the other. */
   read(of: { callerId: string } | { connectionId: string }): Promise<{
     counts: { other: string; group: number; n: number }[];
@@ -30,24 +44,28 @@ const DAY = 'UTC_TIMESTAMP(3) - INTERVAL 1 DAY';
 const KEPT_HOURS = 25;
 const ROWS_MOST = 10_000;
 
+const pairOf = (one: Pair): Bind[] => [idBytes(one.callerId), idBytes(one.connectionId)];
+/** Rows of a statement with what they bind. */
+function rowsOf(rows: readonly Bind[][]): { values: string; bind: Bind[] } {
+  const bind: Bind[] = [];
+  return { values: rows.map((row) => `(${row.map((value) => `$${bind.push(value)}`).join(', ')})`).join(', '), bind };
+}
+
 export function relayedStore(database: Database): RelayedStore {
   return {
-    count: async (of, hour, group, count) =>
-      void (await database.write(
-        `INSERT INTO relayed_hours (caller_id, connection_id, hour, class, count) VALUES ($1, $2, $3, $4, $5)
-         ON DUPLICATE KEY UPDATE count = count + VALUES(count)`,
-        [idBytes(of.callerId), idBytes(of.connectionId), instantText(hour), group, count],
-      )),
-    async keep(of, kind, at, row) {
-      const values: Bind[] = [
-        ...[idBytes(of.callerId), idBytes(of.connectionId), kind, instantText(at)],
-        ...[row.status, row.method, row.path, row.cause, row.says, row.remedy],
-      ];
+    async count(counts) {
+      const { values, bind } = rowsOf(counts.map((one) => [...pairOf(one), instantText(one.hour), one.group, one.count]));
       await database.write(
-        `REPLACE INTO relayed_last (caller_id, connection_id, kind, at, status, method, path, cause, says, remedy)
-         VALUES (${values.map((_one, index) => `$${index + 1}`).join(', ')})`,
-        values,
+        `INSERT INTO relayed_hours (caller_id, connection_id, hour, class, count) VALUES ${values}
+         ON DUPLICATE KEY UPDATE count = count + VALUES(count)`,
+        bind,
       );
+    },
+    async keep(lasts) {
+      const { values, bind } = rowsOf(
+        lasts.map((one) => [...[...pairOf(one), one.kind, instantText(one.at)], ...[one.status, one.method, one.path, one.cause, one.says, one.remedy]]),
+      );
+      await database.write(`REPLACE INTO relayed_last (caller_id, connection_id, kind, at, status, method, path, cause, says, remedy) VALUES ${values}`, bind);
     },
     async read(of) {
       const [mine, other, key] = 'callerId' in of ? ['caller_id', 'connection_id', of.callerId] : ['connection_id', 'caller_id', of.connectionId];
