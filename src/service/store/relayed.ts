@@ -1,7 +1,7 @@
 import { type Bind, type Database, idBytes, idText, instantText } from './database.ts';
 
 /** One relayed call as it is kept for a day; its query and body never are. */
-export interface RelayedRow {
+interface RelayedRow {
   status: number | null;
   method: string;
   path: string;
