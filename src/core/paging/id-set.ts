@@ -36,6 +36,8 @@ export class IdSet {
   #slots = FIRST_SLOTS;
   #words = new Uint32Array(FIRST_SLOTS * WORDS);
   #size = 0;
+  /** The key that is looked for or put: one place for all, because millions are. */
+  readonly #key = new Uint32Array(WORDS);
 
   get size(): number {
     return this.#size;
@@ -43,51 +45,62 @@ export class IdSet {
 
   /** True: it was not in the set. @param at where the key begins in `keys` */
   add(keys: DataView, at = 0): boolean {
-    const [a, b, c, d] = [keys.getUint32(at), keys.getUint32(at + 4), keys.getUint32(at + 8), keys.getUint32(at + 12)];
-    if (a === 0 && b === 0 && c === 0 && d === 0) return true;
     if (this.#size * 2 >= this.#slots) this.#grow();
-    if (!this.#put(this.#words, this.#slots, a, b, c, d)) return false;
+    if (!this.#take(keys, at)) return true;
+    if (!this.#put(this.#words)) return false;
     this.#size += 1;
     return true;
   }
 
   has(keys: DataView, at = 0): boolean {
-    const [a, b, c, d] = [keys.getUint32(at), keys.getUint32(at + 4), keys.getUint32(at + 8), keys.getUint32(at + 12)];
-    if (a === 0 && b === 0 && c === 0 && d === 0) return false;
-    const words = this.#words;
-    for (let slot = firstSlot(this.#slots, a, b, c, d); ; slot = (slot + 1) & (this.#slots - 1)) {
+    return this.#take(keys, at) && this.#isKey(this.#words, this.#find(this.#words));
+  }
+
+  /** False for the key of zeros. */
+  #take(keys: DataView, at: number): boolean {
+    for (let word = 0; word < WORDS; word += 1) this.#key[word] = keys.getUint32(at + word * 4);
+    return !isEmpty(this.#key, 0);
+  }
+
+  /** Where the key stands in these words, or the free place where it belongs. */
+  #find(words: Uint32Array): number {
+    const slots = words.length / WORDS;
+    for (let slot = firstSlot(this.#key, slots); ; slot = (slot + 1) & (slots - 1)) {
       const place = slot * WORDS;
-      if (words[place] === a && words[place + 1] === b && words[place + 2] === c && words[place + 3] === d) return true;
-      if (words[place] === 0 && words[place + 1] === 0 && words[place + 2] === 0 && words[place + 3] === 0) return false;
+      if (isEmpty(words, place) || this.#isKey(words, place)) return place;
     }
   }
 
-  #put(words: Uint32Array, slots: number, a: number, b: number, c: number, d: number): boolean {
-    for (let slot = firstSlot(slots, a, b, c, d); ; slot = (slot + 1) & (slots - 1)) {
-      const place = slot * WORDS;
-      if (words[place] === 0 && words[place + 1] === 0 && words[place + 2] === 0 && words[place + 3] === 0) {
-        words[place] = a;
-        words[place + 1] = b;
-        words[place + 2] = c;
-        words[place + 3] = d;
-        return true;
-      }
-      if (words[place] === a && words[place + 1] === b && words[place + 2] === c && words[place + 3] === d) return false;
-    }
+  #isKey(words: Uint32Array, place: number): boolean {
+    const key = this.#key;
+    return words[place] === key[0] && words[place + 1] === key[1] && words[place + 2] === key[2] && words[place + 3] === key[3];
+  }
+
+  /** False: it is there. */
+  #put(words: Uint32Array): boolean {
+    const place = this.#find(words);
+    if (!isEmpty(words, place)) return false;
+    for (let word = 0; word < WORDS; word += 1) words[place + word] = this.#key[word] as number; // a call of set() would cost more
+    return true;
   }
 
   #grow(): void {
-    const [slots, words] = [this.#slots * 2, new Uint32Array(this.#slots * 2 * WORDS)];
+    const words = new Uint32Array(this.#words.length * 2);
     for (let place = 0; place < this.#words.length; place += WORDS) {
-      const [a = 0, b = 0, c = 0, d = 0] = [this.#words[place], this.#words[place + 1], this.#words[place + 2], this.#words[place + 3]];
-      if (a !== 0 || b !== 0 || c !== 0 || d !== 0) this.#put(words, slots, a, b, c, d);
+      if (isEmpty(this.#words, place)) continue;
+      for (let word = 0; word < WORDS; word += 1) this.#key[word] = this.#words[place + word] as number;
+      this.#put(words);
     }
-    [this.#slots, this.#words] = [slots, words];
+    [this.#slots, this.#words] = [words.length / WORDS, words];
   }
 }
 
+const isEmpty = (words: Uint32Array, place: number): boolean =>
+  words[place] === 0 && words[place + 1] === 0 && words[place + 2] === 0 && words[place + 3] === 0;
+
 /** Short ids are their own keys and much alike: all four words decide where the search for one begins. */
-function firstSlot(slots: number, a: number, b: number, c: number, d: number): number {
-  const mixed = Math.imul(a ^ Math.imul(b, 0x85ebca6b) ^ Math.imul(c, 0xc2b2ae35) ^ Math.imul(d, 0x27d4eb2f), 0x9e3779b1);
+function firstSlot(key: Uint32Array, slots: number): number {
+  const last = Math.imul(key[2] as number, 0xc2b2ae35) ^ Math.imul(key[3] as number, 0x27d4eb2f);
+  const mixed = Math.imul((key[0] as number) ^ Math.imul(key[1] as number, 0x85ebca6b) ^ last, 0x9e3779b1);
   return (mixed ^ (mixed >>> 15)) & (slots - 1);
 }
