@@ -66,7 +66,7 @@ test('a redirect URI off by a slash: the waiting page compares what is pasted an
   await provider.getByText('Redirect URI mismatch').waitFor();
   await provider.close();
   await page.getByRole('heading', { name: 'Did Eelgrass stop on a page of its own?' }).waitFor();
-  await page.getByLabel('Paste the one that is registered there').fill(`${draft.redirect_uri}/`);
+  await page.getByLabel('Paste the one that is registered at the provider').fill(`${draft.redirect_uri}/`);
   await page.getByRole('button', { name: 'Compare' }).click();
   await page.getByText('The registered one has a slash too many at its end.').waitFor();
   expect(await page.locator('mark').innerText()).toBe('/');

@@ -134,7 +134,7 @@ export const Capability = z.object({
   name: z.string(),
   api: z.string(),
   call: z.string().describe('Method and path'),
-  effects: z.boolean().describe('It changes something there, or someone sees it: made only when requested'),
+  effects: z.boolean().describe('It changes something at the provider, or someone sees it: made only when requested'),
   allowed: z.boolean().describe('The scopes held allow it'),
   state: z.enum(['not_verified', 'verified', 'failed']),
   at: Instant.nullable(),
@@ -254,7 +254,7 @@ export const DecidedStandby = z.object({
 });
 export const ProbeRequest = z.strictObject({
   capability: z.string().max(100).optional().describe('Left out: the first without effects'),
-  effects: z.boolean().default(false).describe('Yes to a call that changes something there, or that someone sees'),
+  effects: z.boolean().default(false).describe('Yes to a call that changes something at the provider, or that someone sees'),
 });
 export const OpenedConsent = z.object({
   id: Id,

@@ -43,7 +43,7 @@ export const identityProvider = () =>
       )
         .requiredOption('--title <text>', 'its name on the sign-in page')
         .requiredOption('--issuer <address>', 'its issuer, to the letter')
-        .requiredOption('--client-id <id>', 'the client that is registered there')
+        .requiredOption('--client-id <id>', 'the client that is registered at the provider')
         .option('--secret', 'read the client secret from standard input, or prompt for it')
         .option('--scope <scope...>', 'scopes besides openid', listedMore)
         .option('--groups-claim <name>', 'the claim with the groups', 'groups')

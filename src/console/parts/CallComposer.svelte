@@ -73,7 +73,7 @@
         {#if confirming}
           <div class="border-8 border-error px-4 py-3 mb-3" role="alertdialog" aria-label="Send to the live provider?">
             <p class="text-3xl font-semibold text-error uppercase">{o.environment}</p>
-            <p class="mb-2"><code>{x.method} {x.path}</code> may change something there, or someone sees it.</p>
+            <p class="mb-2"><code>{x.method} {x.path}</code> may change something at the provider, or someone sees it.</p>
             <button type="button" class="btn btn-error" onclick={() => send(true)}>Send to {o.environment}</button>
             <button type="button" class="btn" onclick={() => (confirming = false)}>Cancel</button>
           </div>

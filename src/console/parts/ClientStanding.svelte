@@ -75,7 +75,7 @@
       >
     </div>
     <div class="grid md:grid-cols-2 gap-x-4">
-      <Field id="registered" label="Scopes registered there" help="Pasted in any form."
+      <Field id="registered" label="Scopes registered at the provider" help="Pasted in any form."
         ><textarea id="registered" class="textarea w-full mono h-24" spellcheck="false" bind:value={form.scopes}></textarea></Field
       >
       <Field id="listed" label="Listed accounts" help="Who may sign in while it is open to listed accounts only."
@@ -99,7 +99,7 @@
         ><input id="registered-by" class="input w-full" maxlength="120" bind:value={form.facts.registered_by} /></Field
       >
     </div>
-    <Field id="domains" label="Domains listed there" help="For redirect URIs, where the provider wants them listed."
+    <Field id="domains" label="Domains listed at the provider" help="For redirect URIs, where the provider wants them listed."
       ><input id="domains" class="input w-full mono" bind:value={form.domains} /></Field
     >
     <Field id="notes" label="Notes"

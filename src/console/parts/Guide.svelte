@@ -66,7 +66,7 @@
           >{#if step.side === 'api'}
             <span class="text-sm text-base-content/70">on the API’s side</span>{/if}
           {#if step.where}<p class="text-sm text-base-content/70">
-              There: {step.where}{#if step.page && !step.page.includes('{')}. <a
+              At the provider: {step.where}{#if step.page && !step.page.includes('{')}. <a
                   class="link"
                   href={step.page}
                   target="_blank"

@@ -5,9 +5,13 @@
 
   /** Registered at the provider, requested here, granted by the person, needed by the ticked operations: four lists, one table. */
   const { connection: c }: { connection: Connection } = $props();
-  const UNKNOWN: Record<string, string> = { Needed: 'no operation selected', Granted: 'no consent yet', 'Registered there': 'not entered' };
+  const UNKNOWN: Record<string, string> = {
+    Needed: 'no operation selected',
+    Granted: 'no consent yet',
+    'Registered at the provider': 'not entered',
+  };
   const columns = $derived([
-    { name: 'Registered there', scopes: c.scopes_registered, known: c.scopes_registered.length > 0 },
+    { name: 'Registered at the provider', scopes: c.scopes_registered, known: c.scopes_registered.length > 0 },
     { name: 'Requested', scopes: [...c.scopes_requested, ...c.scopes_by_themselves], known: true },
     { name: 'Granted', scopes: c.scopes_granted ?? [], known: c.scopes_granted !== null },
     { name: 'Needed', scopes: c.scopes_needed, known: c.operations.length > 0 },

@@ -63,4 +63,4 @@ export class ClientEntry {
 
 /** Our name for something, with the provider's own word for it where that is another. */
 export const withTheirWord = (words: Client['words'], ours: string, name: string): string =>
-  words[ours] && words[ours].toLowerCase() !== name.toLowerCase() ? `${name} (there: ${words[ours]})` : name;
+  words[ours] && words[ours].toLowerCase() !== name.toLowerCase() ? `${name} (at the provider: ${words[ours]})` : name;

@@ -21,6 +21,6 @@ test('a certificate is made where a name was entered, and everything is empty af
 });
 
 test('the provider\u2019s word stands beside ours, unless it is the same', () => {
-  expect(withTheirWord({ client_secret: 'Password' }, 'client_secret', 'Client secret')).toBe('Client secret (there: Password)');
+  expect(withTheirWord({ client_secret: 'Password' }, 'client_secret', 'Client secret')).toBe('Client secret (at the provider: Password)');
   expect(withTheirWord({ client_secret: 'client secret' }, 'client_secret', 'Client secret')).toBe('Client secret');
 });

@@ -122,5 +122,5 @@ const unknownPage = (seen: string): Diagnosis =>
     evidence: [seen],
     certain: false,
     also: ['redirect_uri_differs', 'client_elsewhere'],
-    remedy: 'Compare the redirect URI and the client id registered there with ours: these two are by far the most common.',
+    remedy: 'Compare the redirect URI and the client id registered at the provider with ours: these two are by far the most common.',
   });

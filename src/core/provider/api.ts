@@ -33,7 +33,7 @@ const Probe = z
     capability: z.enum(['reading', 'writing']).default('reading'),
     method: z.enum(['GET', 'HEAD', 'POST', 'PUT']).default('GET'),
     path,
-    effects: z.boolean().default(false).describe('It changes something there, or someone sees it'),
+    effects: z.boolean().default(false).describe('It changes something at the provider, or someone sees it'),
     needs: z.array(ScopeName).default([]).describe('One of these scopes is needed'),
     body: z.string().max(4000).refine(isJson, { error: 'It is no JSON.' }).optional().describe('What is sent, as JSON text; with POST and PUT'),
   })

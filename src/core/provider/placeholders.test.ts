@@ -154,7 +154,7 @@ const shaped = ProviderDefinition.parse({
 });
 test.each([
   { field: 'client_id', value: 'cl-123456', says: null },
-  { field: 'client_id', value: 'acme-eu', says: 'looks like the Tenant (there: Desk), not the client id (there: Application number)' },
+  { field: 'client_id', value: 'acme-eu', says: 'looks like the Tenant (at the provider: Desk), not the client id (at the provider: Application number)' },
   { field: 'client_secret', value: '417', says: 'looks like the id of the secret (not its value), not the client secret' },
   { field: 'client_secret', value: 'hunter2', says: 'does not look like a client secret' },
   { field: 'audience', value: 'cl-123456', says: 'looks like the client id' },

@@ -31,7 +31,7 @@ export function fieldName(definition: ProviderDefinition, of: string): string {
   };
   const name = ours[of] ?? definition.placeholders.find((one) => one.name === of)?.title ?? of;
   const theirs = (definition.words as Record<string, string | undefined>)[of];
-  return theirs && theirs.toLowerCase() !== name.toLowerCase() ? `${name} (there: ${theirs})` : name;
+  return theirs && theirs.toLowerCase() !== name.toLowerCase() ? `${name} (at the provider: ${theirs})` : name;
 }
 
 /** Shows what is odd about a value in this field, or null: it fits another field's shape and not its own. */

@@ -11,7 +11,8 @@ export const STALE_PROBLEMS: Record<string, ConsentProblem> = {
     title: 'Nothing came back from the provider.',
     evidence: null,
     side: 'client',
-    remedy: 'Look at the page where the provider stopped: compare the redirect URI and the client id registered there. Then open the connection again.',
+    remedy:
+      'Look at the page where the provider stopped: compare the redirect URI and the client id registered at the provider. Then open the connection again.',
   },
   polling: { title: 'Nobody entered the code in time.', evidence: null, side: 'person', remedy: AGAIN },
   exchanging: { title: 'The service stopped while it exchanged the code.', evidence: null, side: 'ours', remedy: `A code is never sent twice. ${AGAIN}` },

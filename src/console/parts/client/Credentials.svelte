@@ -19,7 +19,7 @@
 </script>
 
 <dl class="facts mb-4">
-  <dt>{c.words.client_id ? `Client id (there: ${c.words.client_id})` : 'Client id'}</dt>
+  <dt>{c.words.client_id ? `Client id (at the provider: ${c.words.client_id})` : 'Client id'}</dt>
   <dd class={c.client_id ? 'mono' : ''}>{c.client_id ?? 'not entered yet'}</dd>
   {#if c.secrets.length === 0 && c.method !== 'none'}<dt>Secret</dt>
     <dd>not entered yet</dd>{/if}

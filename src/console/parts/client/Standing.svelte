@@ -36,9 +36,9 @@
       ? `listed accounts${c.listed_accounts.length > 0 ? `: ${c.listed_accounts.join(', ')}` : ''}`
       : c.reach}{#if c.reach_says}. {c.reach_says}{/if}
   </dd>
-  {#if c.registering.redirect_uris_there}<dt>Redirect URI there</dt>
+  {#if c.registering.redirect_uris_there}<dt>Redirect URI at the provider</dt>
     <dd class="mono break-all">{c.registering.redirect_uris_there.join(' ') || 'none'}</dd>{/if}
-  {#if c.registering.domains_there}<dt>Domains there</dt>
+  {#if c.registering.domains_there}<dt>Domains at the provider</dt>
     <dd class="mono">{c.registering.domains_there.join(' ')}</dd>{/if}
   <dt>Authenticates by</dt>
   <dd>{c.method}</dd>
