@@ -159,7 +159,7 @@ export const connection = () =>
       asks: async (given) => {
         const { callers } = await given.call('showConnection', named(given));
         const [name] = given.args;
-        return `Remove the connection ${name} and delete its tokens?${callers.length > 0 ? ` Used by ${callers.join(', ')}.` : ''} At the provider the grant stays until it is withdrawn there.`;
+        return `Remove the connection ${name} and delete its tokens?${callers.length > 0 ? ` Used by ${callers.join(', ')}.` : ''} At the provider the grant stays until it is withdrawn.`;
       },
       input: named,
       shows: (_done, { args: [name] }) => line(`Removed ${name}.`),

@@ -65,7 +65,7 @@ export const identityProvider = () =>
     ),
     operation(verb('remove', 'end sign-in there; its accounts cannot sign in any more', 'rk identity-provider remove --yes'), {
       calls: 'removeIdentityProvider',
-      asks: () => 'End sign-in at the identity provider? Everyone who signed in there is signed out.',
+      asks: () => 'End sign-in at the identity provider? Everyone who signed in at the provider is signed out.',
       shows: () => line('Removed. Local accounts sign in with their passwords.'),
     }),
   ]);

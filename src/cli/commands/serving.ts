@@ -21,8 +21,8 @@ const start = async (settings: Settings) =>
 /** One of several; the supervisor prints where they are, and stops them. */
 async function serveAsOne(one: ServingProcess): Promise<undefined> {
   const [{ readSettings }, { startService }] = await Promise.all([import('../../service/settings.ts'), import('../../service/main.ts')]);
-  const start = async () => startService({ ...readSettings({ ...process.env, ...one.environment }), isFirstProcess: one.isFirst });
-  const running = await start().catch(endAtOnce);
+  const begin = async () => startService({ ...readSettings({ ...process.env, ...one.environment }), isFirstProcess: one.isFirst });
+  const running = await begin().catch(endAtOnce);
   const { publicUrl, firstOperatorFile, privateDatabase } = running;
   one.ready({ publicUrl, firstOperatorFile, privateDatabase }, running.stop);
   return undefined;

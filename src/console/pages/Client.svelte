@@ -79,6 +79,6 @@
     problem={doing.problem}
     run={remove}
   >
-    <p>Its id and secrets are deleted here. At {c.provider_title} it stays registered until someone removes it there.</p>
+    <p>Its id and secrets are deleted here. It stays registered at {c.provider_title} until someone removes it.</p>
   </Confirm>
 {:else if !loaded.problem}<p aria-busy="true">Loading…</p>{/if}

@@ -66,7 +66,7 @@
       {/each}
     </div>
     <div>
-      {#if !sheet}<p class="text-base-content/70">Choose the kind of tool: the boxes that it has tell it apart.</p>
+      {#if !sheet}<p class="text-base-content/70">Choose the kind of tool by the fields that it shows.</p>
       {:else}
         {#each sheet.missing as line (line)}<p class="border-l-4 border-warning pl-3 mb-2"><strong>First:</strong> {line}</p>{/each}
         <ol class="list-decimal ml-5 mb-3">

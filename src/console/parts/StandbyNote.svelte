@@ -48,7 +48,7 @@
         >{w.kind === 'static_key' || c.grant_kind === 'static_key' ? 'Switch now' : 'Switch now'}</button
       > <button class="btn btn-sm" onclick={() => (asking = null)}>Cancel</button>
     {:else if asking === 'discard'}
-      <p class="mt-1">It is discarded here; at the provider it stays until it is withdrawn there.</p>
+      <p class="mt-1">It is discarded here. At the provider it stays until it is withdrawn.</p>
       <button class="btn btn-sm btn-error" disabled={deciding.busy} onclick={() => decide('discard')}>Discard</button>
       <button class="btn btn-sm" onclick={() => (asking = null)}>Cancel</button>
     {:else}

@@ -63,6 +63,6 @@
   problem={doing.problem}
   run={remove}
 >
-  <p>Its tokens are deleted here. At the provider, the grant stays until someone withdraws it there.</p>
+  <p>Its tokens are deleted here. At the provider, the grant stays until someone withdraws it.</p>
   {@render users()}
 </Confirm>

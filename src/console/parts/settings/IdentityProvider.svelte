@@ -61,8 +61,9 @@
 {:else if seen.value}
   {@const all = seen.value}
   <p class="mb-3 max-w-2xl">
-    Operators sign in at your company’s OpenID Connect provider; their groups there decide their roles here. Local administrators keep their
-    passwords, for the day on which it is down. <a class="link" href="#/help/how-to.sign-in-with-your-identity-provider">How to set it up</a
+    Operators sign in at your company’s OpenID Connect provider; their groups at the provider decide their roles here. Local administrators
+    keep their passwords, for the day on which it is down. <a class="link" href="#/help/how-to.sign-in-with-your-identity-provider"
+      >How to set it up</a
     >
   </p>
   {#each all.warnings as one (one)}<p class="border-l-4 border-warning bg-base-200 px-3 py-1 mb-2">{one}</p>{/each}
@@ -142,5 +143,5 @@
   action="Remove"
   busy={doing.busy}
   problem={doing.problem}
-  run={remove}><p>Everyone who signed in there is signed out, and cannot sign in any more.</p></Confirm
+  run={remove}><p>Everyone who signed in at the provider is signed out, and cannot sign in any more.</p></Confirm
 >
