@@ -379,5 +379,5 @@ test('rk does the same: draft, change with its effects, versions, schema, secret
   const prove = await run('client', 'secret', 'prove', 'berthline/harbour', '0190a0a0-0000-7000-8000-000000000000');
   expect([prove.code, prove.err]).toEqual([4, expect.stringContaining('no such secret')]);
   const revoked = await run('connection', 'revoke', 'threads', '--yes');
-  expect([revoked.code, revoked.out]).toEqual([0, expect.stringContaining('took it back')]);
+  expect([revoked.code, revoked.out]).toEqual([0, expect.stringContaining('revoked it')]);
 });

@@ -234,12 +234,12 @@ test('revocation: RFC 7009 at Eelgrass, a DELETE with a query at Notchboard; dea
     ['sailings', at.eelgrass],
     ['forum-2', at.notchboard],
   ] as const) {
-    expect(await call('revokeConnection', { params: { connection: name } })).toEqual({ revoked_there: true, says: 'The provider took it back.' });
+    expect(await call('revokeConnection', { params: { connection: name } })).toEqual({ revoked_there: true, says: 'The provider revoked it.' });
     expect((await standin.counters()).counters['revoke.ok']).toBe(1);
     expect(await show(name)).toMatchObject({ state: 'revoked', remedy: expect.stringContaining('Reconnect') });
   }
   expect(await call('revokeConnection', { params: { connection: 'parcels' } })).toMatchObject({
     revoked_there: null,
-    says: expect.stringContaining('no way to be told'),
+    says: expect.stringContaining('offers no revocation'),
   });
 });

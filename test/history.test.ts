@@ -121,7 +121,7 @@ test('whatever is changed in the database, the log shows it, and names the first
         'one put in',
         "INSERT INTO history SELECT UNHEX(REPLACE(UUID(), '-', '')), at, actor, kind, subject, says, data, routine, request_id, address, chain_id, sequence, hash FROM history WHERE id = $1",
         [id],
-        /stands there twice|was changed/,
+        /appears twice|was changed/,
       ],
     ];
     for (const [name, sql, bind, why] of ATTACKS) {

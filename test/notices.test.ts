@@ -233,8 +233,9 @@ test('a program gets the event on its standard input and nothing of the environm
   expect(await call('testChannel', { params: { channel: 'local' } })).toEqual({ done: false, says: 'The program fails ended with 3.' });
   for (const script of ['../keep', '/bin/sh', '.hidden', 'a b']) await expect(change(script)).rejects.toMatchObject({ problem: { code: 'INPUT_INVALID' } });
   await change('absent');
-  expect((await call('testChannel', { params: { channel: 'local' } })).says).toContain('not there');
+  expect((await call('testChannel', { params: { channel: 'local' } })).says).toContain('does not exist');
   await call('removeChannel', { params: { channel: 'local' } });
+  await until(async () => (await open()).length === 0, 'the notice of a channel that failed is closed');
 }, 120_000);
 
 test('rk: channels and notices, as people and as programs see them', async () => {

@@ -408,6 +408,23 @@ test('a body that is streamed is sent once: its 401 is passed on as it came', as
   expect([answer.status, await answer.text(), upstream.seen.length, upstream.seen[0]?.body]).toEqual([401, 'no', 1, 'a part']);
 });
 
+/** Every value of a byte, and a header with one beyond ASCII: a body of one piece is sent with its head, any other after it. */
+test.each([
+  ...[0, 1, 256, 16 * 1024 - 1, 16 * 1024, 16 * 1024 + 1, 200_000].map((bytes) => ({ bytes, named: true, pieces: 1 })),
+  ...[0, 1, 3_000].map((bytes) => ({ bytes, named: false, pieces: 1 })),
+  ...[2, 3_000, 20_000].map((bytes) => ({ bytes, named: true, pieces: 2 })),
+])('$bytes bytes in $pieces pieces, length named: $named, come back as they are', async ({ bytes, named, pieces }) => {
+  const body = Buffer.from(Array.from({ length: bytes }, (_one, at) => at % 256));
+  const cut = pieces === 1 ? bytes : Math.floor(bytes / 2);
+  upstream.answer = (_request, response) => {
+    response.writeHead(200, { 'x-note': 'M\u00fcnze', ...(named ? { 'content-length': bytes } : {}) });
+    response.write(body.subarray(0, cut), () => response.end(body.subarray(cut)));
+  };
+  const answer = await relay('sailings/tables');
+  expect([answer.status, answer.headers.get('x-note'), answer.headers.get('content-length')]).toEqual([200, 'M\u00fcnze', named ? String(bytes) : null]);
+  expect(Buffer.compare(Buffer.from(await answer.arrayBuffer()), body)).toBe(0);
+});
+
 test('two megabytes there and back arrive whole; nothing is gathered in between while one side is slow', async () => {
   const big = randomBytes(2 * 1024 * 1024).toString('base64');
   upstream.answer = (_request, response, body) => void response.writeHead(200, { 'content-type': 'text/plain' }).end(body);

@@ -222,7 +222,7 @@ export type Connection = z.output<typeof Connection>;
 
 export const OpenConnection = z.strictObject({
   way: z.enum(WAYS).optional().describe('How the agreement travels back; left out: the usual way'),
-  client: ClientName.optional().describe('Another client of the same provider: the connection moves there once the new tokens are verified'),
+  client: ClientName.optional().describe('Another client of the same provider: the connection switches to it once the new tokens are verified'),
   placeholders: z.record(z.string().max(40), z.string().max(200)).optional().describe('With another client: values that are requested at the connection'),
   end_oldest: z.boolean().default(false).describe('If the provider limits the number of refresh tokens: continue although the oldest one expires'),
   prepare: z.boolean().default(false).describe('Keep the new tokens beside those in use, for a stated switch'),

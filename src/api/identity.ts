@@ -39,7 +39,7 @@ export type IdentityProviderShown = z.output<typeof IdentityProviderShown>;
 const SignInOffers = z.object({ identity_provider: z.object({ title: z.string() }).nullable() });
 
 export const identityOperations = {
-  signInOffers: { method: 'GET', path: '/api/v1/session/offers', access: 'anyone', says: 'Which ways are there to sign in?', answer: SignInOffers },
+  signInOffers: { method: 'GET', path: '/api/v1/session/offers', access: 'anyone', says: 'List the ways to sign in', answer: SignInOffers },
   showIdentityProvider: {
     method: 'GET',
     path: '/api/v1/identity-provider',
@@ -59,7 +59,7 @@ export const identityOperations = {
     method: 'DELETE',
     path: '/api/v1/identity-provider',
     access: 'operator',
-    says: 'End sign-in there; accounts that came from it cannot sign in any more',
+    says: 'End sign-in through the identity provider; accounts that came from it can no longer sign in',
     answer: Done,
   },
 } as const satisfies Record<string, Operation>;

@@ -93,7 +93,7 @@ export const CAUSE_WORDS: Record<RenewalCause, { cause: string; remedy: string }
   },
   unclear: { cause: 'The provider did not answer a renewal clearly.', remedy: 'Nothing to do yet: it is tried again.' },
   unconfirmed: {
-    cause: 'The provider definition now names other addresses for tokens or calls, and nobody has confirmed them: nothing is sent there.',
+    cause: 'The provider definition now names other addresses for tokens or calls, and nobody has confirmed them: nothing is sent to them.',
     remedy: 'Look at the addresses on the client\u2019s page, and confirm them with your own password.',
   },
   seal_broken: { cause: 'The sealed tokens of this connection do not open.', remedy: 'Restore database and master key from one backup, or reconnect.' },

@@ -116,7 +116,7 @@ export const SettingsTable = z.object({
   RUSTY_KETTLE_PRIVATE_HOSTS: z
     .string()
     .default('')
-    .meta(about('Host names (or `*.suffix`) that may resolve to private addresses. All others are rejected there after name resolution.', 'none')),
+    .meta(about('Host names (or `*.suffix`) that may resolve to private addresses. All others are rejected after name resolution.', 'none')),
   RUSTY_KETTLE_POOL_SIZE: wholeNumber(2, 200).default(16).meta(about('Database connections.')),
   RUSTY_KETTLE_CONCURRENCY: wholeNumber(1, 500).default(64).meta(about('Renewals at once in this process.')),
   RUSTY_KETTLE_ORIGIN_CONCURRENCY: wholeNumber(1, 500)
@@ -127,7 +127,7 @@ export const SettingsTable = z.object({
     .meta(about('Renewals at once for one client. Waiting callers may add half as many.')),
   RUSTY_KETTLE_APPROVAL_CHECK_SECONDS: wholeNumber(2, 86_400)
     .default(3_600)
-    .meta(about('How often the token endpoint is asked whether a client was approved, if the provider reports it there.')),
+    .meta(about('How often the token endpoint is asked whether a client was approved, if the provider reports that.')),
   RUSTY_KETTLE_VERIFY_RENEWAL: z
     .enum(['on', 'off'])
     .default('on')

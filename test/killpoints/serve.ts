@@ -1,7 +1,8 @@
 import { writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import type { Send } from '../../src/core/oauth/wire.ts';
-import { type Joints, startService } from '../../src/service/main.ts';
+import type { Joints } from '../../src/service/joining/joints.ts';
+import { startService } from '../../src/service/main.ts';
 import type { Spill } from '../../src/service/renewal/spill.ts';
 import { readSettings } from '../../src/service/settings.ts';
 import type { RenewalStore } from '../../src/service/store/renewals.ts';

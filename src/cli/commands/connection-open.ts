@@ -17,7 +17,7 @@ export const openCommand = () =>
     verb('open', 'start a consent: print where to go and wait for the outcome; also to reconnect', 'rk connection open sailings')
       .argument('<name>')
       .addOption(oneOf('--way <way>', 'how the consent comes back (loopback: rk listens on this machine); default: the usual way of the client', WAYS))
-      .option('--client <name>', 'another client of the same provider: the connection moves there once the new tokens are verified')
+      .option('--client <name>', 'another client of the same provider: the connection switches to it once the new tokens are verified')
       .option('--placeholder <name=value...>', 'with another client: values that its definition requires at the connection', pairs)
       .option('--prepare', 'keep the new tokens on standby until `rk connection switch`')
       .option('--end-oldest', 'if the provider limits the number of refresh tokens: continue although the oldest one expires')

@@ -34,7 +34,7 @@ function rule(given: string, before: { group: string; role: Role; labels: string
 
 export const identityProvider = () =>
   noun('identity-provider', 'operators sign in at the company\u2019s own OpenID Connect provider', [
-    operation(verb('show', 'show it, and what to register there', 'rk identity-provider show'), { calls: 'showIdentityProvider', shows: shown }),
+    operation(verb('show', 'show it, and what to register at it', 'rk identity-provider show'), { calls: 'showIdentityProvider', shows: shown }),
     operation(
       verb(
         'set',
@@ -63,7 +63,7 @@ export const identityProvider = () =>
         shows: shown,
       },
     ),
-    operation(verb('remove', 'end sign-in there; its accounts cannot sign in any more', 'rk identity-provider remove --yes'), {
+    operation(verb('remove', 'end sign-in through it; its accounts can no longer sign in', 'rk identity-provider remove --yes'), {
       calls: 'removeIdentityProvider',
       asks: () => 'End sign-in at the identity provider? Everyone who signed in at the provider is signed out.',
       shows: () => line('Removed. Local accounts sign in with their passwords.'),

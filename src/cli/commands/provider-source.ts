@@ -57,7 +57,7 @@ export function sourceOf(options: Source, file: string | undefined): BodyOf<'dra
     throw new UsageError('Give one of: --issuer ADDRESS, --openapi FILE_OR_ADDRESS, --token-url ADDRESS (the short form), or a definition file.');
   if (file !== undefined) {
     if (Object.keys(options).some((name) => name !== 'write'))
-      throw new UsageError('A definition file is read as it is: change it there, and leave the other options out.');
+      throw new UsageError('A definition file is read as it is: change the file, and leave the other options out.');
     return { from: 'definition', document: readText(file) };
   }
   const short = Object.entries(SHORT_FORM).flatMap(([name, flag]) => (options[name as keyof typeof SHORT_FORM] === undefined ? [] : [flag]));

@@ -30,7 +30,7 @@ export const shownClient = (c: Client, next?: string): Shown =>
     ['Approval', approvalLine(c)],
     ['Sent', c.requests.map((sent) => `${sent.form}, ${sent.sent_on}, by ${sent.sent_by}`).join('\n')],
     ['Requested', requestLine(c)],
-    ['Page there', c.client_page],
+    ['Page at the provider', c.client_page],
     ['Domains', (c.registering.domains_there ?? []).join(' ')],
     ['Breaks a rule', c.redirect_rules.join('\n')],
     ['Registered by', c.registering.registered_by],

@@ -76,9 +76,7 @@
 <ProblemNote problem={clients.problem} />
 {#if clients.value && items.length === 0}
   <p>
-    A connection goes through a client: our registration at a provider. <a class="link link-primary" href="#/providers"
-      >Start one there first</a
-    >.
+    A connection needs a client: our registration at a provider. <a class="link link-primary" href="#/providers">Add a client first</a>.
   </p>
 {:else if added}
   <Added {added} />

@@ -25,7 +25,7 @@
     {#each c.unconfirmed_origins as origin (origin)}<li class="mono break-all">{origin}</li>{/each}
   </ul>
   <p class="mb-2">
-    Nothing goes there yet. Whoever can make you confirm a wrong address gets the secret: compare it with the provider’s own pages.
+    Nothing is sent to these addresses yet. A wrong address receives the secret: compare each one with the provider’s documentation.
   </p>
   <form onsubmit={confirm} class="max-w-sm">
     <Field id="own-password" label="Your own password"

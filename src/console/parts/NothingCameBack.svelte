@@ -31,13 +31,12 @@
   <ProblemNote problem={reading.problem} />
   {#if o.page_diagnosis}<DiagnosisNote diagnosis={o.page_diagnosis} />{/if}
   <p>
-    By far the most common reasons: the client id is another one, or the redirect URI registered at the provider differs from ours, be it by
-    one slash.
+    Most common causes: a wrong client ID, or a redirect URI at the provider that differs from ours, even by one slash.
   </p>
   <p class="my-2">Ours: <Copy value={o.redirect_uri} label="our redirect URI" /></p>
   <RedirectCheck provider={o.provider} client={o.client} label="Paste the one that is registered at the provider" />
   <p class="mt-2 text-sm">
-    If they differ, fix it at {o.provider_title}, save there, and open the connection again. If they are the same, compare the client id on
-    <a class="link" href={`#/providers/${o.provider}/clients/${o.client}`}>the page of the client</a>.
+    If they differ, fix and save the redirect URI at {o.provider_title}, then open the connection again. If they match, compare the client ID on
+    <a class="link" href={`#/providers/${o.provider}/clients/${o.client}`}>the client’s page</a>.
   </p>
 </section>

@@ -47,7 +47,7 @@
           >
         </div>{/if}
       {#if c.ways.includes('loopback')}<p>
-          <code>rk connection open {c.name}</code> on your own machine catches the answer there automatically.
+          <code>rk connection open {c.name}</code> receives the answer on your own machine automatically.
         </p>{/if}
       {#if c.ways.includes('device') && c.ways[0] !== 'device'}<div class="flex flex-wrap items-baseline gap-2">
           <Reconnect connection={c.name} label="Enter a code on another device" way="device" strong={false} /><span

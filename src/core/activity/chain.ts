@@ -57,7 +57,7 @@ export function follow(from: ChainPoint, entries: readonly ChainedEntry[]): { re
   for (const entry of entries) {
     if (entry.sequence !== reached.sequence + 1) {
       const missing = entry.sequence - reached.sequence - 1;
-      const why = missing > 0 ? `${missing === 1 ? 'An entry is' : `${missing} entries are`} missing before this one.` : 'This entry stands there twice.';
+      const why = missing > 0 ? `${missing === 1 ? 'An entry is' : `${missing} entries are`} missing before this one.` : 'This entry appears twice.';
       return { reached, broken: { entry, why } };
     }
     if (!entryHash(reached.hash, entry).equals(entry.hash))

@@ -57,7 +57,20 @@ const OVERRIDING_PARAMETER = /^(?:[._-]+(?:http[._-]?)?method)$/;
  * and with `&` and `;` between them. Bodies are not looked into.
  */
 export const overrides = (rawHeaders: readonly string[], query: string): boolean =>
-  rawHeaders.some((name, at) => at % 2 === 0 && OVERRIDES.has(name.toLowerCase().replaceAll('_', '-'))) ||
+  headerOverrides(rawHeaders) || (MAY_OVERRIDE.test(query) && queryOverrides(query));
+
+/** A query without any of these holds no such name, however it is decoded: each name has `method`, or begins with `x`. */
+const MAY_OVERRIDE = /[%+]|method|x[-_]/i;
+
+function headerOverrides(raw: readonly string[]): boolean {
+  for (let at = 0; at < raw.length; at += 2) {
+    const name = raw[at] as string;
+    if ((name.startsWith('x') || name.startsWith('X')) && OVERRIDES.has(name.toLowerCase().replaceAll('_', '-'))) return true;
+  }
+  return false;
+}
+
+const queryOverrides = (query: string): boolean =>
   query
     .replace(/^\?/, '')
     .split(/[&;]/)

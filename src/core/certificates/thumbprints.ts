@@ -41,5 +41,5 @@ export function compareThumbprint(pasted: string, ours: Thumbprints): Thumbprint
   const own = Buffer.from(name === 'SHA-1' ? ours.sha1.base64 : ours.sha256.base64, 'base64');
   return own.equals(bytes)
     ? { same: true, says: `It is the ${name} thumbprint of this certificate.` }
-    : { same: false, says: `It is a ${name} thumbprint of another certificate: perhaps an older one is still uploaded there.` };
+    : { same: false, says: `It is a ${name} thumbprint of another certificate: perhaps an older one is still uploaded.` };
 }

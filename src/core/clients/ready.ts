@@ -128,7 +128,7 @@ function scopeLines(definition: ProviderDefinition, registered: readonly string[
   const lines: ReadyLine[] = [];
   const unregistered = wants.scopes.filter((scope) => !registered.includes(scope));
   const near = reviewScopes(unregistered, registered).flatMap((one) =>
-    one.meant === null ? [] : [`\u201c${one.scope}\u201d may be \u201c${one.meant}\u201d there.`],
+    one.meant === null ? [] : [`\u201c${one.scope}\u201d may be called \u201c${one.meant}\u201d at the provider.`],
   );
   if (registered.length === 0)
     lines.push({
@@ -174,7 +174,7 @@ function listedLine(listed: readonly string[], expected: string | null, works: b
       'List the account at the provider, then enter it here.',
     );
   if (expected === null) return line('doubt', `Only these can consent: ${list(listed)}.`, 'Enter the expected account at the connection.');
-  if (listed.some((one) => one.toLowerCase() === expected.toLowerCase())) return line('good', `${expected} is listed there.`, null);
+  if (listed.some((one) => one.toLowerCase() === expected.toLowerCase())) return line('good', `${expected} is listed at the provider.`, null);
   return line(
     'missing',
     `${expected} is not among the listed accounts: ${list(listed)}.`,

@@ -74,7 +74,7 @@ const TABLE = {
   certificate_unknown: {
     verdict: 'no_token',
     side: 'client',
-    title: 'The provider rejects the client\u2019s certificate or key: it is probably not uploaded there.',
+    title: 'The provider rejects the client\u2019s certificate or key: it is probably not uploaded.',
     remedy: `Upload the public part at the provider, and compare the thumbprint it shows with ours. ${AGAIN}`,
   },
   clock_wrong: {
@@ -99,14 +99,14 @@ const TABLE = {
     verdict: 'no_token',
     side: 'client',
     title: 'The provider rejected the client.',
-    remedy: 'Ask there again, or use another client.',
+    remedy: 'Request approval again, or use another client.',
   },
   // The request was not what the provider expects.
   redirect_uri_differs: {
     verdict: 'no_token',
     side: 'client',
     title: 'The redirect URI differs from the one registered at the provider.',
-    remedy: `Copy ours from the page of the client, register it there character by character, and save. ${AGAIN}`,
+    remedy: `Copy ours from the client\u2019s page, register exactly that text at the provider, and save. ${AGAIN}`,
   },
   scope_separator: {
     verdict: 'no_token',
@@ -181,7 +181,7 @@ const TABLE = {
     verdict: 'no_token',
     side: 'client',
     title: 'The provider issues no token to this service account for that account.',
-    remedy: 'Check the name of the account at the connection, and that it exists there and lets the service account act for it.',
+    remedy: 'Check the name of the account at the connection, and that it exists at the provider and lets the service account act for it.',
   },
   // The code.
   code_expired: {

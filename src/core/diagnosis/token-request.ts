@@ -106,7 +106,7 @@ function diagnoseClient(asked: Asked, words: string, seen: string): Diagnosis {
   const places = placeSays(definition, Object.fromEntries(placeholdersIn(asked.tokenEndpointTemplate).map((name) => [name, asked.placeholders[name] ?? ''])));
   if (places.length > 0)
     return diagnosis('client_elsewhere', {
-      evidence: [seen, ...places, 'No secret of this client was ever taken there.'],
+      evidence: [seen, ...places, 'The provider never accepted a secret of this client.'],
       certain: false,
       also: ['secret_wrong'],
     });

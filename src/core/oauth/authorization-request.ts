@@ -25,8 +25,7 @@ export interface AuthorizationRequest {
  */
 export function authorizationUrl(definition: ProviderDefinition, request: AuthorizationRequest): string {
   const endpoint = definition.server.authorization_endpoint;
-  if (endpoint === undefined)
-    throw new Fault('DEFINITION_UNSUPPORTED', { detail: `${definition.title} names no authorization endpoint: nobody can consent there.` });
+  if (endpoint === undefined) throw new Fault('DEFINITION_UNSUPPORTED', { detail: `${definition.title} names no authorization endpoint: nobody can consent.` });
   const url = new URL(endpoint);
   const set = (name: string, value: string) => url.searchParams.set(name, value);
   set('response_type', 'code');

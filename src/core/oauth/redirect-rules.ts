@@ -48,15 +48,15 @@ export function redirectRemarks(redirectUri: string, rules: RedirectRules, domai
     remarks.push({
       rule: 'listed_domain',
       verdict: 'unknown',
-      says: `Its host ${url.hostname} must be listed there first.`,
-      remedy: `List ${url.hostname} there, then enter here which domains are listed.`,
+      says: `The provider must list its host ${url.hostname} first.`,
+      remedy: `List ${url.hostname} at the provider, then enter the listed domains here.`,
     });
   else if (rules.listed_domain && !isListedDomain(url.hostname, domains ?? []))
     remarks.push(
       broken(
         'listed_domain',
         `Its host ${url.hostname} is not among the listed domains: ${domains?.join(', ') || 'none'}.`,
-        `List ${url.hostname} there before the redirect URI.`,
+        `List ${url.hostname} at the provider before the redirect URI.`,
       ),
     );
   return remarks;

@@ -107,7 +107,7 @@ const Variant = z.strictObject({
   identity_endpoint: webAddress('identity_endpoint').optional(),
   registration_page: webAddress('registration_page').optional(),
   client_page: webAddress('client_page').optional(),
-  scopes: z.array(ScopeName).optional().describe('Only these of the catalogue exist there'),
+  scopes: z.array(ScopeName).optional().describe('Only these of the catalogue exist in this environment'),
 });
 
 const Step = z.strictObject({

@@ -78,10 +78,10 @@ const ApprovalCheck = z.strictObject({
   rejected: ErrorCodes.default([]).describe('Error codes of a client that was rejected'),
 });
 
-/** Where whoever may agree for the whole organization does so, and how a rejection tells that nobody has. */
+/** Where admin consent is given, and which errors show that it is missing. */
 const AdminConsent = z.strictObject({
   page: webAddress('admin_consent.page').describe('May hold {client_id}, {scopes} and {redirect_uri}'),
-  says: z.string().max(300).default('').describe('Who may agree there, in the provider\u2019s words'),
+  says: z.string().max(300).default('').describe('Who may consent, in the provider\u2019s words'),
   rejected: ErrorCodes.default(['consent_required']).describe('Error codes while the organization has not consented'),
 });
 

@@ -30,7 +30,7 @@ export type RegistrationPart = (typeof REGISTRATION_PARTS)[number];
 export const RedirectRules = z.strictObject({
   https: z.enum(['always', 'except_loopback', 'not_needed']).default('except_loopback'),
   ip: z.enum(['taken', 'loopback_only', 'refused']).default('taken').describe('Whether a bare IP address may stand for the host'),
-  listed_domain: z.boolean().default(false).describe('Its host must be listed there beforehand'),
+  listed_domain: z.boolean().default(false).describe('The provider must list its host beforehand'),
   loopback_port: z
     .enum(['any', 'fixed'])
     .default('any')
@@ -41,7 +41,7 @@ export const PLAIN_REDIRECT_RULES: RedirectRules = RedirectRules.parse({});
 
 const Part = z.strictObject({
   part: z.enum(REGISTRATION_PARTS),
-  title: text(60).min(1).describe('What it is called there'),
+  title: text(60).min(1).describe('Its name at the provider'),
 });
 
 const Question = z.strictObject({

@@ -52,7 +52,7 @@ export function tidyScopes(typed: string): Tidied<string[]> {
   const bare = parts.map((part) => part.replace(/^["'`<]+|["'`>]+$/g, '')).filter(Boolean);
   if (bare.some((part, at) => part !== parts.filter(Boolean)[at])) changed.push('Quotes were taken away.');
   const value = [...new Set(bare)];
-  if (value.length < bare.length) changed.push('Scopes that were there twice were taken once.');
+  if (value.length < bare.length) changed.push('Duplicate scopes were removed.');
   return { value, changed };
 }
 

@@ -45,7 +45,7 @@ export async function backupFile(s: BackupParts, id: string): Promise<{ row: Bac
   if (row.instance !== s.instanceId)
     throw new Fault('NOT_FOUND', {
       detail: `Its file lies in the folder of another replica, as ${row.file}.`,
-      remedy: 'Copy it from there, or ask that replica.',
+      remedy: 'Copy it from that replica, or ask it.',
     });
   const stream = createReadStream(join(folderOf(s), row.file));
   await new Promise((resolve, reject) => {

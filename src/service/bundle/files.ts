@@ -9,7 +9,7 @@ import type { BundleParts } from './parts.ts';
 const FOLDERS: Record<BundleKind, string> = { provider: 'providers', client: 'clients', connection: 'connections', caller: 'callers', job: 'jobs' };
 const HEAD = 'rusty-kettle.yaml';
 const README = `# A bundle of Rusty Kettle: one file for each provider, client, connection, caller and job. No secrets.
-# Compare it with an installation: rk bundle compare FOLDER. Bring it there: rk bundle import FOLDER.
+# Compare it with an installation: rk bundle compare FOLDER. Import it: rk bundle import FOLDER.
 # (secret): stays as it is in the installation. \${NAME}: filled from the variables. $$: a dollar sign.
 format: rusty-kettle-bundle/1
 `;

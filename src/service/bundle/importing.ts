@@ -96,7 +96,7 @@ const unfilled = (objects: Looked['objects'], here: readonly HereObject[]): Look
   objects
     .filter((one) => JSON.stringify(one.document).includes(JSON.stringify(KEPT)) || JSON.stringify(one.document).includes(`=${KEPT}`))
     .filter((one) => !here.some((other) => other.kind === one.kind && other.name === one.name))
-    .map(({ path }) => ({ path, why: `It has ${KEPT} where a new object needs a value: put a variable there, and give its value with --variables.` }));
+    .map(({ path }) => ({ path, why: `It has ${KEPT} where a new object needs a value: put a variable in its place, and set its value with --variables.` }));
 
 function shown({ compared, problems }: Looked): ComparedBundle {
   const counts = Object.fromEntries(BUNDLE_STATES.map((state) => [state, compared.filter((one) => one.state === state).length])) as ComparedBundle['counts'];

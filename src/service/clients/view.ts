@@ -61,7 +61,7 @@ function stateOf(record: ClientRow, missing: string[], unconfirmed: string[], ve
   if (unconfirmed.length > 0)
     return says(
       'stopped',
-      `New addresses are not confirmed: ${unconfirmed.join(', ')}. Nothing is sent there.`,
+      `New addresses are not confirmed: ${unconfirmed.join(', ')}. Nothing is sent to them.`,
       'If they are the provider\u2019s, confirm them with your own password.',
     );
   if (record.health === 'stopped')

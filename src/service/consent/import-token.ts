@@ -28,7 +28,7 @@ const LOOK_EVERY_MS = 250;
 const stopElsewhere = (definition: ProviderDefinition): string =>
   isSpendable(definition.dialect)
     ? `Stop the old script now: ${definition.title} ${definition.dialect.rotation === 'each_use' ? 'replaces the refresh token at each renewal' : 'may replace the refresh token at a renewal'}, so two that renew with it end each other.`
-    : `${definition.title} keeps the refresh token at a renewal: the old script would go on working. Remove the token there anyway; from now on it is kept here only.`;
+    : `${definition.title} keeps the refresh token at a renewal: the old script would keep working. Remove the token from the script anyway, so that it is stored only here.`;
 
 /**
  * Imports a refresh token: it is sealed and stored first, then verified by the ordinary renewal. It becomes current once it is verified;
@@ -186,7 +186,7 @@ const NOT_PROVED: Partial<Record<RenewalCause, Words>> = {
     cause: 'request_odd',
     title: 'The provider rejected the renewal request, so the refresh token was not verified.',
     remedy:
-      'Compare the provider definition with the provider\u2019s documentation. The token is stored: renew the connection, or use or discard the token there.',
+      'Compare the provider definition with the provider\u2019s documentation. The token is stored: renew the connection, or use or discard the token on its page.',
   },
   busy: { ...WAITING, cause: 'provider_busy' },
   unsent: { ...WAITING, cause: 'provider_unreachable' },

@@ -94,7 +94,7 @@ export async function verifyTokens(s: ConsentParts, x: Verifying, safe: SafeToke
     warnings: [
       ...(x.consent.facts.spaced ? ['The code was pasted with spaces or line breaks; they were taken out.'] : []),
       ...(apiBaseUrl !== undefined && !baseTaken
-        ? [`The answer names the API at ${apiBaseUrl.slice(0, 200)}, which is not among the hosts of the definition: nothing is sent there.`]
+        ? [`The answer names the API at ${apiBaseUrl.slice(0, 200)}, which is not among the hosts of the definition: nothing is sent to it.`]
         : []),
       ...(safe.renewable || !personal ? [] : [`${causeFacts('no_refresh_token').title} ${noRefreshTokenRemedy(x.definition, scopes.requested)}`]),
       ...(tokens.lifeMs === null ? [`The provider named no lifetime for the token; ${x.definition.dialect.assumed_life_seconds} seconds are assumed.`] : []),

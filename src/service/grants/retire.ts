@@ -40,7 +40,7 @@ export async function endThere(s: GrantParts, grantId: string): Promise<Told> {
   if (!grant || !held || !connection) return { there: false, says: `Not revoked at the provider: there is no token. ${BY_HAND}`, again: false };
   if (isKey(grant.kind)) {
     await s.store.grants.discardTokens(grantId);
-    return { there: null, says: 'A static key ends at the provider only: delete it there.', again: false };
+    return { there: null, says: 'A static key can only be deleted at the provider.', again: false };
   }
   const tokens = await openTokens(s, held);
   // Written down first: a crash between here and the answer does not lose that the provider must be notified.
@@ -160,13 +160,13 @@ async function send(s: GrantParts, row: RevocationRow, tokens: { access: Secret;
   const { client, definition } = found;
   if (found.unconfirmed.length > 0) return { there: false, says: 'Not revoked at the provider yet: its new addresses are not confirmed.', again: true };
   const [credentials] = (await s.contexts.credentialsOf(client.id, definition)).inOrder;
-  if (!credentials) return { there: false, says: `Not revoked at the provider: there is no secret to ask with. ${BY_HAND}`, again: false };
+  if (!credentials) return { there: false, says: `Not revoked at the provider: the client has no secret. ${BY_HAND}`, again: false };
   const once = { now: s.ports.clock.now(), deadlineMs: requestDeadlineMs(s.settings.limits, null), jti: base64url(s.ports.random.bytes(16)) };
   const request = await revocationRequest(definition, credentials, tokens, once);
-  if (!request) return { there: null, says: `This provider has no way to be told. ${BY_HAND}`, again: false };
+  if (!request) return { there: null, says: `This provider offers no revocation. ${BY_HAND}`, again: false };
   const answer = await s.ports.send(request);
   if (answer.kind !== 'answer') return { there: false, says: `The provider was not reached: ${reasonInWords(answer.reason)}.`, again: true };
-  if (answer.status >= 200 && answer.status < 300) return { there: true, says: 'The provider took it back.', again: false };
+  if (answer.status >= 200 && answer.status < 300) return { there: true, says: 'The provider revoked it.', again: false };
   // RFC 7009 §2.2.1: 503 asks to come again; so do other troubles of theirs, and a client that is rejected may be fixed.
   const again = answer.status >= 500 || answer.status === 429 || answer.status === 401;
   return { there: false, says: `The provider answered ${answer.status}.${again ? '' : ` ${BY_HAND}`}`, again };

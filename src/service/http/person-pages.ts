@@ -37,7 +37,7 @@ ${x.purpose ? `<p>${e(x.application)} asks: ${e(x.purpose)}</p>` : ''}
 <h2>What it will be able to do</h2>${scopeList(x.scopes)}
 ${x.expectedAccount ? `<p>Sign in at ${e(x.provider)} as <strong>${e(x.expectedAccount)}</strong>. Another account is not accepted.</p>` : ''}
 ${x.notes.length > 0 ? `<h2>What you may see</h2>${list(x.notes.map(e))}` : ''}
-<h2>What happens next</h2><ol><li>You go to ${e(x.provider)} and sign in there. Your password stays there.</li><li>You choose what to allow.</li><li>You come back${x.returnHost ? ` to ${e(x.application)}` : ' here'}.</li></ol>
+<h2>What happens next</h2><ol><li>You go to ${e(x.provider)} and sign in. Your password stays with ${e(x.provider)}.</li><li>You choose what to allow.</li><li>You come back${x.returnHost ? ` to ${e(x.application)}` : ' here'}.</li></ol>
 ${x.state === 'open' ? starting(x, base) : `<p class="warn" role="status">${ENDED[x.state]}</p>`}
 ${takeBack(x)}<p class="small">The link expires on ${date(x.expiresAt)}.</p>`,
   );

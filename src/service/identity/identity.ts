@@ -140,7 +140,10 @@ export function identitySignIn(s: Parts): IdentitySignIn {
         ])
         .safeParse(read);
       if (values.success && Array.isArray(values.data)) return values.data.filter((one): one is string => typeof one === 'string');
-      throw refused('The groups are elsewhere, and could not be fetched from there.', 'Let the provider send only the groups assigned to this application.');
+      throw refused(
+        'The token names another address for the groups, which could not be fetched.',
+        'Let the provider send only the groups assigned to this application.',
+      );
     }
     if (metadata.userinfo_endpoint === undefined || accessToken === undefined) return [];
     const info = z.looseObject({ sub: z.string() }).safeParse(await documents.json(metadata.userinfo_endpoint, bearer(accessToken)));

@@ -16,7 +16,7 @@ export async function runScript(folder: string, script: string, event: Record<st
     () => true,
     () => false,
   );
-  if (!isThere) return { done: false, says: `The program ${script} is not there, or may not be run.` };
+  if (!isThere) return { done: false, says: `The program ${script} does not exist, or may not be run.` };
   return new Promise((resolve) => {
     const child = spawn(path, [], {
       cwd: folder,

@@ -75,7 +75,7 @@ export function accounts(s: OperatorParts, { factors, guard }: { factors: Second
       if (row.state === 'disabled')
         throw new Fault('INPUT_INVALID', { detail: `${name} is disabled.`, remedy: `Enable the account first: \`rk operator change ${name} --enable\`.` });
       if (row.source === 'identity_provider')
-        throw new Fault('INPUT_INVALID', { detail: `${name} signs in at the identity provider.`, remedy: 'Reset the password there.' });
+        throw new Fault('INPUT_INVALID', { detail: `${name} signs in at the identity provider.`, remedy: 'Reset the password at the identity provider.' });
       note(by.name, 'operator_reset', name, { says: `Made a link with which ${name} sets a new password.` });
       return linkFor(row, { reset: row.state === 'active' });
     },

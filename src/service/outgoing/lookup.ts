@@ -37,8 +37,8 @@ export const isForbiddenSocket = (hostname: string, remoteAddress: string | unde
 
 /** True for a host that may be called: a private address written out only where it is configured. Names are judged when they are resolved. */
 export function mayBeCalled(hostname: string, allowed: readonly string[]): boolean {
-  const host = hostname.replace(/^\[|\]$/g, '');
-  return isIP(host) === 0 || !isPrivateAddress(host) || isAllowed(host, allowed);
+  const host = hostname.startsWith('[') ? hostname.slice(1, -1) : hostname;
+  return isIP(host) === 0 || isAllowed(host, allowed) || !isPrivateAddress(host);
 }
 
 export const isAllowed = (hostname: string, allowed: readonly string[]): boolean =>

@@ -45,6 +45,8 @@ interface QuotaLeft {
  */
 export interface Quotas {
   usesOf(call: QuotaCall): QuotaUse[];
+  /** True: the call may be made, from what this replica leased before. False: nothing is taken; `take` may have to ask. */
+  takeLeased(uses: readonly QuotaUse[]): boolean;
   /** Null: the call may be made. Else in how many ms it may be tried again; up to `patienceMs` it waits automatically. */
   take(uses: readonly QuotaUse[], patienceMs: number): Promise<number | null>;
   /** What an answer tells: how much is left, and whether to be patient. */
@@ -199,6 +201,15 @@ export function quotas(deps: {
           ? [whole]
           : [whole, { scope: `${scope}:${call.callerId}`, quota, most: Math.max(1, Math.floor((quota.most * share) / 100)), cost }];
       });
+    },
+    takeLeased(uses) {
+      const now = ports.clock.now();
+      for (const use of uses) {
+        const state = stateOf(use, now);
+        if (state.heldUntil > now || state.left < use.cost) return false;
+      }
+      for (const use of uses) stateOf(use, now).left -= use.cost;
+      return true;
     },
     async take(uses, patienceMs) {
       const startedAt = ports.clock.now();

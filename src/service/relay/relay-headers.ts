@@ -118,14 +118,10 @@ export interface BackFrom {
 /** The API's headers as they go back to the caller: the token is masked where it recurs, redirects stay within the relay. */
 export function headersBack(headers: Record<string, string | string[] | undefined>, from: BackFrom): string[] {
   const back: string[] = [...PASSED_BACK_WITH];
-  const named = String(headers.connection ?? '')
-    .toLowerCase()
-    .split(',')
-    .map((one) => one.trim());
+  const named = connectionNames(typeof headers.connection === 'string' ? ['connection', headers.connection] : []);
   for (const name in headers) {
     const lower = name.toLowerCase();
-    if (NOT_PASSED_BACK.has(lower) || lower === 'x-content-type-options' || lower.startsWith('access-control-') || (named.length > 0 && named.includes(lower)))
-      continue;
+    if (NOT_PASSED_BACK.has(lower) || lower === 'x-content-type-options' || lower.startsWith('access-control-') || named?.has(lower)) continue;
     const value = headers[name];
     if (value === undefined) continue;
     for (const one of typeof value === 'string' ? [value] : value) {

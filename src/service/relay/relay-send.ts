@@ -28,12 +28,20 @@ export interface ToSend {
   mostMs: number;
   /** True for an answer that is to be kept back while it is at most `heldMost` bytes long. */
   holds(status: number, headers: Headers): boolean;
-  /** Status and headers for the caller: names and values in turn. */
-  back(status: number, headers: Headers): string[];
+  /** Headers for the caller: names and values in turn. */
+  back(headers: Headers): string[];
 }
 
 const HELD_MOST = 64 * 1024;
+/** A body up to this that comes in one piece is sent together with its head. */
+const WHOLE_MOST = 16 * 1024;
 const SEEN_MOST = 4 * 1024;
+
+/** The length that an answer's head names, or null. */
+const lengthOf = (headers: Headers): number | null => {
+  const text = headers['content-length'];
+  return typeof text === 'string' && /^\d{1,15}$/.test(text) ? Number(text) : null;
+};
 
 /** Names and values in turn, without the length. */
 const withoutLength = (back: string[]): string[] => back.filter((_one, at) => (at % 2 === 0 ? back[at] : back[at - 1])?.toLowerCase() !== 'content-length');
@@ -49,6 +57,9 @@ export function sendOn(dispatcher: Dispatcher, request: IncomingMessage, respons
     let held: Buffer[] | null = null;
     let heldHeaders: Headers = {};
     let seen: Seen | undefined;
+    /** The length that the answer names; null: none, or the answer is held. */
+    let named: number | null = null;
+    let isWhole = false;
     let isOver = false;
     let isLate = false;
     let stop: ((reason: Error) => void) | null = null;
@@ -73,7 +84,7 @@ export function sendOn(dispatcher: Dispatcher, request: IncomingMessage, respons
     let resume: () => void = () => undefined;
     response.on('close', hungUp);
     const start = (code: number, headers: Headers): void => {
-      const back = what.back(code, headers);
+      const back = what.back(headers);
       response.writeHead(code, code === 204 ? withoutLength(back) : back); // RFC 9110 §8.6: a 204 names no length
     };
     dispatcher.dispatch(
@@ -100,7 +111,10 @@ export function sendOn(dispatcher: Dispatcher, request: IncomingMessage, respons
           if (what.holds(code, headers)) {
             held = [];
             heldHeaders = headers;
-          } else start(code, headers);
+          } else {
+            named = request.method === 'HEAD' ? null : lengthOf(headers);
+            start(code, headers);
+          }
         },
         onResponseData(controller, chunk) {
           bytes += chunk.length;
@@ -114,12 +128,17 @@ export function sendOn(dispatcher: Dispatcher, request: IncomingMessage, respons
             for (const part of [first, ...rest]) if (part && !response.write(part)) controller.pause();
             return;
           }
-          if (!response.write(chunk)) controller.pause();
+          if (chunk.length === named && bytes === named && named <= WHOLE_MOST) {
+            isWhole = true;
+            response.off('close', hungUp);
+            // As text of one byte each, Node.js joins it with the head: one plain write is much cheaper than a gathered one.
+            response.end(chunk.toString('latin1'), 'latin1');
+          } else if (!response.write(chunk)) controller.pause();
         },
         onResponseEnd() {
           if (held) return end({ end: 'held', status: status ?? 200, headers: heldHeaders, body: Buffer.concat(held) });
           response.off('close', hungUp);
-          response.end();
+          if (!isWhole) response.end();
           end({ end: 'done', status: status ?? 200, bytes, seen });
         },
         onResponseError(_controller, error) {

@@ -1,0 +1,84 @@
+import { readFileSync } from 'node:fs';
+import type { Logger } from 'pino';
+import type { MasterKey } from '../../core/sealing/master-key.ts';
+import { afterJump, type DatabaseClock, type DataFolder, databaseClock, type PrivateMariadb, standingClock } from '../database/index.ts';
+import { type Changes, changes, entryStream, type History, history } from '../history/index.ts';
+import { formerMasterKey } from '../master-key.ts';
+import { type Outgoing, outgoing } from '../outgoing/index.ts';
+import { type Ports, random, sleep } from '../ports.ts';
+import { ensureInstallation, openSealer, type Sealer } from '../sealer.ts';
+import type { Settings } from '../settings.ts';
+import { agreeOnPublicUrl } from '../start-up.ts';
+import type { Database } from '../store/database.ts';
+import { openStore, type Store } from '../store/store.ts';
+import { noTraces, openTraces, tracedSend } from '../traces.ts';
+import type { Joints } from './joints.ts';
+
+export const VERSION = (JSON.parse(readFileSync(new URL('../../../package.json', import.meta.url), 'utf8')) as { version: string }).version;
+
+/** What is there before anything is joined: opened, and owned by this process. */
+export interface Opened {
+  settings: Settings;
+  log: Logger;
+  folder: DataFolder;
+  /** The private database; null: the database is given. */
+  own: PrivateMariadb | null;
+  master: MasterKey;
+  database: Database;
+  lifeId: string;
+}
+
+/** What every part depends on: ports to the world, the store, the sealer, and the record of what changed. */
+export interface Base extends Opened {
+  former: MasterKey | null;
+  publicUrl: string;
+  clock: DatabaseClock;
+  out: Outgoing;
+  ports: Ports;
+  store: Store;
+  sealer: Sealer;
+  activityKey: Uint8Array;
+  changes: Changes;
+  history: History;
+}
+
+export async function openBase(opened: Opened, joints: Joints): Promise<Base> {
+  const { settings, log, folder, master, database } = opened;
+  let jumped = (byMs: number): void => log.warn({ event: 'database.clock_changed', byMs }, 'the database clock was changed');
+  const clock =
+    (joints.time && standingClock(joints.time.now)) ??
+    (await databaseClock(database, {
+      onError: (cause) => log.debug({ event: 'database.clock_not_read', cause: String(cause) }, 'database clock not read'),
+      onJump: (byMs) => jumped(byMs),
+    }));
+  const out = outgoing(settings.privateHosts, settings.proxy);
+  const traces = settings.tracesUrl === null ? noTraces : await openTraces(settings.tracesUrl, { version: VERSION, instance: folder.instanceId });
+  const send = tracedSend(traces, joints.send?.(out.send) ?? out.send);
+  const ports: Ports = { clock, random, send, traces, sleep: joints.time?.sleep ?? sleep, log };
+  const plain = openStore(database);
+  const store = { ...plain, renewals: joints.store?.(plain.renewals) ?? plain.renewals, runs: joints.runs?.(plain.runs) ?? plain.runs };
+  await ensureInstallation({ store: store.installation, master, publicUrl: settings.publicUrl, ports });
+  const former = formerMasterKey(settings);
+  const { sealer, activityKey, isChanged } = await openSealer({ store, master, former, ports });
+  const publicUrl = await agreeOnPublicUrl(settings, store, log);
+
+  const told = changes({ store: store.changes, ports });
+  told.onChange((kind) => {
+    if (kind === 'keys') void sealer.refresh();
+  });
+  const stream = settings.activityFile === null ? null : entryStream({ path: settings.activityFile, log });
+  const past = history({ store: store.history, chains: store.chains, key: activityKey, stream, ports });
+  const jump = { renewals: store.renewals, history: past, limits: settings.limits, ports };
+  jumped = (byMs) => void afterJump(jump, byMs);
+  await afterJump(jump, 0); // it may have been set while nobody ran
+  if (isChanged) {
+    past.add({
+      actor: 'service',
+      kind: 'master_key_changed',
+      subject: 'installation',
+      says: `Changed the master key from ${former?.name ?? ''} to ${master.name}.`,
+    });
+    log.warn({ event: 'keys.master_changed', from: former?.name, to: master.name }, 'the master key was changed; give the new one to every replica');
+  }
+  return { ...opened, former, publicUrl, clock, out, ports, store, sealer, activityKey, changes: told, history: past };
+}

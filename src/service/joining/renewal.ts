@@ -1,0 +1,72 @@
+import { DEFAULT_LANES, lanes } from '../../core/renewal/lanes.ts';
+import {
+  answerKeeper,
+  clientHealth,
+  clientSecrets,
+  connectionStates,
+  definitions,
+  grantContexts,
+  holders,
+  installationHold,
+  renewalEngine,
+  sightings,
+  spares,
+  spill,
+  tokenCache,
+  wireLog,
+} from '../renewal/index.ts';
+import { beginLife } from '../replicas/index.ts';
+import type { ListedConnection } from '../store/connection-rows.ts';
+import { apiSessions, apiTokens, handout } from '../tokens/index.ts';
+import type { Base } from './base.ts';
+import type { Joints } from './joints.ts';
+
+export type Renewal = Awaited<ReturnType<typeof joinRenewal>>;
+
+/** The engine with all that it depends on, and what issues tokens from it. Renewing begins with `keepRenewing`. */
+export async function joinRenewal(base: Base, joints: Joints) {
+  const { settings, folder, master, former, clock, lifeId, ports, store, sealer, changes, history } = base;
+  const { limits } = settings;
+  const secrets = clientSecrets({ store: store.secrets, sealer, history, changes, ports });
+  const definitionsInUse = definitions(store.providers);
+  const contexts = grantContexts(store, secrets, definitionsInUse);
+  const cache = tokenCache();
+  const files = spill({ folder: folder.path, master, former, ports });
+  const spilled = joints.spill?.(files) ?? files;
+  const reserve = spares({ store: store.spares, renewals: store.renewals, sealer });
+  const keeper = answerKeeper({ store: store.renewals, sealer, spill: spilled, spares: reserve, ports });
+  const wire = wireLog({ store: store.wireLog, ports });
+  const lane = lanes({ ...DEFAULT_LANES, originMost: settings.originConcurrency, clientMost: settings.clientConcurrency });
+  const seen = sightings({ store: store.sightings, ports });
+  const hold = await installationHold({ store: store.installation, changes, history, ports });
+  let personMoved = async (_one: ListedConnection): Promise<void> => undefined;
+  const states = connectionStates({ store, personChanged: (one) => personMoved(one), ports });
+  const clients = clientHealth({ clients: store.clients, renewals: store.renewals, states, history, changes, limits, clock });
+  let openSince = (): number | null => null;
+  const replica = await beginLife({
+    ...{ store: store.replicas, clock, limits, ports, instanceId: folder.instanceId, lifeId },
+    openSince: () => openSince(),
+  });
+  const engine = renewalEngine({
+    ...{ me: lifeId, store: store.renewals, states, sealer, contexts, keeper, spares: reserve, cache, clients, secrets },
+    ...{ lanes: lane, hold, wireLog: wire, sightings: seen, history, limits, ports },
+    holders: holders({ store: store.replicas, limits, me: lifeId, contactSince: replica.contactSince }),
+    noteEvidence: (id, evidence) => store.grants.change(id, { evidence: evidence?.slice(0, 500) ?? null }),
+    noteApiBase: async ({ id, connection }, address) => {
+      await store.grants.change(id, { apiBaseUrl: address });
+      await changes.announce('connection', connection); // callers get the address with the token
+    },
+  });
+  openSince = engine.openSince;
+  const issuing = handout({ store: store.renewals, sealer, cache, engine, ports });
+  const sessions = apiSessions({ store: store.apiSessions, sealer, handout: issuing, ports, me: lifeId });
+  return {
+    ...{ secrets, definitions: definitionsInUse, contexts, cache, spilled, spares: reserve, keeper, wireLog: wire, lanes: lane },
+    ...{ sightings: seen, hold, states, clients, replica, engine },
+    tokens: apiTokens({ handout: issuing, sessions }),
+    /** Another person's connection changed its state: told to whoever takes an interest, which is joined later. */
+    onPersonMoved(work: (one: ListedConnection) => Promise<void>): void {
+      personMoved = work;
+    },
+  };
+}
