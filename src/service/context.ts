@@ -1,4 +1,4 @@
-import { AsyncLocalStorage } from 'node:async_hooks';
+import { scoped } from './scoped.ts';
 
 /** The request in whose course something is done: what is written down then names it. */
 interface RequestContext {
@@ -6,8 +6,15 @@ interface RequestContext {
   /** From where it came. */
   address: string;
 }
-const storage = new AsyncLocalStorage<RequestContext>();
+/** What a request leaves running for longer says so, by `beyondRequest`. */
+const LINGER_MS = 5_000;
+const requests = scoped<RequestContext>(LINGER_MS);
 
-export const withinRequest = <T>(context: RequestContext, work: () => Promise<T>): Promise<T> => storage.run(context, work);
+export const withinRequest = requests.run;
+/** Work that goes on after its request was answered, and still names it. */
+export function beyondRequest<T>(work: () => Promise<T>): Promise<T> {
+  const request = requests.current();
+  return request === undefined ? work() : requests.run(request, work);
+}
 /** Null: what is done now was begun by the service itself. */
-export const currentRequest = (): RequestContext | null => storage.getStore() ?? null;
+export const currentRequest = (): RequestContext | null => requests.current() ?? null;

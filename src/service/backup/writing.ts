@@ -5,6 +5,7 @@ import { gzip } from 'node:zlib';
 import { looks } from '../../api/looks.ts';
 import { type BackupLock, backupWriter } from '../../core/backup/envelope.ts';
 import { Fault } from '../../core/fault.ts';
+import { beyondRequest } from '../context.ts';
 import { recordId } from '../ports.ts';
 import type { BackupRow } from '../store/backups.ts';
 import type { BackupParts } from './parts.ts';
@@ -40,7 +41,7 @@ export async function begin(s: BackupParts, order: BackupOrder): Promise<BackupR
   };
   if (!(await s.store.backups.begin(row)))
     throw new Fault('IN_USE', { detail: 'A backup is being written.', remedy: 'Wait until it is done: `rk backup list`.' });
-  void write(s, row, order);
+  void beyondRequest(() => write(s, row, order));
   return row;
 }
 

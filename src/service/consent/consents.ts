@@ -9,6 +9,7 @@ import type { Way } from '../../core/oauth/grant-kinds.ts';
 import { readPasted } from '../../core/oauth/ways.ts';
 import { Secret } from '../../core/secret.ts';
 import { type Command, noOperator } from '../asked.ts';
+import { beyondRequest } from '../context.ts';
 import { connectionDefinition, putBeside, sentAwayOf } from '../grants/index.ts';
 import { hashOf } from '../hash.ts';
 import { emptyOutcome, refuseUnconfirmed } from '../records/index.ts';
@@ -113,7 +114,7 @@ export function consents(s: ConsentParts, whenDone: (consent: ConsentRow, outcom
   /** Moves a consent on, only from the phase that the caller saw. */
   const advance = (id: string, from: ConsentRow['phase'], to: ConsentRow['phase']): Promise<boolean> => s.store.consents.advance(id, from, { phase: to });
   const run: Consents['run'] = (consent, work) => {
-    const going = work(() => advance(consent.id, 'exchanging', 'verifying'))
+    const going = beyondRequest(() => work(() => advance(consent.id, 'exchanging', 'verifying')))
       .then((outcome) => s.keeper.keep('consent outcome', () => finish(consent, outcome.problem ? 'failed' : 'done', outcome)))
       .catch(async (cause: unknown) => {
         s.ports.log.error(

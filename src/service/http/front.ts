@@ -50,7 +50,7 @@ export function openFront(parts: FrontParts): { server: Server | SecureServer; d
   const { settings, store, ports, changes, quotas, apiTokens: tokens } = rooms;
   const { publicUrl } = settings;
   const known = callerDirectory({ store, changes, definitions: rooms.definitions, ports });
-  const check = callerCheck(known);
+  const check = callerCheck(known, ports);
   const proofs = assertions({ store: store.callerIdentities, callers: known, changes, send: ports.send, publicUrl, ports });
   const asked = whoCalls(check, proofs);
   const tooBlind = () => changes.blindMs() > settings.blindLimitMs;

@@ -2,6 +2,7 @@ import { type Rehearsal, type RehearsalPlan, type RehearsalShown, SCENARIO_WORDS
 import { Fault } from '../../core/fault.ts';
 import { reportDocument, summaryOf } from '../../core/rehearsals/report.ts';
 import type { Asked, Command } from '../asked.ts';
+import { beyondRequest } from '../context.ts';
 import { iso, isoOrNull } from '../iso.ts';
 import { recordId } from '../ports.ts';
 import type { RehearsalRow } from '../store/rehearsals.ts';
@@ -44,7 +45,7 @@ export async function startRehearsal(s: RehearsalParts, { body, actor }: Command
   await s.store.rehearsals.keep(KEPT_MOST);
   const { title } = SCENARIO_WORDS[body.scenario];
   s.history.add({ actor: actor.operator.name, kind: 'rehearsal_started', subject: 'installation', says: `Started the rehearsal \u201c${title}\u201d.` });
-  void playOn(s, row, plan);
+  void beyondRequest(() => playOn(s, row, plan));
   return view(row);
 }
 

@@ -1,6 +1,7 @@
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import type { Readable } from 'node:stream';
 import type { Dispatcher } from 'undici';
+import { endWith } from '../whole-answer.ts';
 
 /** How a call that was sent on ended. `held`: the answer was kept back for the caller of this function to decide on. */
 export type Sent =
@@ -131,8 +132,7 @@ export function sendOn(dispatcher: Dispatcher, request: IncomingMessage, respons
           if (chunk.length === named && bytes === named && named <= WHOLE_MOST) {
             isWhole = true;
             response.off('close', hungUp);
-            // As text of one byte each, Node.js joins it with the head: one plain write is much cheaper than a gathered one.
-            response.end(chunk.toString('latin1'), 'latin1');
+            endWith(response, chunk.toString('latin1'), 'latin1');
           } else if (!response.write(chunk)) controller.pause();
         },
         onResponseEnd() {

@@ -1,4 +1,3 @@
-import { AsyncLocalStorage } from 'node:async_hooks';
 import {
   ConnectionError,
   ConnectionRefusedError,
@@ -11,6 +10,7 @@ import {
   UniqueConstraintError,
 } from 'sequelize';
 import { Fault } from '../../core/fault.ts';
+import { scoped } from '../scoped.ts';
 import { chained } from './chained.ts';
 import type { Bind } from './ids.ts';
 
@@ -134,9 +134,9 @@ export function openDatabase(url: string, poolSize = 16, nodes: readonly string[
     }
   };
   // What was begun within, such as a timer, may run after its end: then it is outside.
-  const surrounding = new AsyncLocalStorage<{ transaction: Transaction; isOver: boolean }>();
+  const surrounding = scoped<{ transaction: Transaction; isOver: boolean }>(0);
   const around = (): Transaction | undefined => {
-    const found = surrounding.getStore();
+    const found = surrounding.current();
     return found === undefined || found.isOver ? undefined : found.transaction;
   };
   const guarded = async <T>(work: () => Promise<T>, transaction = around()): Promise<T> => {

@@ -4,6 +4,7 @@ import proxyAddress from 'proxy-addr';
 import type { BodyDeadline } from '../body-deadline.ts';
 import type { Log } from '../ports.ts';
 import { malformedRequest, type OAuthAnswer, type PresentedCertificate } from '../tokens/index.ts';
+import { endWith } from '../whole-answer.ts';
 import type { TokenEndpoint } from './token-endpoint.ts';
 
 /** The token and revocation endpoints ahead of Express, which would cost four fifths of what it can serve. True: the request is taken. */
@@ -67,7 +68,7 @@ export function tokenLane(parts: {
     const headers = answer.headers.concat('x-request-id', requestId, 'content-length', String(bytes));
     if (unread) headers.push('connection', 'close'); // what was not read would be taken for the next request
     response.writeHead(answer.status, headers);
-    response.end(body, bytes === body.length ? 'latin1' : 'utf8'); // one byte each: copied, not encoded
+    endWith(response, body, bytes === body.length ? 'latin1' : 'utf8'); // one byte each: copied, not encoded
     const level = answer.status >= 500 ? 'warn' : 'debug';
     if (!log.isLevelEnabled(level)) return;
     log[level](

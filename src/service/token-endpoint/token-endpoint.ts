@@ -46,6 +46,8 @@ interface Parts {
   ports: Pick<Ports, 'clock' | 'log' | 'traces'>;
 }
 
+const PLAIN = /^[\x20\x21\x23-\x5b\x5d-\x7e]*$/;
+const BASIC = /^Basic\s/i;
 const BY_TOOLS = ['authorization_code', 'refresh_token'];
 
 /**
@@ -147,6 +149,12 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
     return handedOut(caller, keyId, connection, answer);
   };
 
+  const knownCaller = (authorization: string | undefined, form: Form): { caller: KnownCaller; keyId: string } | null => {
+    if (authorization !== undefined && BASIC.test(authorization) && !form.has('client_secret') && !form.has('client_id'))
+      return parts.check.readyHeader(authorization);
+    const { id, key } = credentials(authorization, form);
+    return key === null ? null : parts.check.ready(id, key);
+  };
   /**
    * The everyday case without a wait: a known caller, its key right, a good token in memory. Null: anything else, which `answerFor`
    * answers from the beginning.
@@ -155,8 +163,7 @@ export function tokenEndpoint(parts: Parts): TokenEndpoint {
     if (parts.tooBlind() || ports.traces.isOn) return null;
     try {
       const form = readForm(request);
-      const { id, key } = credentials(request.authorization, form);
-      const known = key === null ? null : parts.check.ready(id, key);
+      const known = knownCaller(request.authorization, form);
       if (!known || form.get('grant_type') !== 'client_credentials' || form.get('minimum_life') || form.has('client_assertion')) return null;
       const { caller, keyId } = known;
       if (request.ownPath !== null && request.ownPath !== caller.tokenPath) return null;
@@ -299,7 +306,7 @@ function forTool(error: unknown, connection: PermittedConnection): unknown {
 }
 
 /** A text as JSON; most need no escape. */
-const quoted = (text: string): string => (/^[\x20\x21\x23-\x5b\x5d-\x7e]*$/.test(text) ? `"${text}"` : JSON.stringify(text));
+const quoted = (text: string): string => (PLAIN.test(text) ? `"${text}"` : JSON.stringify(text));
 
 const faultAnswer = (fault: Fault): OAuthAnswer => ({
   status: 503,

@@ -15,10 +15,7 @@ export interface WhoCalls {
 const BEARER_JWT = /^Bearer ([A-Za-z0-9_-]+\.[A-Za-z0-9_-]+\.[A-Za-z0-9_-]+)$/i;
 
 export function whoCalls(check: CallerCheck, assertions: Pick<Assertions, 'ofJwt'>): WhoCalls {
-  const ready: WhoCalls['ready'] = (authorization) => {
-    const pair = callerPair(authorization);
-    return pair && check.ready(pair.id, pair.key);
-  };
+  const ready: WhoCalls['ready'] = (authorization) => (authorization === undefined ? null : check.readyHeader(authorization));
   const ask = async (authorization: string | undefined, address: string) => {
     const jwt = BEARER_JWT.exec(authorization ?? '')?.[1];
     if (jwt !== undefined) {
