@@ -232,7 +232,7 @@ test.each(['eelgrass', 'berthline', 'bosunry', 'oakum', 'notchboard', 'deckhail'
     const outcome = await finished(started.id);
     expect(outcome).toMatchObject({ phase: 'done', way: 'imported', refresh_token: true, first_call: { status: 200 } });
     const rotates = provider !== 'bosunry' && provider !== 'oakum';
-    expect(outcome.warnings[0]).toMatch(rotates ? /Stop the old script now/ : /old script would go on working/);
+    expect(outcome.warnings[0]).toMatch(rotates ? /Stop the old script now/ : /old script would keep working/);
     expect(await show(name)).toMatchObject({ state: 'working', grant_kind: 'imported', renewals: 1 });
     await lives(name);
   },

@@ -47,7 +47,7 @@ test.each<[string, Partial<Standing>, 'missing' | 'doubt', string]>([
   ['nobody pasted it back', { redirectUrisThere: null }, 'doubt', 'Not verified: paste the redirect URI'],
   ['http in public', { redirectUri: OURS.replace('https', 'http'), redirectUrisThere: [OURS.replace('https', 'http')] }, 'missing', 'takes https only'],
   ['its domain is not listed', { domainsThere: ['berry.example'] }, 'missing', 'not among the listed domains'],
-  ['domains were not entered', { domainsThere: null }, 'doubt', 'must be listed'],
+  ['domains were not entered', { domainsThere: null }, 'doubt', 'must list its host'],
   ['approval was not requested', { approval: 'not_requested' }, 'missing', 'not requested yet'],
   ['approval is awaited', { approval: 'requested' }, 'doubt', 'Approval requested'],
   ['they have requested more information', { approval: 'info_requested' }, 'missing', 'requested more information'],
@@ -56,7 +56,7 @@ test.each<[string, Partial<Standing>, 'missing' | 'doubt', string]>([
   ['another account is listed', { listedAccounts: ['ane@ferry.example'] }, 'missing', 'not among the listed'],
   ['no account is expected', wants({ expectedAccount: null }), 'doubt', 'Only these can consent'],
   ['a scope is not registered', wants({ scopes: ['rosters:read', 'offline_access'] }), 'missing', 'not registered at the provider: offline_access'],
-  ['a scope is registered misspelt', { registeredScopes: ['roster:read'] }, 'missing', 'may be \u201croster:read\u201d there'],
+  ['a scope is registered misspelt', { registeredScopes: ['roster:read'] }, 'missing', 'may be called \u201croster:read\u201d at the provider'],
   ['what is registered is not known', { registeredScopes: [] }, 'doubt', 'are not entered'],
   ['an operation needs more', wants({ operations: [{ id: 'change', needs: [['rosters:write']] }] }), 'missing', 'change needs rosters:write'],
 ])('%s: said, with what to do, on the right side', (_name, change, verdict, says) => {

@@ -15,7 +15,7 @@ import { hashOf } from '../hash.ts';
 import { recordId } from '../ports.ts';
 import { emptyOutcome, methodOf, missingOf, refuseShared, refuseUnconfirmed } from '../records/index.ts';
 import type { ConsentRow, StoredOutcome } from '../store/consents.ts';
-import type { Consents } from './consents.ts';
+import type { Consents } from './face.ts';
 import { KEPT_DAYS } from './opening.ts';
 import { problemOf } from './outcome.ts';
 import type { ConsentParts } from './parts.ts';

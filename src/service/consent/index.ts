@@ -1,5 +1,7 @@
 /** The face of this room: consents. */
-export { CONSENT_COOKIE_SECONDS, type ConsentOffer, type Consents, consentCookieName, consents } from './consents.ts';
+export { consents } from './consents.ts';
+export { CONSENT_COOKIE_SECONDS, consentCookieName } from './cookie.ts';
 export { pollDevices } from './devices.ts';
+export type { ConsentOffer, Consents } from './face.ts';
 export { importToken } from './import-token.ts';
 export type { ConsentParts } from './parts.ts';

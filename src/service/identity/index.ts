@@ -1,2 +1,3 @@
 /** The face of this room: operators sign in at the company's own OpenID Connect provider. */
-export { type IdentitySignIn, identitySignIn, SIGN_IN_SECONDS } from './identity.ts';
+export type { IdentitySignIn } from './face.ts';
+export { identitySignIn, SIGN_IN_SECONDS } from './identity.ts';

@@ -1,3 +1,4 @@
 /** The face of this room: operators, their sessions, roles and limits. */
-export { type From, type NewSession, type Operators, operators } from './operators.ts';
+export type { From, NewSession } from './opened-sessions.ts';
+export { type Operators, operators } from './operators.ts';
 export { checkLimits, checkRole, refusedTo } from './within.ts';

@@ -1,4 +1,3 @@
-import { timingSafeEqual } from 'node:crypto';
 import { Fault } from '../../core/fault.ts';
 import { connectionHealth } from '../../core/health.ts';
 import { base64url } from '../../core/identifiers.ts';
@@ -7,7 +6,7 @@ import { waysOf } from '../../core/oauth/ways.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { consentCookieName } from '../consent/index.ts';
 import { connectionDefinition } from '../grants/index.ts';
-import { hashOf } from '../hash.ts';
+import { hashOf, isHashOf } from '../hash.ts';
 import type { ConnectionRow } from '../store/connections.ts';
 import type { ConsentRow } from '../store/consents.ts';
 import type { InvitationRow } from '../store/invitations.ts';
@@ -63,8 +62,6 @@ interface Found {
 }
 
 const gone = (): Fault => new Fault('INVITATION_UNKNOWN');
-const fits = (hash: Buffer | null, text: string | undefined): boolean => hash !== null && text !== undefined && timingSafeEqual(hash, hashOf(text));
-
 /** The invitation behind a ticket; nothing is used up. @throws {Fault} INVITATION_UNKNOWN */
 export async function enter(s: WithConsents, ticket: string): Promise<{ invitation: string; expiresAt: number }> {
   const row = await s.store.invitations.byTicket(hashOf(ticket));
@@ -89,13 +86,13 @@ async function isOwner(s: WithConsents, row: InvitationRow, held: Held): Promise
   if (!consent) return false;
   // A code on another device leaves no cookie: its page is the one that waits for it.
   if (consent.way === 'device') return consent.finishedAt === null || s.ports.clock.now() - consent.finishedAt < DEVICE_SHOWN_MS;
-  return fits(consent.cookieHash, held.cookie(consentCookieName(consent.id)));
+  return isHashOf(consent.cookieHash, held.cookie(consentCookieName(consent.id)));
 }
 
 /** @throws {Fault} INVITATION_UNKNOWN: the browser does not hold the link's ticket */
 async function find(s: WithConsents, invitation: string, { ticket }: Held): Promise<Found> {
   const row = await s.store.invitations.byId(invitation);
-  if (!row || !fits(row.ticketHash, ticket)) throw gone();
+  if (!row || !isHashOf(row.ticketHash, ticket)) throw gone();
   const [person, shared] = await Promise.all([s.store.connections.byId(row.connectionId), s.store.connections.byId(row.sharedId)]);
   if (!person || !shared) throw gone();
   return { row, person, shared };

@@ -1,18 +1,12 @@
-import { LRUCache } from 'lru-cache';
 import { retryAfter } from '../../core/oauth/token-answer.ts';
 import type { Api, Quota } from '../../core/provider/api.ts';
-import { chunkOf, quotaInWords, weightOf, windowAt } from '../../core/quota/windows.ts';
+import { quotaInWords, weightOf, windowAt } from '../../core/quota/windows.ts';
 import type { Changes } from '../history/index.ts';
 import type { Ports } from '../ports.ts';
 import type { QuotaStore } from '../store/quotas.ts';
+import { type HeldWindow, type QuotaUse, quotaLeases } from './leases.ts';
 
-/** One window that a call counts in. */
-export interface QuotaUse {
-  scope: string;
-  quota: Quota;
-  most: number;
-  cost: number;
-}
+export type { QuotaUse } from './leases.ts';
 
 /** Who calls what: the windows of the provider, and those of the caller's share. */
 interface QuotaCall {
@@ -58,28 +52,11 @@ export interface Quotas {
   stop(): Promise<void>;
 }
 
-interface Held {
-  scope: string;
-  startAt: number;
-  endAt: number;
-  /** Leased and not spent. */
-  left: number;
-  /** `used` of the row when it was last read. */
-  used: number;
-  /** The least cost for which nothing was to be had any more in this window. */
-  refusedFrom: number;
-  heldUntil: number;
-  leasing: Promise<void> | null;
-  correctedAt: number;
-}
-
 const WAITING_MOST = 2_000;
-const LEASE_TRIES = 6;
 const CORRECT_EVERY_MS = 1_000;
 const PATIENCE_MOST_MS = 3_600_000;
 /** Answers of one moment ask for nearly the same: they are sent once. */
 const HELD_ALIKE_MS = 1_000;
-const CLEAN_EVERY = 200;
 
 export function quotas(deps: {
   store: QuotaStore;
@@ -87,89 +64,12 @@ export function quotas(deps: {
   ports: Pick<Ports, 'clock' | 'log' | 'random' | 'sleep'>;
 }): Quotas {
   const { store, changes, ports } = deps;
-  const held = new LRUCache<string, Held>({ max: 50_000 });
+  const leases = quotaLeases({ store, ports });
+  const { stateOf, tryTake } = leases;
   let waiting = 0;
-  let leases = 0;
 
-  const stateOf = (use: QuotaUse, now: number): Held => {
-    const present = held.get(use.scope);
-    if (present && now < present.endAt && now >= present.startAt) return present;
-    const { startAt, endAt } = windowAt(use.quota, now);
-    const fresh: Held = {
-      scope: use.scope,
-      startAt,
-      endAt,
-      left: 0,
-      used: 0,
-      refusedFrom: Number.POSITIVE_INFINITY,
-      heldUntil: present?.heldUntil ?? 0,
-      leasing: null,
-      correctedAt: 0,
-    };
-    held.set(use.scope, fresh);
-    return fresh;
-  };
-  const lease = async (state: Held, use: QuotaUse): Promise<void> => {
-    for (let tries = 0; tries < LEASE_TRIES; tries += 1) {
-      const row = await store.read(state);
-      if (!row) {
-        await store.start(state, use.most);
-        continue;
-      }
-      state.heldUntil = Math.max(state.heldUntil, row.heldUntil ?? 0);
-      const chunk = chunkOf(use.most, Math.max(0, use.most - row.used), use.cost - state.left);
-      state.used = row.used;
-      if (chunk + state.left < use.cost) {
-        state.refusedFrom = Math.min(state.refusedFrom, use.cost);
-        return;
-      }
-      if (await store.take(state, chunk, row.used)) {
-        state.left += chunk;
-        state.used += chunk;
-        leases += 1;
-        if (leases % CLEAN_EVERY === 0) await store.deleteOld();
-        return;
-      }
-    }
-  };
-  const leaseOnce = async (state: Held, use: QuotaUse): Promise<void> => {
-    state.leasing ??= lease(state, use)
-      .catch((cause: unknown) => {
-        // Without the database the provider's own limit is what is left; nobody is kept from calling.
-        ports.log.warn({ event: 'quota.not_counted', cause: String(cause) }, 'quota not counted: the database is unavailable');
-        state.left += use.cost;
-      })
-      .finally(() => {
-        state.leasing = null;
-      });
-    await state.leasing;
-  };
-  /** Epoch ms until which these have to wait; 0: taken. */
-  const tryTake = async (uses: readonly QuotaUse[]): Promise<number> => {
-    for (let round = 0; round < LEASE_TRIES; round += 1) {
-      const now = ports.clock.now();
-      const states = uses.map((use) => stateOf(use, now));
-      const until = Math.max(
-        0,
-        ...states.map((state, at) => {
-          const { cost } = uses[at] as QuotaUse;
-          return state.heldUntil > now ? state.heldUntil : state.left < cost && cost >= state.refusedFrom ? state.endAt : 0;
-        }),
-      );
-      if (until > 0) return until;
-      const lacking = uses.findIndex((use, at) => (states[at] as Held).left < use.cost);
-      if (lacking < 0) {
-        uses.forEach((use, at) => {
-          (states[at] as Held).left -= use.cost;
-        });
-        return 0;
-      }
-      await leaseOnce(states[lacking] as Held, uses[lacking] as QuotaUse);
-    }
-    return ports.clock.now() + 100; // many took what was leased before us: once more, in a moment
-  };
   /** Nobody asks before then, on any replica. */
-  const hold = (scope: string, until: number, state: Held): void => {
+  const hold = (scope: string, until: number, state: HeldWindow): void => {
     if (until <= state.heldUntil + HELD_ALIKE_MS) return;
     state.heldUntil = until;
     const told = async (): Promise<void> => {
@@ -186,10 +86,11 @@ export function quotas(deps: {
   changes.onChange((kind, subject) => {
     if (kind !== 'quota') return;
     const [scope = '', until] = subject.split(' ');
-    const state = held.get(scope);
+    const state = leases.known(scope);
     if (state) state.heldUntil = Math.max(state.heldUntil, Number(until));
   });
   return {
+    takeLeased: leases.takeLeased,
     usesOf(call) {
       const { api, share } = call;
       return api.quota.flatMap((quota) => {
@@ -201,15 +102,6 @@ export function quotas(deps: {
           ? [whole]
           : [whole, { scope: `${scope}:${call.callerId}`, quota, most: Math.max(1, Math.floor((quota.most * share) / 100)), cost }];
       });
-    },
-    takeLeased(uses) {
-      const now = ports.clock.now();
-      for (const use of uses) {
-        const state = stateOf(use, now);
-        if (state.heldUntil > now || state.left < use.cost) return false;
-      }
-      for (const use of uses) stateOf(use, now).left -= use.cost;
-      return true;
     },
     async take(uses, patienceMs) {
       const startedAt = ports.clock.now();
@@ -250,29 +142,15 @@ export function quotas(deps: {
         .raise({ scope: first.scope, startAt: state.startAt }, Math.min(ours, first.most))
         .catch((cause: unknown) => ports.log.debug({ event: 'quota.not_corrected', cause: String(cause) }, 'quota not corrected'));
     },
-    unspent(scope) {
-      const one = held.get(scope);
-      const now = ports.clock.now();
-      return one && now >= one.startAt && now < one.endAt ? one.left : 0;
-    },
-    async stop() {
-      const now = ports.clock.now();
-      for (const one of held.values()) {
-        const count = Math.floor(one.left);
-        if (count <= 0 || now >= one.endAt) continue;
-        one.left = 0;
-        await store
-          .giveBack(one, count)
-          .catch((cause: unknown) => ports.log.debug({ event: 'quota.not_given_back', cause: String(cause) }, 'an unspent quota was not given back'));
-      }
-    },
+    unspent: leases.unspent,
+    stop: leases.giveBack,
     async left(uses) {
       const now = ports.clock.now();
       return Promise.all(
         uses.map(async (use) => {
           const { startAt, endAt } = windowAt(use.quota, now);
           const row = await store.read({ scope: use.scope, startAt });
-          const unspent = held.get(use.scope);
+          const unspent = leases.known(use.scope);
           const mine = unspent && unspent.startAt === startAt ? unspent.left : 0;
           const until = Math.max(row?.heldUntil ?? 0, unspent?.heldUntil ?? 0);
           const { window, unit, of } = use.quota;

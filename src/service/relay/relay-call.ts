@@ -66,7 +66,12 @@ function targetOf(url: string): Target {
 }
 
 /** The permission for a call. @throws {Fault} NOT_PERMITTED */
-function permitted(request: IncomingMessage, { name, query }: Target, rest: string, who: Who, connection: PermittedConnection | undefined) {
+function permitted(
+  request: IncomingMessage,
+  { name, query }: Target,
+  asked: { caller: KnownCaller; rest: string; connection: PermittedConnection | undefined },
+) {
+  const { caller, rest, connection } = asked;
   const method = request.method ?? '';
   if (connection?.shared)
     throw new Fault('NOT_PERMITTED', {
@@ -78,9 +83,9 @@ function permitted(request: IncomingMessage, { name, query }: Target, rest: stri
   if (connection && permission) return { connection, permission };
   if (connection && overriding && relayPermission(connection.permissions, method, rest))
     throw new Fault('NOT_PERMITTED', {
-      detail: `${who.caller.name} is limited to certain methods or paths, and a header or _method of this call asks for another.`,
+      detail: `${caller.name} is limited to certain methods or paths, and a header or _method of this call asks for another.`,
     });
-  throw new Fault('NOT_PERMITTED', { detail: `${who.caller.name} may not send ${method} ${rest.slice(0, 200)} through ${name.slice(0, 63)}.` });
+  throw new Fault('NOT_PERMITTED', { detail: `${caller.name} may not send ${method} ${rest.slice(0, 200)} through ${name.slice(0, 63)}.` });
 }
 
 /** Reads which call a request asks for. @throws {Fault} METHOD_REFUSED, CALLER_UNKNOWN, PATH_UNSAFE, NOT_PERMITTED, NOT_FOUND */
@@ -100,7 +105,7 @@ export function callReader(parts: Parts): (request: IncomingMessage) => Call | P
     const own = who.only !== null && who.only !== name ? undefined : who.caller.connections.get(name);
     const rest = person ? person.rest : slash < 0 ? '/' : path.slice(slash);
     if (!isPlainPath(rest)) throw new Fault('PATH_UNSAFE');
-    const { connection, permission } = permitted(request, target, rest, who, person ? person.connection : own);
+    const { connection, permission } = permitted(request, target, { caller: who.caller, rest, connection: person ? person.connection : own });
     const { apis } = connection.setUp;
     const api = apiName === undefined ? apis[0] : apis.find((one) => one.name === apiName);
     if (!api) throw new Fault('NOT_FOUND', { detail: `The APIs of ${name}: ${apis.map((one) => one.name).join(', ')}.` });
