@@ -101,7 +101,7 @@ test('Bosunry: from an empty draft to ready, every gap named on the way; what wa
   const gaps = (await ready()).lines.filter((line) => line.verdict === 'missing').map((line) => line.says);
   expect(gaps).toEqual([
     expect.stringContaining('upper and lower case at character'),
-    'Requested, but not registered at the provider: rosters:read. \u201crosters:read\u201d may be \u201crosters:reed\u201d there.',
+    'Requested, but not registered at the provider: rosters:read. \u201crosters:read\u201d may be called \u201crosters:reed\u201d at the provider.',
     'The operation change-roster needs rosters:write, which is not requested.',
     'joss.tarrant@saltmarsh.example is not among the listed accounts: marit.holm@saltmarsh.example.',
   ]);
