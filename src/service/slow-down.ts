@@ -1,5 +1,6 @@
 import ipaddr from 'ipaddr.js';
 import { LRUCache } from 'lru-cache';
+import { upTo } from './up-to.ts';
 
 /**
  * Slows down whoever fails again and again, by keys from outside: bounded in number, each of bounded length. A try counts before it is
@@ -31,7 +32,7 @@ const KEYS_MOST = 20_000;
 const KEY_LENGTH_MOST = 200;
 
 export function slowDown({ free, firstWaitMs, mostWaitMs, forgottenMs }: SlowDownLimits): SlowDown {
-  const failing = new LRUCache<string, Failing>({ max: KEYS_MOST, ttl: forgottenMs });
+  const failing = new LRUCache<string, Failing>({ ...upTo(KEYS_MOST), ttl: forgottenMs });
   const cut = (key: string) => key.slice(0, KEY_LENGTH_MOST);
   const now = () => performance.now();
   return {

@@ -66,18 +66,14 @@ function relayLines(relay: Caller['uses'][number]['relay']): string {
 }
 
 /** What to paste into one kind of tool. */
-export function setupParts(sheet: SetupInstructions): Part[] {
-  const head = [
-    `${sheet.title}: ${sheet.fits}`,
-    ...sheet.missing.map((missing) => `  first: ${missing}`),
-    ...(sheet.weaker ? [`  weaker: ${sheet.weaker}`] : []),
-  ];
+export function setupParts(way: SetupInstructions): Part[] {
+  const head = [`${way.title}: ${way.fits}`, ...way.missing.map((missing) => `  first: ${missing}`), ...(way.weaker ? [`  weaker: ${way.weaker}`] : [])];
   return [
     text(head.join('\n')),
-    text(sheet.steps.map((step, at) => `  ${at + 1}. ${step}`).join('\n')),
-    ...(sheet.boxes.length > 0
-      ? [table(sheet.boxes, { FIELD: (one) => one.box, VALUE: (one) => (one.as === 'value' ? one.value : `(${one.value})`), NOTE: (one) => one.note }, '')]
+    text(way.steps.map((step, at) => `  ${at + 1}. ${step}`).join('\n')),
+    ...(way.boxes.length > 0
+      ? [table(way.boxes, { FIELD: (one) => one.box, VALUE: (one) => (one.as === 'value' ? one.value : `(${one.value})`), NOTE: (one) => one.note }, '')]
       : []),
-    ...(sheet.text ? [text(sheet.text)] : []),
+    ...(way.text ? [text(way.text)] : []),
   ];
 }

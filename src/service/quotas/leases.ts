@@ -3,6 +3,7 @@ import type { Quota } from '../../core/provider/api.ts';
 import { chunkOf, windowAt } from '../../core/quota/windows.ts';
 import type { Ports } from '../ports.ts';
 import type { QuotaStore } from '../store/quotas.ts';
+import { upTo } from '../up-to.ts';
 
 /** One window that a call counts in. */
 export interface QuotaUse {
@@ -48,7 +49,7 @@ const LEASE_TRIES = 6;
 const CLEAN_EVERY = 200;
 
 export function quotaLeases({ store, ports }: { store: QuotaStore; ports: Pick<Ports, 'clock' | 'log'> }): QuotaLeases {
-  const held = new LRUCache<string, HeldWindow>({ max: HELD_MOST });
+  const held = new LRUCache<string, HeldWindow>(upTo(HELD_MOST));
   let taken = 0;
 
   const stateOf = (use: QuotaUse, now: number): HeldWindow => {

@@ -11,6 +11,7 @@ import { Secret } from '../../core/secret.ts';
 import type { Ports } from '../ports.ts';
 import type { Sealer } from '../sealer.ts';
 import type { ApiSessionStore } from '../store/api-sessions.ts';
+import { upTo } from '../up-to.ts';
 import type { Handout, TokenNeed } from './handout.ts';
 import type { SetUp } from './set-up.ts';
 
@@ -55,8 +56,8 @@ export function apiSessions(deps: {
   me: string;
 }): ApiSessions {
   const { store, sealer, handout, ports, me } = deps;
-  const kept = new LRUCache<string, ApiSession>({ max: 50_000 });
-  const refused = new LRUCache<string, Fault>({ max: 10_000, ttl: REFUSED_FOR_MS });
+  const kept = new LRUCache<string, ApiSession>(upTo(50_000));
+  const refused = new LRUCache<string, Fault>({ ...upTo(10_000), ttl: REFUSED_FOR_MS });
   const opening = new Map<string, Promise<ApiSession>>();
   const place = (grantId: string) => ({ table: 'api_sessions', row: grantId, column: 'sealed' });
 

@@ -6,6 +6,7 @@ import type { Ports } from '../ports.ts';
 import type { Definitions } from '../renewal/index.ts';
 import type { CallerWithKeys } from '../store/callers.ts';
 import type { Store } from '../store/store.ts';
+import { upTo } from '../up-to.ts';
 import { type PermittedConnection, readPermitted, readPermittedOf, readPermittedPerson } from './permitted.ts';
 
 /** A caller with its keys and everything that it may use, by name. */
@@ -52,7 +53,7 @@ export function callerDirectory(deps: {
   ports: Pick<Ports, 'clock' | 'log'>;
 }): CallerDirectory {
   const { store, changes, definitions, ports } = deps;
-  const known = new LRUCache<string, Kept>({ max: 20_000 });
+  const known = new LRUCache<string, Kept>(upTo(20_000));
   const loading = new Map<string, { epoch: number; reading: Promise<KnownCaller | null> }>();
   let epoch = 0;
   let tokenPaths = new Set<string>();
@@ -116,7 +117,7 @@ export function callerDirectory(deps: {
     return reading;
   };
   /** Good only while nothing changed: a person's consent or loss is a change like any other. */
-  const people = new LRUCache<string, { epoch: number; one: PermittedConnection }>({ max: PEOPLE_KEPT });
+  const people = new LRUCache<string, { epoch: number; one: PermittedConnection }>(upTo(PEOPLE_KEPT));
   const person = async (caller: KnownCaller, connection: string, key: string): Promise<PermittedConnection | null> => {
     const hash = hashOf(key);
     const at = `${caller.id} ${connection} ${hash.toString('base64')}`;

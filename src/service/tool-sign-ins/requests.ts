@@ -12,6 +12,7 @@ import { summaries, TICKS_IN_LISTS } from '../records/index.ts';
 import { networkOf, slowDown } from '../slow-down.ts';
 import type { SignInRequestRow } from '../store/tool-sign-ins.ts';
 import type { CallerDirectory, KnownCaller } from '../tokens/index.ts';
+import { upTo } from '../up-to.ts';
 import type { ToolSignInParts } from './parts.ts';
 
 /** What a browser may do when a tool signs in: ask, look, answer. Codes and tokens are `tool-tokens.ts`. */
@@ -159,7 +160,7 @@ export const RELAY_TOKEN_PREFIX = 'rkt_';
 const UNKNOWN_KEPT_MS = 2_000;
 
 export function relayTokens(s: Pick<ToolSignInParts, 'store' | 'changes' | 'ports'>): RelayTokens {
-  const known = new LRUCache<string, { callerId: string; connection: string; endsAt: number } | { none: true }>({ max: 20_000 });
+  const known = new LRUCache<string, { callerId: string; connection: string; endsAt: number } | { none: true }>(upTo(20_000));
   let epoch = 0;
   s.changes.onChange((kind) => {
     if (kind === 'quota') return;
