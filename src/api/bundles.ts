@@ -77,7 +77,7 @@ export const ComparedBundle = z.object({
 export type ComparedBundle = z.output<typeof ComparedBundle>;
 const ImportBundle = z.strictObject({
   ...Given,
-  digest: z.string().optional().describe('Of the comparison that someone looked at: anything else is a conflict'),
+  digest: z.string().optional().describe('Of the comparison that someone reviewed: anything else is a conflict'),
   overwrite: z.boolean().default(false).describe('Take the bundle where it was edited here since the last import'),
   remove: z.boolean().default(false).describe('Remove what came from a bundle and is not in this one'),
 });

@@ -105,7 +105,7 @@ export const peopleOperations = {
     method: 'DELETE',
     path: '/api/v1/callers/{caller}/events',
     access: 'operator',
-    says: 'Send no more events; the feed goes on',
+    says: 'Send no more events; the feed stays available',
     answer: Done,
   },
   replayEvents: {

@@ -17,7 +17,7 @@ export const Problem = z.object({
       passkey_options: z.record(z.string(), z.unknown()).nullable().describe('For the browser: PublicKeyCredential.parseRequestOptionsFromJSON'),
     })
     .optional()
-    .describe('With SECOND_FACTOR_NEEDED: how the sign-in goes on'),
+    .describe('With SECOND_FACTOR_NEEDED: how to continue the sign-in'),
 });
 export type Problem = z.output<typeof Problem>;
 

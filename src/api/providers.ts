@@ -88,7 +88,7 @@ export const DraftProvider = z.discriminatedUnion('from', [
   z.strictObject({ from: z.literal('definition'), document: Document }),
 ]);
 export const DraftedProvider = z.object({
-  document: z.string().describe('The definition as YAML, to be looked at, changed and added'),
+  document: z.string().describe('The definition as YAML, to review, change and add'),
   ready: z.boolean(),
   missing: z.array(z.string()),
   values: z.array(z.object({ path: z.string(), value: z.string(), source: z.string() })),

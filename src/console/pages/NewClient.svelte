@@ -22,7 +22,7 @@
     web: 'Web: has a secret, people come back to this service',
     desktop: 'Desktop: comes back to the engineer’s own machine',
     public: 'Public: has no secret',
-    service_account: 'Service account: nobody signs in',
+    service_account: 'Service account: no user signs in',
     printed_code: 'Printed code: the provider’s console prints it',
   };
   let type = $state<keyof typeof TYPES | ''>('');

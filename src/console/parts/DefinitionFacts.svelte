@@ -27,7 +27,7 @@
     <dd class="mono">{d.server.issuer}</dd>{/if}
   <dt>Authorization endpoint</dt>
   <dd class={d.server.authorization_endpoint ? 'mono' : ''}>
-    {d.server.authorization_endpoint ?? 'none: nobody signs in, clients act for themselves'}
+    {d.server.authorization_endpoint ?? 'none: clients authenticate as themselves'}
   </dd>
   <dt>Token endpoint</dt>
   <dd class="mono">{d.server.token_endpoint}</dd>

@@ -48,7 +48,7 @@
           ><Time at={one.added_at} /></td
         ><td data-label="Last used"><Time at={one.last_used_at} none="never" /></td>
         <td data-label="State"
-          >{#if over(one)}retired <Time at={one.retired_at} />{:else}in use{#if one.retired_at}, ends <Time
+          >{#if over(one)}retired <Time at={one.retired_at} />{:else}in use{#if one.retired_at}, expires <Time
                 at={one.retired_at}
               />{/if}{/if}</td
         >

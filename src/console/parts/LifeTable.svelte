@@ -18,6 +18,6 @@
         ></tr
       >
     {/each}
-    {#each lifetime.ends as end (end.what)}<tr><td class="w-28"></td><td>{end.what}</td><td>ends <Time at={end.at} /></td></tr>{/each}
+    {#each lifetime.ends as end (end.what)}<tr><td class="w-28"></td><td>{end.what}</td><td>expires <Time at={end.at} /></td></tr>{/each}
   </tbody>
 </table>

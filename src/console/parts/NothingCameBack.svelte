@@ -30,13 +30,12 @@
   </form>
   <ProblemNote problem={reading.problem} />
   {#if o.page_diagnosis}<DiagnosisNote diagnosis={o.page_diagnosis} />{/if}
-  <p>
-    Most common causes: a wrong client ID, or a redirect URI at the provider that differs from ours, even by one slash.
-  </p>
+  <p>Most common causes: a wrong client ID, or a redirect URI at the provider that differs from ours, even by one slash.</p>
   <p class="my-2">Ours: <Copy value={o.redirect_uri} label="our redirect URI" /></p>
   <RedirectCheck provider={o.provider} client={o.client} label="Paste the one that is registered at the provider" />
   <p class="mt-2 text-sm">
-    If they differ, fix and save the redirect URI at {o.provider_title}, then open the connection again. If they match, compare the client ID on
+    If they differ, fix and save the redirect URI at {o.provider_title}, then open the connection again. If they match, compare the client
+    ID on
     <a class="link" href={`#/providers/${o.provider}/clients/${o.client}`}>the client’s page</a>.
   </p>
 </section>

@@ -8,7 +8,7 @@
   const { uses, total }: { uses: Caller['uses']; total: number } = $props();
 </script>
 
-{#if uses.length === 0}<p>It used nothing in the last day: nothing that ran since then stops when it ends.</p>
+{#if uses.length === 0}<p>Not used in the last day. Nothing that ran since then stops when it expires.</p>
 {:else}
   <table class="list-table max-w-5xl">
     <thead

@@ -131,7 +131,7 @@ export async function decideStandby(s: ConnectionParts, { params, body: input, a
     s.history.add({ actor: operator, kind: 'standby_discarded', subject, says: `Forgot ${inWords(waiting)} that waited.` });
     return {
       decision: 'discard',
-      says: `Discarded: ${inWords(waiting)}. ${retired === 'told' ? 'It is being revoked at the provider.' : 'At the provider it stays until it is withdrawn.'}`,
+      says: `Discarded: ${inWords(waiting)}. ${retired === 'told' ? 'It is being revoked at the provider.' : 'It stays valid at the provider until someone withdraws it.'}`,
       before: null,
       after: null,
       compared: null,

@@ -251,7 +251,7 @@ function otherAccount(expected: string | null, former: GrantRow | null, outcome:
 }
 
 const notVerified = (outcome: StoredOutcome): StoredOutcome['problem'] => ({
-  title: 'The first call with the new tokens failed, so the connection goes on with the former ones.',
+  title: 'The first call with the new tokens failed, so the connection keeps using the previous ones.',
   evidence: `The call answered ${outcome.first_call?.status ?? outcome.first_call?.reason}.`,
   side: outcome.first_call?.diagnosis?.side ?? 'provider',
   remedy: `${outcome.first_call?.diagnosis?.remedy ?? 'Compare the scopes granted with what the call needs.'} The new tokens wait: use them anyway, or discard them.`,

@@ -129,7 +129,7 @@ export function fence(s: FenceParts): Fence {
     }
     // It has stopped: what was restored may go on.
     if (mine.held && mine.isRestored) {
-      const says = `The former installation at ${url} has stopped renewing (${iso(s.ports.clock.now())}): this one owns the grants and goes on.`;
+      const says = `The former installation at ${url} has stopped renewing (${iso(s.ports.clock.now())}): this one owns the grants and continues renewing them.`;
       s.ports.log.warn({ event: 'fence.former_stopped', url }, says);
       s.history.add({ actor: 'service', kind: 'fence_former_stopped', subject: 'installation', says });
       await s.hold.own('service');

@@ -15,14 +15,14 @@
 <div class="panel px-4 py-3 max-w-2xl">
   <p class="mb-2">
     <strong>{added.name}</strong> is added. {added.ways[0] === 'by_itself'
-      ? 'The client requests its token; nobody needs to consent.'
+      ? 'The client requests its own token. No consent is needed.'
       : added.ways[0] === 'printed'
-        ? `Now ${title}’s console prints a code, and it is pasted here.`
+        ? `Next: copy the code that ${title}’s console shows, and paste it here.`
         : way === 'pasted'
-          ? `Now someone consents at ${title}, and you paste the address at which the browser ends.`
+          ? `Next: someone consents at ${title}. Then paste the address from the browser’s address bar.`
           : way === 'device'
-            ? 'Now someone enters a code on another device.'
-            : `Now someone consents at ${title}; it opens in a tab of its own, and this one waits.`}
+            ? 'Next: someone enters a code on another device.'
+            : `Next: someone consents at ${title}, in a new tab. This page waits for it.`}
   </p>
   <div class="flex flex-wrap gap-2">
     <Reconnect connection={added.name} {way} label={added.ways[0] === 'by_itself' ? `Ask ${title}` : `Go to ${title}`} /><button

@@ -35,7 +35,7 @@
         <dt>Refresh token</dt>
         <dd class={words.refreshToken.isWarning ? 'text-warning font-semibold' : ''}>{words.refreshToken.says}</dd>{/if}
       {#if c.reconnect_by}<dt>Reconnect by</dt>
-        <dd><Time at={c.reconnect_by} />: the provider ends the grant then</dd>{/if}
+        <dd><Time at={c.reconnect_by} />, when the grant expires</dd>{/if}
       <dt>Renewal</dt>
       <dd><PolicyChoice connection={c} {done} /></dd>
       {#if Object.keys(c.placeholders).length > 0}<dt>Placeholders</dt>
