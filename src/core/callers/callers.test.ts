@@ -152,7 +152,7 @@ test('each sheet says what is missing, what is weaker, and what to paste; no she
   ]);
   const token = all.find((sheet) => sheet.kind === 'token_url');
   expect(token?.boxes.map((box) => box.value)).toContain('authorization: Notch TOKEN'); // the tool must know
-  expect(token?.weaker).toContain('ends the token');
+  expect(token?.weaker).toContain('ends the previous token');
   const relayOnly = setupInstructionsFor(
     'https://kettle.example',
     { ...CALLER, redirectUris: ['https://tool.example/'], tokenPath: '/x/token' },

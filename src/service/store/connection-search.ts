@@ -35,6 +35,9 @@ const OVERLAP_MS = 10_000;
 /** Longer than the overlap, in which the same changes would be too many once more. */
 const AGAIN_AFTER_MS = 15_000;
 
+/** Half of a character beyond the first 65,536: no text in the database holds one. */
+const HALF_CHARACTER = /\p{Surrogate}/u;
+
 const WEIGHTS = 'WEIGHT_STRING(search_text)';
 
 /**
@@ -105,6 +108,7 @@ export function connectionSearch(database: Database): ConnectionSearch {
   };
   return {
     async among(text) {
+      if (HALF_CHARACTER.test(text)) return null; // the driver writes it in its own way: the database alone compares
       const at = known;
       if (at === null || performance.now() - at.loadedAt > RELOAD_AFTER_MS) void startLoading();
       if (at === null) return null;
