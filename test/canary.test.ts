@@ -1,7 +1,7 @@
 import { randomBytes } from 'node:crypto';
 import { readdirSync, readFileSync, statSync } from 'node:fs';
 import { join } from 'node:path';
-import { afterAll, beforeAll, expect, test } from 'vitest';
+import { afterAll, beforeAll, expect, test, vi } from 'vitest';
 import { type ApiClient, apiClient } from '../src/api/client.ts';
 import { type Operation, operations } from '../src/api/operations.ts';
 import { ChannelRule } from '../src/core/notices/channel.ts';
@@ -13,6 +13,9 @@ import { newFolder, newMasterKey, PASSWORD, removeFolder, rk, type ServiceUnderT
 import { eventually } from '../testing/waiting.ts';
 import { addClient, addConnection, addEelgrass, agree, fetchToken, type StandinUnderTest, startEelgrass, startUnderTest } from './support/harbour.ts';
 import { OperatorBrowser, tool } from './support/tool.ts';
+
+// It visits everything, one after the other: half a minute alone, several beside other tests.
+vi.setConfig({ testTimeout: 300_000, hookTimeout: 300_000 });
 
 /** Secrets go in by every way; afterwards they are checked wherever they must not be. */
 const canary = (name: string) => `canary-${name}-${randomBytes(12).toString('hex')}`;
