@@ -118,7 +118,7 @@ export interface BackFrom {
 /** The API's headers as they go back to the caller: the token is masked where it recurs, redirects stay within the relay. */
 export function headersBack(headers: Record<string, string | string[] | undefined>, from: BackFrom): string[] {
   const back: string[] = [...PASSED_BACK_WITH];
-  const named = connectionNames(typeof headers.connection === 'string' ? ['connection', headers.connection] : []);
+  const named = headers.connection === undefined ? null : connectionNames(['connection', String(headers.connection)]);
   for (const name in headers) {
     const lower = name.toLowerCase();
     if (NOT_PASSED_BACK.has(lower) || lower === 'x-content-type-options' || lower.startsWith('access-control-') || named?.has(lower)) continue;
