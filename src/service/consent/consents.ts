@@ -21,7 +21,7 @@ const PERSON = noOperator('person');
 export function consents(s: ConsentParts, whenDone: (consent: ConsentRow, outcome: StoredOutcome) => Promise<void> = async () => undefined): Consents {
   const all = consentParties(s);
   const runs = consentRuns(s, whenDone);
-  const opening = { partiesWith: all.with, runExchange: runs.exchange, finish: runs.finish };
+  const uses = { parties: all, runs };
 
   /** @throws {Fault} TICKET_SPENT */
   const offered = async (ticket: string): Promise<ConsentRow> => {
@@ -32,15 +32,15 @@ export function consents(s: ConsentParts, whenDone: (consent: ConsentRow, outcom
   };
 
   return {
-    ...wayBack(s, { parties: all, runs }),
+    ...wayBack(s, uses),
     async open(command) {
-      const { ticket: _ticket, ...opened } = await openConsent(s, opening, command);
+      const { ticket: _ticket, ...opened } = await openConsent(s, uses, command);
       return opened;
     },
     openForPerson: (connection, person, more = {}) =>
       openConsent(
         s,
-        opening,
+        uses,
         {
           params: { connection },
           body: OpenConnection.parse({ ...more, end_oldest: true }),

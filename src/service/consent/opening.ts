@@ -17,22 +17,21 @@ import { recordId } from '../ports.ts';
 import { emptyOutcome, missingOf, refuseShared, refuseUnconfirmed } from '../records/index.ts';
 import type { ClientRow } from '../store/clients.ts';
 import type { ConnectionRow } from '../store/connections.ts';
-import type { ConsentFacts, ConsentRow, StoredOutcome } from '../store/consents.ts';
+import type { ConsentFacts, ConsentRow } from '../store/consents.ts';
 import { costs } from './costs.ts';
 import { depart } from './departure.ts';
 import { askForDevice } from './devices.ts';
-import type { Exchange } from './exchange.ts';
+import type { Parties } from './parties.ts';
 import type { ConsentParts } from './parts.ts';
-import type { ConsentParties } from './view.ts';
+import type { Runs } from './runs.ts';
 
 export const CONSENT_MS = 30 * 60_000;
 export const KEPT_DAYS = 30;
 
 /** What opening needs of the consents that run. */
-export interface Opening {
-  partiesWith(connection: ConnectionRow, clientId: string, own: Record<string, string>): Promise<ConsentParties>;
-  runExchange(consent: ConsentRow, parties: ConsentParties, asks: Exchange['asks']): void;
-  finish(consent: ConsentRow, phase: 'done' | 'failed', outcome: StoredOutcome): Promise<void>;
+interface Opening {
+  parties: Pick<Parties, 'with'>;
+  runs: Pick<Runs, 'exchange' | 'finish'>;
 }
 
 /** Through whom a person came, and in which ways people can consent. */
@@ -44,7 +43,7 @@ export interface PersonOpening {
 /** Starts a consent: where to go, or nothing to do where the client asks for itself. @throws {Fault} CLIENT_INCOMPLETE, ORIGIN_UNCONFIRMED, INPUT_INVALID */
 export async function openConsent(
   s: ConsentParts,
-  { partiesWith, runExchange, finish }: Opening,
+  { parties: all, runs }: Opening,
   { params, body: input, actor }: Command<'openConnection'>,
   person: PersonOpening | null = null,
 ): Promise<OpenedConsent & { ticket: string }> {
@@ -53,7 +52,7 @@ export async function openConsent(
   const connection = await s.store.connections.byName(connectionName);
   if (!connection) throw new Fault('NOT_FOUND', { detail: `Connection "${connectionName}" not found.` });
   const target = await targetOf(s, connection, input);
-  const parties = await partiesWith(connection, target.client.id, target.placeholders);
+  const parties = await all.with(connection, target.client.id, target.placeholders);
   const { client, definition } = parties;
   const secrets = await s.store.secrets.ofClient(client.id);
   const now = s.ports.clock.now();
@@ -115,7 +114,7 @@ export async function openConsent(
   await s.store.consents.add(row, KEPT_DAYS);
   if (way === 'by_itself') {
     const subject = connection.expectedAccount ?? '';
-    runExchange(
+    runs.exchange(
       row,
       parties,
       connection.grantType === 'jwt_bearer' ? { grantType: 'jwt_bearer', subject, scopes } : { grantType: 'client_credentials', scopes },
@@ -126,7 +125,7 @@ export async function openConsent(
   if (way === 'redirect') return opened({ warnings, start_url: `${s.settings.publicUrl}/consent/start/${ticket}` });
   if (way === 'device') {
     const failed = await askForDevice(s, row, parties);
-    if (failed) await finish(row, 'failed', failed);
+    if (failed) await runs.finish(row, 'failed', failed);
     return opened({ warnings });
   }
   // Pasted, or brought back by `rk`: bound to the operator who opened it instead of to a browser's cookie.

@@ -74,13 +74,12 @@ interface Late {
 
 function partsOf(base: Base, renewal: Renewal, { mail, workers, stopping, recovery }: Late): HttpParts {
   const { settings, publicUrl, folder, master, former, clock, log, ports, store, sealer, activityKey, changes, history } = base;
-  const { spilled, states, clients, secrets, tokens, ...engine } = renewal;
+  const { contexts, cache, definitions, engine, lanes, hold, wireLog, sightings, keeper, spares } = renewal;
   const parts: HttpParts = {
     ...{ store, sealer, history, changes, ports, activityKey, master, mail, stopping, version: VERSION, instanceId: folder.instanceId },
     settings: { ...settings, publicUrl },
-    ...{ contexts: engine.contexts, cache: engine.cache, definitions: engine.definitions, engine: engine.engine, lanes: engine.lanes, hold: engine.hold },
-    ...{ wireLog: engine.wireLog, sightings: engine.sightings, keeper: engine.keeper, spares: engine.spares },
-    ...{ connectionStates: states, clientHealth: clients, clientSecrets: secrets, spill: spilled, apiTokens: tokens },
+    ...{ contexts, cache, definitions, engine, lanes, hold, wireLog, sightings, keeper, spares },
+    ...{ connectionStates: renewal.states, clientHealth: renewal.clients, clientSecrets: renewal.secrets, spill: renewal.spilled, apiTokens: renewal.tokens },
     hourFigures: hourFigures(store.statistics),
     quotas: quotas({ store: store.quotas, changes, ports }),
     documents: workers.documents,

@@ -105,6 +105,14 @@ export function quotaLeases({ store, ports }: { store: QuotaStore; ports: Pick<P
       });
     await state.leasing;
   };
+  /** All of them or none. */
+  const spend = (uses: readonly QuotaUse[], states: readonly HeldWindow[]): boolean => {
+    if (states.some((state, at) => state.left < (uses[at] as QuotaUse).cost)) return false;
+    states.forEach((state, at) => {
+      state.left -= (uses[at] as QuotaUse).cost;
+    });
+    return true;
+  };
   /** Epoch ms until which these have to wait; 0: taken. */
   const tryTake = async (uses: readonly QuotaUse[]): Promise<number> => {
     for (let round = 0; round < LEASE_TRIES; round += 1) {
@@ -118,13 +126,8 @@ export function quotaLeases({ store, ports }: { store: QuotaStore; ports: Pick<P
         }),
       );
       if (until > 0) return until;
+      if (spend(uses, states)) return 0;
       const lacking = uses.findIndex((use, at) => (states[at] as HeldWindow).left < use.cost);
-      if (lacking < 0) {
-        uses.forEach((use, at) => {
-          (states[at] as HeldWindow).left -= use.cost;
-        });
-        return 0;
-      }
       await leaseOnce(states[lacking] as HeldWindow, uses[lacking] as QuotaUse);
     }
     return ports.clock.now() + 100; // many took what was leased before us: once more, in a moment
@@ -135,12 +138,8 @@ export function quotaLeases({ store, ports }: { store: QuotaStore; ports: Pick<P
     tryTake,
     takeLeased(uses) {
       const now = ports.clock.now();
-      for (const use of uses) {
-        const state = stateOf(use, now);
-        if (state.heldUntil > now || state.left < use.cost) return false;
-      }
-      for (const use of uses) stateOf(use, now).left -= use.cost;
-      return true;
+      const states = uses.map((use) => stateOf(use, now));
+      return states.every((state) => state.heldUntil <= now) && spend(uses, states);
     },
     unspent(scope) {
       const one = held.get(scope);

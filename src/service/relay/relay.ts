@@ -64,7 +64,7 @@ export function relayLane(parts: Parts): RelayLane {
       const { call, sent } = done;
       usage.count(call.caller.id, call.connection, call.keyId, 'relayed');
       parts.relayed.note(call, sent);
-      logged(ports.log, done, { requestId, ms: Math.round(performance.now() - startedAt) });
+      logged(ports.log, done, { requestId, startedAt });
       if (response.headersSent) return;
       if (sent.end === 'broke') throw new Fault('UPSTREAM_BROKE', { retryAfterMs: 1_000, detail: whyBroke(sent.code) });
       if (sent.end === 'slow') throw new Fault('UPSTREAM_SLOW', { retryAfterMs: 1_000 });
@@ -215,12 +215,13 @@ const traced = (ports: Parts['ports'], work: () => Promise<Done>): Promise<Done>
     return done;
   });
 
-function logged(log: Parts['ports']['log'], { call, sent: ended, renewed }: Done, more: { requestId: string; ms: number }): void {
+function logged(log: Parts['ports']['log'], { call, sent: ended, renewed }: Done, { requestId, startedAt }: { requestId: string; startedAt: number }): void {
   const level = ended.end === 'broke' || ended.end === 'slow' ? 'warn' : 'debug';
   if (!log.isLevelEnabled(level)) return;
   const sent = ended.end === 'done' ? { end: ended.end, status: ended.status, bytes: ended.bytes } : ended; // what was seen is not for the log
   const { caller, connection, method } = call;
-  log[level]({ event: 'relay.relayed', caller: caller.name, connection: connection.name, method, ...sent, renewed, ...more }, 'relayed');
+  const ms = Math.round(performance.now() - startedAt);
+  log[level]({ event: 'relay.relayed', requestId, caller: caller.name, connection: connection.name, method, ...sent, renewed, ms }, 'relayed');
 }
 
 const isSessionApi = (call: Call): boolean => call.connection.setUp.session?.api === call.api;

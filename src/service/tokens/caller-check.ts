@@ -1,6 +1,6 @@
-import { hash } from 'node:crypto';
 import { LRUCache } from 'lru-cache';
 import { isCallerId } from '../../core/identifiers.ts';
+import { hashTextOf } from '../hash.ts';
 import type { Ports } from '../ports.ts';
 import { networkOf, slowDown } from '../slow-down.ts';
 import { upTo } from '../up-to.ts';
@@ -49,7 +49,7 @@ export function callerCheck(callers: CallerDirectory, ports: Pick<Ports, 'clock'
   /** By SHA-256 of the header, so that no key stays in memory, and how long it takes to find one shows nothing of it. */
   const seen = new LRUCache<string, Seen>(upTo(HEADERS_KEPT));
   const readyHeader: CallerCheck['readyHeader'] = (authorization) => {
-    const at = hash('sha256', authorization, 'base64');
+    const at = hashTextOf(authorization);
     const kept = seen.get(at);
     if (kept && kept.epoch === callers.epoch() && (kept.endsAt === null || kept.endsAt > ports.clock.now())) return kept;
     const pair = callerPair(authorization);
