@@ -78,7 +78,7 @@ export const BulkChange = z
   })
   .refine((change) => change.action.endsWith('_label') === (change.label !== undefined), {
     path: ['label'],
-    message: 'give a label with add_label and remove_label, and only there',
+    message: 'a label is needed with add_label and remove_label, and allowed with no other action',
   });
 export const BulkOutcome = z.object({
   items: z.array(z.object({ connection: ConnectionName, done: z.boolean(), problem: z.string().nullable() })),

@@ -177,7 +177,7 @@ export const Recognized = z.object({
   declared: PagingPlan.nullable().describe('How this call is paged, as it was stated before'),
   declared_by: z.enum(['definition', 'saved_call', 'request']).nullable(),
   lists: z.array(z.object({ at: z.string().nullable(), count: z.number().int() })),
-  guesses: z.array(z.object({ plan: PagingPlan, says: z.string(), strength: z.enum(['strong', 'likely', 'weak']), evidence: z.array(z.string()) })),
+  guesses: z.array(z.object({ plan: PagingPlan, says: z.string(), confidence: z.enum(['strong', 'likely', 'weak']), evidence: z.array(z.string()) })),
   sample: z.array(z.unknown()).describe('The first records'),
   columns: z.array(z.string()),
 });

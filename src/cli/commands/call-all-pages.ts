@@ -57,6 +57,6 @@ async function recognized(api: ApiClient, connection: string, body: Collection, 
   }
   const [guess] = found.guesses;
   if (!guess) throw new UsageError('No paging was recognized. State it with --paging.');
-  note(`Paging recognized: ${guess.says} (${guess.strength}).\n${guess.evidence.map((one) => `  ${one}`).join('\n')}`);
+  note(`Paging recognized: ${guess.says} (${guess.confidence}).\n${guess.evidence.map((one) => `  ${one}`).join('\n')}`);
   return (await agreed(yes ? { yes } : {}, 'Follow it?')) ? guess.plan : 'no';
 }

@@ -85,7 +85,8 @@ function diagnoseClient(asked: Asked, words: string, seen: string): Diagnosis {
   const { secret, definition, now } = asked;
   if (asked.method === 'private_key_jwt') {
     if (secret?.endsAt && secret.endsAt <= now) return diagnosis('certificate_ended', { evidence: [seen, `The certificate ended on ${day(secret.endsAt)}.`] });
-    if (secret && secret.startsAt > now) return diagnosis('certificate_ended', { evidence: [seen, `The certificate begins on ${day(secret.startsAt)}.`] });
+    if (secret && secret.startsAt > now)
+      return diagnosis('certificate_ended', { evidence: [seen, `The certificate is not valid before ${day(secret.startsAt)}.`] });
     if (isClockOff(asked)) return diagnosis('clock_wrong', { evidence: [clockSays(asked), seen] });
     return diagnosis('certificate_unknown', { evidence: [seen], certain: false, also: ['secret_wrong'] });
   }

@@ -6,7 +6,7 @@ import type { PagingPlan } from './plan.ts';
 interface Guess {
   plan: PagingPlan;
   /** From what was seen: strong where the response names the next page. */
-  strength: 'strong' | 'likely' | 'weak';
+  confidence: 'strong' | 'likely' | 'weak';
   evidence: string[];
 }
 /** What is known of a call beside its response. */
@@ -112,18 +112,18 @@ export function recognize(seen: Seen, listAt?: string | null): Recognized {
   ];
   const guesses = [linkHeader(seen), ...nexts(outside, names), counting(outside, names, records.length), keyset(names, id)]
     .filter((one): one is Found => one !== null)
-    .map(({ plan, strength, evidence }): Guess => ({ plan: { ...common, ...plan }, strength, evidence: [...evidence, ...about] }));
+    .map(({ plan, confidence, evidence }): Guess => ({ plan: { ...common, ...plan }, confidence, evidence: [...evidence, ...about] }));
   if (guesses.length === 0)
-    guesses.push({ plan: { ...common, style: 'none' }, strength: 'weak', evidence: ['Nothing in the response names a next page', ...about] });
+    guesses.push({ plan: { ...common, style: 'none' }, confidence: 'weak', evidence: ['Nothing in the response names a next page', ...about] });
   const order = { strong: 0, likely: 1, weak: 2 };
-  return { lists, guesses: guesses.sort((a, b) => order[a.strength] - order[b.strength]) };
+  return { lists, guesses: guesses.sort((a, b) => order[a.confidence] - order[b.confidence]) };
 }
 
 interface Found extends Guess {}
 
 function linkHeader(seen: Seen): Found | null {
   const next = nextOfHeader(seen.header('link'));
-  return next === null ? null : { plan: { style: 'link_header' }, strength: 'strong', evidence: ['The Link header names a next page (RFC 8288)'] };
+  return next === null ? null : { plan: { style: 'link_header' }, confidence: 'strong', evidence: ['The Link header names a next page (RFC 8288)'] };
 }
 
 /** A next link or cursor in the body. */
@@ -134,7 +134,7 @@ function nexts(outside: readonly Member[], names: readonly string[]): Found[] {
     if (!NEXT.test(plain(one.name)) || (typeof one.value !== 'string' && typeof one.value !== 'number') || one.value === '') return [];
     const value = String(one.value);
     if (/^https?:\/\//i.test(value) || value.startsWith('/') || value.startsWith('?'))
-      return [{ plan: { style: 'next_link', next: one.pointer, ...withMore }, strength: 'strong', evidence: [`${one.pointer} holds an address`] }];
+      return [{ plan: { style: 'next_link', next: one.pointer, ...withMore }, confidence: 'strong', evidence: [`${one.pointer} holds an address`] }];
     const bare = plain(one.name).replace(/^next/, '');
     const parameter = names.find((name) => plain(name) === bare) ?? names.find((name) => /cursor|token|after|continuation/.test(plain(name)));
     return [
@@ -145,7 +145,7 @@ function nexts(outside: readonly Member[], names: readonly string[]): Found[] {
           parameter: parameter ?? one.name.replace(/^next[_-]?/i, '').replace(/^./, (letter) => letter.toLowerCase()),
           ...withMore,
         },
-        strength: parameter === undefined ? 'likely' : 'strong',
+        confidence: parameter === undefined ? 'likely' : 'strong',
         evidence: [`${one.pointer} holds a cursor`, parameter === undefined ? 'The name of its parameter is a guess' : `The operation takes ${parameter}`],
       },
     ];
@@ -163,13 +163,13 @@ function counting(outside: readonly Member[], names: readonly string[], length: 
   if (offsetName !== undefined && (page === undefined || offset !== undefined))
     return {
       plan: { style: 'offset', parameter: offsetName, ...(offset?.value === 1 ? { first: 1 } : {}) },
-      strength: offset === undefined ? 'weak' : 'likely',
+      confidence: offset === undefined ? 'weak' : 'likely',
       evidence: [offset === undefined ? `The operation takes ${offsetName}` : `${offset.pointer} is ${String(offset.value)}`],
     };
   if (pageName === undefined) return null;
   return {
     plan: { style: 'page_number', parameter: pageName, ...(page?.value === 0 ? { first: 0 } : {}) },
-    strength: page !== undefined && (pages === undefined || Number(pages.value) > 1) && length > 0 ? 'likely' : 'weak',
+    confidence: page !== undefined && (pages === undefined || Number(pages.value) > 1) && length > 0 ? 'likely' : 'weak',
     evidence: [
       page === undefined ? `The operation takes ${pageName}` : `${page.pointer} is ${String(page.value)}`,
       ...(pages === undefined ? [] : [`${pages.pointer} is ${String(pages.value)}`]),
@@ -181,5 +181,5 @@ function keyset(names: readonly string[], id: string | undefined): Found | null 
   const parameter = names.find((name) => KEY_NAMES.includes(name));
   return parameter === undefined || id === undefined
     ? null
-    : { plan: { style: 'keyset', parameter, next: id }, strength: 'weak', evidence: [`The operation takes ${parameter}`] };
+    : { plan: { style: 'keyset', parameter, next: id }, confidence: 'weak', evidence: [`The operation takes ${parameter}`] };
 }

@@ -32,7 +32,7 @@ export async function makeCertificate(s: ClientParts, { params, body: input, act
   await findClient(s, provider, name);
   const startsAt = input.starts_at === null ? s.ports.clock.now() : Date.parse(input.starts_at);
   const endsAt = input.ends_at === null ? startsAt + YEAR_MS : Date.parse(input.ends_at);
-  if (endsAt <= startsAt) throw new Fault('INPUT_INVALID', { places: [{ path: 'ends_at', why: 'It would end before it begins.' }] });
+  if (endsAt <= startsAt) throw new Fault('INPUT_INVALID', { places: [{ path: 'ends_at', why: 'It would expire before it starts.' }] });
   const key = await newKey(input.key);
   const { selfSigned } = await import('../../core/certificates/self-signed.ts'); // large, and seldom needed
   const certificate = await selfSigned(key, { commonName: input.common_name, startsAt, endsAt, serial: s.ports.random.bytes(16) });

@@ -80,7 +80,7 @@ function checkDates(startsAt: number, endsAt: number | null, now: number): void 
     endsAt !== null && endsAt <= now
       ? `It ended on ${new Date(endsAt).toISOString().slice(0, 10)}: the provider will not take it.`
       : endsAt !== null && endsAt <= startsAt
-        ? 'It would end before it begins.'
+        ? 'It would expire before it starts.'
         : null;
   if (why) throw new Fault('INPUT_INVALID', { detail: why, places: [{ path: 'ends_at', why }], remedy: 'Make a new one at the provider, or fix the date.' });
 }
@@ -215,9 +215,9 @@ export async function verifySecret(s: ClientParts, { params, actor }: Command<'v
   const operator = actor.operator.name;
   const { record, definition, row } = await findSecret(s, provider, name, id);
   refuseUnconfirmed(unconfirmedOf(record, definition));
-  if (row.startsAt > s.ports.clock.now()) throw new Fault('SECRET_NOT_VERIFIED', { detail: `It begins on ${new Date(row.startsAt).toISOString()}.` });
+  if (row.startsAt > s.ports.clock.now()) throw new Fault('SECRET_NOT_VERIFIED', { detail: `It is not valid before ${new Date(row.startsAt).toISOString()}.` });
   await s.store.secrets.changeIn(id, row.state, { tryingUntil: null });
-  s.history.add({ actor: operator, kind: 'secret_asked', subject: `client:${clientLabel(provider, name)}`, says: 'Asked for proof of a secret.' });
+  s.history.add({ actor: operator, kind: 'secret_asked', subject: `client:${clientLabel(provider, name)}`, says: 'Requested verification of a secret.' });
   if (canAskForItself(record, definition)) {
     const taken = await verifyByOwnToken(s, record, definition, row);
     if (taken === null)
@@ -235,7 +235,7 @@ export async function verifySecret(s: ClientParts, { params, actor }: Command<'v
   if (row.state === 'rejected') await s.store.secrets.changeIn(id, 'rejected', { state: 'unverified', refusedAt: null, refusedWhy: null });
   if (isSpendable(definition.dialect))
     throw new Fault('SECRET_NOT_VERIFIED', {
-      detail: 'At this provider every renewal spends a refresh token, so none is made only for a proof.',
+      detail: 'At this provider every renewal spends a refresh token, so none is made only to verify a secret.',
       remedy: 'Nothing to do: the next renewal that is due verifies it, and the current one stays until then.',
     });
   for (const grantId of grants) {

@@ -128,7 +128,7 @@ export async function decideStandby(s: ConnectionParts, { params, body: input, a
     await s.store.connections.clearStandby(connection.id, waiting.id);
     const retired = await retireGrant(s, waiting.id, 'forgotten', connection.currentGrantId);
     await s.changes.announce('connection', name);
-    s.history.add({ actor: operator, kind: 'standby_discarded', subject, says: `Forgot ${inWords(waiting)} that waited.` });
+    s.history.add({ actor: operator, kind: 'standby_discarded', subject, says: `Discarded on standby: ${inWords(waiting)}.` });
     return {
       decision: 'discard',
       says: `Discarded: ${inWords(waiting)}. ${retired === 'told' ? 'It is being revoked at the provider.' : 'It stays valid at the provider until someone withdraws it.'}`,

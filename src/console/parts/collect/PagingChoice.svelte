@@ -12,7 +12,7 @@
   const STATED_BY = { definition: 'As the definition states', saved_call: 'As kept with the saved call', request: 'As you stated' };
   const listName = (at: string | null): string => at ?? 'the response itself';
   const listInUse = $derived(found.guesses[chosen]?.plan.items ?? null);
-  const STRENGTH = { strong: 'the response names it', likely: 'likely', weak: 'a guess' };
+  const CONFIDENCE = { strong: 'the response names it', likely: 'likely', weak: 'a guess' };
   const declared = $derived(found.declared);
   const settings = $derived(
     declared
@@ -36,7 +36,7 @@
   {#each found.guesses as guess, at (at)}
     <label class="flex gap-2 items-start py-1"
       ><input type="radio" class="radio radio-sm mt-0.5" bind:group={chosen} value={at} /><span
-        ><span class="font-semibold">Recognized: {guess.says}</span> ({STRENGTH[guess.strength]})
+        ><span class="font-semibold">Recognized: {guess.says}</span> ({CONFIDENCE[guess.confidence]})
         <span class="block text-sm text-base-content/70">{guess.evidence.join('; ')}</span></span
       ></label
     >
