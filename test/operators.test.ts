@@ -6,6 +6,7 @@ import { type ApiClient, apiClient, ProblemError } from '../src/api/client.ts';
 import { type OperationName, operationNames, operations } from '../src/api/operations.ts';
 import { ROLE_RULES, ruleOf } from '../src/api/role-rules.ts';
 import { atLeast, ROLES, type Role } from '../src/api/roles.ts';
+import { freePort } from '../src/service/database/private-mariadb.ts';
 import { type Database, openDatabase } from '../src/service/store/database.ts';
 import { openBrowser } from '../testing/chromium.ts';
 import { newFolder, newMasterKey, PASSWORD, removeFolder, rk, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
@@ -342,8 +343,8 @@ test(
   'passkeys, in the browser: set up, asked for at sign-in, and for a sensitive action',
   async () => {
     const url = await newDatabase();
-    const port = new URL(service.url).port; // another port is another origin
-    const own = await startService({ databaseUrl: url, port: Number(port) + 1, publicUrl: `http://localhost:${Number(port) + 1}` });
+    const port = await freePort(); // another port is another origin
+    const own = await startService({ databaseUrl: url, port, publicUrl: `http://localhost:${port}` });
     await signIn(own);
     const opened = await openBrowser();
     const page = await opened.context.newPage();
@@ -360,7 +361,7 @@ test(
           automaticPresenceSimulation: true,
         },
       });
-      const address = `http://localhost:${Number(port) + 1}`;
+      const address = `http://localhost:${port}`;
       await page.goto(`${address}/#/settings/account`);
       await page.getByLabel('Operator name').fill('marit');
       await page.getByLabel('Password').fill(PASSWORD);

@@ -23,12 +23,16 @@ export const KEPT = '(secret)';
 export const BUNDLE_STATES = ['new', 'changed', 'same', 'conflict', 'removed', 'only_here'] as const;
 type BundleState = (typeof BUNDLE_STATES)[number];
 
-export interface FieldChange {
-  /** Such as `schedule.cron`. */
-  path: string;
+interface Difference {
+  /** Keys that lead to it, from the document down. */
+  steps: readonly string[];
   /** Undefined: it is not there. */
   here: unknown;
   bundle: unknown;
+}
+export interface FieldChange extends Omit<Difference, 'steps'> {
+  /** Such as `schedule.cron`. */
+  path: string;
 }
 export interface Compared {
   kind: BundleKind;
@@ -56,17 +60,20 @@ export function canonical(value: unknown): string {
 /** What is remembered of an object at its import: whether it was edited since is seen by this. */
 export const digestOf = (document: unknown): string => createHash('sha256').update(canonical(document)).digest('hex');
 
+/** Steps as one text for people. A key that could be mistaken for several stands in quotes: `headers."a.b"`. */
+export const fieldPath = (steps: readonly string[]): string => steps.map((step) => (/^[^."]+$/.test(step) ? step : JSON.stringify(step))).join('.');
+
 /** Where two documents differ, field by field. A secret that the bundle leaves out is the same wherever there is one. */
-export function fieldChanges(here: unknown, bundle: unknown, path = ''): FieldChange[] {
+export function differences(here: unknown, bundle: unknown, steps: readonly string[] = []): Difference[] {
   if (bundle === KEPT && here !== undefined) return [];
   if (isPlain(here) && isPlain(bundle)) {
     const keys = [...new Set([...Object.keys(here), ...Object.keys(bundle)])].sort();
-    return keys.flatMap((key) => fieldChanges(own(here, key), own(bundle, key), path === '' ? key : `${path}.${key}`));
+    return keys.flatMap((key) => differences(own(here, key), own(bundle, key), [...steps, key]));
   }
   if (Array.isArray(here) && Array.isArray(bundle) && here.length === bundle.length && here.some(isPlain))
-    return here.flatMap((one, at) => fieldChanges(one, bundle[at], `${path}.${at}`));
+    return here.flatMap((one, at) => differences(one, bundle[at], [...steps, String(at)]));
   const isSame = (here === undefined) === (bundle === undefined) && canonical(here) === canonical(bundle); // nothing is not null
-  return isSame ? [] : [{ path, here, bundle }];
+  return isSame ? [] : [{ steps, here, bundle }];
 }
 
 const keyOf = ({ kind, name }: Pick<BundleObject, 'kind' | 'name'>): string => `${kind}:${name}`;
@@ -86,13 +93,13 @@ export function compareBundle(
   const compared = bundle.map((one): Compared => {
     const found = present.get(keyOf(one));
     if (!found) return { kind: one.kind, name: one.name, state: 'new', fields: [], note: null };
-    const fields = fieldChanges(found.document, one.document);
+    const fields = differences(found.document, one.document).map((field) => changeOf(field, found));
     const last = remembered.get(keyOf(one));
     const isEdited = last !== undefined && last !== digestOf(found.masked);
     const state = fields.length === 0 ? 'same' : isEdited ? 'conflict' : 'changed';
     const note =
       state === 'conflict' ? 'It was edited here since the last import.' : last === undefined && state === 'changed' ? 'It exists here and is adopted.' : null;
-    return { kind: one.kind, name: one.name, state, fields: fields.map((field) => ({ ...field, here: masked(field, found) })), note };
+    return { kind: one.kind, name: one.name, state, fields, note };
   });
   const missing = here
     .filter((one) => !wanted.has(keyOf(one)))
@@ -102,11 +109,11 @@ export function compareBundle(
   );
 }
 
-/** A secret of the installation is never shown beside the bundle's value. */
-function masked({ path, here }: FieldChange, found: { masked: Record<string, unknown> }): unknown {
+/** A difference as it is shown: a secret of the installation never stands beside the bundle's value. */
+function changeOf({ steps, here, bundle }: Difference, found: { masked: Record<string, unknown> }): FieldChange {
   let value: unknown = found.masked;
-  for (const part of path.split('.')) value = isPlain(value) ? own(value, part) : Array.isArray(value) ? value[Number(part)] : undefined;
-  return value === KEPT ? KEPT : here;
+  for (const step of steps) value = isPlain(value) ? own(value, step) : Array.isArray(value) ? value[Number(step)] : undefined;
+  return { path: fieldPath(steps), here: value === KEPT ? KEPT : here, bundle };
 }
 
 /** Names stand in addresses and at callers, so nothing is renamed: a new object beside a removed one of the same content is said to look like it. */

@@ -1,5 +1,5 @@
 import { type ChildProcess, execFileSync, spawn } from 'node:child_process';
-import { randomBytes } from 'node:crypto';
+import { randomBytes, randomInt } from 'node:crypto';
 import { chmodSync, chownSync, existsSync, mkdirSync, readFileSync, renameSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { createConnection, createServer } from 'node:net';
 import { dirname, join, resolve } from 'node:path';
@@ -234,14 +234,24 @@ async function untilAnswering(port: number, died: () => boolean, place: Place): 
   throw new Fault('DATABASE_UNAVAILABLE', { detail: 'The private MariaDB did not start.', remedy: `Read ${place.log}.` });
 }
 
-export const freePort = (): Promise<number> =>
-  new Promise((resolve, reject) => {
+/** Below the ports that Linux gives to outgoing connections (32768 and up), so that none of those takes it before it is listened on. */
+const PORTS = { from: 20_000, to: 32_000 };
+const PORT_ATTEMPTS = 100;
+
+/** A port of loopback that nothing listens on. @throws Error where 100 of them are taken */
+export async function freePort(): Promise<number> {
+  for (let attempt = 0; attempt < PORT_ATTEMPTS; attempt++) {
+    const port = randomInt(PORTS.from, PORTS.to);
+    if (await isFree(port)) return port;
+  }
+  throw new Error(`No free port on 127.0.0.1 from ${PORTS.from} to ${PORTS.to}.`);
+}
+
+const isFree = (port: number): Promise<boolean> =>
+  new Promise((resolve) => {
     const server = createServer();
-    server.once('error', reject);
-    server.listen(0, '127.0.0.1', () => {
-      const address = server.address();
-      server.close(() => (address && typeof address === 'object' ? resolve(address.port) : reject(new Error('no port'))));
-    });
+    server.once('error', () => resolve(false));
+    server.listen(port, '127.0.0.1', () => server.close(() => resolve(true)));
   });
 
 async function endProcess(pid: number): Promise<void> {
