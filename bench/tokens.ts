@@ -1,10 +1,10 @@
 import { readFileSync } from 'node:fs';
 import { setTimeout as sleep } from 'node:timers/promises';
 import autocannon from 'autocannon';
-import { Pool } from 'undici';
 import { openSeeder, type SeededConnection, type Seeder } from '../testing/seed.ts';
 import { alternate } from './alternate.ts';
 import { startChild } from './child.ts';
+import { pacedP99, postBytes } from './paced.ts';
 import { CLIENT, type Measured, type Rig, startReplica, startRig } from './rig.ts';
 
 const CONCURRENCY = 50;
@@ -52,35 +52,15 @@ export async function permitFresh(
   return { names, requests: tokenRequests(rig, caller.caller_id, caller.key, names) };
 }
 
-const TICK_MS = 2;
-const WARM_UP_MS = 1_000;
-
-/** The 99th percentile in ms at a fixed rate, each request counted from the moment at which it was due, late starts included. */
-async function p99At(url: string, requests: Load['requests'], rate: number): Promise<number> {
-  const pool = new Pool(url, { connections: CONCURRENCY, pipelining: 1 });
-  const took: number[] = [];
-  const startedAt = performance.now();
-  let sent = 0;
-  const open = new Set<Promise<void>>();
-  for (let now = startedAt; now < startedAt + WARM_UP_MS + P99_SECONDS * 1000; now = performance.now()) {
-    for (const due = ((now - startedAt) / 1000) * rate; sent < due; sent += 1) {
-      const dueAt = startedAt + (sent / rate) * 1000;
-      const request = requests[sent % requests.length] as Load['requests'][number];
-      const one = pool
-        .request({ method: 'POST', path: '/oauth/token', ...request })
-        .then(async (answer) => {
-          await answer.body.dump();
-          if (dueAt > startedAt + WARM_UP_MS) took.push(performance.now() - dueAt);
-        })
-        .finally(() => open.delete(one));
-      open.add(one);
-    }
-    await sleep(TICK_MS);
-  }
-  await Promise.all(open);
-  await pool.close();
-  return took.sort((a, b) => a - b)[Math.floor(took.length * 0.99)] ?? 0;
-}
+const p99At = (url: string, requests: Load['requests'], rate: number): Promise<number> =>
+  pacedP99({
+    url,
+    requests: requests.map((one) => postBytes(url, '/oauth/token', one.headers, one.body)),
+    rate,
+    seconds: P99_SECONDS,
+    warmUpMs: 1_000,
+    connections: CONCURRENCY,
+  });
 
 const tokenRequests = (rig: Rig, id: string, key: string, names: string[]): Load['requests'] =>
   names.map((name) => ({

@@ -30,7 +30,7 @@ interface Difference {
   here: unknown;
   bundle: unknown;
 }
-export interface FieldChange extends Omit<Difference, 'steps'> {
+interface FieldChange extends Omit<Difference, 'steps'> {
   /** Such as `schedule.cron`. */
   path: string;
 }
