@@ -14,6 +14,9 @@ export default defineConfig({
     // Two cores; a third of the time a service test waits for its processes.
     maxWorkers: 3,
     maxConcurrency: 2,
+    // Modules are loaded once in a worker, which saves two seconds for each file. They keep nothing from test to test.
+    isolate: false,
+    unstubGlobals: true,
     sequence: { sequencer: LongestFirst },
   },
 });
