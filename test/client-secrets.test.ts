@@ -49,7 +49,7 @@ afterAll(async () => {
   removeFolder(service.folder);
 });
 
-/** Handouts of all connections without a pause, each used at the provider, while `work` runs. */
+/** Issues tokens of all connections without a pause, each used at the provider, while `work` runs. */
 async function hammering(work: () => Promise<void>): Promise<{ calls: number; failed: string[] }> {
   const caller = await call('addCaller', { body: { name: `hammer-${Date.now()}`, connections: NAMES } });
   const seen = { calls: 0, failed: [] as string[] };

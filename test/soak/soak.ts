@@ -28,7 +28,7 @@ export interface SoakOptions {
 }
 
 export interface SoakReport {
-  handouts: number;
+  issued: number;
   checked: number;
   refusals: Record<string, number>;
   /** From the first rejection of a connection to its next token, ms. */
@@ -183,7 +183,7 @@ interface Stage {
 async function play(stage: Stage): Promise<SoakReport> {
   const { options, replicas } = stage;
   const report: SoakReport = {
-    handouts: 0,
+    issued: 0,
     checked: 0,
     refusals: {},
     recoveries: { count: 0, median: 0, p99: 0, most: 0 },
@@ -292,7 +292,7 @@ async function tell(report: SoakReport, options: SoakOptions, endsAt: number): P
   for (let next = Date.now() + 30_000; next < endsAt; next += 30_000) {
     await sleep(next - Date.now());
     options.say(
-      `${Math.round((endsAt - Date.now()) / 1000)} s left: ${report.handouts} issued tokens, ${report.checked} checked, faults ${JSON.stringify(report.faults)}`,
+      `${Math.round((endsAt - Date.now()) / 1000)} s left: ${report.issued} issued tokens, ${report.checked} checked, faults ${JSON.stringify(report.faults)}`,
     );
   }
   await sleep(Math.max(0, endsAt - Date.now()));
@@ -331,7 +331,7 @@ async function callApis(stage: Stage, report: SoakReport, stop: AbortSignal): Pr
             note(report.refusals, why);
             if (!refusedSince.has(one.name)) refusedSince.set(one.name, Date.now());
           } else {
-            report.handouts += 1;
+            report.issued += 1;
             const handedAt = Date.now();
             const since = refusedSince.get(one.name);
             if (since !== undefined) {
@@ -462,7 +462,7 @@ export function inWords(report: SoakReport): string {
   const seconds = (ms: number) => `${(ms / 1000).toFixed(1)} s`;
   const { recoveries } = report;
   return [
-    `issued tokens: ${report.handouts}, each used at the provider; good there: ${report.checked}`,
+    `issued tokens: ${report.issued}, each used at the provider; good there: ${report.checked}`,
     `renewals saved: ${report.renewals}`,
     `faults:\n${list(report.faults)}`,
     `refusals:\n${list(report.refusals)}`,
@@ -478,4 +478,4 @@ export function inWords(report: SoakReport): string {
 }
 
 export const isClean = (report: SoakReport): boolean =>
-  report.expired.length + report.held.length + report.recoverableLost.length + report.unsettled.length === 0 && report.handouts > 0;
+  report.expired.length + report.held.length + report.recoverableLost.length + report.unsettled.length === 0 && report.issued > 0;

@@ -61,7 +61,7 @@ describe('secrets', () => {
   });
 });
 
-test('an approval that is overdue is late; one that asks back is for the operator, now', () => {
+test('an approval that is overdue is late; one with info requested is for the operator, now', () => {
   expect(of({ clients: [client({ approval: { state: 'requested', expectedAt: NOW - 2 * DAY_MS } })] })).toMatchObject([
     { kind: 'approval', who: 'provider', at: NOW - 2 * DAY_MS },
   ]);

@@ -54,7 +54,7 @@ const ISSUED_AHEAD_MS = 5_000;
 export const isIssuedAhead = (life: Pick<TokenLife, 'issuedAt'>, now: number): boolean => life.issuedAt > now + ISSUED_AHEAD_MS;
 
 /** The least remaining lifetime, in ms, with which a token is still issued. */
-export const handoutFloorMs = (life: TokenLife): number => Math.min(60_000, (life.expiresAt - life.issuedAt) / 10);
+export const issuanceFloorMs = (life: TokenLife): number => Math.min(60_000, (life.expiresAt - life.issuedAt) / 10);
 
 /**
  * Until when a token may be issued where a renewal ends it, epoch ms: until it is due, and not at all while a renewal is under way or
@@ -65,7 +65,7 @@ export function endsByRenewalAt(
   now: number,
 ): number {
   const underWay = (row.leaseUntil !== null && row.leaseUntil > now) || row.sentEpoch !== null || row.uncertainSince !== null;
-  return underWay ? now : Math.min(row.nextAt ?? Number.POSITIVE_INFINITY, row.expiresAt - handoutFloorMs(row));
+  return underWay ? now : Math.min(row.nextAt ?? Number.POSITIVE_INFINITY, row.expiresAt - issuanceFloorMs(row));
 }
 
 /** How long a token request may take, in ms: short lives leave less time. `lifeMs` null: not known yet. */

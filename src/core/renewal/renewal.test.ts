@@ -4,7 +4,7 @@ import type { Dialect } from '../provider/definition.ts';
 import { PLAIN_DIALECT } from '../provider/dialect.ts';
 import { applyUpdate } from './conditional-update.ts';
 import { DEFAULT_LIMITS } from './limits.ts';
-import { backoffMs, handoutFloorMs, nextRenewalAt, POLICIES, planRenewal, requestDeadlineMs } from './plan.ts';
+import { backoffMs, issuanceFloorMs, nextRenewalAt, POLICIES, planRenewal, requestDeadlineMs } from './plan.ts';
 import { firstRow, type RenewalRow, rowState } from './row.ts';
 import { type Attempt, actionNeeded, arm, askOnceMore, bringForward, claim, end, recover, release, save, uncertain } from './transitions.ts';
 import { uncertainWaitMs } from './uncertain-wait.ts';
@@ -19,7 +19,7 @@ test('a renewal is due between 70 and 80 % of the lifetime, well before the toke
       const at = planRenewal(life, u);
       expect(at).toBeGreaterThanOrEqual(Math.floor(issuedAt + lifeMs * 0.7));
       expect(at).toBeLessThanOrEqual(issuedAt + lifeMs * 0.8);
-      expect(at).toBeLessThanOrEqual(life.expiresAt - handoutFloorMs(life));
+      expect(at).toBeLessThanOrEqual(life.expiresAt - issuanceFloorMs(life));
     }),
   );
 });

@@ -17,7 +17,7 @@ import {
 } from '../renewal/index.ts';
 import { beginLife } from '../replicas/index.ts';
 import type { ListedConnection } from '../store/connection-rows.ts';
-import { apiSessions, apiTokens, handout } from '../tokens/index.ts';
+import { apiSessions, apiTokens, issuance } from '../tokens/index.ts';
 import type { Base } from './base.ts';
 import type { Joints } from './joints.ts';
 
@@ -58,12 +58,12 @@ export async function joinRenewal(base: Base, joints: Joints) {
     },
   });
   openSince = engine.openSince;
-  const issuing = handout({ store: store.renewals, sealer, cache, engine, ports });
-  const sessions = apiSessions({ store: store.apiSessions, sealer, handout: issuing, ports, me: lifeId });
+  const issuing = issuance({ store: store.renewals, sealer, cache, engine, ports });
+  const sessions = apiSessions({ store: store.apiSessions, sealer, issuance: issuing, ports, me: lifeId });
   return {
     ...{ secrets, definitions: definitionsInUse, contexts, cache, spilled, spares: reserve, keeper, wireLog: wire, lanes: lane },
     ...{ sightings: seen, hold, states, clients, replica, engine },
-    tokens: apiTokens({ handout: issuing, sessions }),
+    tokens: apiTokens({ issuance: issuing, sessions }),
     /** Another person's connection changed its state: told to whoever takes an interest, which is joined later. */
     onPersonMoved(work: (one: ListedConnection) => Promise<void>): void {
       personMoved = work;

@@ -9,7 +9,7 @@ import { type TokenRequest, tokenRequest } from '../../core/oauth/token-request.
 import { wireRecord } from '../../core/oauth/wire-record.ts';
 import type { Dialect } from '../../core/provider/definition.ts';
 import type { Entry } from '../../core/renewal/lanes.ts';
-import { backoffMs, handoutFloorMs, requestDeadlineMs } from '../../core/renewal/plan.ts';
+import { backoffMs, issuanceFloorMs, requestDeadlineMs } from '../../core/renewal/plan.ts';
 import type { RenewalCause, RenewalRow } from '../../core/renewal/row.ts';
 import { type Attempt, actionNeeded, arm, askOnceMore, disarm, giveBack, promote, release, uncertain } from '../../core/renewal/transitions.ts';
 import { uncertainWaitMs } from '../../core/renewal/uncertain-wait.ts';
@@ -150,7 +150,7 @@ async function uncertainty(parts: AttemptParts, row: RenewalRow, dialect: Dialec
     nobodyHolds,
     contactSince: parts.holders.contactSince(),
     expiresAt: row.expiresAt,
-    floorMs: handoutFloorMs(row),
+    floorMs: issuanceFloorMs(row),
   };
   return { waitMs: uncertainWaitMs(dialect, use, now, { limits: parts.limits, deadlineMs }), nobodyHolds };
 }

@@ -1,5 +1,5 @@
 import { LRUCache } from 'lru-cache';
-import { handoutFloorMs, isIssuedAhead } from '../../core/renewal/plan.ts';
+import { isIssuedAhead, issuanceFloorMs } from '../../core/renewal/plan.ts';
 import type { Secret } from '../../core/secret.ts';
 
 export interface CachedToken {
@@ -33,4 +33,4 @@ export function tokenCache(): TokenCache {
 
 /** True while a token may still be issued: its remaining lifetime is at or above the floor, and known. */
 export const hasEnoughLife = (token: Pick<CachedToken, 'issuedAt' | 'expiresAt'>, now: number): boolean =>
-  token.expiresAt - now >= handoutFloorMs(token) && !isIssuedAhead(token, now);
+  token.expiresAt - now >= issuanceFloorMs(token) && !isIssuedAhead(token, now);

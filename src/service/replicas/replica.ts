@@ -1,5 +1,5 @@
 import type { RenewalLimits } from '../../core/renewal/limits.ts';
-import { handoutFloorMs, nextRenewalAt, planRenewal, requestDeadlineMs } from '../../core/renewal/plan.ts';
+import { issuanceFloorMs, nextRenewalAt, planRenewal, requestDeadlineMs } from '../../core/renewal/plan.ts';
 import { recover } from '../../core/renewal/transitions.ts';
 import { uncertainWaitMs } from '../../core/renewal/uncertain-wait.ts';
 import type { DatabaseClock } from '../database/index.ts';
@@ -146,7 +146,7 @@ async function freeRows(deps: RecoveryParts): Promise<number> {
     const sent = row.sentEpoch !== null || row.uncertainSince !== null;
     const now = ports.clock.now();
     const sentAt = Math.min(row.sentAt ?? now, now);
-    const use = { since: row.uncertainSince ?? sentAt, sentAt, nobodyHolds: true, contactSince: now, expiresAt: row.expiresAt, floorMs: handoutFloorMs(row) };
+    const use = { since: row.uncertainSince ?? sentAt, sentAt, nobodyHolds: true, contactSince: now, expiresAt: row.expiresAt, floorMs: issuanceFloorMs(row) };
     const waitMs =
       sent && context
         ? uncertainWaitMs(context.definition.dialect, use, now, { limits, deadlineMs: requestDeadlineMs(limits, row.expiresAt - row.issuedAt) })

@@ -6,13 +6,13 @@ import { reasonInWords } from '../../core/oauth/wire.ts';
 import { callHeaders } from '../../core/provider/api.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { readSession, refusesAccess, sessionAddress } from '../../core/provider/session-step.ts';
-import { handoutFloorMs } from '../../core/renewal/plan.ts';
+import { issuanceFloorMs } from '../../core/renewal/plan.ts';
 import { Secret } from '../../core/secret.ts';
 import type { Ports } from '../ports.ts';
 import type { Sealer } from '../sealer.ts';
 import type { ApiSessionStore } from '../store/api-sessions.ts';
 import { upTo } from '../up-to.ts';
-import type { Handout, TokenNeed } from './handout.ts';
+import type { Issuance, TokenNeed } from './issuance.ts';
 import type { SetUp } from './set-up.ts';
 
 /** A session at an API, and how long it is good. */
@@ -51,11 +51,11 @@ const RENEW_AT = 0.2;
 export function apiSessions(deps: {
   store: ApiSessionStore;
   sealer: Sealer;
-  handout: Handout;
+  issuance: Issuance;
   ports: Pick<Ports, 'clock' | 'send' | 'log'>;
   me: string;
 }): ApiSessions {
-  const { store, sealer, handout, ports, me } = deps;
+  const { store, sealer, issuance, ports, me } = deps;
   const kept = new LRUCache<string, ApiSession>(upTo(50_000));
   const refused = new LRUCache<string, Fault>({ ...upTo(10_000), ttl: REFUSED_FOR_MS });
   const opening = new Map<string, Promise<ApiSession>>();
@@ -64,7 +64,7 @@ export function apiSessions(deps: {
   const isEnough = (one: ApiSession, need: SessionNeed): boolean => {
     const rest = one.expiresAt - ports.clock.now();
     const wishedMs = Math.min(need.minimumLifeMs ?? 0, (one.expiresAt - one.issuedAt) / 2);
-    return rest >= Math.max(handoutFloorMs(one), wishedMs) && (need.newerThan === undefined || one.version > need.newerThan);
+    return rest >= Math.max(issuanceFloorMs(one), wishedMs) && (need.newerThan === undefined || one.version > need.newerThan);
   };
   const read = async (grantId: string): Promise<{ version: number; session: ApiSession | null }> => {
     const row = await store.read(grantId);
@@ -80,7 +80,7 @@ export function apiSessions(deps: {
     }
   };
   const ask = async (grantId: string, definition: ProviderDefinition, step: NonNullable<SetUp['session']>): Promise<Omit<ApiSession, 'version'>> => {
-    let token = await handout(grantId);
+    let token = await issuance(grantId);
     for (const mayRenew of [true, false]) {
       const sentAt = ports.clock.now();
       const outcome = await ports.send({
@@ -94,8 +94,8 @@ export function apiSessions(deps: {
       if (outcome.kind !== 'answer')
         throw new Fault('PROVIDER_UNREACHABLE', { detail: `No session could be opened: ${reasonInWords(outcome.reason)}.`, retryAfterMs: REFUSED_FOR_MS });
       // The access token is rejected: once more with a new one, unless it is so young that another would fare no better.
-      if (refusesAccess(outcome) && mayRenew && ports.clock.now() - token.issuedAt >= handoutFloorMs(token)) {
-        token = await handout(grantId, { newerThan: token.generation });
+      if (refusesAccess(outcome) && mayRenew && ports.clock.now() - token.issuedAt >= issuanceFloorMs(token)) {
+        token = await issuance(grantId, { newerThan: token.generation });
         continue;
       }
       const found = readSession(definition, step.step, outcome);

@@ -1,8 +1,8 @@
-import { handoutFloorMs } from '../../core/renewal/plan.ts';
+import { issuanceFloorMs } from '../../core/renewal/plan.ts';
 import type { Secret } from '../../core/secret.ts';
 import type { CachedToken } from '../renewal/index.ts';
 import type { ApiSessions } from './api-sessions.ts';
-import type { Handout } from './handout.ts';
+import type { Issuance } from './issuance.ts';
 import type { SetUp } from './set-up.ts';
 
 /** What a call to the API carries: an access token, or the session's that was opened with it. */
@@ -31,12 +31,12 @@ export interface ApiTokens {
   ready(grantId: string, setUp: Pick<SetUp, 'definition' | 'session'>): ApiToken | null;
 }
 
-export function apiTokens(deps: { handout: Handout; sessions: ApiSessions }): ApiTokens {
-  const { handout, sessions } = deps;
+export function apiTokens(deps: { issuance: Issuance; sessions: ApiSessions }): ApiTokens {
+  const { issuance, sessions } = deps;
   return {
     ready(grantId, setUp) {
       if (setUp.session || setUp.definition.dialect.renewal_ends_access_token) return null;
-      const token = handout.ready(grantId);
+      const token = issuance.ready(grantId);
       return token && plain(token);
     },
     async get(grantId, setUp, need) {
@@ -44,7 +44,7 @@ export function apiTokens(deps: { handout: Handout; sessions: ApiSessions }): Ap
         const session = await sessions.open(grantId, setUp, need);
         return { ...session, replaceableAt: session.issuedAt + SESSION_AGE_MS };
       }
-      return plain(await handout(grantId, setUp.definition.dialect.renewal_ends_access_token ? { ...need, endsByRenewal: true } : need));
+      return plain(await issuance(grantId, setUp.definition.dialect.renewal_ends_access_token ? { ...need, endsByRenewal: true } : need));
     },
   };
 }
@@ -55,5 +55,5 @@ const plain = ({ access, issuedAt, expiresAt, generation }: CachedToken): ApiTok
   expiresAt,
   baseUrl: null,
   version: generation,
-  replaceableAt: issuedAt + handoutFloorMs({ issuedAt, expiresAt }),
+  replaceableAt: issuedAt + issuanceFloorMs({ issuedAt, expiresAt }),
 });

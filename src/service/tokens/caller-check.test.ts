@@ -20,7 +20,7 @@ function setUp({ endsAt = null as number | null } = {}) {
   return { world, check: callerCheck(directory as never, { clock: { now: () => world.now } } as never) };
 }
 
-test('a header found right is known without another look, until anything changes', () => {
+test('a verified header is known without another look, until anything changes', () => {
   const { world, check } = setUp();
   for (let times = 0; times < 3; times += 1) expect(check.readyHeader(basic(ID, KEY))?.keyId).toBe('k1');
   expect(world.looked).toBe(1);

@@ -26,7 +26,7 @@ interface Known {
   caller: KnownCaller;
   keyId: string;
 }
-/** A header that was found right while nothing changed since. */
+/** A header that was verified, and nothing changed since. */
 interface Seen extends Known {
   epoch: number;
   /** When the key expires, epoch ms. */

@@ -4,7 +4,7 @@ export { type ApiToken, type ApiTokens, apiTokens } from './api-token.ts';
 export { type Assertions, assertions } from './assertions.ts';
 export { type CallerCheck, callerCheck } from './caller-check.ts';
 export { type CallerDirectory, callerDirectory, type KnownCaller } from './caller-directory.ts';
-export { handout } from './handout.ts';
+export { issuance } from './issuance.ts';
 export { ascii, CHALLENGE, malformedRequest, OAUTH_HEADERS, type OAuthAnswer, type OAuthRequest, type PresentedCertificate, Refusal } from './oauth-answer.ts';
 export { credentials, type Form, readForm } from './oauth-form.ts';
 export type { PermittedConnection } from './permitted.ts';

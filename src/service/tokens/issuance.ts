@@ -1,6 +1,6 @@
 import { looks } from '../../api/looks.ts';
 import { Fault } from '../../core/fault.ts';
-import { endsByRenewalAt, handoutFloorMs } from '../../core/renewal/plan.ts';
+import { endsByRenewalAt, issuanceFloorMs } from '../../core/renewal/plan.ts';
 import type { RenewalCause } from '../../core/renewal/row.ts';
 import type { Ports } from '../ports.ts';
 import { type CachedToken, hasEnoughLife, type RenewalEngine, type TokenCache } from '../renewal/index.ts';
@@ -9,7 +9,7 @@ import type { HeldRow } from '../store/held-row.ts';
 import type { RenewalStore } from '../store/renewals.ts';
 
 /** An access token that is good for long enough. @throws {Fault} GRANT_REFUSED, CLIENT_STOPPED, PROVIDER_BUSY, RENEWAL_PENDING, DATABASE_UNAVAILABLE */
-export interface Handout {
+export interface Issuance {
   (grantId: string, need?: TokenNeed): Promise<CachedToken>;
   /** The token in memory, where it is good for long enough as it is; null: ask for it. */
   ready(grantId: string): CachedToken | null;
@@ -35,7 +35,7 @@ const ENDING_LEAST_MS = 2_000;
  * Cached and long enough: answered without a database read. Else the row is read; else renewed, by us or by whoever was
  * first; else a reason. One waiter for each grant in this process, whoever asks.
  */
-export function handout(deps: { store: RenewalStore; sealer: Sealer; cache: TokenCache; engine: RenewalEngine; ports: Pick<Ports, 'clock'> }): Handout {
+export function issuance(deps: { store: RenewalStore; sealer: Sealer; cache: TokenCache; engine: RenewalEngine; ports: Pick<Ports, 'clock'> }): Issuance {
   const { store, sealer, cache, engine, ports } = deps;
   const fetching = new Map<string, Promise<CachedToken>>();
   const isEnough = (token: Pick<CachedToken, 'issuedAt' | 'expiresAt' | 'generation'>, need: TokenNeed): boolean => {
@@ -88,7 +88,7 @@ export function handout(deps: { store: RenewalStore; sealer: Sealer; cache: Toke
       const now = ports.clock.now();
       const until = endsByRenewalAt(held.row, now);
       const isNewer = need.newerThan === undefined || held.row.generation > need.newerThan;
-      if (isNewer && until - now >= Math.min(ENDING_LEAST_MS, handoutFloorMs(held.row))) {
+      if (isNewer && until - now >= Math.min(ENDING_LEAST_MS, issuanceFloorMs(held.row))) {
         if (until - now < Math.min(need.minimumLifeMs ?? 0, (until - held.row.issuedAt) / 2))
           throw new Fault('RENEWAL_PENDING', {
             detail: 'A renewal would end the token that others hold; it is renewed when it is due.',
@@ -112,7 +112,7 @@ export function handout(deps: { store: RenewalStore; sealer: Sealer; cache: Toke
       const kept = error instanceof Fault && error.code === 'DATABASE_UNAVAILABLE' ? cached(grantId, need) : undefined;
       return kept ?? Promise.reject(error);
     });
-  const handOut = async (grantId: string, need: TokenNeed = NO_NEED): Promise<CachedToken> => {
+  const issue = async (grantId: string, need: TokenNeed = NO_NEED): Promise<CachedToken> => {
     const ready = need.endsByRenewal ? undefined : cached(grantId, need);
     if (ready) return ready;
     const key = need === NO_NEED ? grantId : `${grantId} ${need.minimumLifeMs} ${need.newerThan} ${need.endsByRenewal}`;
@@ -123,7 +123,7 @@ export function handout(deps: { store: RenewalStore; sealer: Sealer; cache: Toke
     }
     return running;
   };
-  return Object.assign(handOut, { ready: (grantId: string) => cached(grantId, NO_NEED) ?? null });
+  return Object.assign(issue, { ready: (grantId: string) => cached(grantId, NO_NEED) ?? null });
 }
 
 const CHECKING = 'The provider\u2019s answer was lost; checking whether it renewed.';
