@@ -5,12 +5,15 @@ import type { Environment } from '../../core/provider/kinds.ts';
 import type { PlaceholderValues } from '../../core/provider/placeholder-text.ts';
 import { fillKnown } from '../../core/provider/placeholders.ts';
 import { rehearsed } from '../../core/provider/rehearsal.ts';
-import type { DefinitionUse } from '../store/definition-uses.ts';
+import { type DefinitionUse, readUse } from '../store/definition-uses.ts';
 import { idText } from '../store/ids.ts';
 import type { ProviderStore } from '../store/providers.ts';
 
 interface DefinitionInUse {
   definition: ProviderDefinition;
+  /** Of the placeholders, by client and connection. */
+  values: PlaceholderValues;
+  environment: Environment;
   /** Origins to which a secret or token would go, and that nobody confirmed for this client. */
   unconfirmed: string[];
 }
@@ -34,12 +37,10 @@ export function definitions(providers: Pick<ProviderStore, 'definition'>): Defin
       whole = found;
       read.set(version, whole);
     }
-    const [clientValues, connectionValues] = [use.placeholders, use.own_placeholders].map((text) => JSON.parse(text ?? '{}') as PlaceholderValues);
-    const ofClient = fillKnown(rehearsed(withVariant(whole, use.environment as Environment, use.variant), use.rehearsal_port), clientValues ?? {});
-    const inUse: DefinitionInUse = {
-      definition: fillKnown(ofClient, { ...clientValues, ...connectionValues }),
-      unconfirmed: unconfirmedOrigins(ofClient, JSON.parse(use.trusted_origins ?? 'null') as string[] | null),
-    };
+    const { environment, placeholders, ownPlaceholders, trustedOrigins } = readUse(use);
+    const ofClient = fillKnown(rehearsed(withVariant(whole, environment, use.variant), use.rehearsal_port), placeholders);
+    const values = { ...placeholders, ...ownPlaceholders };
+    const inUse: DefinitionInUse = { definition: fillKnown(ofClient, values), values, environment, unconfirmed: unconfirmedOrigins(ofClient, trustedOrigins) };
     filled.set(key, inUse);
     return inUse;
   };

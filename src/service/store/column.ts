@@ -86,6 +86,10 @@ export const orElse = <T>(one: Column<T>, value: T): Column<T> => ({
   read: (stored) => (stored === null || stored === undefined ? value : one.read(stored)),
 });
 
+// biome-ignore lint/suspicious/noExplicitAny: a column of any value
+export type Columns = Record<string, Column<any>>;
+export type RowOf<C extends Columns> = { -readonly [K in keyof C]: ValueOf<C[K]> };
+
 /** Reads a value for a row. @throws {Fault} RECORD_INVALID, naming the table, the column and the row */
 export function readColumn<T>(one: Column<T>, stored: unknown, place: { table: string; column: string; row: string }): T {
   try {
@@ -96,5 +100,29 @@ export function readColumn<T>(one: Column<T>, stored: unknown, place: { table: s
   }
 }
 
+/**
+ * Reads the rows of a statement of its own, which names its columns as `columns` does.
+ * @param named the column whose value names the row in an error
+ * @throws {Fault} RECORD_INVALID, from the reader
+ */
+export const rowReader =
+  <const C extends Columns>(table: string, columns: C, named: keyof C & string) =>
+  (stored: Readonly<Record<string, unknown>>): RowOf<C> => {
+    const name = stored[named];
+    const place = { table, row: Buffer.isBuffer(name) ? idText(name) : String(name) };
+    return Object.fromEntries(Object.entries(columns).map(([column, one]) => [column, readColumn(one, stored[column], { ...place, column })])) as RowOf<C>;
+  };
+
 export const textList = json(z.array(z.string()));
 export const textMap = json(z.record(z.string(), z.string()));
+/** A document of any members. */
+export const document = json(z.record(z.string(), z.unknown()));
+/** Words with spaces between them, as `GROUP_CONCAT` makes them; null: none. */
+export const words = orElse(
+  column<string[]>(
+    DataTypes.TEXT,
+    (stored) => String(stored).split(' '),
+    (list) => list.join(' '),
+  ),
+  [],
+);

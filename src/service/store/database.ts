@@ -19,7 +19,7 @@ export { type Bind, idBytes, idText } from './ids.ts';
 /** The one way to the database. Errors leave as Faults without their parameters, which may hold sealed values or names. */
 export interface Database {
   sequelize: Sequelize;
-  select<Row extends object>(sql: string, bind?: Bind[], transaction?: Transaction): Promise<Row[]>;
+  select<Row extends object = Record<string, unknown>>(sql: string, bind?: Bind[], transaction?: Transaction): Promise<Row[]>;
   /** Runs one INSERT, UPDATE or DELETE; the number of rows changed (both tables of a multi-table UPDATE count). */
   write(sql: string, bind?: Bind[], transaction?: Transaction): Promise<number>;
   run(sql: string): Promise<void>;

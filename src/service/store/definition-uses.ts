@@ -1,9 +1,10 @@
 import { CONNECTION_INTENTS } from '../../core/health.ts';
 import { GRANT_KINDS } from '../../core/oauth/grant-kinds.ts';
 import { CLIENT_AUTHENTICATION_METHODS } from '../../core/oauth/methods.ts';
+import { ENVIRONMENTS } from '../../core/provider/kinds.ts';
 import { POLICIES } from '../../core/renewal/plan.ts';
 import { CLIENT_HEALTH } from './clients.ts';
-import { type Column, oneOf, orNull, readColumn, textList } from './column.ts';
+import { type Column, oneOf, orElse, orNull, type RowOf, readColumn, textList, textMap } from './column.ts';
 import { type Bind, type Database, idBytes, idText } from './database.ts';
 
 /**
@@ -11,6 +12,7 @@ import { type Bind, type Database, idBytes, idText } from './database.ts';
  * has them. JSON stays text, so that a row of a batch is looked up without reading it.
  */
 export interface DefinitionUse {
+  client_record: Buffer;
   version_id: Buffer;
   environment: string;
   variant: string | null;
@@ -30,7 +32,6 @@ export interface PermittedRow extends DefinitionUse {
   name: string | null;
   intent: string;
   grant_id: Buffer | null;
-  client_record: Buffer;
   scopes: string | null;
   /** What the grant came from; a static key has a header of its own. */
   kind: string | null;
@@ -49,7 +50,6 @@ export interface GrantUseRow extends DefinitionUse {
   connection_id: Buffer;
   name: string;
   intent: string;
-  client_record: Buffer;
   client_name: string;
   client_id: string | null;
   health: string;
@@ -152,6 +152,28 @@ const COLUMNS = {
   authMethod: orNull(oneOf(CLIENT_AUTHENTICATION_METHODS)),
   health: oneOf(CLIENT_HEALTH),
 };
+
+const USE = {
+  environment: oneOf(ENVIRONMENTS),
+  placeholders: textMap,
+  ownPlaceholders: orElse(textMap, {}),
+  trustedOrigins: orNull(textList),
+};
+
+/** How a definition is used, checked. @throws {Fault} RECORD_INVALID */
+export function readUse(use: DefinitionUse): RowOf<typeof USE> {
+  const read = <T>(one: Column<T>, stored: unknown, column: string): T => readColumn(one, stored, { table: 'clients', column, row: idText(use.client_record) });
+  return {
+    environment: read(USE.environment, use.environment, 'environment'),
+    placeholders: read(USE.placeholders, use.placeholders, 'placeholders'),
+    ownPlaceholders: read(USE.ownPlaceholders, use.own_placeholders, 'placeholders, or those of a connection,'),
+    trustedOrigins: read(USE.trustedOrigins, use.trusted_origins, 'trusted_origins'),
+  };
+}
+
+/** The scopes of a permitted connection, checked. @throws {Fault} RECORD_INVALID */
+export const readScopes = ({ name, scopes }: Pick<PermittedRow, 'name' | 'scopes'>): string[] =>
+  readColumn(orElse(textList, []), scopes, { table: 'grants', column: 'scopes', row: String(name) });
 
 /** The values of a grant's row, checked. @throws {Fault} RECORD_INVALID */
 export function readGrantUse(row: GrantUseRow) {

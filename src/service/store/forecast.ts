@@ -2,7 +2,7 @@ import { z } from 'zod';
 import { JobSettings } from '../../api/jobs.ts';
 import { ComposedCall } from '../../api/trying.ts';
 import type { Schedule } from '../../core/jobs/schedule.ts';
-import { bytes, id, instant, number, orNull, text, textMap } from './column.ts';
+import { bytes, document, flag, id, instant, number, orElse, orNull, rowReader, text, textMap, words } from './column.ts';
 import { type Database, idBytes, idText, instantText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
@@ -65,7 +65,23 @@ interface CalendarEntry {
   canceledAt: number | null;
 }
 const ENTRY = { entryKey: text, summary: text, at: instant, sequence: number, canceledAt: orNull(instant) };
-const LastRun = z.object({ call: ComposedCall });
+const LastRun = z.object({ call: ComposedCall, calls: z.number() });
+const readScheduled = rowReader(
+  'jobs',
+  {
+    ...{ name: text, connectionId: id, connection: text, placeholders: orElse(textMap, {}), labels: words, clientRecordId: id, client: text, provider: text },
+    ...{ settings: document, plan: document, checkpoint: document },
+  },
+  'name',
+);
+const readEnding = rowReader(
+  'grants',
+  {
+    ...{ id, connectionId: id, connection: text, shared: orNull(text), sharedId: orNull(id), account: orNull(text), lifeEndsAt: orNull(instant) },
+    ...{ consentedAt: orElse(instant, 0), clientId: id, isStandby: flag, labels: words },
+  },
+  'id',
+);
 const LEVELS_KEPT_DAYS = 40;
 
 /** Dates, for the forecast: only what ends is read, however many connections there are. */
@@ -130,32 +146,17 @@ export function forecastStore(database: Database): ForecastStore {
   const entries = defineTable(database, 'calendar_entries', ENTRY, { primaryKey: ['entryKey'] });
   return {
     async scheduledJobs(most) {
-      const rows = await database.select<Record<string, unknown>>(
-        `SELECT j.name, j.settings, k.id AS connection_id, k.name AS connection, k.placeholders, c.id AS client_id, c.name AS client, p.name AS provider,
+      const rows = await database.select(
+        `SELECT j.name, j.settings, k.id AS connectionId, k.name AS connection, k.placeholders, c.id AS clientRecordId, c.name AS client, p.name AS provider,
            (SELECT GROUP_CONCAT(l.label ORDER BY l.label SEPARATOR ' ') FROM connection_labels l WHERE l.connection_id = k.id) AS labels, r.plan, r.checkpoint
          FROM jobs j JOIN connections k ON k.id = j.connection_id JOIN clients c ON c.id = k.client_id JOIN providers p ON p.id = c.provider_id
          JOIN runs r ON r.id = (SELECT x.id FROM runs x WHERE x.job_id = j.id AND x.state = 'done' ORDER BY x.number DESC LIMIT 1)
          WHERE j.enabled = 1 AND j.next_run_at IS NOT NULL ORDER BY j.name LIMIT ${Math.floor(most)}`,
       );
-      return rows.flatMap((row) => {
-        const [settings, plan] = [JobSettings.safeParse(JSON.parse(String(row.settings))), LastRun.safeParse(JSON.parse(String(row.plan)))];
-        const { calls } = JSON.parse(String(row.checkpoint)) as { calls?: number };
-        if (!settings.success || !plan.success || calls === undefined) return [];
-        return [
-          {
-            name: String(row.name),
-            schedule: settings.data.schedule,
-            connectionId: idText(row.connection_id as Buffer),
-            connection: String(row.connection),
-            placeholders: textMap.read(row.placeholders ?? '{}'),
-            labels: row.labels === null ? [] : String(row.labels).split(' '),
-            clientRecordId: idText(row.client_id as Buffer),
-            client: String(row.client),
-            provider: String(row.provider),
-            call: plan.data.call,
-            calls,
-          },
-        ];
+      return rows.map(readScheduled).flatMap(({ settings, plan, checkpoint, ...job }) => {
+        // What an earlier version wrote may lack what a forecast needs; the next run writes it.
+        const [read, last] = [JobSettings.safeParse(settings), LastRun.safeParse({ ...plan, calls: checkpoint.calls })];
+        return read.success && last.success ? [{ ...job, ...last.data, schedule: read.data.schedule }] : [];
       });
     },
     async diskLevels(since) {
@@ -196,9 +197,10 @@ export function forecastStore(database: Database): ForecastStore {
         ({ clientId, consentedBefore }) =>
           `(COALESCE(g.client_id, k.client_id) = X'${idBytes(clientId).toString('hex')}' AND g.consented_at <= ${before(consentedBefore)})`,
       );
-      const rows = await database.select<Record<string, unknown>>(
-        `SELECT g.id, k.id AS connection_id, k.name, o.name AS shared, o.id AS shared_id, g.account_label, g.life_ends_at, g.consented_at,
-           COALESCE(g.client_id, k.client_id) AS client_id, k.standby_grant_id <=> g.id AS is_standby,
+      const rows = await database.select(
+        `SELECT g.id, k.id AS connectionId, k.name AS connection, o.name AS shared, o.id AS sharedId, g.account_label AS account,
+           g.life_ends_at AS lifeEndsAt, g.consented_at AS consentedAt, COALESCE(g.client_id, k.client_id) AS clientId,
+           k.standby_grant_id <=> g.id AS isStandby,
            (SELECT GROUP_CONCAT(l.label ORDER BY l.label SEPARATOR ' ') FROM connection_labels l WHERE l.connection_id = k.id) AS labels
          FROM grants g JOIN connections k ON k.id = g.connection_id AND (k.current_grant_id = g.id OR k.standby_grant_id = g.id)
          LEFT JOIN connections o ON o.id = k.person_of
@@ -206,20 +208,7 @@ export function forecastStore(database: Database): ForecastStore {
            AND (g.life_ends_at <= ${before(until)}${ofPhases.map((one) => ` OR ${one}`).join('')})
          ORDER BY g.consented_at LIMIT ${Math.floor(most)}`,
       );
-      const at = (value: unknown) => (value instanceof Date ? value.getTime() : null);
-      return rows.map((row) => ({
-        id: idText(row.id as Buffer),
-        connectionId: idText(row.connection_id as Buffer),
-        connection: String(row.name),
-        shared: row.shared === null ? null : String(row.shared),
-        sharedId: row.shared_id === null ? null : idText(row.shared_id as Buffer),
-        account: row.account_label === null ? null : String(row.account_label),
-        lifeEndsAt: at(row.life_ends_at),
-        consentedAt: at(row.consented_at) ?? 0,
-        clientId: idText(row.client_id as Buffer),
-        isStandby: Number(row.is_standby) === 1,
-        labels: row.labels === null ? [] : String(row.labels).split(' '),
-      }));
+      return rows.map(readEnding);
     },
     usersOfClient: (clientId) => users('k.client_id = $1', [idBytes(clientId)]),
     usersOfConnection: (connectionId) => users('k.id = $1', [idBytes(connectionId)]),

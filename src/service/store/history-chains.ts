@@ -1,4 +1,5 @@
 import { type ChainedEntry, type ChainPoint, chainStart } from '../../core/activity/chain.ts';
+import { bytes, flag, id, instant, number, orElse, orNull, rowReader, text } from './column.ts';
 import { type Database, idBytes, idText, instantText } from './database.ts';
 
 /** A chain as far as it is kept: from its base, where retention has cut, to its head. */
@@ -32,47 +33,44 @@ export interface ChainStore {
   cutUnchained(what: 'renewals' | 'all', before: number, most: number): Promise<number>;
 }
 
+const readChain = rowReader(
+  'history_chains',
+  {
+    ...{ id, routine: flag, startedAt: instant, baseSequence: orElse(number, 0), baseHash: orNull(bytes), baseProof: orNull(bytes) },
+    ...{ headSequence: number, headHash: bytes, headProof: bytes },
+  },
+  'id',
+);
+const readEntry = rowReader(
+  'history',
+  {
+    ...{ id, at: instant, actor: text, kind: text, subject: text, says: text, data: text, routine: flag, requestId: orNull(text), address: orNull(text) },
+    ...{ sequence: number, hash: orElse(bytes, Buffer.alloc(0)) },
+  },
+  'id',
+);
+
 export function chainStore(database: Database): ChainStore {
   const number = (value: unknown) => Number(value ?? 0);
   return {
     async list() {
-      const rows = await database.select<Record<string, unknown>>(
-        'SELECT id, routine, started_at, base_sequence, base_hash, base_proof, head_sequence, head_hash, head_proof FROM history_chains ORDER BY started_at, id',
+      const rows = await database.select(
+        `SELECT id, routine, started_at AS startedAt, base_sequence AS baseSequence, base_hash AS baseHash, base_proof AS baseProof,
+           head_sequence AS headSequence, head_hash AS headHash, head_proof AS headProof FROM history_chains ORDER BY started_at, id`,
       );
-      return rows.map((row) => {
-        const id = idText(row.id as Buffer);
-        const cut = row.base_hash as Buffer | null;
-        return {
-          id,
-          routine: number(row.routine) === 1,
-          startedAt: (row.started_at as Date).getTime(),
-          base: cut === null ? chainStart(id) : { sequence: number(row.base_sequence), hash: cut },
-          baseProof: row.base_proof as Buffer | null,
-          head: { sequence: number(row.head_sequence), hash: row.head_hash as Buffer },
-          headProof: row.head_proof as Buffer,
-        };
-      });
+      return rows.map(readChain).map(({ baseSequence, baseHash, headSequence, headHash, ...chain }) => ({
+        ...chain,
+        base: baseHash === null ? chainStart(chain.id) : { sequence: baseSequence, hash: baseHash },
+        head: { sequence: headSequence, hash: headHash },
+      }));
     },
     async entries(chainId, after, upTo, most) {
-      const rows = await database.select<Record<string, unknown>>(
-        `SELECT id, at, actor, kind, subject, says, data, routine, request_id, address, sequence, hash FROM history
+      const rows = await database.select(
+        `SELECT id, at, actor, kind, subject, says, data, routine, request_id AS requestId, address, sequence, hash FROM history
          WHERE chain_id = $1 AND sequence > $2 AND sequence <= $3 ORDER BY sequence LIMIT ${Math.floor(most)}`,
         [idBytes(chainId), after, upTo],
       );
-      return rows.map((row) => ({
-        id: idText(row.id as Buffer),
-        at: (row.at as Date).getTime(),
-        actor: String(row.actor),
-        kind: String(row.kind),
-        subject: String(row.subject),
-        says: String(row.says),
-        data: String(row.data),
-        routine: number(row.routine) === 1,
-        requestId: row.request_id as string | null,
-        address: row.address as string | null,
-        sequence: number(row.sequence),
-        hash: (row.hash as Buffer | null) ?? Buffer.alloc(0),
-      }));
+      return rows.map(readEntry);
     },
     async hashAt(chainId, sequence) {
       const [row] = await database.select<{ hash: Buffer | null }>('SELECT hash FROM history WHERE chain_id = $1 AND sequence = $2 LIMIT 1', [

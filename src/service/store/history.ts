@@ -1,20 +1,22 @@
 import type { ChainedEntry, ChainPoint } from '../../core/activity/chain.ts';
-import { type Bind, type Database, idBytes, idText, instantText } from './database.ts';
+import { document, id, instant, orNull, type RowOf, rowReader, text } from './column.ts';
+import { type Bind, type Database, idBytes, instantText } from './database.ts';
 
-/** One entry of the activity log. `data` holds figures and public names, never a secret. */
-export interface HistoryRow {
-  id: string;
-  /** Epoch ms. */
-  at: number;
-  actor: string;
-  kind: string;
-  subject: string;
-  says: string;
-  data: Record<string, unknown>;
+const ENTRY = {
+  id,
+  at: instant,
+  actor: text,
+  kind: text,
+  subject: text,
+  says: text,
+  data: document,
   /** The request in whose course it was done; null: the service began it. */
-  requestId: string | null;
-  address: string | null;
-}
+  requestId: orNull(text),
+  address: orNull(text),
+};
+/** One entry of the activity log. `data` holds figures and public names, never a secret. */
+export type HistoryRow = RowOf<typeof ENTRY>;
+const readEntry = rowReader('history', ENTRY, 'id');
 /** As it is written, with its place in a chain. `routine`: a renewal that went as planned, kept for a shorter time and not shown by default. */
 export interface EntryToAppend extends ChainedEntry {
   chainId: string;
@@ -100,12 +102,12 @@ export function historyStore(database: Database): HistoryStore {
         all.push(`at <= $${bind.push(at)}`, `(at < $${bind.push(at)} OR id < $${bind.push(idBytes(before))})`);
       }
       const where = all.length > 0 ? `WHERE ${all.join(' AND ')}` : '';
-      const rows = await database.select<Omit<HistoryRow, 'id' | 'at' | 'data'> & { id: Buffer; at: Date; data: string }>(
+      const rows = await database.select(
         `SELECT id, at, actor, kind, subject, says, data, request_id AS requestId, address FROM history ${where}
          ORDER BY at DESC, id DESC LIMIT ${Math.floor(limit)}`,
         bind,
       );
-      return rows.map((row) => ({ ...row, id: idText(row.id), at: row.at.getTime(), data: JSON.parse(row.data) as Record<string, unknown> }));
+      return rows.map(readEntry);
     },
     async renewals(subjects, since, most) {
       const bind: Bind[] = [instantText(since)];

@@ -1,4 +1,5 @@
 import { type ConnectionState, HEALTH_CAUSES, type HealthCause } from '../../core/health.ts';
+import { document, id, instant, number, orNull, rowReader, text, words } from './column.ts';
 import { type Database, idBytes, idText, instantText } from './database.ts';
 import type { Sighting } from './sightings.ts';
 
@@ -25,7 +26,9 @@ const LABELS_MOST = 50;
 const OUTLIVED_SECONDS = 3_600;
 const ROWS_MOST = 500;
 const LABELS = "(SELECT GROUP_CONCAT(l.label ORDER BY l.label SEPARATOR ' ') FROM connection_labels l WHERE l.connection_id = k.id)";
-const words = (labels: unknown): string[] => (typeof labels === 'string' && labels !== '' ? labels.split(' ') : []);
+const readLost = rowReader('connections', { shared: text, count: number, labels: words }, 'shared');
+const readLastRun = rowReader('runs', { job: text, connection: text, runId: id, number, state: text, outcome: orNull(text), labels: words }, 'runId');
+const readNews = rowReader('history', { entryId: id, subject: text, says: text, data: document, at: instant }, 'entryId');
 
 /** Causes that a person can fix by consenting again. */
 const OF_PEOPLE = Object.entries(HEALTH_CAUSES)
@@ -44,29 +47,21 @@ export function noticeFacts(database: Database): NoticeFacts {
       return rows.map((row) => row.label);
     },
     async peopleLost() {
-      const rows = await database.select<{ name: string; n: number | bigint; labels: string | null }>(
-        `SELECT k.name, s.n, ${LABELS} AS labels
+      const rows = await database.select(
+        `SELECT k.name AS shared, s.n AS count, ${LABELS} AS labels
          FROM (SELECT person_of, COUNT(*) AS n FROM connections WHERE person_of IS NOT NULL AND state = 'action_needed' AND cause_key IN (${OF_PEOPLE}) GROUP BY person_of LIMIT ${ROWS_MOST}) s
          JOIN connections k ON k.id = s.person_of`,
       );
-      return rows.map((row) => ({ shared: row.name, count: Number(row.n), labels: words(row.labels) }));
+      return rows.map(readLost);
     },
     async lastRuns() {
-      const rows = await database.select<Record<string, unknown>>(
-        `SELECT j.name AS job, k.name AS connection, r.id, r.number, r.state, r.outcome, ${LABELS} AS labels
+      const rows = await database.select(
+        `SELECT j.name AS job, k.name AS connection, r.id AS runId, r.number, r.state, r.outcome, ${LABELS} AS labels
          FROM jobs j JOIN connections k ON k.id = j.connection_id
          JOIN runs r ON r.id = (SELECT x.id FROM runs x WHERE x.job_id = j.id AND x.state IN ('done', 'failed') ORDER BY x.number DESC LIMIT 1)
          WHERE j.enabled = 1 ORDER BY j.name LIMIT ${ROWS_MOST}`,
       );
-      return rows.map((row) => ({
-        job: String(row.job),
-        connection: String(row.connection),
-        runId: idText(row.id as Buffer),
-        number: Number(row.number),
-        state: String(row.state),
-        outcome: row.outcome === null ? null : String(row.outcome),
-        labels: words(row.labels),
-      }));
+      return rows.map(readLastRun);
     },
     async unreached() {
       const rows = await database.select<{ caller: string; waiting: number | bigint; lost: number | bigint; says: string }>(
@@ -108,17 +103,14 @@ export function noticeFacts(database: Database): NoticeFacts {
       return found;
     },
     async approvalNews(since) {
-      const rows = await database.select<{ id: Buffer; subject: string; says: string; data: string; at: Date }>(
-        `SELECT id, subject, says, data, at FROM history
+      const rows = await database.select(
+        `SELECT id AS entryId, subject, says, data, at FROM history
          WHERE routine = 0 AND at >= $1 AND kind = 'approval_changed' AND actor = 'service' ORDER BY at DESC LIMIT ${ROWS_MOST}`,
         [instantText(since)],
       );
       const last = new Map<string, { entryId: string; subject: string; approval: string; says: string; at: number }>();
-      for (const row of rows) {
-        const { approval } = JSON.parse(row.data) as { approval?: string };
-        if (approval !== undefined && !last.has(row.subject))
-          last.set(row.subject, { entryId: idText(row.id), subject: row.subject, approval, says: row.says, at: row.at.getTime() });
-      }
+      for (const { data, ...row } of rows.map(readNews))
+        if (typeof data.approval === 'string' && !last.has(row.subject)) last.set(row.subject, { ...row, approval: data.approval });
       return [...last.values()];
     },
   };

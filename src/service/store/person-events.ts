@@ -1,7 +1,7 @@
 import { z } from 'zod';
-import { PERSON_EVENTS, type PersonEventKind } from '../../core/people/event.ts';
-import { bytes, id, instant, json, number, oneOf, orNull, readColumn, text } from './column.ts';
-import { type Bind, type Database, idBytes, idText, instantText, intervalText } from './database.ts';
+import { PERSON_EVENTS } from '../../core/people/event.ts';
+import { bytes, id, instant, json, number, oneOf, orNull, rowReader, text } from './column.ts';
+import { type Bind, type Database, idBytes, instantText, intervalText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
 const COLUMNS = {
@@ -22,20 +22,13 @@ export type PersonEventRow = RowOf<typeof COLUMNS>;
 const RECEIVER = { callerId: id, url: text, secretSealed: orNull(bytes), changedAt: instant };
 type ReceiverRow = RowOf<typeof RECEIVER>;
 const EVENT_DELIVERY_STATES = ['waiting', 'delivered', 'failed'] as const;
-const STATE = oneOf(EVENT_DELIVERY_STATES);
-
+const DELIVERY = {
+  ...{ seq: number, callerId: id, state: oneOf(EVENT_DELIVERY_STATES), tries: number, nextAt: instant, says: text },
+  ...{ kind: COLUMNS.kind, personKey: text, at: instant },
+};
 /** One event on its way to one application. */
-export interface EventDelivery {
-  seq: number;
-  callerId: string;
-  state: (typeof EVENT_DELIVERY_STATES)[number];
-  tries: number;
-  nextAt: number;
-  says: string;
-  kind: PersonEventKind;
-  personKey: string;
-  at: number;
-}
+export type EventDelivery = RowOf<typeof DELIVERY>;
+const read = rowReader('event_deliveries', DELIVERY, 'seq');
 
 /** What happened to people's connections, for the applications that may use them; and its deliveries. Instants are epoch ms. */
 export interface PersonEventStore {
@@ -68,18 +61,7 @@ export function personEventStore(database: Database): PersonEventStore {
   const table = defineTable(database, 'person_events', COLUMNS, { primaryKey: ['seq'] });
   const receivers = defineTable(database, 'event_receivers', RECEIVER, { primaryKey: ['callerId'] });
   const shown =
-    'SELECT d.seq, d.caller_id, d.state, d.tries, d.next_at, d.says, e.kind, e.person_key, e.at FROM event_deliveries d JOIN person_events e ON e.seq = d.seq';
-  const read = (row: Record<string, unknown>): EventDelivery => ({
-    seq: Number(row.seq),
-    callerId: idText(row.caller_id as Buffer),
-    state: readColumn(STATE, row.state, { table: 'event_deliveries', column: 'state', row: String(row.seq) }),
-    tries: Number(row.tries),
-    nextAt: (row.next_at as Date).getTime(),
-    says: String(row.says),
-    kind: readColumn(COLUMNS.kind, row.kind, { table: 'person_events', column: 'kind', row: String(row.seq) }),
-    personKey: String(row.person_key),
-    at: (row.at as Date).getTime(),
-  });
+    'SELECT d.seq, d.caller_id AS callerId, d.state, d.tries, d.next_at AS nextAt, d.says, e.kind, e.person_key AS personKey, e.at FROM event_deliveries d JOIN person_events e ON e.seq = d.seq';
   return {
     add: (row, onceKey) =>
       database.attempt(async (transaction) => {
@@ -126,9 +108,7 @@ export function personEventStore(database: Database): PersonEventStore {
       await database.write("DELETE FROM event_deliveries WHERE caller_id = $1 AND state <> 'delivered'", [idBytes(callerRecordId)]);
     },
     async due(most) {
-      const rows = await database.select<Record<string, unknown>>(
-        `${shown} WHERE d.state = 'waiting' AND d.next_at <= UTC_TIMESTAMP(3) ORDER BY d.next_at LIMIT ${Math.floor(most)}`,
-      );
+      const rows = await database.select(`${shown} WHERE d.state = 'waiting' AND d.next_at <= UTC_TIMESTAMP(3) ORDER BY d.next_at LIMIT ${Math.floor(most)}`);
       return rows.map(read);
     },
     claim: async ({ seq, callerId }, forMs) =>
@@ -142,9 +122,7 @@ export function personEventStore(database: Database): PersonEventStore {
         ...[seq, idBytes(callerId)],
       ])),
     async deliveries(callerRecordId, most) {
-      const rows = await database.select<Record<string, unknown>>(`${shown} WHERE d.caller_id = $1 ORDER BY d.seq DESC LIMIT ${Math.floor(most)}`, [
-        idBytes(callerRecordId),
-      ]);
+      const rows = await database.select(`${shown} WHERE d.caller_id = $1 ORDER BY d.seq DESC LIMIT ${Math.floor(most)}`, [idBytes(callerRecordId)]);
       return rows.map(read);
     },
     async replay(callerRecordId, fromSeq) {

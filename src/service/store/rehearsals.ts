@@ -1,10 +1,9 @@
-import { z } from 'zod';
 import { REHEARSAL_STATES } from '../../api/rehearsals.ts';
 import { GRANT_KINDS } from '../../core/oauth/grant-kinds.ts';
 import { RehearsalReport } from '../../core/rehearsals/report.ts';
 import { SCENARIOS } from '../../core/rehearsals/scenarios.ts';
 import { POLICIES } from '../../core/renewal/plan.ts';
-import { flag, id, instant, json, number, oneOf, orNull, text, textList } from './column.ts';
+import { flag, id, instant, json, number, oneOf, orElse, orNull, rowReader, text, textList, textMap, words } from './column.ts';
 import { type Bind, type Database, idBytes, idText, intervalText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
@@ -25,20 +24,12 @@ const COLUMNS = {
 };
 export type RehearsalRow = RowOf<typeof COLUMNS>;
 
-const words = (text: unknown): unknown => (typeof text === 'string' && text !== '' ? text.split(' ') : []);
-const parsed = (text: unknown): unknown => (typeof text === 'string' ? JSON.parse(text) : text);
-const Texts = z.array(z.string());
-const Rehearsed = z.object({
-  name: z.string(),
-  scopes: z.preprocess(parsed, Texts),
-  placeholders: z.preprocess((text) => parsed(text) ?? {}, z.record(z.string(), z.string())),
-  operations: z.preprocess((text) => parsed(text) ?? [], Texts),
-  labels: z.preprocess(words, Texts),
-  policy: z.enum(POLICIES),
-  shared: z.coerce.boolean(),
-  kind: z.enum(GRANT_KINDS).nullable(),
-});
-type RehearsedConnection = z.output<typeof Rehearsed>;
+const REHEARSED = {
+  ...{ name: text, scopes: textList, placeholders: orElse(textMap, {}), operations: orElse(textList, []), labels: words },
+  ...{ policy: oneOf(POLICIES), shared: flag, kind: orNull(oneOf(GRANT_KINDS)) },
+};
+type RehearsedConnection = RowOf<typeof REHEARSED>;
+const readRehearsed = rowReader('connections', REHEARSED, 'name');
 const ROWS_MOST = 2_000;
 
 /** Rehearsals and their reports. Instants are epoch ms. */
@@ -97,14 +88,14 @@ export function rehearsalStore(database: Database): RehearsalStore {
     async connectionsOf(clientId, most) {
       const condition = `k.client_id = $1 AND k.person_of IS NULL AND k.intent = 'active' AND (k.current_grant_id IS NOT NULL OR k.shared = 1)`;
       const bind = [idBytes(clientId)];
-      const rows = await database.select<Record<string, unknown>>(
+      const rows = await database.select(
         `SELECT k.name, k.scopes, k.placeholders, k.operations, k.policy, k.shared, g.kind,
            (SELECT GROUP_CONCAT(l.label ORDER BY l.label SEPARATOR ' ') FROM connection_labels l WHERE l.connection_id = k.id) AS labels
          FROM connections k LEFT JOIN grants g ON g.id = k.current_grant_id WHERE ${condition} ORDER BY k.name LIMIT ${Math.floor(most)}`,
         bind,
       );
       const [count] = await database.select<{ n: number | bigint }>(`SELECT COUNT(*) AS n FROM connections k WHERE ${condition}`, bind);
-      return { items: rows.map((row) => Rehearsed.parse(row)), total: Number(count?.n ?? 0) };
+      return { items: rows.map(readRehearsed), total: Number(count?.n ?? 0) };
     },
     async permissionsAmong(names) {
       if (names.length === 0) return [];

@@ -1,19 +1,11 @@
 import type { Transaction } from 'sequelize';
 import { DeliveryTarget } from '../../api/jobs.ts';
-import { oneOf, readColumn } from './column.ts';
-import { type Database, idBytes, idText, instantText, intervalText } from './database.ts';
+import { id, instant, json, number, oneOf, type RowOf, rowReader, text } from './column.ts';
+import { type Database, idBytes, instantText, intervalText } from './database.ts';
 
 const DELIVERY_STATES = ['waiting', 'delivered', 'failed'] as const;
-const STATE = oneOf(DELIVERY_STATES);
-export interface DeliveryRow {
-  runId: string;
-  target: number;
-  settings: DeliveryTarget;
-  state: (typeof DELIVERY_STATES)[number];
-  tries: number;
-  says: string;
-  nextAt: number;
-}
+const DELIVERY = { runId: id, target: number, settings: json(DeliveryTarget), state: oneOf(DELIVERY_STATES), tries: number, says: text, nextAt: instant };
+export type DeliveryRow = RowOf<typeof DELIVERY>;
 
 /** Where the result of a run goes, target by target. */
 export interface RunDeliveries {
@@ -24,16 +16,8 @@ export interface RunDeliveries {
   changeDelivery(row: DeliveryRow): Promise<void>;
 }
 
-const SHOWN = 'SELECT run_id, target, settings, state, tries, says, next_at FROM deliveries';
-const readDelivery = (row: Record<string, unknown>): DeliveryRow => ({
-  runId: idText(row.run_id as Buffer),
-  target: Number(row.target),
-  settings: DeliveryTarget.parse(JSON.parse(String(row.settings))),
-  state: readColumn(STATE, row.state, { table: 'deliveries', column: 'state', row: idText(row.run_id as Buffer) }),
-  tries: Number(row.tries),
-  says: String(row.says),
-  nextAt: (row.next_at as Date).getTime(),
-});
+const SHOWN = 'SELECT run_id AS runId, target, settings, state, tries, says, next_at AS nextAt FROM deliveries';
+const readDelivery = rowReader('deliveries', DELIVERY, 'runId');
 
 /** `add` belongs to the transaction that ends the run. */
 export function runDeliveries(database: Database): RunDeliveries & { add(row: DeliveryRow, transaction: Transaction): Promise<number> } {
@@ -47,14 +31,10 @@ export function runDeliveries(database: Database): RunDeliveries & { add(row: De
     async deliveries(runIds) {
       if (runIds.length === 0) return [];
       const marks = runIds.map((_id, at) => `$${at + 1}`).join(', ');
-      return (await database.select<Record<string, unknown>>(`${SHOWN} WHERE run_id IN (${marks}) ORDER BY run_id, target`, runIds.map(idBytes))).map(
-        readDelivery,
-      );
+      return (await database.select(`${SHOWN} WHERE run_id IN (${marks}) ORDER BY run_id, target`, runIds.map(idBytes))).map(readDelivery);
     },
     async dueDeliveries(most) {
-      const rows = await database.select<Record<string, unknown>>(
-        `${SHOWN} WHERE state = 'waiting' AND next_at <= UTC_TIMESTAMP(3) ORDER BY next_at LIMIT ${Math.floor(most)}`,
-      );
+      const rows = await database.select(`${SHOWN} WHERE state = 'waiting' AND next_at <= UTC_TIMESTAMP(3) ORDER BY next_at LIMIT ${Math.floor(most)}`);
       return rows.map(readDelivery);
     },
     claimDelivery: async (row, forMs) =>

@@ -1,5 +1,6 @@
 import { z } from 'zod';
 import { RUN_RESULTS, type RunResult } from '../../core/jobs/run-results.ts';
+import { document, instant, number, orNull, rowReader, text } from './column.ts';
 import { type Bind, type Database, idBytes, instantText } from './database.ts';
 
 const HOUR_MS = 3_600_000;
@@ -69,7 +70,7 @@ function resultOf({ state, outcome }: { state: string; outcome: string | null })
   const read = Outcome.safeParse(JSON.parse(outcome ?? 'null'));
   return read.success ? (read.data.completeness?.verdict ?? 'cannot_tell') : 'cannot_tell';
 }
-const recordsOf = (checkpoint: string): number => Number((JSON.parse(checkpoint) as { records?: number }).records ?? 0);
+const readRun = rowReader('runs', { job: text, number, startedAt: instant, state: text, outcome: orNull(text), checkpoint: document }, 'job');
 
 /** A window with the name of whose it is; null: that is gone. */
 async function withName(database: Database, { scope, used, most }: { scope: string; used: number; most: number }): Promise<OpenWindow | null> {
@@ -129,18 +130,18 @@ export function statisticsStore(database: Database): StatisticsStore {
       return named.filter((one) => one !== null);
     },
     async jobRuns(jobs, runs) {
-      const rows = await database.select<{ job: string; number: number; started_at: Date; state: string; outcome: string | null; checkpoint: string }>(
-        `SELECT x.job, x.number, x.started_at, x.state, x.outcome, x.checkpoint FROM (
+      const rows = await database.select(
+        `SELECT x.job, x.number, x.started_at AS startedAt, x.state, x.outcome, x.checkpoint FROM (
            SELECT j.name AS job, r.number, r.started_at, r.state, r.outcome, r.checkpoint,
              ROW_NUMBER() OVER (PARTITION BY r.job_id ORDER BY r.number DESC) AS place
            FROM runs r JOIN (SELECT id, name FROM jobs WHERE latest_run_id IS NOT NULL OR runs_made > 0 ORDER BY COALESCE(latest_run_id, id) DESC LIMIT ${Math.floor(jobs)}) j ON j.id = r.job_id
          ) x WHERE x.place <= ${Math.floor(runs)} ORDER BY x.job, x.number`,
       );
       const found = new Map<string, JobRuns>();
-      for (const row of rows) {
+      for (const row of rows.map(readRun)) {
         const one = found.get(row.job) ?? { job: row.job, runs: [] };
         found.set(row.job, one);
-        one.runs.push({ number: row.number, startedAt: row.started_at.getTime(), result: resultOf(row), records: recordsOf(row.checkpoint) });
+        one.runs.push({ number: row.number, startedAt: row.startedAt, result: resultOf(row), records: Number(row.checkpoint.records ?? 0) });
       }
       return [...found.values()];
     },

@@ -1,14 +1,13 @@
 import { DataTypes, literal, type Model, type ModelStatic, Op, type Transaction, type WhereOptions } from 'sequelize';
-import { type Column, readColumn, type ValueOf } from './column.ts';
+import { type Columns, type RowOf, readColumn } from './column.ts';
 import { type Database, idText } from './database.ts';
+
+export type { RowOf } from './column.ts';
 
 /**
  * An ordinary table: a Sequelize model behind five plain verbs, for the repositories of this folder. Here bytes become ids, `Date` becomes
  * epoch ms, and JSON text becomes values.
  */
-// biome-ignore lint/suspicious/noExplicitAny: a column of any value
-export type Columns = Record<string, Column<any>>;
-export type RowOf<C extends Columns> = { -readonly [K in keyof C]: ValueOf<C[K]> };
 /** What rows are matched by: a value, or a list of values of which it is one. */
 type Match<Row> = { [K in keyof Row]?: Row[K] | readonly Row[K][] };
 

@@ -1,5 +1,8 @@
 import type { WireRecord } from '../../core/oauth/wire-record.ts';
+import { documentWith, id, instant, json, rowReader, text } from './column.ts';
 import { type Bind, type Database, idBytes, instantText } from './database.ts';
+
+const readAttempt = rowReader('wire_log', { grantId: id, at: instant, kind: text, record: json(documentWith<WireRecord>('request', 'answer')) }, 'grantId');
 
 /** One attempt of a grant, masked. `slot`: its place among those kept; `at`: epoch ms. */
 export interface WireRow {
@@ -14,7 +17,7 @@ export interface WireLogStore {
   /** Puts attempts into their slots, in place of earlier ones. */
   put(rows: readonly WireRow[]): Promise<void>;
   /** Newest first. */
-  of(grantId: string): Promise<{ at: number; kind: string; record: WireRecord }[]>;
+  of(grantId: string): Promise<Omit<WireRow, 'slot'>[]>;
 }
 
 export function wireLogStore(database: Database): WireLogStore {
@@ -31,11 +34,10 @@ export function wireLogStore(database: Database): WireLogStore {
       );
     },
     async of(grantId) {
-      const rows = await database.select<{ at: Date; class: string; record: string }>(
-        'SELECT at, class, record FROM wire_log WHERE grant_id = $1 ORDER BY at DESC',
-        [idBytes(grantId)],
-      );
-      return rows.map((row) => ({ at: row.at.getTime(), kind: row.class, record: JSON.parse(row.record) as WireRecord }));
+      const rows = await database.select('SELECT grant_id AS grantId, at, class AS kind, record FROM wire_log WHERE grant_id = $1 ORDER BY at DESC', [
+        idBytes(grantId),
+      ]);
+      return rows.map(readAttempt);
     },
   };
 }

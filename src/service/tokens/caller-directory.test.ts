@@ -54,7 +54,7 @@ function setUp(waits: number[]) {
   const directory = callerDirectory({
     store: store as never,
     changes: { onChange: (listener: (typeof listeners)[number]) => void listeners.push(listener) } as never,
-    definitions: async () => ({ definition: { apis: [], dialect: {} }, unconfirmed: [] }) as never,
+    definitions: async () => ({ definition: { apis: [], dialect: {} }, values: {}, environment: 'live', unconfirmed: [] }) as never,
     ports: { clock: { now: () => 0 }, log: { debug: () => undefined } } as never,
   });
   const tell = (kind: ChangeKind, subject: string) => {

@@ -1,6 +1,6 @@
 import { mayFetch, type Permission } from '../../core/callers/permissions.ts';
 import type { Definitions } from '../renewal/index.ts';
-import type { DefinitionUses, PermittedRow } from '../store/definition-uses.ts';
+import { type DefinitionUses, type PermittedRow, readScopes } from '../store/definition-uses.ts';
 import { idText } from '../store/ids.ts';
 import { ruleOf } from '../store/permissions.ts';
 import { type SetUp, setUpReader } from './set-up.ts';
@@ -90,7 +90,7 @@ function putter(connections: Map<string, PermittedConnection>, definitions: Defi
       intent: take.text(row.intent),
       grantId: row.grant_id ? idText(row.grant_id) : null,
       clientRecordId: take.text(idText(row.client_record)),
-      scope: take.scope(row.scopes),
+      scope: take.scope(row),
       setUp: await setUpOf(row),
       permissions: take.alone(permission),
       mayFetch: permission.use !== 'relay',
@@ -112,7 +112,7 @@ function shared() {
   };
   return {
     text: (text: string): string => once(texts, text, () => text),
-    scope: (stored: string | null): string => once(scopes, stored ?? '', () => (stored ? (JSON.parse(stored) as string[]).join(' ') : '')),
+    scope: (row: PermittedRow): string => once(scopes, row.scopes ?? '', () => readScopes(row).join(' ')),
     permission: (row: PermittedRow): Permission => once(permissions, `${row.use_as} ${row.methods} ${row.paths} ${row.share}`, () => ruleOf(row)),
     alone: (permission: Permission): Permission[] => once(lists, permission, () => [permission]),
   };

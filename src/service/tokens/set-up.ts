@@ -2,7 +2,7 @@ import { isKey } from '../../core/oauth/grant-kinds.ts';
 import { type Api, type SessionStep, withStaticKey } from '../../core/provider/api.ts';
 import { withApiBase } from '../../core/provider/api-base.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
-import type { PlaceholderValues } from '../../core/provider/placeholder-text.ts';
+import type { Environment } from '../../core/provider/kinds.ts';
 import type { Definitions } from '../renewal/index.ts';
 import type { DefinitionUse } from '../store/definition-uses.ts';
 
@@ -16,7 +16,7 @@ export interface SetUpRow extends DefinitionUse {
 export interface SetUp {
   definition: ProviderDefinition;
   apis: readonly Api[];
-  environment: string;
+  environment: Environment;
   /** True while an origin waits for an operator's confirmation: nothing is sent there. */
   unconfirmed: boolean;
   /** The second step that turns an access token into a session token, and the API that wants it; null: none. */
@@ -39,8 +39,7 @@ export function setUpReader(definitions: Definitions): (row: SetUpRow) => Promis
 }
 
 async function setUpOf(row: SetUpRow, definitions: Definitions): Promise<SetUp> {
-  const values = { ...(JSON.parse(row.placeholders) as PlaceholderValues), ...(JSON.parse(row.own_placeholders ?? '{}') as PlaceholderValues) };
-  const { definition: whole, unconfirmed } = await definitions(row);
+  const { definition: whole, values, environment, unconfirmed } = await definitions(row);
   const meets = withApiBase(whole, row.api_base_url);
   const definition = isKey(row.kind ?? '') ? withStaticKey(meets) : meets;
   const [api] = definition.apis;
@@ -53,7 +52,7 @@ async function setUpOf(row: SetUpRow, definitions: Definitions): Promise<SetUp> 
   return {
     definition,
     apis: definition.apis,
-    environment: row.environment,
+    environment,
     unconfirmed: unconfirmed.length > 0,
     session,
     extras: asMembers(isNamed && unconfirmed.length === 0 ? { ...members, base_url: api?.base_url } : members),
