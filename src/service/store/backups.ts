@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { flag, id, instant, json, number, oneOf, orElse, orNull, text } from './column.ts';
+import { flag, id, instant, json, number, oneOf, orElse, orNull, readColumn, text } from './column.ts';
 import { type Database, idBytes } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
@@ -60,7 +60,7 @@ export function backupStore(database: Database): BackupStore {
     remove: async (backupId) => void (await database.write('DELETE FROM backups WHERE id = $1', [idBytes(backupId)])),
     async plan() {
       const [row] = await database.select<{ plan: string | null }>('SELECT backup_plan AS plan FROM installations WHERE id = 1');
-      return row?.plan == null ? null : PLAN.read(row.plan);
+      return row?.plan == null ? null : readColumn(PLAN, row.plan, { table: 'installations', column: 'backup_plan', row: '1' });
     },
     setPlan: async (plan) =>
       void (await database.write('UPDATE installations SET backup_plan = $1 WHERE id = 1', [plan === null ? null : JSON.stringify(plan)])),

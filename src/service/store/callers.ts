@@ -1,4 +1,4 @@
-import { bytes, flag, id, instant, orElse, orNull, text, textList } from './column.ts';
+import { bytes, flag, id, instant, orElse, orNull, readColumn, text, textList } from './column.ts';
 import { type Database, idBytes, idText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
@@ -91,7 +91,7 @@ export function callerStore(database: Database): CallerStore {
         name: first.name,
         callerId,
         tokenPath: first.token_path,
-        redirectUris: CALLER.redirectUris.read(first.redirect_uris),
+        redirectUris: readColumn(CALLER.redirectUris, first.redirect_uris, { table: 'callers', column: 'redirect_uris', row: first.name }),
         keepsNoSecret: Number(first.keeps_no_secret) === 1,
         byLabel: Number(first.by_label) === 1,
         keys: rows.flatMap((row) => (row.key_id && row.hash ? [{ id: idText(row.key_id), hash: row.hash, endsAt: row.ends_at?.getTime() ?? null }] : [])),

@@ -2,7 +2,7 @@ import { z } from 'zod';
 import { Registering, Requested } from '../../api/clients.ts';
 import { CLIENT_AUTHENTICATION_METHODS } from '../../core/oauth/methods.ts';
 import { APPROVALS, CLIENT_TYPES, ENVIRONMENTS, REACHES } from '../../core/provider/kinds.ts';
-import { id, instant, number, oneOf, orElse, orNull, ownJson, text, textList, textMap } from './column.ts';
+import { id, instant, number, oneOf, orElse, orNull, ownJson, readColumn, text, textList, textMap } from './column.ts';
 import { type Database, idBytes, idText, instantText, intervalText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
@@ -161,7 +161,7 @@ export function clientStore(database: Database): ClientStore {
       return rows.map((row) => ({
         provider: row.provider,
         client: row.client,
-        approval: COLUMNS.approval.read(row.approval),
+        approval: readColumn(COLUMNS.approval, row.approval, { table: 'clients', column: 'approval', row: `${row.provider}/${row.client}` }),
         on: row.approval === 'approved' ? row.approved : row.asked,
         seenAt: row.seen?.getTime() ?? null,
       }));

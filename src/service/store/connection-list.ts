@@ -2,7 +2,7 @@ import { LRUCache } from 'lru-cache';
 import { Fault } from '../../core/fault.ts';
 import type { ConnectionState, HealthCause } from '../../core/health.ts';
 import { lately } from '../lately.ts';
-import { readColumn } from './column.ts';
+import { instant, oneOf, orNull, type RowOf, readColumn, rowReader, text } from './column.ts';
 import { type ListedConnection, listed, SHOWN_CAUSE, SHOWN_STATE, type Stored } from './connection-rows.ts';
 import { connectionSearch } from './connection-search.ts';
 import { type Bind, type Database, idBytes, idText } from './database.ts';
@@ -32,6 +32,10 @@ export interface Narrow extends Matching {
   limit?: number;
 }
 
+/** Consented tokens that wait for a decision beside the current ones. */
+const UNDECIDED = { connection: text, why: oneOf(['other_account', 'not_verified']), account: orNull(text), since: instant };
+const readUndecided = rowReader('connections', UNDECIDED, 'connection');
+
 /** Connections of one client with the same state and cause. */
 export interface StateCount {
   clientId: string;
@@ -56,7 +60,7 @@ export interface ConnectionList {
   /** States of the people of a shared connection; where there are many, up to a few seconds old. */
   countPeople(sharedId: string): Promise<{ state: ConnectionState; causeKey: HealthCause | null; count: number }[]>;
   /** Tokens on standby about which someone must decide, oldest first. */
-  undecided(most: number): Promise<{ connection: string; why: 'other_account' | 'not_verified'; account: string | null; since: number }[]>;
+  undecided(most: number): Promise<RowOf<typeof UNDECIDED>[]>;
   /** How many providers, clients and callers there are. */
   objects(): Promise<{ providers: number; clients: number; callers: number }>;
 }
@@ -219,12 +223,12 @@ export function connectionList(database: Database): ConnectionList {
     countStates: (labels) => (labels === undefined ? countAllStates() : countStatesNow(labels)),
     countPeople,
     async undecided(most) {
-      const rows = await database.select<{ name: string; why: 'other_account' | 'not_verified'; account: string | null; since: Date }>(
-        `SELECT k.name, k.standby_why AS why, g.account_label AS account, g.consented_at AS since
+      const rows = await database.select(
+        `SELECT k.name AS connection, k.standby_why AS why, g.account_label AS account, g.consented_at AS since
          FROM connections k JOIN grants g ON g.id = k.standby_grant_id
          WHERE k.standby_why IN ('other_account', 'not_verified') ORDER BY g.consented_at LIMIT ${Math.floor(most)}`,
       );
-      return rows.map(({ name, why, account, since }) => ({ connection: name, why, account, since: since.getTime() }));
+      return rows.map(readUndecided);
     },
     async objects() {
       const [row] = await database.select<Record<'providers' | 'clients' | 'callers', number | bigint>>(

@@ -1,7 +1,7 @@
 import { type ConnectionState, HEALTH_CAUSES, type HealthCause } from '../../core/health.ts';
 import { document, id, instant, number, orNull, rowReader, text, words } from './column.ts';
-import { type Database, idBytes, idText, instantText } from './database.ts';
-import type { Sighting } from './sightings.ts';
+import { type Database, idBytes, instantText } from './database.ts';
+import { SIGHTING, type Sighting } from './sightings.ts';
 
 /** Facts about which people should know, counted where they lie. */
 export interface NoticeFacts {
@@ -28,6 +28,7 @@ const ROWS_MOST = 500;
 const LABELS = "(SELECT GROUP_CONCAT(l.label ORDER BY l.label SEPARATOR ' ') FROM connection_labels l WHERE l.connection_id = k.id)";
 const readLost = rowReader('connections', { shared: text, count: number, labels: words }, 'shared');
 const readLastRun = rowReader('runs', { job: text, connection: text, runId: id, number, state: text, outcome: orNull(text), labels: words }, 'runId');
+const readSighting = rowReader('sightings', { clientId: id, provider: text, client: text, what: SIGHTING, firstAt: instant, lastAt: instant }, 'clientId');
 const readNews = rowReader('history', { entryId: id, subject: text, says: text, data: document, at: instant }, 'entryId');
 
 /** Causes that a person can fix by consenting again. */
@@ -73,19 +74,12 @@ export function noticeFacts(database: Database): NoticeFacts {
       return rows.map((row) => ({ caller: row.caller, waiting: Number(row.waiting), lost: Number(row.lost), says: row.says }));
     },
     async sightings() {
-      const rows = await database.select<{ client_id: Buffer; provider: string; client: string; what: Sighting; first_at: Date; last_at: Date }>(
-        `SELECT s.client_id, p.name AS provider, c.name AS client, s.what, s.first_at, s.last_at
+      const rows = await database.select(
+        `SELECT s.client_id AS clientId, p.name AS provider, c.name AS client, s.what, s.first_at AS firstAt, s.last_at AS lastAt
          FROM sightings s JOIN clients c ON c.id = s.client_id JOIN providers p ON p.id = c.provider_id
          WHERE c.stage <> 'retired' AND s.last_at > UTC_TIMESTAMP(3) - INTERVAL 7 DAY LIMIT ${ROWS_MOST * 10}`,
       );
-      return rows.map((row) => ({
-        clientId: idText(row.client_id),
-        provider: row.provider,
-        client: row.client,
-        what: row.what,
-        firstAt: row.first_at.getTime(),
-        lastAt: row.last_at.getTime(),
-      }));
+      return rows.map(readSighting);
     },
     async outlivedPhase(phases) {
       const found: { clientId: string; provider: string; client: string; connection: string }[] = [];

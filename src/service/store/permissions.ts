@@ -1,7 +1,7 @@
 import { LRUCache } from 'lru-cache';
 import { type Permission as Rule, USES } from '../../core/callers/permissions.ts';
 import { lately } from '../lately.ts';
-import { id, number, oneOf, orElse, orNull, text, textList } from './column.ts';
+import { id, number, oneOf, orElse, orNull, readColumn, text, textList } from './column.ts';
 import { type Bind, type Database, idBytes, idText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
@@ -57,12 +57,16 @@ interface StoredRule {
   paths: string | null;
   share: number | null;
 }
-export const ruleOf = (row: StoredRule): Rule => ({
-  use: COLUMNS.useAs.read(row.use_as),
-  methods: COLUMNS.methods.read(row.methods),
-  paths: COLUMNS.paths.read(row.paths),
-  share: row.share,
-});
+/** The rule of a permission, checked. @param of what it is for, which names the row in an error @throws {Fault} RECORD_INVALID */
+export const ruleOf = (row: StoredRule, of: string): Rule => {
+  const place = (column: string) => ({ table: 'permissions', column, row: of });
+  return {
+    use: readColumn(COLUMNS.useAs, row.use_as, place('use_as')),
+    methods: readColumn(COLUMNS.methods, row.methods, place('methods')),
+    paths: readColumn(COLUMNS.paths, row.paths, place('paths')),
+    share: row.share,
+  };
+};
 /** The permissions that open a connection, by name or by a label of it; its ID is bound twice. Each way has its index; an OR of both has none. */
 export const openingPermissions = (connection: string, again: string): string =>
   `(
@@ -141,14 +145,14 @@ export function permissionStore(database: Database): PermissionStore {
          WHERE p.caller_id = $1 ORDER BY p.label IS NOT NULL, k.name, p.label`,
         [idBytes(callerRecordId)],
       );
-      return rows.map((row) => ({ id: idText(row.id), connection: row.connection, label: row.label, rule: ruleOf(row) }));
+      return rows.map((row) => ({ id: idText(row.id), connection: row.connection, label: row.label, rule: ruleOf(row, idText(row.id)) }));
     },
     async rulesFor(callerRecordId, connectionId) {
       const rows = await database.select<StoredRule>(
         `SELECT p.use_as, p.methods, p.paths, p.share FROM ${openingPermissions('$1', '$2')} WHERE p.caller_id = $3 ORDER BY p.id`,
         [idBytes(connectionId), idBytes(connectionId), idBytes(callerRecordId)],
       );
-      return rows.map(ruleOf);
+      return rows.map((row) => ruleOf(row, connectionId));
     },
     byId: (callerRecordId, permissionId) => table.find({ id: permissionId, callerId: callerRecordId }),
     async setNamed(callerRecordId, connectionIds, make) {

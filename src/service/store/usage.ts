@@ -165,7 +165,7 @@ export function usageStore(database: Database): UsageStore {
       return rows.map((row) => ({
         callerId: idText(row.caller_id),
         caller: row.name,
-        rule: ruleOf(row),
+        rule: ruleOf(row, row.name),
         at: row.at?.getTime() ?? null,
         tokens: Number(row.tokens),
         relayed: Number(row.relayed),

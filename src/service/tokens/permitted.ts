@@ -113,7 +113,8 @@ function shared() {
   return {
     text: (text: string): string => once(texts, text, () => text),
     scope: (row: PermittedRow): string => once(scopes, row.scopes ?? '', () => readScopes(row).join(' ')),
-    permission: (row: PermittedRow): Permission => once(permissions, `${row.use_as} ${row.methods} ${row.paths} ${row.share}`, () => ruleOf(row)),
+    permission: (row: PermittedRow): Permission =>
+      once(permissions, `${row.use_as} ${row.methods} ${row.paths} ${row.share}`, () => ruleOf(row, String(row.name))),
     alone: (permission: Permission): Permission[] => once(lists, permission, () => [permission]),
   };
 }
