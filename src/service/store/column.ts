@@ -90,13 +90,22 @@ export const orElse = <T>(one: Column<T>, value: T): Column<T> => ({
 export type Columns = Record<string, Column<any>>;
 export type RowOf<C extends Columns> = { -readonly [K in keyof C]: ValueOf<C[K]> };
 
+interface Place {
+  table: string;
+  column: string;
+  row: string;
+}
+const misread = (cause: unknown, { table, column, row }: Place): Fault => {
+  const why = cause instanceof Error ? cause.message : 'it cannot be read';
+  return new Fault('RECORD_INVALID', { detail: `${table}.${column} of ${row}: ${why}.` });
+};
+
 /** Reads a value for a row. @throws {Fault} RECORD_INVALID, naming the table, the column and the row */
-export function readColumn<T>(one: Column<T>, stored: unknown, place: { table: string; column: string; row: string }): T {
+export function readColumn<T>(one: Column<T>, stored: unknown, place: Place): T {
   try {
     return one.read(stored);
   } catch (cause) {
-    const why = cause instanceof Error ? cause.message : 'it cannot be read';
-    throw new Fault('RECORD_INVALID', { detail: `${place.table}.${place.column} of ${place.row}: ${why}.` });
+    throw misread(cause, place);
   }
 }
 
@@ -105,13 +114,27 @@ export function readColumn<T>(one: Column<T>, stored: unknown, place: { table: s
  * @param named the column whose value names the row in an error
  * @throws {Fault} RECORD_INVALID, from the reader
  */
-export const rowReader =
-  <const C extends Columns>(table: string, columns: C, named: keyof C & string) =>
-  (stored: Readonly<Record<string, unknown>>): RowOf<C> => {
-    const name = stored[named];
-    const place = { table, row: Buffer.isBuffer(name) ? idText(name) : String(name) };
-    return Object.fromEntries(Object.entries(columns).map(([column, one]) => [column, readColumn(one, stored[column], { ...place, column })])) as RowOf<C>;
+export function rowReader<const C extends Columns>(
+  table: string,
+  columns: C,
+  named: keyof C & string,
+): (stored: Readonly<Record<string, unknown>>) => RowOf<C> {
+  const all = Object.entries(columns);
+  return (stored) => {
+    const row: Record<string, unknown> = {};
+    let column = '';
+    try {
+      for (const [name, one] of all) {
+        column = name;
+        row[name] = one.read(stored[name]);
+      }
+    } catch (cause) {
+      const name = stored[named];
+      throw misread(cause, { table, column, row: Buffer.isBuffer(name) ? idText(name) : String(name) });
+    }
+    return row as RowOf<C>;
   };
+}
 
 export const textList = json(z.array(z.string()));
 export const textMap = json(z.record(z.string(), z.string()));
