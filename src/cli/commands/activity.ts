@@ -42,7 +42,7 @@ const PAGES_MOST = 100_000;
 
 /** `rk activity`: what happened, who did it, and the proof that nothing of it was changed. */
 export const activity = () =>
-  noun('activity', 'what happened, who did it, and proof that the log was not changed', [
+  noun('activity', 'what happened, who did it, and verification that the log is unchanged', [
     operation(
       filtered(verb('list', 'show what happened, newest first', 'rk activity list --connection sailings'))
         .option('--before <id>', 'only entries before the entry with this ID')

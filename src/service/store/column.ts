@@ -100,6 +100,8 @@ const misread = (cause: unknown, { table, column, row }: Place): Fault => {
   return new Fault('RECORD_INVALID', { detail: `${table}.${column} of ${row}: ${why}.` });
 };
 
+const nameOf = (value: unknown): string => (Buffer.isBuffer(value) ? idText(value) : String(value));
+
 /** Reads a value for a row. @throws {Fault} RECORD_INVALID, naming the table, the column and the row */
 export function readColumn<T>(one: Column<T>, stored: unknown, place: Place): T {
   try {
@@ -110,14 +112,14 @@ export function readColumn<T>(one: Column<T>, stored: unknown, place: Place): T 
 }
 
 /**
- * Reads the rows of a statement of its own, which names its columns as `columns` does.
- * @param named the column whose value names the row in an error
+ * Reads the rows of a table, or of a hand-written statement that names its columns as `columns` does.
+ * @param named the columns whose values name the row in an error
  * @throws {Fault} RECORD_INVALID, from the reader
  */
 export function rowReader<const C extends Columns>(
   table: string,
   columns: C,
-  named: keyof C & string,
+  ...named: readonly (keyof C & string)[]
 ): (stored: Readonly<Record<string, unknown>>) => RowOf<C> {
   const all = Object.entries(columns);
   return (stored) => {
@@ -129,8 +131,7 @@ export function rowReader<const C extends Columns>(
         row[name] = one.read(stored[name]);
       }
     } catch (cause) {
-      const name = stored[named];
-      throw misread(cause, { table, column, row: Buffer.isBuffer(name) ? idText(name) : String(name) });
+      throw misread(cause, { table, column, row: named.map((key) => nameOf(stored[key])).join('/') });
     }
     return row as RowOf<C>;
   };

@@ -162,12 +162,14 @@ const USE = {
 
 /** How a definition is used, checked. @throws {Fault} RECORD_INVALID */
 export function readUse(use: DefinitionUse): RowOf<typeof USE> {
-  const read = <T>(one: Column<T>, stored: unknown, column: string): T => readColumn(one, stored, { table: 'clients', column, row: idText(use.client_record) });
+  const client = idText(use.client_record);
+  const at = (column: string) => ({ table: 'clients', column, row: client });
+  const ofConnection = { table: 'connections', column: 'placeholders', row: `a connection of client ${client}` };
   return {
-    environment: read(USE.environment, use.environment, 'environment'),
-    placeholders: read(USE.placeholders, use.placeholders, 'placeholders'),
-    ownPlaceholders: read(USE.ownPlaceholders, use.own_placeholders, 'placeholders, or those of a connection,'),
-    trustedOrigins: read(USE.trustedOrigins, use.trusted_origins, 'trusted_origins'),
+    environment: readColumn(USE.environment, use.environment, at('environment')),
+    placeholders: readColumn(USE.placeholders, use.placeholders, at('placeholders')),
+    ownPlaceholders: readColumn(USE.ownPlaceholders, use.own_placeholders, ofConnection),
+    trustedOrigins: readColumn(USE.trustedOrigins, use.trusted_origins, at('trusted_origins')),
   };
 }
 

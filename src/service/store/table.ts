@@ -1,6 +1,6 @@
 import { DataTypes, literal, type Model, type ModelStatic, Op, type Transaction, type WhereOptions } from 'sequelize';
-import { type Columns, type RowOf, readColumn } from './column.ts';
-import { type Database, idText } from './database.ts';
+import { type Columns, type RowOf, rowReader } from './column.ts';
+import type { Database } from './database.ts';
 
 export type { RowOf } from './column.ts';
 
@@ -45,14 +45,8 @@ export function defineTable<const C extends Columns>(
     Object.fromEntries(
       Object.entries(match).map(([key, value]) => [key, Array.isArray(value) ? { [Op.in]: value.map((one) => stored(key, one)) } : stored(key, value)]),
     );
-  const toRow = (found: Model): Row => {
-    const raw = found.get({ plain: true }) as Record<string, unknown>;
-    return Object.fromEntries(
-      Object.entries(columns).map(([key, one]) => [key, readColumn(one, raw[key], { table: name, column: key, row: rowName(raw) })]),
-    ) as Row;
-  };
-  const rowName = (raw: Record<string, unknown>): string =>
-    primaryKey.map((part) => (Buffer.isBuffer(raw[part]) ? idText(raw[part]) : String(raw[part]))).join('/');
+  const read = rowReader(name, columns, ...primaryKey);
+  const toRow = (found: Model): Row => read(found.get({ plain: true }));
   const { guarded, around } = database;
   const within = (transaction = around()) => (transaction ? { transaction } : {});
   return {
