@@ -29,9 +29,11 @@ const EARLIER: [person: string, name: string, account: string | null][] = [
 ];
 
 const portalCaller = (harbour: Harbour, call: ApiClient) =>
-  keptCaller(harbour, 'crew-portal', () =>
-    call('addCaller', { body: { name: 'crew-portal', title: 'Crew portal', connections: [CONNECTION], redirect_uris: [RETURN_TO] } }),
-  );
+  keptCaller(harbour, 'crew-portal', async () => {
+    const made = await call('addCaller', { body: { name: 'crew-portal', title: 'Crew portal', redirect_uris: [RETURN_TO] } });
+    await call('permitCaller', { params: { caller: 'crew-portal' }, body: { connection: CONNECTION, people: 'manage' } });
+    return made;
+  });
 
 /** The portal: its members connect their own accounts from its pages. */
 export async function startPortal(harbour: Harbour, call: ApiClient, onLine: (line: string) => void): Promise<Running> {

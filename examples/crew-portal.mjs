@@ -60,7 +60,7 @@ async function follow() {
       cursor = feed.cursor;
       for (const { type, subject, data } of feed.events) {
         if (['person.disconnected', 'person.withdrawn', 'person.action_needed'].includes(type)) linked.delete(subject);
-        if (type === 'person.consented' || type === 'person.scopes_changed') linked.set(subject, { account: data.account, link: data.link });
+        if (type === 'person.consented' || type === 'person.scopes_changed') linked.set(subject, { ...linked.get(subject), account: data.account });
         process.stdout.write(`${type} ${subject}\n`);
       }
     } catch (error) {
@@ -92,7 +92,7 @@ async function memberPage(member) {
     );
   const rows = (await certificates(member)).map((each) => `<li>${escaped(each.title ?? each.name ?? each.id)}</li>`).join('');
   return page(
-    `${name}<p id="registry">Registry id <strong>${escaped(one.account?.id ?? 'unknown')}</strong> (${escaped(one.account?.label ?? '')}), verified.</p><ul>${rows}</ul><p><a href="${escaped(one.link)}">What is connected, and how to disconnect</a></p>`,
+    `${name}<p id="registry">Registry id <strong>${escaped(one.account?.id ?? 'unknown')}</strong> (${escaped(one.account?.label ?? '')}), verified.</p><ul>${rows}</ul>${one.link ? `<p><a href="${escaped(one.link)}">What is connected, and how to disconnect</a></p>` : ''}`,
   );
 }
 

@@ -1,5 +1,7 @@
 import { spawn } from 'node:child_process';
+import { request } from 'node:http';
 import { type AddressInfo, connect, createServer, type Socket } from 'node:net';
+import { setTimeout as sleep } from 'node:timers/promises';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { type ApiClient, apiClient } from '../src/api/client.ts';
 import { newFolder, newMasterKey, PASSWORD, RK, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
@@ -10,6 +12,7 @@ import { newDatabase } from './support/new-database.ts';
 let [service, call]: [ServiceUnderTest, ApiClient & { token: string }] = [] as never;
 let [databaseUrl, masterKey] = ['', newMasterKey()];
 let board: { caller_id: string; key: string };
+let watcher = '';
 const json = (body: unknown, headers: Record<string, string> = {}): RequestInit => ({
   method: 'POST',
   body: typeof body === 'string' ? body : JSON.stringify(body),
@@ -30,6 +33,10 @@ beforeAll(async () => {
   databaseUrl = await newDatabase();
   service = await startService({ databaseUrl, masterKey });
   call = await signIn(service);
+  const { url } = await call('inviteOperator', { body: { name: 'watcher', role: 'viewer' } });
+  const anyone = apiClient({ baseUrl: service.url });
+  await anyone('joinOperator', { body: { ticket: url.split('/').at(-1) ?? '', password: PASSWORD } });
+  ({ token: watcher = '' } = await anyone('signIn', { body: { name: 'watcher', password: PASSWORD, keeps: 'token' } }));
   board = await call('addCaller', { body: { name: 'board', connections: [] } });
 });
 afterAll(() => service.stop());
@@ -80,6 +87,20 @@ test('a changed password ends the other sessions, and the old one is good for no
   } finally {
     await other.stop();
   }
+});
+
+test('live pages are shared by account: whoever opens all there may be leaves room for the others', async () => {
+  const closing = new AbortController();
+  const opened = (bearer = '') => fetch(`${service.url}/api/v1/events`, { headers: { authorization: `Bearer ${bearer}` }, signal: closing.signal });
+  const counts = await statuses(Array.from({ length: 60 }, () => opened(watcher)));
+  expect(counts).toEqual({ 200: 20, 429: 40 });
+  expect((await opened(call.token)).status).toBe(200);
+  closing.abort();
+});
+
+test('a back-channel sign-out without a form is a bad request, not an error of ours', async () => {
+  for (const init of [{ method: 'POST' }, json({ logout_token: 'x' }), { method: 'POST', body: 'x', headers: { 'content-type': 'text/plain' } }])
+    expect([400, 404, 415]).toContain((await fetch(`${service.url}/sign-in/back-channel`, init)).status);
 });
 
 test.each<[string, () => Promise<Response>, number]>([
@@ -133,17 +154,47 @@ async function begun(url: string): Promise<{ socket: Socket; answer: Promise<str
   return { socket, answer };
 }
 
-test('SIGTERM breaks nobody\u2019s request: what runs is answered, the answer shows that the connection closes, and no new one is taken', async () => {
-  const ending = await startService({ databaseUrl, masterKey });
-  const busy = await Promise.all(Array.from({ length: 40 }, () => begun(ending.url)));
-  await fetch(`${ending.url}/livez`); // the service has read what was sent before
-  const ended = ending.stop();
-  await eventually(async () => (await fetch(`${ending.url}/livez`).catch(() => null)) === null, 20_000, 'no new connections');
-  for (const { socket } of busy) socket.write('&x');
-  const answers = await Promise.all(busy.map(({ answer }) => answer));
-  for (const answer of answers) {
-    expect(answer).toMatch(/^HTTP\/1\.1 (401|429) /);
-    expect(answer.toLowerCase()).toContain('connection: close');
+type Outcome = 'answered' | 'refused' | string;
+
+/** A connection of its own for every request, one after the other, until none is taken any more. Anything but an answer or a refusal is a broken one. */
+async function newcomer(url: string, seen: Outcome[]): Promise<void> {
+  const visit = () =>
+    new Promise<Outcome>((resolve) => {
+      const asked = request(`${url}/livez`, { agent: false }, (answer) => {
+        answer.resume();
+        answer.once('close', () => resolve(answer.complete ? 'answered' : 'cut'));
+      });
+      asked.once('error', (error: NodeJS.ErrnoException) => resolve(error.code === 'ECONNREFUSED' ? 'refused' : `${error.code}`));
+      asked.end();
+    });
+  for (let turn = 0; turn < 100_000; turn += 1) {
+    const outcome = await visit();
+    seen.push(outcome);
+    if (outcome === 'refused') return;
+    await sleep(1);
   }
-  expect(await ended).toBe(0);
-});
+}
+
+// Also with several processes, where one accepts for the others.
+test.concurrent.each([1, 1, 1, 1, 1, 2, 2, 2, 2, 2])(
+  'SIGTERM breaks nobody\u2019s request, in ten rounds (processes: %i): what came is answered, the answer shows that the connection closes, and no new one is taken',
+  async (processes) => {
+    const ending = await startService({ databaseUrl, masterKey, environment: { RUSTY_KETTLE_PROCESSES: String(processes) } });
+    const busy = await Promise.all(Array.from({ length: 40 }, () => begun(ending.url)));
+    const seen: Outcome[] = [];
+    const newcomers = Array.from({ length: 30 }, () => newcomer(ending.url, seen));
+    await eventually(async () => seen.length > 200);
+    const before = seen.length;
+    const ended = ending.stop();
+    await eventually(async () => seen.length > before + 100);
+    for (const { socket } of busy) socket.write('&x');
+    await Promise.all(newcomers);
+    const answers = await Promise.all(busy.map(({ answer }) => answer));
+    for (const answer of answers) {
+      expect(answer).toMatch(/^HTTP\/1\.1 (401|429) /);
+      expect(answer.toLowerCase()).toContain('connection: close');
+    }
+    expect(await ended).toBe(0);
+    expect(seen.filter((outcome) => !['answered', 'refused'].includes(outcome))).toEqual([]);
+  },
+);

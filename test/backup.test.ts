@@ -61,7 +61,7 @@ const environmentOf = (target: Target) => ({
   RUSTY_KETTLE_MASTER_KEY: target.masterKey,
   RUSTY_KETTLE_DATA_FOLDER: target.folder,
 });
-const restored = (target: Target, file: string, more: string[] = ['--key', files.private], input?: string) =>
+const restored = (target: Target, file: string, more: string[] = ['--key', files.private, '--signer', 'any'], input?: string) =>
   rk(['restore', file, ...more], { home, environment: environmentOf(target), ...(input === undefined ? {} : { input }) });
 
 /** Connections with short tokens that are renewed all the time, and strict ones with long tokens; a caller for all. */
@@ -265,6 +265,45 @@ describe('bad days', () => {
   );
 
   test(
+    'a backup that is locked for a key is restored where the installation signed it, and nobody else: not without saying who, not by whoever has the public key',
+    async () => {
+      const target = await newTarget();
+      const mine = join(folder, 'signed.backup');
+      expect((await signedInRk(service, ['backup', 'add', '--recipient', files.public, '--to', mine])).code).toBe(0);
+      const { signer } = JSON.parse((await signedInRk(service, ['backup', 'plan', '--output', 'json'])).out) as { signer: string };
+      // Opened with the private key and written again for the public one: whoever has only the latter can write any rows as well.
+      const writer = await backupWriter({ recipient: readFileSync(files.public, 'utf8') });
+      const forged = join(folder, 'forged.backup');
+      const manifest = {
+        format: 'rusty-kettle-backup/1',
+        version: '9.0.0',
+        made_at: new Date().toISOString(),
+        installation: 'x',
+        public_url: 'http://old.test',
+      };
+      const text = `${JSON.stringify({ ...manifest, migrations: [], master_key: newMasterKey(), results: true })}\n${JSON.stringify({ end: true, rows: 0 })}`;
+      const lines = [writer.head, await writer.line(await promisify(gzip)(text), true)];
+      writeFileSync(forged, `${lines.join('\n')}\n`);
+      const taken = join(folder, 'taken.backup'); // the genuine signature below other rows
+      writeFileSync(taken, `${[...lines, readFileSync(mine, 'utf8').trimEnd().split('\n').at(-1)].join('\n')}\n`);
+      for (const [file, more, says] of [
+        [mine, [], '--signer'],
+        [mine, ['--signer', '0000-0000-0000-0000-0000-0000'], signer],
+        [forged, ['--signer', signer], 'not signed'],
+        [taken, ['--signer', signer], 'cannot be read'],
+      ] as const) {
+        const ran = await restored(target, file, ['--key', files.private, ...more]);
+        expect([file, more, ran.code, ran.err]).toEqual([file, more, expect.not.stringMatching('^0$'), expect.stringContaining(says)]);
+        expect(ran.code).not.toBe(0);
+      }
+      const ran = await restored(target, mine, ['--key', files.private, '--signer', signer, '--public-url', 'https://moved.example']);
+      expect([ran.code, ran.out]).toEqual([0, expect.stringMatching(/Public URL +https:\/\/moved\.example\n/)]);
+      expect(ran.out).toContain(signer);
+    },
+    LONG,
+  );
+
+  test(
     'an installation that is there is not overwritten; a restore that was killed is begun again',
     async () => {
       const target = await newTarget();
@@ -316,7 +355,7 @@ describe('bad days', () => {
       );
       await database.close();
       const target = await newTarget();
-      const done = await restored(target, older, ['--key', files.private, '--former-is-gone']);
+      const done = await restored(target, older, ['--key', files.private, '--signer', 'any', '--former-is-gone']);
       expect([done.code, done.err]).toEqual([0, '']);
       const next = await start(target);
       expect(await statesOf(await asMarit(next))).toMatchObject({ sailings: 'working', ended: 'revoked' });

@@ -34,9 +34,13 @@ beforeAll(async () => {
         method: 'GET',
         path: '/tables?api_key=canary-in-path',
         query: [{ name: 'limit', value: '50' }],
-        headers: [{ name: 'x-api-token', value: 'canary-in-header' }],
-        body: null,
+        headers: [
+          { name: 'x-api-token', value: 'canary-in-header' },
+          { name: 'x-pin', value: 'canary-pin' },
+        ],
+        body: '{"password":"canary-in-body"}',
       },
+      parameters: [{ name: 'api_key', says: '', value: 'canary-fixed' }],
     },
   });
   await agree(call, 'sailings');
@@ -87,9 +91,11 @@ test('the files are readable, in a stable order, and hold no secret', async () =
   ]);
   expect(await filesOf(call)).toEqual(files);
   const all = JSON.stringify(files);
-  for (const hidden of [secret, 'canary-in-path', 'canary-in-header', 'canary-0123456789']) expect([hidden, all.includes(hidden)]).toEqual([hidden, false]);
+  for (const hidden of [secret, 'canary-in-path', 'canary-in-header', 'canary-pin', 'canary-in-body', 'canary-fixed', 'canary-0123456789'])
+    expect([hidden, all.includes(hidden)]).toEqual([hidden, false]);
   const job = files.at(-1)?.text ?? '';
-  expect(job).toContain('url: (secret)');
+  // biome-ignore lint/suspicious/noTemplateCurlyInString: a variable of a bundle
+  expect(job).toContain('url: ${SECRET_JOB_NIGHTLY_SETTINGS_DELIVER_1_URL}');
   expect(job).not.toMatch(/[0-9a-f]{8}-[0-9a-f]{4}-/); // no IDs
   expect(files[4]?.text).toContain('costs $$5 a call');
 });
@@ -101,22 +107,55 @@ test('into another installation: shown first, all or nothing, a second compariso
   expect(compared.problems.map((one) => one.path)).toEqual(['connections/sailings.yaml', 'jobs/nightly.yaml']); // secrets that nobody has there
   expect((await problem(() => there('importBundle', { body: { files } })))?.code).toBe('INPUT_INVALID');
   expect((await there('listProviders')).items).toEqual([]);
-  const withValues = files.map((one) => ({
-    ...one,
-    // biome-ignore lint/suspicious/noTemplateCurlyInString: a variable of a bundle
-    text: one.text.replace('url: (secret)', 'url: ${HOOK}').replaceAll('=(secret)', '=k').replaceAll('value: (secret)', 'value: k'),
-  }));
-  const variables = { HOOK: 'https://hooks.example.test/in/canary-9999999999abcdef9999' };
-  const shown = await there('compareBundle', { body: { files: withValues, variables } });
+  const names = [...new Set([...JSON.stringify(files).matchAll(/\$\{(SECRET_\w+)\}/g)].map((match) => match[1] ?? ''))].filter(
+    (name) => name !== 'SECRET_NAME',
+  ); // the one of the head is an example
+  expect(names.length).toBe(6);
+  const variables = Object.fromEntries(names.map((name) => [name, name.endsWith('_URL') ? 'https://hooks.example.test/in/T0/B1' : 'canary-other-secret']));
+  const shown = await there('compareBundle', { body: { files, variables } });
   expect(shown.problems).toEqual([]);
-  expect((await problem(() => there('importBundle', { body: { files: withValues, variables, digest: 'another' } })))?.code).toBe('REVISION_CONFLICT');
-  const done = await there('importBundle', { body: { files: withValues, variables, digest: shown.digest } });
+  expect((await problem(() => there('importBundle', { body: { files, variables, digest: 'another' } })))?.code).toBe('REVISION_CONFLICT');
+  const done = await there('importBundle', { body: { files, variables, digest: shown.digest } });
   expect(done.reconnect).toEqual(['crew', 'sailings']);
-  expect(new Set((await there('compareBundle', { body: { files: withValues, variables } })).items.map((one) => one.state))).toEqual(new Set(['same']));
+  expect(new Set((await there('compareBundle', { body: { files, variables } })).items.map((one) => one.state))).toEqual(new Set(['same']));
   expect(await textsOf(there)).toEqual(await textsOf(call));
   expect((await there('listHistory', { query: { kind: 'bundle_imported' } })).items.length).toBe(1);
   // Nobody was given its first key: none works.
   expect((await there('showCaller', { params: { caller: 'board' } })).keys.every((key) => key.retired_at !== null)).toBe(true);
+});
+
+test('a comparison shows no secret of either side: it goes into logs', async () => {
+  const files = (await filesOf(call)).map((one) => ({
+    ...one,
+    text: one.text
+      .replaceAll(/\$\{SECRET_\w+_URL\}/g, 'https://hooks.example.test/in/canary-written')
+      .replaceAll(/\$\{SECRET_\w+\}/g, 'canary-written-by-hand'),
+  }));
+  const compared = await call('compareBundle', { body: { files } });
+  const changed = compared.items.filter((one) => one.state === 'changed' || one.state === 'conflict').flatMap((one) => one.fields);
+  expect(changed.map((one) => one.path).sort()).toEqual([
+    'calls.all-tables.call.body',
+    'calls.all-tables.call.headers.0.value',
+    'calls.all-tables.call.headers.1.value',
+    'calls.all-tables.call.path',
+    'calls.all-tables.parameters.0.value',
+    'settings.deliver.1.url',
+  ]);
+  expect(JSON.stringify(changed)).not.toMatch(/canary/);
+});
+
+test('a permission for one person stays where it is, and keeps no bundle from being compared or imported', async () => {
+  const { handle } = await call('invitePerson', { params: { connection: 'crew' }, body: { person: 'ane', purpose: 'x' } });
+  await call('permitCaller', { params: { caller: 'board' }, body: { connection: handle, use: 'relay' } });
+  const files = await filesOf(call);
+  expect(JSON.stringify(files)).not.toContain(handle);
+  const compared = await call('compareBundle', { body: { files } });
+  expect([compared.problems, compared.counts.changed]).toEqual([[], 0]);
+  await call('importBundle', { body: { files } });
+  const shown = await call('showCaller', { params: { caller: 'board' } });
+  const permission = shown.permissions.find((one) => one.connection === handle);
+  expect(permission).toBeDefined();
+  await call('withdrawPermission', { params: { caller: 'board', permission: permission?.id ?? '' } });
 });
 
 test('secrets go only as JWE: a client works elsewhere, and tools keep their keys', async () => {

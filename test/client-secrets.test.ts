@@ -288,3 +288,14 @@ test('certificates as people bring them: expired, not begun, of another key, a w
   const chained = await add(`${above.certificate}\n${good.pem}`);
   expect([chained.missing, chained.secrets.map((one) => one.key?.subject).sort()]).toEqual([[], ['CN=Brought', 'CN=Next year']]);
 });
+
+test('a secret that was retired is nobody\u2019s loss: nothing counts as sealed without a key, and nothing is reported', async () => {
+  expect((await show(harbour)).secrets.some((one) => one.state === 'retired')).toBe(true);
+  await call('rotateKeys');
+  const shown = await eventually(async () => {
+    const seen = await call('showKeys');
+    return seen.reseal?.state === 'running' ? null : seen;
+  });
+  expect([shown.without_key, shown.reseal?.state]).toEqual([0, 'done']);
+  expect(service.output()).not.toMatch(/does not open|without.key/i);
+});

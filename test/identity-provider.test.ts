@@ -25,7 +25,7 @@ afterAll(async () => {
   provider?.stop();
   if (service) removeFolder(service.folder);
 });
-beforeEach(() => Object.assign(provider.habits, { groups: 'claim', clockSeconds: 0, claims: {}, sign: null, down: false, iss: null }));
+beforeEach(() => Object.assign(provider.habits, { groups: 'claim', names: 'claim', clockSeconds: 0, claims: {}, sign: null, down: false, iss: null }));
 
 /** A browser of its own, which keeps cookies of this service. */
 class Visit {
@@ -82,6 +82,20 @@ test.each<[string, 'elsewhere' | 'user_info' | 'missing', string | null]>([
   const { browser, page } = await visit({ sub: `s-${groups}`, preferred_username: `by-${groups}`, groups: ['deck'] });
   expect((await browser.session())?.role ?? null).toBe(role);
   if (role === null) expect(page).toContain('sent no groups');
+});
+
+test('a name that only the user info endpoint tells is taken; someone without one is called so once it is told, and may be called otherwise', async () => {
+  provider.habits.names = 'user_info';
+  const told = { sub: 's-told', preferred_username: 'Tove.Told', groups: ['everyone'] };
+  expect((await (await visit(told)).browser.session())?.operator).toBe('tove.told');
+  provider.habits.names = 'missing';
+  const late = { sub: 's-late', preferred_username: 'Liv.Late', groups: ['everyone'] };
+  expect((await (await visit(late)).browser.session())?.operator).toMatch(/^person-[0-9a-f]{8}$/);
+  provider.habits.names = 'claim';
+  expect((await (await visit(late)).browser.session())?.operator).toBe('liv.late');
+  await call('changeOperator', { params: { operator: 'liv.late' }, body: { name: 'liv' } });
+  expect((await (await visit(late)).browser.session())?.operator).toBe('liv'); // what somebody chose here stays
+  await expect(call('changeOperator', { params: { operator: 'liv' }, body: { name: 'marit' } })).rejects.toMatchObject({ problem: { code: 'NAME_TAKEN' } });
 });
 
 test('a clock that is 90 s off, and keys that were rotated, are no obstacle', async () => {

@@ -18,7 +18,8 @@ import { newDatabase } from './support/new-database.ts';
 const DAY_MS = 86_400_000;
 const MANY = 5_000;
 const LONG = 90_000;
-const SECRET = 'whsec-of-the-harbour-office-0001';
+/** As the reference library takes it where nobody says otherwise. */
+const SECRET = `whsec_${Buffer.from('of-the-harbour-office-0001').toString('base64')}`;
 interface Hook {
   headers: Record<string, string>;
   body: string;
@@ -145,7 +146,7 @@ test('storm: a provider dies under 5,000 connections: one notice, one mail, one 
 
 test('an event by webhook is a CloudEvent, signed, with one link and no secret', () => {
   const [one] = hooks as [Hook];
-  const event = new Webhook(SECRET, { format: 'raw' }).verify(one.body, one.headers) as Record<string, unknown>;
+  const event = new Webhook(SECRET).verify(one.body, one.headers) as Record<string, unknown>;
   expect(event).toMatchObject({
     specversion: '1.0',
     id: one.headers['webhook-id'],
@@ -154,7 +155,7 @@ test('an event by webhook is a CloudEvent, signed, with one link and no secret',
     subject: 'provider:tidewire',
     data: { severity: 'warning', url: expect.stringMatching(/\/#\/notices\/[0-9a-f-]{36}$/) },
   });
-  expect(() => new Webhook(SECRET, { format: 'raw' }).verify(one.body.replace('warning', 'info'), one.headers)).toThrow();
+  expect(() => new Webhook(SECRET).verify(one.body.replace('warning', 'info'), one.headers)).toThrow();
 });
 
 test('a secret that expires is told with its date, once; acknowledging keeps it open, a new secret closes it', async () => {

@@ -321,6 +321,30 @@ describe('second factors', () => {
   );
 
   test(
+    'whoever knows the password and guesses codes keeps nobody out: the owner confirms, signs in from a known device, and uses a recovery code',
+    async () => {
+      const person = await newcomer('guessed', 'viewer');
+      const { device } = await anyone()('signIn', { body: { name: 'guessed', password: PASSWORD, keeps: 'token' } });
+      const { factor, secret } = await person('startAuthenticator', { body: { name: 'phone' } });
+      const { recovery_codes: codes } = await person('finishSecondFactor', { params: { factor }, body: { code: await codeNow(secret) } });
+      let last = '';
+      for (let ticket = 0; ticket < 6 && last !== 'SIGN_IN_THROTTLED'; ticket += 1) {
+        const using = await secondStep('guessed');
+        for (let wrong = 0; wrong < 5; wrong += 1) last = await codeOf(() => anyone()('finishSignIn', { body: { ticket: using, code: '123456' } }));
+      }
+      expect(last).toBe('SIGN_IN_THROTTLED');
+      await database.write('UPDATE sessions SET confirmed_at = NULL WHERE hash = UNHEX(SHA2($1, 256))', [person.token]);
+      expect(await codeOf(() => person('confirmIdentity', { body: { password: PASSWORD, code: codes[0] ?? '' } }))).toBe('done');
+      const known = await anyone()('signIn', { body: { name: 'guessed', password: PASSWORD, keeps: 'token', device } }).catch(
+        (error: ProblemError) => error.problem,
+      );
+      const ticket = (known as { second_factor?: { ticket: string } }).second_factor?.ticket ?? '';
+      expect(await codeOf(() => anyone()('finishSignIn', { body: { ticket, code: codes[1] ?? '', device } }))).toBe('done');
+    },
+    LONG,
+  );
+
+  test(
     'whoever controls the machine gets the last administrator back in',
     async () => {
       const { factor, secret } = await marit('startAuthenticator', { body: { name: 'lost phone' } });

@@ -92,7 +92,8 @@ test('a new scope: who lacks it is asked, who has it is not, reminders are limit
   expect(letter.text).toContain('asked for more: Show your calendar, too');
   expect(mailTo('nobody@saltmarsh.example').length).toBeLessThanOrEqual(1);
   await consent(linkIn(letter));
-  const caller = await call('addCaller', { body: { name: 'reader', connections: ['notes'] } });
+  const caller = await call('addCaller', { body: { name: 'reader' } });
+  await call('permitCaller', { params: { caller: 'reader' }, body: { connection: 'notes', people: 'read' } });
   const feed = await eventually(async () => {
     const answer = await fetch(`${service.url}/api/v1/own/events?limit=500`, { headers: { authorization: `Bearer ${caller.caller_id}.${caller.key}` } });
     const { events } = (await answer.json()) as { events: { type: string; subject: string }[] };

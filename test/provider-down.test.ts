@@ -2,8 +2,8 @@ import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { ApiClient } from '../src/api/client.ts';
 import { Browser, playConsent, registerAtStandin } from '../src/standins/visitor.ts';
 import { type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
-import { eventually } from '../testing/waiting.ts';
-import { addConnection, addEelgrass, agree, fetchToken, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
+import { eventually, untilInstant } from '../testing/waiting.ts';
+import { addClient, addConnection, addEelgrass, agree, fetchToken, type StandinUnderTest, startBerthline, startEelgrass } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
 
 let [service, standin, call]: [ServiceUnderTest, StandinUnderTest, ApiClient] = [] as never;
@@ -163,4 +163,38 @@ test('the provider gone: unsent, the token issuance says when to ask again, and 
     return seen.phase === 'failed' ? seen : null;
   });
   expect(outcome.problem).toMatchObject({ title: expect.stringContaining('could not be reached'), remedy: expect.stringContaining('Nothing was sent') });
+});
+
+test.each([
+  { name: 'harmless within its grace', start: startEelgrass, seen: ['tokens', 'unclear', 'tokens'], later: 200, state: 'working' },
+  { name: 'the end of the grant', start: startBerthline, seen: ['unclear', 'tokens'], later: 503, state: 'degraded' },
+])('600 requests for one expired token, and the answer to its renewal is late; a second use is $name', async ({ start, seen, later, state }) => {
+  const slow = await start(4);
+  const own = await startService({ databaseUrl: await newDatabase(), environment: { RUSTY_KETTLE_LEASE_MS: '60000' } });
+  try {
+    const by = await signIn(own);
+    const strict = start === startBerthline;
+    const of = strict ? { provider: 'berthline', placeholders: { region: 'north' } } : { provider: 'eelgrass' };
+    await by('addProvider', { body: { document: slow.definitionText } });
+    await addClient(by, slow, 'many', of);
+    const scopes = strict ? ['bookings.read', 'profile'] : ['tables.read', 'profile', 'offline_access'];
+    await by('addConnection', { body: { name: 'one', provider: of.provider, client: 'many', scopes, policy: 'on_demand' } });
+    await agree(by, 'one');
+    const { caller_id, key } = await by('addCaller', { body: { name: 'many', connections: ['one'] } });
+    const shown = async () => by('showConnection', { params: { connection: 'one' } });
+    await untilInstant((await shown()).life?.expires_at ?? '');
+    // Processed at once, answered after our deadline of 3 s: as by a slow provider on a machine under load.
+    await slow.order('faults', { at: 'token', kind: 'hold_answer', delay_ms: 6_000, times: 1 });
+    const answers = await Promise.all(Array.from({ length: 600 }, () => fetchToken(own.url, caller_id, key)));
+    // One attempt for all of them, and what is known of it: when to come again.
+    expect([...new Set(answers.map((one) => one.status))]).toEqual([503]);
+    expect(answers.every((one) => Number(one.headers.get('retry-after')) > 0)).toBe(true);
+    if (later === 200) await eventually(async () => (await fetchToken(own.url, caller_id, key)).status === 200);
+    else expect((await fetchToken(own.url, caller_id, key)).status).toBe(503);
+    expect((await shown()).state).toBe(state);
+    expect((await by('listAttempts', { params: { connection: 'one' } })).items.map((one) => one.class)).toEqual(seen);
+  } finally {
+    await own.stop();
+    await slow.stop();
+  }
 });

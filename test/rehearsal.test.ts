@@ -107,11 +107,14 @@ test(
 
 let [service, call, standin] = [] as unknown as [ServiceUnderTest, ApiClient & { token: string }, StandinUnderTest];
 let secret = '';
+let databaseUrl = '';
+const masterKey = newMasterKey();
 const scratch = mkdtempSync(join(tmpdir(), 'rk-scratch-'));
 chmodSync(scratch, 0o711); // the database runs as a user of its own
 beforeAll(async () => {
   standin = await startEelgrass(3_600);
-  service = await startService({ databaseUrl: await newDatabase(), masterKey: newMasterKey(), environment: { TMPDIR: scratch } });
+  databaseUrl = await newDatabase();
+  service = await startService({ databaseUrl, masterKey, environment: { TMPDIR: scratch } });
   call = await signIn(service);
 }, LONG);
 afterAll(async () => {
@@ -119,6 +122,18 @@ afterAll(async () => {
   rmSync(scratch, { recursive: true, force: true });
 });
 
+const leftOver = (): string[] => readdirSync(scratch).filter((name) => name.includes('rehearsal-'));
+/** Database servers whose data is below the folder. */
+const processesIn = (path: string): string[] =>
+  readdirSync('/proc')
+    .filter((name) => /^\d+$/.test(name))
+    .filter((pid) => {
+      try {
+        return readFileSync(`/proc/${pid}/cmdline`, 'utf8').includes(`--datadir=${path}`);
+      } catch {
+        return false; // it ended while we looked
+      }
+    });
 const ended = (id: string): Promise<RehearsalShown> =>
   eventually(
     async () => {
@@ -164,7 +179,21 @@ test(
     expect(document).toContain('# Rehearsal: Provider down for an hour');
     for (const hidden of [secret, 'marit.holm', '127.0.0.1:9']) expect(JSON.stringify([report, document])).not.toContain(hidden);
     expect(await standin.counters()).toEqual(before);
-    await eventually(async () => readdirSync(scratch).filter((name) => name.startsWith('rehearsal-')).length === 0);
+    await eventually(async () => leftOver().length === 0);
+  },
+  LONG,
+);
+
+test(
+  'a service that is killed amid a rehearsal takes its scratch database along; the next start removes the folder with its key',
+  async () => {
+    await call('startRehearsal', { body: { scenario: 'ninety_days' } });
+    const server = await eventually(async () => processesIn(scratch)[0]);
+    await service.kill();
+    await eventually(async () => processesIn(scratch).length === 0, 60_000, `the end of process ${server}`);
+    expect(leftOver()).toHaveLength(1);
+    service = await startService({ databaseUrl, masterKey, environment: { TMPDIR: scratch } });
+    await eventually(async () => leftOver().length === 0);
   },
   LONG,
 );

@@ -282,6 +282,9 @@ test.each([
   { name: 'two slashes', path: 'sailings//evil.example/x' },
   { name: 'a backslash', path: 'sailings/tables\\..\\admin' },
   { name: 'an encoded backslash', path: 'sailings/%5c..%5cadmin' },
+  { name: 'a full-width slash behind dots', path: 'sailings/tables/..%ef%bc%8fadmin' },
+  { name: 'a division slash', path: 'sailings/tables/..%e2%88%95admin' },
+  { name: 'full-width dots', path: 'sailings/tables/%ef%bc%8e%ef%bc%8e/admin' },
   { name: 'a line break, encoded', path: 'sailings/a%0d%0ahost:%20evil' },
   { name: 'a byte outside ASCII', path: 'sailings/\u00e4' },
 ])('a path with $name is rejected before anything is sent', async ({ path }) => {
@@ -301,6 +304,7 @@ test('requests that were meant to be read in two ways do not get through', async
       `POST /relay/sailings/tables HTTP/1.1\r\n${head}content-length: 4\r\ntransfer-encoding: chunked\r\n\r\n0\r\n\r\nGET /relay/sailings/admin HTTP/1.1\r\n\r\n`,
       '400',
     ],
+    ['two hosts', `GET /relay/sailings/tables HTTP/1.1\r\n${head}Host: evil.example\r\n\r\n`, '400'],
     ['two lengths', `POST /relay/sailings/tables HTTP/1.1\r\n${head}content-length: 4\r\ncontent-length: 40\r\n\r\nabcd`, '400'],
     ['a header within a value', `GET /relay/sailings/tables HTTP/1.1\r\n${head}x-a: 1\n\tauthorization: Bearer mine\r\n\r\n`, '400'],
   ] as const)
@@ -335,7 +339,10 @@ test('who may what: a wrong key, another\u2019s connection, tokens only, methods
   ] as const)
     expect([path, method, await may(path, method)]).toEqual([path, method, status]);
   // Many APIs take a method or path from elsewhere: then what is permitted would not be what is done.
-  for (const header of ['x-http-method-override', 'X-HTTP-Method', 'x-original-url'])
+  for (const header of [
+    ...['x-http-method-override', 'X-HTTP-Method', 'x-original-url', 'X-Original-Path', 'X-HTTP-Path-Override', 'Method-Override'],
+    ...['HTTP-Method-Override', 'X-HTTP-Verb', 'X-Override-Method'],
+  ])
     expect((await relay('sailings/notes', { headers: { authorization: basic(narrow as never), [header]: 'DELETE' } })).status).toBe(403);
   expect((await as(narrow as never, 'sailings/notes?_method=DELETE')).status).toBe(403);
   expect((await relay('sailings/notes', { headers: { 'x-http-method-override': 'DELETE' } })).status).toBe(200); // this caller may do all of it

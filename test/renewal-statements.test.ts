@@ -56,7 +56,7 @@ const anyTransition: fc.Arbitrary<ConditionalUpdate> = fc.oneof(
   attempt.map((a) => t.askOnceMore(a, DEFAULT_LIMITS)),
   attempt.map((a) => t.actionNeeded(a)),
   attempt.map((a) => t.uncertain(a, 500, a.epoch > 1)),
-  fc.tuple(id, id, id).map(([me, claimId, silent]) => t.importToken(me, claimId, DEFAULT_LIMITS, silent)),
+  fc.tuple(id, id, id, fc.boolean()).map(([me, claimId, owner, isDead]) => t.takeOver(me, claimId, DEFAULT_LIMITS, { owner, isDead })),
   attempt.map((a) => t.promote(a, { issuedAt: NOW, expiresAt: NOW + 60_000 }, 1)),
   fc.constant(t.verifyNow()),
   fc.constant(t.recover(0)),

@@ -73,6 +73,21 @@ const served = () =>
     socket.once('error', reject);
   });
 
+test('TLS 1.2 is offered with authenticated ciphers only', async () => {
+  const handshake = (ciphers: string) =>
+    new Promise<string>((resolve) => {
+      const port = Number(new URL(service.url).port);
+      const socket = connect({ port, host: '127.0.0.1', ca: authority.certificate, maxVersion: 'TLSv1.2', ciphers }, () => {
+        resolve(socket.getCipher().name);
+        socket.destroy();
+      });
+      socket.once('error', () => resolve('refused'));
+    });
+  const suites = ['ECDHE-RSA-AES128', 'ECDHE-ECDSA-AES128', 'ECDHE-RSA-AES256', 'ECDHE-ECDSA-AES256'];
+  expect(await handshake(suites.map((one) => `${one}-GCM-SHA${one.endsWith('128') ? 256 : 384}`).join(':'))).toMatch(/-GCM-/);
+  expect(await handshake([...suites.map((one) => `${one}-SHA`), 'AES128-SHA', 'AES256-SHA256'].join(':'))).toBe('refused');
+});
+
 test('API and rk over HTTPS: addresses begin with https, and cookies are secure', { timeout: LONG }, async () => {
   const signed = await client()(`${service.url}/api/v1/session`, {
     method: 'POST',

@@ -75,6 +75,31 @@ test('a tool signs in, is given the connection\u2019s current token, and renews 
   expect((await signedIn('announcer'))[0]).toMatchObject({ connection: 'tides', operator: 'marit', ended_at: null });
 });
 
+test('metadata says what is there; the authorization endpoint takes a form, and pages of public tools may call the token endpoint', async () => {
+  const answer = await fetch(`${service.url}/.well-known/oauth-authorization-server`);
+  expect(answer.headers.get('access-control-allow-origin')).toBe('*');
+  const metadata = (await answer.json()) as Record<string, unknown>;
+  expect(metadata).toMatchObject({ scopes_supported: expect.any(Array), service_documentation: expect.stringMatching(/^https?:/) });
+  // What is listed for revocation works there: a wrong key is the key's fault, not the method's.
+  expect(metadata.revocation_endpoint_auth_methods_supported).toEqual(expect.arrayContaining(['client_secret_basic', 'client_secret_post', 'none']));
+  const one = of('announcer');
+  const url = new URL(one.authorize, service.url);
+  const posted = await fetch(`${service.url}${url.pathname}`, { method: 'POST', redirect: 'manual', body: new URLSearchParams(url.search) });
+  expect([posted.status, posted.headers.get('location')]).toEqual([expect.toSatisfy((status: number) => status === 302 || status === 303), expect.any(String)]);
+  const page = 'https://pages.tool.example';
+  await call('addCaller', { body: { name: 'page-tool', connections: ['tides'], redirect_uris: [`${page}/back`], keeps_no_secret: true } });
+  const preflight = (origin: string) =>
+    fetch(`${service.url}/oauth/token`, { method: 'OPTIONS', headers: { origin, 'access-control-request-method': 'POST' } });
+  await eventually(async () => (await preflight(page)).headers.get('access-control-allow-origin') === page);
+  expect((await preflight('https://evil.example')).headers.get('access-control-allow-origin')).toBe(null);
+  expect((await preflight(new URL(BACK).origin)).headers.get('access-control-allow-origin')).toBe(null); // that tool keeps a key: no page may
+  const asked = await fetch(`${service.url}/oauth/token`, {
+    ...{ method: 'POST', headers: { origin: page } },
+    body: new URLSearchParams({ grant_type: 'refresh_token', refresh_token: 'rkr_x', client_id: 'x' }),
+  });
+  expect(asked.headers.get('access-control-allow-origin')).toBe(page);
+});
+
 test('user-info tells a tool who consented to the connection that its token is of, and nothing to anybody else', async () => {
   const userInfo = async (token: unknown) => {
     const answer = await fetch(`${service.url}/oauth/userinfo`, { headers: { authorization: `Bearer ${token}` } });

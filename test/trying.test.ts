@@ -1,7 +1,8 @@
 import { readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, expect, test } from 'vitest';
-import type { ApiClient } from '../src/api/client.ts';
+import { type ApiClient, apiClient } from '../src/api/client.ts';
+import { ChannelRule } from '../src/core/notices/channel.ts';
 import { newFolder, PASSWORD, removeFolder, rk as run, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
 import { eventually } from '../testing/waiting.ts';
 import { addClient, addConnection, addEelgrass, agree, type StandinUnderTest, startEelgrass, startUnderTest } from './support/harbour.ts';
@@ -178,4 +179,45 @@ test('rk asks before a write on a live connection, says the verdict, and fails w
   writeFileSync(file, '{"account":"{account}"}');
   expect((await rk('call', 'parcels', 'POST', '/parcels', '--body', `@${file}`, '--yes')).code).toBe(0);
   expect((await rk('connection', 'quota', 'parcels')).out).toMatch(/Parcels +4500 calls a minute +the client +4\d\d\d/);
+});
+
+test('a connection whose scopes allow none of the probes is not verified, and not degraded: it is what was asked for', async () => {
+  await addConnection(call, 'narrow', ['calendars.read', 'profile', 'offline_access']);
+  const { outcome } = await agree(call, 'narrow');
+  expect(outcome.phase).toBe('done');
+  expect(await call('showConnection', { params: { connection: 'narrow' } })).toMatchObject({
+    state: 'working',
+    probe: { state: expect.stringMatching('^not_') },
+  });
+  await expect(call('probeConnection', { params: { connection: 'narrow' }, body: {} })).rejects.toThrow(/scopes of this connection allow none/);
+  expect((await call('listNotices', { query: {} })).items.filter((one) => JSON.stringify(one).includes('narrow'))).toEqual([]);
+});
+
+test('what may be a secret in saved calls, jobs and channels is masked for a viewer, wherever it is read; an operator sees it', async () => {
+  const canary = 'k7Qm2xW9pL4vT8rN3bZ6';
+  const secretCall = {
+    ...{ method: 'GET' as const, path: `/tables?sig=${canary}` },
+    ...{ query: [{ name: 'api_key', value: canary }], headers: [{ name: 'x-pin', value: canary }], body: `{"password":"${canary}","boat":"Curlew"}` },
+  };
+  const parameters = [{ name: 'token', value: canary, says: '' }];
+  await call('saveCall', { params: { connection: 'sailings' }, body: { name: 'keyed', call: secretCall, parameters } });
+  const address = `https://hooks.example.test/in/${canary}?sig=${canary}`;
+  const deliver = [{ kind: 'post' as const, url: address, format: 'json' as const }];
+  await call('addJob', { body: { name: 'keyed', connection: 'sailings', call: secretCall, deliver } });
+  await call('addChannel', { body: { kind: 'webhook', name: 'keyed', url: address, rule: ChannelRule.parse({}) } });
+  const { url } = await call('inviteOperator', { body: { name: 'looker', role: 'viewer' } });
+  const anyone = apiClient({ baseUrl: service.url });
+  await anyone('joinOperator', { body: { ticket: url.split('/').at(-1) ?? '', password: PASSWORD } });
+  const { token = '' } = await anyone('signIn', { body: { name: 'looker', password: PASSWORD, keeps: 'token' } });
+  const read = async (as: ApiClient) => [
+    await as('offeredCalls', { params: { connection: 'sailings' } }),
+    await as('showJob', { params: { job: 'keyed' } }),
+    await as('listJobs', { query: {} }),
+    await as('listChannels', {}),
+    await as('showConnection', { params: { connection: 'sailings' } }),
+  ];
+  const seen = JSON.stringify(await read(apiClient({ baseUrl: service.url, token })));
+  expect(seen).not.toContain(canary);
+  for (const shown of ['(secret)', '"keyed"', 'hooks.example.test', 'Curlew']) expect(seen).toContain(shown);
+  expect(JSON.stringify(await read(call))).toContain(canary);
 });

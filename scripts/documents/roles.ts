@@ -8,18 +8,7 @@ const LIMIT_WORDS: Record<Limit, string> = {
   open: 'yes',
   listed: 'what is within',
   installation: 'no',
-  connection: 'a connection within',
-  caller: 'a caller whose permissions are all within',
-  job: 'a job on a connection within',
-  run: 'a run on a connection within',
-  consent: 'a consent of a connection within',
-  notice: 'a notice about one of the labels',
-  invitation: 'an invitation to a connection within',
-  body_connection: 'on a connection within',
-  body_names: 'connections within',
-  body_labels: 'with one of the labels',
-  permission: 'a caller and a connection within',
-  subject: 'of one connection within',
+  references: 'if all it names is within',
 };
 
 /** docs/ROLES.md: the role matrix, from the table that the router enforces. */

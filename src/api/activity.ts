@@ -1,8 +1,9 @@
 import { z } from 'zod';
 import { HistoryEntry, Id, Instant } from './common.ts';
+import { refersTo } from './references.ts';
 
 export const HistoryQuery = z.object({
-  subject: z.string().max(200).optional().describe('Such as connection:NAME, client:PROVIDER/NAME, caller:NAME'),
+  subject: refersTo('subject', z.string().max(200)).optional().describe('Such as connection:NAME, client:PROVIDER/NAME, caller:NAME'),
   kind: z.string().max(40).optional(),
   actor: z.string().max(80).optional().describe('Who did it; `service`: nobody requested it'),
   since: Instant.optional(),

@@ -40,6 +40,7 @@ const BackupPlan = z.strictObject({
   results: z.boolean().default(false),
 });
 export const BackupPlanShown = z.object({
+  signer: z.string().describe('Fingerprint of the key with which this installation signs backups: `rk restore --signer` compares it'),
   plan: z.object({ every_hours: z.number(), keep: z.number(), recipient: z.string(), results: z.boolean() }).nullable(),
   last_good_at: Instant.nullable(),
   next_at: Instant.nullable(),

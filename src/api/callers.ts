@@ -1,11 +1,11 @@
 import { z } from 'zod';
 import { IDENTITY_KINDS } from '../core/callers/assertion-kinds.ts';
 import { whyNoTokenPath } from '../core/callers/own-path.ts';
-import { PATH_PATTERN, RELAY_METHODS, USES } from '../core/callers/permissions.ts';
+import { PATH_PATTERN, PEOPLE_RIGHTS, RELAY_METHODS, USES } from '../core/callers/permissions.ts';
 import { SETUP_KINDS } from '../core/callers/setup-instructions.ts';
 import { whyNoToolRedirect } from '../core/callers/tool-redirect.ts';
 import { CONNECTION_STATES } from '../core/health.ts';
-import { CallerName, ConnectionName, Id, Instant, Label, RelayedCalls } from './common.ts';
+import { CallerName, ConnectionName, Id, Instant, Label, NewName, PermittedLabel, RelayedCalls } from './common.ts';
 
 const said = (why: (text: string) => string | null) => (text: string, context: { addIssue(issue: { code: 'custom'; message: string }): void }) => {
   const wrong = why(text);
@@ -22,9 +22,13 @@ const PermissionMembers = {
     .default([])
     .describe('Paths that pass the relay; none named: all. * is one segment, ** at the end is everything below'),
   share: z.number().int().min(1).max(100).nullable().default(null).describe('The most of each quota window that it may use, in percent'),
+  people: z
+    .enum(PEOPLE_RIGHTS)
+    .default('none')
+    .describe('Of a shared connection: see its people and the events of those it invited; or invite and disconnect people as well'),
 };
 export const Permit = z
-  .strictObject({ connection: ConnectionName.optional(), label: Label.optional(), ...PermissionMembers })
+  .strictObject({ connection: ConnectionName.optional(), label: PermittedLabel.optional(), ...PermissionMembers })
   .refine((one) => (one.connection === undefined) !== (one.label === undefined), {
     error: 'Name a connection or a label, one of the two.',
     path: ['connection'],
@@ -37,6 +41,7 @@ export const Permission = z.object({
   methods: z.array(z.string()),
   paths: z.array(z.string()),
   share: z.number().int().nullable(),
+  people: z.enum(PEOPLE_RIGHTS),
   says: z.string(),
   covers: z.array(ConnectionName).describe('The connections that it opens now, the first by name'),
   covers_total: z.number().int(),
@@ -53,7 +58,7 @@ const ToolMembers = {
   keeps_no_secret: z.boolean().optional().describe('The tool runs where it cannot keep a key, as a desktop program or a page: PKCE alone verifies it'),
 };
 const Names = z.array(ConnectionName).max(200).describe('Connections that it may use in either way: the short form of permissions');
-export const AddCaller = z.strictObject({ name: CallerName, title: z.string().max(80).default(''), connections: Names.default([]), ...ToolMembers });
+export const AddCaller = z.strictObject({ name: NewName, title: z.string().max(80).default(''), connections: Names.default([]), ...ToolMembers });
 export const ChangeCaller = z.strictObject({ title: z.string().max(80).optional(), connections: Names.optional(), ...ToolMembers });
 export const AddKey = z.strictObject({
   label: z.string().trim().max(60).default(''),

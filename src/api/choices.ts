@@ -1,5 +1,5 @@
 /** The closed lists that forms and command lines offer, without the schemas: `rk --help` must not load those. */
-export { RELAY_METHODS, USES } from '../core/callers/permissions.ts';
+export { PEOPLE_RIGHTS, RELAY_METHODS, USES } from '../core/callers/permissions.ts';
 export { SETUP_KINDS } from '../core/callers/setup-instructions.ts';
 export { KEY_KINDS } from '../core/certificates/kinds.ts';
 export { CONNECTION_STATES } from '../core/health.ts';

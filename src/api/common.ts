@@ -1,22 +1,32 @@
 import { z } from 'zod';
 import { Diagnosis } from './diagnosis.ts';
+import { refersTo } from './references.ts';
 
 /** An instant on the wire: ISO 8601, UTC, milliseconds. */
 export const Instant = z.iso.datetime();
 export const Id = z.uuid();
 
-export const ProviderName = z.string().regex(/^[a-z][a-z0-9-]{0,40}$/, { error: 'Lower-case letters, digits and hyphens, a letter first.' });
+const PROVIDER_NAME = /^[a-z][a-z0-9-]{0,40}$/;
+const PROVIDER_NAME_WRONG = { error: 'Lower-case letters, digits and hyphens, a letter first.' };
+export const ProviderName = refersTo('shared', z.string().regex(PROVIDER_NAME, PROVIDER_NAME_WRONG));
 export const ClientName = ProviderName;
+/** The client that a connection is put on. */
+export const ClientToUse = refersTo('client_to_use', z.string().regex(PROVIDER_NAME, PROVIDER_NAME_WRONG));
 const NAME = /^[a-z0-9][a-z0-9._-]{0,62}$/;
 const NAME_WRONG = { error: 'Lower-case letters, digits, dots, underscores and hyphens; up to 63.' };
 /** Of something new. */
 export const NewName = z.string().regex(NAME, NAME_WRONG);
 /** A connection, or one person of a shared connection by handle. */
-export const ConnectionName = z.string().regex(/^[a-z0-9][a-z0-9._-]{0,62}(@[a-z0-9]{16})?$/, NAME_WRONG);
-export const CallerName = NewName;
+export const ConnectionName = refersTo('connection', z.string().regex(/^[a-z0-9][a-z0-9._-]{0,62}(@[a-z0-9]{16})?$/, NAME_WRONG));
+export const CallerName = refersTo('caller', z.string().regex(NAME, NAME_WRONG));
+export const JobName = refersTo('job', z.string().regex(NAME, NAME_WRONG));
+/** A text in the form of a label; where a request names one, `LabelToGive`, `PermittedLabel` and `LabelFilter` say what for. */
 export const Label = z
   .string()
   .regex(/^[a-z0-9][a-z0-9._=-]{0,62}$/, { error: 'A label is lower-case letters, digits, dots, underscores, hyphens and =, such as team=ops; up to 63.' });
+export const LabelToGive = refersTo('label', Label.clone());
+export const PermittedLabel = refersTo('permitted_label', Label.clone());
+export const LabelFilter = refersTo('label_filter', Label.clone());
 export const OperatorName = z.string().regex(/^[a-z0-9][a-z0-9._@-]{0,62}$/, { error: 'Lower-case letters, digits and . _ @ -; up to 63.' });
 
 export const HistoryEntry = z.object({
@@ -67,3 +77,12 @@ export const RelayedCalls = z.object({
   last: RelayedLast.nullable(),
   last_failed: RelayedLast.nullable(),
 });
+
+/** By Standard Webhooks `whsec_` stands before base64; any other text is the key as it is. */
+export const SigningSecret = z
+  .string()
+  .min(24)
+  .max(500)
+  .refine((text) => !text.startsWith('whsec_') || /^whsec_(?:[A-Za-z0-9+/]{4}){5,}(?:[A-Za-z0-9+/]{2}==|[A-Za-z0-9+/]{3}=)?$/.test(text), {
+    error: 'After whsec_ comes base64 of at least 16 bytes, with its padding. Copy the whole secret, or use another text of 24 characters or more.',
+  });

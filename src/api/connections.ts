@@ -4,8 +4,22 @@ import { GRANT_KINDS, GRANT_TYPES, WAYS } from '../core/oauth/grant-kinds.ts';
 import { ScopeName } from '../core/provider/web-address.ts';
 import { POLICIES } from '../core/renewal/plan.ts';
 import { ReadyLines } from './clients.ts';
-import { CallAnswer, ClientName, ConnectionName, Id, Instant, Label, NewName, ProviderName, RelayedCalls } from './common.ts';
+import {
+  CallAnswer,
+  ClientName,
+  ClientToUse,
+  ConnectionName,
+  Id,
+  Instant,
+  Label,
+  LabelFilter,
+  LabelToGive,
+  NewName,
+  ProviderName,
+  RelayedCalls,
+} from './common.ts';
 import { Diagnosis } from './diagnosis.ts';
+import { refersTo } from './references.ts';
 
 export const Policy = z
   .enum(POLICIES)
@@ -13,7 +27,7 @@ export const Policy = z
 
 const Operations = z.array(z.string().max(90)).max(200).describe('Operations of the API that it is for: they say which scopes it needs');
 
-const Labels = z.array(Label).max(20).describe('By which callers can be permitted a group of connections');
+const Labels = refersTo('kept_labels', z.array(Label).max(20).describe('By which callers can be permitted a group of connections'));
 
 /** `NAME@CODE` has to fit where names stand. */
 const SHARED_NAME_MOST = 46;
@@ -21,7 +35,7 @@ const AddedConnection = z.strictObject({
   name: NewName,
   shared: z.boolean().default(false).describe('Holds one grant for each person, who connect their own accounts by invitation'),
   provider: ProviderName,
-  client: ClientName,
+  client: ClientToUse,
   grant_type: z
     .enum(GRANT_TYPES)
     .optional()
@@ -61,7 +75,7 @@ export const ChangeConnection = z
   );
 export const ListConnections = z.object({
   search: z.string().trim().max(100).optional().describe('Part of a name, account, provider, client, label or state'),
-  label: Label.optional(),
+  label: LabelFilter.optional(),
   state: z.enum(CONNECTION_STATES).optional(),
   provider: ProviderName.optional(),
   client: ClientName.optional().describe('Of the provider given'),
@@ -74,7 +88,7 @@ export const BulkChange = z
   .strictObject({
     connections: z.array(ConnectionName).min(1).max(500),
     action: z.enum(['pause', 'resume', 'renew', 'add_label', 'remove_label']),
-    label: Label.optional().describe('For add_label and remove_label'),
+    label: LabelToGive.optional().describe('For add_label and remove_label'),
   })
   .refine((change) => change.action.endsWith('_label') === (change.label !== undefined), {
     path: ['label'],
@@ -222,7 +236,7 @@ export type Connection = z.output<typeof Connection>;
 
 export const OpenConnection = z.strictObject({
   way: z.enum(WAYS).optional().describe('How the agreement travels back; left out: the usual way'),
-  client: ClientName.optional().describe('Another client of the same provider: the connection switches to it once the new tokens are verified'),
+  client: ClientToUse.optional().describe('Another client of the same provider: the connection switches to it once the new tokens are verified'),
   placeholders: z.record(z.string().max(40), z.string().max(200)).optional().describe('With another client: values that are requested at the connection'),
   end_oldest: z.boolean().default(false).describe('If the provider limits the number of refresh tokens: continue although the oldest one expires'),
   prepare: z.boolean().default(false).describe('Keep the new tokens beside those in use, for a stated switch'),

@@ -6,12 +6,12 @@ import { FORMATS } from '../core/output/formats.ts';
 import { PersonalField } from '../core/output/record.ts';
 import { PagingPlan } from '../core/paging/plan.ts';
 import { VERDICTS } from '../core/paging/verdict.ts';
-import { ConnectionName, Id, Instant } from './common.ts';
+import { ConnectionName, Id, Instant, JobName, NewName, SigningSecret } from './common.ts';
 import { Diagnosis } from './diagnosis.ts';
+import { maskedAs } from './masking.ts';
 import { ComposedCall, SavedName } from './trying.ts';
 
 /** What a job does, and what one run of it did. */
-const JobName = ConnectionName;
 export const RUN_STATES = ['running', 'waiting', 'done', 'failed', 'cancelled', 'skipped'] as const;
 export const RUN_REASONS = ['schedule', 'operator', 'retry', 'test_call'] as const;
 
@@ -38,12 +38,15 @@ export const DeliveryTarget = z.discriminatedUnion('kind', [
   }),
   z.strictObject({
     kind: z.literal('post'),
-    url: z
-      .url({ protocol: /^https?$/ })
-      .max(2_000)
-      .refine((url) => url.startsWith('https:') || /^http:\/\/(127\.0\.0\.1|\[::1\]|([a-z0-9-]+\.)*localhost)(:|\/|$)/i.test(url), {
-        error: 'Use https; http is taken for this machine only.',
-      }),
+    url: maskedAs(
+      'address',
+      z
+        .url({ protocol: /^https?$/ })
+        .max(2_000)
+        .refine((url) => url.startsWith('https:') || /^http:\/\/(127\.0\.0\.1|\[::1\]|([a-z0-9-]+\.)*localhost)(:|\/|$)/i.test(url), {
+          error: 'Use https; http is taken for this machine only.',
+        }),
+    ),
     format: z.enum(FORMATS).default('json'),
   }),
 ]);
@@ -53,7 +56,9 @@ export type DeliveryTarget = z.output<typeof DeliveryTarget>;
 const CollectionMembers = {
   call: ComposedCall.optional().describe('The call; leave it out with saved'),
   saved: SavedName.optional().describe('The name of a saved call of the connection'),
-  values: z.record(z.string().max(40), z.string().max(4_000)).default({}).describe('Values for the names in braces'),
+  values: maskedAs('values', z.record(z.string().max(40), z.string().max(4_000)))
+    .default({})
+    .describe('Values for the names in braces'),
   paging: PagingPlan.nullable().default(null).describe('null: as the definition states'),
   range: z
     .strictObject({ days: z.number().int().min(1).max(3_660).describe('Up to now') })
@@ -88,8 +93,8 @@ const JobMembers = {
 };
 export const JobSettings = z.strictObject(JobMembers).refine(oneCall, ONE_CALL);
 export type JobSettings = z.output<typeof JobSettings>;
-const signingSecret = z.string().min(24).max(200).optional().describe('With a POST: signs it by Standard Webhooks. Write-only');
-export const AddJob = z.strictObject({ ...JobMembers, name: JobName, connection: ConnectionName, signing_secret: signingSecret }).refine(oneCall, ONE_CALL);
+const signingSecret = SigningSecret.optional().describe('With a POST: signs it by Standard Webhooks. Write-only');
+export const AddJob = z.strictObject({ ...JobMembers, name: NewName, connection: ConnectionName, signing_secret: signingSecret }).refine(oneCall, ONE_CALL);
 export const ChangeJob = z
   .strictObject({
     ...JobMembers,

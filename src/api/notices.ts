@@ -1,7 +1,8 @@
 import { z } from 'zod';
 import { ChannelRule } from '../core/notices/channel.ts';
 import { NOTICE_EVENTS, NOTICE_KINDS, NOTICE_SEVERITIES } from '../core/notices/notice.ts';
-import { Id, Instant, Label, NewName, OperatorName } from './common.ts';
+import { Id, Instant, LabelFilter, NewName, OperatorName, SigningSecret } from './common.ts';
+import { maskedAs } from './masking.ts';
 
 export type { NoticeSeverity } from '../core/notices/notice.ts';
 
@@ -9,7 +10,7 @@ export const NoticesQuery = z.object({
   state: z.enum(['open', 'closed']).default('open'),
   severity: z.enum(NOTICE_SEVERITIES).optional(),
   kind: z.enum(NOTICE_KINDS).optional(),
-  label: Label.optional().describe('Only notices about connections with this label'),
+  label: LabelFilter.optional().describe('Only notices about connections with this label'),
   before: Id.optional().describe('Only what was opened before the notice with this ID'),
   limit: z.coerce.number().int().min(1).max(500).default(100),
 });
@@ -66,7 +67,7 @@ const target = {
   webhook: z.strictObject({
     kind: z.literal('webhook'),
     url: z.url({ protocol: /^https?$/ }).max(1_000),
-    signing_secret: z.string().min(24).max(500).optional().describe('Signs each event (Standard Webhooks). It is never shown again'),
+    signing_secret: SigningSecret.optional().describe('Signs each event (Standard Webhooks). It is never shown again'),
   }),
   script: z.strictObject({
     kind: z.literal('script'),
@@ -88,7 +89,7 @@ export const Channel = z.object({
   name: z.string(),
   kind: z.enum(['mail', 'webhook', 'script']),
   to: z.array(z.string()),
-  url: z.string().nullable(),
+  url: maskedAs('address', z.string()).nullable(),
   signed: z.boolean(),
   script: z.string().nullable(),
   rule: ChannelRule,

@@ -8,11 +8,12 @@ const Limits = z.array(Label).max(50).describe('Limits the account to connection
 const Ticket = z.string().min(20).max(200);
 
 export const FirstOperator = z.strictObject({ ticket: Ticket, name: OperatorName, password: Password });
+const Device = z.string().max(400).describe('Of a program that signed in before: the one that came with its token');
 export const SignIn = z.strictObject({
   name: OperatorName,
   password: z.string().max(200),
   keeps: z.enum(['cookie', 'token']).default('cookie'),
-  device: z.string().max(400).optional().describe('Of a program that signed in before: the one that came with its token'),
+  device: Device.optional(),
 });
 /** What a browser's WebAuthn call returned, as JSON (WebAuthn §5.1.8). */
 const PasskeyResponse = z.record(z.string(), z.unknown());
@@ -21,7 +22,7 @@ const Proof = {
   code: z.string().trim().max(40).optional().describe('Of the authenticator app, or a recovery code'),
   passkey: PasskeyResponse.optional().describe('The answer of the passkey'),
 };
-export const SecondStep = z.strictObject({ ticket: Ticket, ...Proof });
+export const SecondStep = z.strictObject({ ticket: Ticket, ...Proof, device: Device.optional() });
 export const ConfirmIdentity = z.strictObject({ password: z.string().max(200).optional(), ...Proof });
 export const ChangePassword = z.strictObject({ current: z.string().min(1).max(200), password: Password });
 export const EndedSessions = z.object({ ended: z.number().int() });
@@ -82,6 +83,7 @@ export const OperatorLink = z.object({
 });
 export const ChangeOperator = z.strictObject({
   revision: z.number().int().optional(),
+  name: NewOperatorName.optional().describe('Another name; the activity log keeps the former one'),
   role: RoleWord.optional(),
   labels: Limits.optional(),
   disabled: z.boolean().optional(),

@@ -1,5 +1,6 @@
 import { z } from 'zod';
 import { ConnectionName } from './common.ts';
+import { maskedAs } from './masking.ts';
 import { SavedCall } from './trying.ts';
 
 /** A connection as the caller sees it that may use it. */
@@ -18,11 +19,14 @@ export const OwnConnection = z.object({
 export type OwnConnection = z.output<typeof OwnConnection>;
 
 /** A saved call as the caller may make it. */
-export const OwnCall = SavedCall.extend({
-  permitted: z.boolean().describe('This caller may send its method and path through the relay'),
-  curl: z
-    .string()
-    .nullable()
-    .describe('Null: its address is below no API any more. Through the relay, with the names in braces that are filled in at each call'),
-});
+export const OwnCall = maskedAs(
+  'saved',
+  SavedCall.extend({
+    permitted: z.boolean().describe('This caller may send its method and path through the relay'),
+    curl: z
+      .string()
+      .nullable()
+      .describe('Null: its address is below no API any more. Through the relay, with the names in braces that are filled in at each call'),
+  }),
+);
 export type OwnCall = z.output<typeof OwnCall>;

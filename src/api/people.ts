@@ -2,7 +2,8 @@ import { z } from 'zod';
 import { CONNECTION_STATES, HEALTH_CAUSES, type HealthCause } from '../core/health.ts';
 import { PERSON_EVENTS } from '../core/people/event.ts';
 import { PersonKey } from '../core/people/person-key.ts';
-import { CallerName, Instant, Label, NewName } from './common.ts';
+import { CallerName, Instant, LabelFilter, LabelToGive, NewName, SigningSecret } from './common.ts';
+import { maskedAs } from './masking.ts';
 
 const Cause = z.enum(Object.keys(HEALTH_CAUSES) as [HealthCause, ...HealthCause[]]).nullable();
 
@@ -16,7 +17,7 @@ const InviteMembers = {
   expires_in_hours: z.number().int().min(1).max(2_160).default(168),
   uses: z.number().int().min(1).max(20).default(1).describe('How many consents may come of it'),
   mail_to: z.email().max(254).optional().describe('Sends the link by mail, and later one when the connection is lost; where a mail server is set'),
-  labels: z.array(Label).max(20).default([]).describe('Of the person: a caller may be permitted those with a label'),
+  labels: z.array(LabelToGive).max(20).default([]).describe('Of the person: a caller may be permitted those with a label'),
 };
 export const InviteOwn = z.strictObject(InviteMembers);
 export const Invite = z.strictObject({ ...InviteMembers, caller: CallerName.optional().describe('The application for which the person connects') });
@@ -72,7 +73,7 @@ export type Person = z.output<typeof Person>;
 export const PeopleQuery = z.object({
   search: z.string().trim().max(100).optional().describe('Part of an account, a key, a name or a state'),
   state: z.enum(CONNECTION_STATES).optional(),
-  label: Label.optional(),
+  label: LabelFilter.optional(),
   person: PersonKey.optional().describe('This one alone'),
   after: z.string().max(80).optional().describe('Handles after this one: the last of the page before'),
   limit: z.coerce.number().int().min(1).max(500).default(100),
@@ -143,10 +144,10 @@ export const OwnEvents = z.object({
 
 export const EventReceiver = z.strictObject({
   url: z.url({ protocol: /^https?$/ }).max(1_000),
-  signing_secret: z.string().min(24).max(200).optional().describe('Signs each event by Standard Webhooks. Write-only; left out: the former one stays'),
+  signing_secret: SigningSecret.optional().describe('Signs each event by Standard Webhooks. Write-only; left out: the former one stays'),
 });
 export const PersonEvents = z.object({
-  url: z.string().nullable(),
+  url: maskedAs('address', z.string()).nullable(),
   signed: z.boolean(),
   deliveries: z.array(
     z.object({

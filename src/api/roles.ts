@@ -3,25 +3,12 @@ export const ROLES = ['viewer', 'operator', 'administrator'] as const;
 export type Role = (typeof ROLES)[number];
 
 /**
- * What an account that is limited to labels may name. `listed`: the answer is narrowed to what it may see. `open`: concerns no connection.
- * `installation`: concerns all of them, and is refused. The others: the object named in the path, or in the body, must be within the limit.
+ * What an account that is limited to labels may do with an operation. Whatever the rule, every object that a request names must be within the
+ * account's limit. `references`: it must name at least one. `listed`: the answer is narrowed to what the account may see. `open`: the answer
+ * concerns no connection of others. `installation`: concerns all of them, and is refused.
  */
-export type Limit =
-  | 'open'
-  | 'listed'
-  | 'installation'
-  | 'connection'
-  | 'caller'
-  | 'job'
-  | 'run'
-  | 'consent'
-  | 'notice'
-  | 'invitation'
-  | 'body_connection'
-  | 'body_names'
-  | 'body_labels'
-  | 'permission'
-  | 'subject';
+const LIMITS = ['open', 'listed', 'references', 'installation'] as const;
+export type Limit = (typeof LIMITS)[number];
 
 export interface RoleRule {
   /** The least role. */

@@ -1,6 +1,7 @@
 import { z } from 'zod';
 import { PagingPlan } from '../core/paging/plan.ts';
 import { CallAnswer, Instant, NewName, Pair } from './common.ts';
+import { maskedAs } from './masking.ts';
 
 const Method = z.enum(['GET', 'HEAD', 'POST', 'PUT', 'PATCH', 'DELETE', 'OPTIONS']);
 /** A call to the provider's API, as it is composed. Names in braces are filled in: parameters of the call, placeholders of the connection. */
@@ -11,7 +12,7 @@ const CallMembers = {
   headers: z.array(Pair).max(50).default([]),
   body: z.string().max(100_000).nullable().default(null),
 };
-export const ComposedCall = z.strictObject(CallMembers);
+export const ComposedCall = maskedAs('call', z.strictObject(CallMembers));
 export type ComposedCall = z.output<typeof ComposedCall>;
 
 export const CallParameter = z.strictObject({
@@ -27,7 +28,7 @@ export const SaveCall = z.strictObject({
   parameters: z.array(CallParameter).max(40).default([]),
   paging: PagingPlan.nullable().optional().describe('How its list is paged, once someone confirmed it; left out: as it was kept; null: discarded'),
 });
-export const SavedCall = SaveCall.extend({ saved_by: z.string(), saved_at: Instant });
+export const SavedCall = maskedAs('saved', SaveCall.extend({ saved_by: z.string(), saved_at: Instant }));
 export type SavedCall = z.output<typeof SavedCall>;
 
 export const CallRequest = z

@@ -1,10 +1,10 @@
 import { z } from 'zod';
 import { UPCOMING_KINDS } from '../core/forecast/forecast.ts';
-import { Instant, Label, NewName } from './common.ts';
+import { Instant, LabelFilter, NewName } from './common.ts';
 
 export const UpcomingQuery = z.object({
   days: z.coerce.number().int().min(1).max(365).default(90).describe('How far ahead'),
-  label: Label.optional().describe('Only what hits connections with this label'),
+  label: LabelFilter.optional().describe('Only what hits connections with this label'),
   who: z.enum(['operator', 'person', 'provider']).optional().describe('Who must act'),
 });
 export const UpcomingItem = z.object({

@@ -1,5 +1,6 @@
 import { randomBytes } from 'node:crypto';
 import { mkdtempSync, rmSync } from 'node:fs';
+import { Socket } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { json } from 'node:stream/consumers';
@@ -15,12 +16,13 @@ export async function rehearse(
   plan: RehearsalPlan,
   hear: (percent: number, doing: string) => void,
   stop: AbortSignal = new AbortController().signal,
+  given?: string,
 ): Promise<RehearsalReport> {
   const tell: typeof hear = (percent, doing) => {
     stop.throwIfAborted(); // between two steps, so that everything is taken down in order
     hear(percent, doing);
   };
-  const folder = scratchFolder();
+  const folder = given ?? scratchFolder();
   try {
     tell(0, 'Starting a scratch database and simulated providers');
     const options = { folder, port: await freePort(), startAt: Date.now(), password: randomBytes(18).toString('base64url') };
@@ -52,15 +54,30 @@ const notStaged = (error: unknown): Fault =>
     remedy: `It needs mariadb-server on the machine of the service, and 300 MB in ${tmpdir()}, open to the user mysql where the service runs as root. Choose another folder with TMPDIR.`,
   });
 
+/** The pipe that the service holds open as long as it lives. */
+const PARENT = 3;
+/** Longer than anything takes to be taken down in order. */
+const TAKEN_DOWN_MS = 60_000;
+function endsWith(fd: number, stopping: AbortController): void {
+  const pipe = new Socket({ fd, readable: true, writable: false });
+  pipe.on('error', () => undefined); // it closes, too
+  pipe.on('close', () => {
+    stopping.abort();
+    setTimeout(() => process.exit(1), TAKEN_DOWN_MS).unref();
+  });
+  pipe.resume().unref();
+}
+
 /** The program: a plan comes on standard input, one JSON object in each line goes out. */
 export async function main(): Promise<void> {
   const out = (line: (typeof RehearsalLine)['_output']): void => void process.stdout.write(`${JSON.stringify(line)}\n`);
   const stopping = new AbortController();
   for (const signal of ['SIGTERM', 'SIGINT'] as const) process.once(signal, () => stopping.abort());
   process.stdout.on('error', () => stopping.abort()); // whoever listened is gone
+  if (process.env.REHEARSAL_FOLDER !== undefined) endsWith(PARENT, stopping);
   try {
     const plan = RehearsalPlan.parse(await json(process.stdin));
-    out({ report: await rehearse(plan, (percent, doing) => out({ percent, doing }), stopping.signal) });
+    out({ report: await rehearse(plan, (percent, doing) => out({ percent, doing }), stopping.signal, process.env.REHEARSAL_FOLDER) });
   } catch (error) {
     const remedy = error instanceof Fault ? error.remedy : 'Look into the log of the service.';
     out({ failed: { says: error instanceof Fault ? (error.detail ?? error.message) : error instanceof Error ? error.message : 'unknown', remedy } });

@@ -48,8 +48,9 @@ export interface Asked<N extends OperationName> {
   actor: Actor<Operations[N]['access']>;
 }
 
-/** The labels to which an account is limited; undefined: none. */
-export const limitsOf = ({ labels }: Pick<SignedInOperator, 'labels'>): readonly string[] | undefined => (labels.length === 0 ? undefined : labels);
+/** The labels to which an account is limited; undefined: it is not. */
+export type Limits = readonly string[] | undefined;
+export const limitsOf = ({ labels }: Pick<SignedInOperator, 'labels'>): Limits => (labels.length === 0 ? undefined : labels);
 
 /** For what someone without a login here does through a command of operators; who asks was checked before. @param name as the activity log shows it */
 export const noOperator = (name: string): SignedInOperator => ({

@@ -32,6 +32,8 @@ export const LOG_EVENTS = {
   'quota.not_counted': 'A quota was not counted: the database is unavailable.',
   'quota.not_given_back': 'An unspent part of a quota was not given back at the stop.',
   'quota.wait_not_passed_on': 'A rate limit of the provider was not passed on to other replicas.',
+  'rehearsal.left_over_removed': 'The database server and folder of a rehearsal that was killed were removed.',
+  'rehearsal.left_over_stays': 'What a killed rehearsal left could not be removed.',
   'rehearsal.not_saved': 'The outcome of a rehearsal was not saved.',
   'relay.failed': 'A relayed call failed inside the service.',
   'relay.notes_waiting': 'What the relay saw waits for the database.',

@@ -20,6 +20,7 @@ import { keepResealing } from './keys/index.ts';
 import { chooseMasterKey } from './master-key.ts';
 import { keepNotices, sendNotices } from './notices/index.ts';
 import { deliverEvents, runCampaigns } from './people/index.ts';
+import { sweepScratch } from './rehearsals/index.ts';
 import { keepRenewing } from './renewal/index.ts';
 import { recoverFormerLives } from './replicas/index.ts';
 import type { Settings } from './settings.ts';
@@ -35,6 +36,8 @@ export interface RunningService {
   privateDatabase: string | null;
   /** Whether something is due or under way. A rehearsal moves its time when nothing is. */
   isBusy(): Promise<boolean>;
+  /** It will be stopped: `/readyz` and each answer say so. */
+  stopping(): void;
   stop(): Promise<void>;
 }
 
@@ -113,6 +116,7 @@ async function joinParts(opened: Opened, joints: Joints): Promise<RunningService
     stopping.abort();
     throw error; // the process ends with it: what was started here holds nothing yet
   }
+  void sweepScratch(ports); // what a killed rehearsal left
   log.info({ event: 'service.ready', publicUrl, incarnation: replica.incarnation, database: own ? 'private' : 'given' }, 'ready');
 
   let stopped: Promise<void> | null = null;
@@ -120,7 +124,10 @@ async function joinParts(opened: Opened, joints: Joints): Promise<RunningService
     stopping.abort();
     await finish({ base, renewal, rooms, front, rounds });
   };
-  return { publicUrl, firstOperatorFile, privateDatabase: own?.url ?? null, isBusy: store.rehearsals.underWay, stop: () => (stopped ??= stop()) };
+  return {
+    ...{ publicUrl, firstOperatorFile, privateDatabase: own?.url ?? null, isBusy: store.rehearsals.underWay },
+    ...{ stopping: front.stopping, stop: () => (stopped ??= stop()) },
+  };
 }
 
 /** All that runs in rounds beside renewing, until it is stopped. */

@@ -1,4 +1,4 @@
-import { randomBytes, randomUUID } from 'node:crypto';
+import { createHash, randomBytes, randomUUID } from 'node:crypto';
 import { createReadStream, existsSync } from 'node:fs';
 import { join } from 'node:path';
 import { createInterface } from 'node:readline';
@@ -6,6 +6,7 @@ import { promisify } from 'node:util';
 import { gunzip } from 'node:zlib';
 import { z } from 'zod';
 import { type BackupReader, type BackupUnlock, backupReader, lockOf } from '../core/backup/envelope.ts';
+import { BackupSignature, verifiedSigner } from '../core/backup/signature.ts';
 import { Fault } from '../core/fault.ts';
 import { newRecordId } from '../core/identifiers.ts';
 import { type MasterKey, masterKey } from '../core/sealing/master-key.ts';
@@ -32,7 +33,7 @@ const Manifest = z.object({
   results: z.boolean(),
 });
 const Part = z.object({ table: z.string(), columns: z.array(z.string()), rows: z.array(z.array(z.string().nullable())) });
-const End = z.object({ end: z.literal(true), rows: z.number() });
+const End = z.object({ end: z.literal(true), rows: z.number(), signed: BackupSignature.optional() });
 
 export interface Restored {
   madeAt: string;
@@ -42,6 +43,11 @@ export interface Restored {
   masterKey: string;
   /** Whether renewals wait until someone says that the former installation is gone. */
   isHeld: boolean;
+  /** Fingerprint of the installation that signed it; null: it was locked with a passphrase, and is not signed. */
+  signer: string | null;
+  /** The address of the restored installation, and where it comes from. */
+  publicUrl: string;
+  isUrlFromBackup: boolean;
 }
 
 /** How a backup is locked, from its first line. @throws {Fault} BACKUP_UNREADABLE */
@@ -50,20 +56,29 @@ export async function backupLock(file: string): Promise<'passphrase' | 'recipien
   throw new Fault('BACKUP_UNREADABLE', { detail: 'The file is empty.', remedy: 'Name a file that `rk backup` wrote.' });
 }
 
+export interface RestoreOptions {
+  /** Someone is certain that the installation of the backup will never run again: renewals go on at once. */
+  formerIsGone: boolean;
+  /** The fingerprint of the installation that must have signed it; `any`: whoever did. */
+  signer?: string | undefined;
+  /** Another address than that of the backup. */
+  publicUrl?: string | undefined;
+}
+
 /**
  * Restores a backup into an empty installation, which must not run. Nothing is there until all is: a restore that was killed, or met a
  * broken line, can be begun again.
- * @param formerIsGone someone is certain that the installation of the backup will never run again: renewals go on at once
  * @throws {Fault} BACKUP_UNREADABLE, NOT_EMPTY, MASTER_KEY_WRONG
  */
-export async function restoreBackup(settings: Settings, file: string, unlock: BackupUnlock, { formerIsGone }: { formerIsGone: boolean }): Promise<Restored> {
-  await checkWhole(file, unlock); // before anything is touched
+export async function restoreBackup(settings: Settings, file: string, unlock: BackupUnlock, options: RestoreOptions): Promise<Restored> {
+  const signer = await checkWhole(file, unlock); // before anything is touched
+  checkSigner(signer, unlock, options.signer);
   const folder = await openDataFolder(settings.dataFolder);
   const own = settings.databaseUrl === null;
   const server = own ? await startPrivateMariadb({ folder: folder.path, say: () => undefined }) : null;
   const database = openDatabase(server?.url ?? settings.databaseUrl?.reveal() ?? '', 4, settings.databaseNodes, { statementMs: MIGRATION_LIMIT_MS });
   try {
-    return await restoreInto(database, { settings, file, unlock, folder, isPrivate: own, formerIsGone });
+    return await restoreInto(database, { settings, file, unlock, folder, isPrivate: own, signer, options });
   } finally {
     await database.close();
     await server?.stop();
@@ -79,8 +94,17 @@ async function restoreInto(
     unlock,
     folder,
     isPrivate,
-    formerIsGone,
-  }: { settings: Settings; file: string; unlock: BackupUnlock; folder: { path: string }; isPrivate: boolean; formerIsGone: boolean },
+    signer,
+    options: { formerIsGone, publicUrl },
+  }: {
+    settings: Settings;
+    file: string;
+    unlock: BackupUnlock;
+    folder: { path: string };
+    isPrivate: boolean;
+    signer: string | null;
+    options: RestoreOptions;
+  },
 ): Promise<Restored> {
   const target = restoreStore(database);
   await target.makeEmpty();
@@ -114,7 +138,11 @@ async function restoreInto(
   // Where this installation has a master key of its own, the data keys are re-wrapped under it.
   const { sealer } = await openSealer({ store, master, former: backedUp, ports: ports as never });
   await sealer.stop();
-  return { madeAt: manifest.made_at, version: manifest.version, rows, formerUrl: manifest.public_url, masterKey: master.name, isHeld: !formerIsGone };
+  if (publicUrl !== undefined) await store.installation.change({ publicUrl });
+  return {
+    ...{ madeAt: manifest.made_at, version: manifest.version, rows, formerUrl: manifest.public_url, masterKey: master.name, isHeld: !formerIsGone, signer },
+    ...{ publicUrl: publicUrl ?? manifest.public_url, isUrlFromBackup: publicUrl === undefined },
+  };
 }
 
 /** A private installation takes over the backup's master key; another one has its own. */
@@ -134,15 +162,46 @@ function readManifest(object: unknown): z.output<typeof Manifest> {
 }
 
 /** Reads all of it once, so that a wrong passphrase, a damaged or a cut file changes nothing. */
-async function checkWhole(file: string, unlock: BackupUnlock): Promise<void> {
+async function checkWhole(file: string, unlock: BackupUnlock): Promise<string | null> {
   let [rows, stated] = [0, -1];
+  let signed: BackupSignature | undefined;
   for await (const object of objectsOf(file, unlock)) {
     const part = Part.safeParse(object);
     if (part.success) rows += part.data.rows.length;
     const end = End.safeParse(object);
-    if (end.success) stated = end.data.rows;
+    if (end.success) [stated, signed] = [end.data.rows, end.data.signed];
   }
   if (rows !== stated) throw new Fault('BACKUP_UNREADABLE', { detail: `It states ${stated} rows and holds ${rows}.`, remedy: 'Use another backup.' });
+  if (signed === undefined) return null;
+  const signer = verifiedSigner(await digestBeforeLast(file), signed);
+  if (signer === null)
+    throw new Fault('BACKUP_UNREADABLE', { detail: 'Its signature is not good: lines were changed or replaced.', remedy: 'Use another backup.' });
+  return signer;
+}
+
+/** SHA-256 of all lines but the last. */
+async function digestBeforeLast(file: string): Promise<Buffer> {
+  const digest = createHash('sha256');
+  let before: string | null = null;
+  for await (const line of linesOf(file)) {
+    if (before !== null) digest.update(`${before}\n`);
+    before = line;
+  }
+  return digest.digest();
+}
+
+/**
+ * With a passphrase only those who know it can make a backup. For a public key anybody can: its signer must be the one that was expected.
+ * @throws {Fault} BACKUP_UNREADABLE
+ */
+function checkSigner(signer: string | null, unlock: BackupUnlock, expected: string | undefined): void {
+  if (expected === 'any' || ('passphrase' in unlock && expected === undefined)) return;
+  const remedy = 'Give the fingerprint that `rk backup plan` of the original shows: --signer FINGERPRINT. If you trust the file all the same: --signer any.';
+  if (signer === null) throw new Fault('BACKUP_UNREADABLE', { detail: 'It is not signed: anybody with the public key can have made it.', remedy });
+  if (expected === undefined)
+    throw new Fault('BACKUP_UNREADABLE', { detail: `It was signed by ${signer}. Nobody has said whether that is the original.`, remedy });
+  if (expected !== signer)
+    throw new Fault('BACKUP_UNREADABLE', { detail: `It was signed by ${signer}, not by ${expected}.`, remedy: 'Do not restore it: find out who made it.' });
 }
 
 async function* linesOf(file: string): AsyncGenerator<string> {

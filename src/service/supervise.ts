@@ -5,7 +5,7 @@ import { join } from 'node:path';
 import { setTimeout as sleep } from 'node:timers/promises';
 import { pino } from 'pino';
 import { AggregatorRegistry, Registry } from 'prom-client';
-import { readTlsFiles, refuseUsedPort } from './http/index.ts';
+import { closeWhileEmpty, readTlsFiles, refuseUsedPort, watchClusterSocket } from './http/index.ts';
 import type { Ready, ToServer, ToSupervisor } from './processes/index.ts';
 import type { Settings } from './settings.ts';
 
@@ -38,6 +38,7 @@ export async function superviseProcesses(settings: Settings): Promise<Supervised
   const log = pino({ level: settings.logLevel, base: { pid: process.pid } }, pino.destination({ dest: 2, sync: true }));
   if (settings.tls) readTlsFiles(settings.tls);
   await refuseUsedPort(settings);
+  const socket = watchClusterSocket(settings.port);
   const processes = new Map<number, Worker>();
   const stopping = new AbortController();
   const figures = sumOfFigures(processes);
@@ -56,11 +57,20 @@ export async function superviseProcesses(settings: Settings): Promise<Supervised
     RUSTY_KETTLE_DATA_FOLDER: folderOf(number),
     ...(privateDatabase === null || number === 1 ? {} : { RUSTY_KETTLE_DATABASE_URL: privateDatabase, ...keyBeside(settings) }),
   });
+  let portClosed: Promise<void> | null = null;
+  const closePort = async (): Promise<void> => {
+    const handle = stopping.signal.aborted ? socket() : null; // one that starts again leaves the port open
+    if (handle) portClosed ??= closeWhileEmpty(handle, () => handle.close());
+    await portClosed;
+  };
   const start = (number: number): Worker => {
     const worker = cluster.fork();
     processes.set(number, worker);
     worker.on('message', (message: ToSupervisor) => {
-      if (message.kind === 'begun') send(worker, { kind: 'begin', environment: environmentOf(number), isFirst: number === 1 });
+      if (message.kind === 'begun')
+        // What was sent before is lost, a stop too.
+        send(worker, stopping.signal.aborted ? { kind: 'stop' } : { kind: 'begin', environment: environmentOf(number), isFirst: number === 1 });
+      else if (message.kind === 'close_port') void closePort().then(() => send(worker, { kind: 'port_closed' }));
       else if (message.kind === 'ready' && number === 1) moved(message.privateDatabase);
       else figures.take(worker, message);
     });
@@ -88,6 +98,8 @@ export async function superviseProcesses(settings: Settings): Promise<Supervised
   log.info({ event: 'processes.started', processes: settings.processes }, 'processes started');
   const stop = async (): Promise<void> => {
     stopping.abort();
+    const first = processes.get(1);
+    if (first) send(first, { kind: 'stopping' });
     const others = [...processes].filter(([number]) => number !== 1);
     for (const [, worker] of others) send(worker, { kind: 'stop' });
     await Promise.all(kept.slice(1));

@@ -7,6 +7,8 @@ import { exportJWK, generateKeyPair, type JWTPayload, SignJWT } from 'jose';
 interface Habits {
   /** Where groups stand. */
   groups: 'claim' | 'elsewhere' | 'user_info' | 'missing';
+  /** Where names stand (OpenID Connect Core 5.4). */
+  names: 'claim' | 'user_info' | 'missing';
   /** Added to its clock, in seconds. */
   clockSeconds: number;
   /** Replaces claims of the next ID tokens. */
@@ -26,7 +28,7 @@ export interface Person {
 
 export async function startIdentityProvider() {
   let [person, key, kid] = [null as Person | null, await generateKeyPair('RS256'), 'k1'];
-  const habits: Habits = { groups: 'claim', clockSeconds: 0, claims: {}, sign: null, down: false, iss: null };
+  const habits: Habits = { groups: 'claim', names: 'claim', clockSeconds: 0, claims: {}, sign: null, down: false, iss: null };
   const codes = new Map<string, { nonce: string; challenge: string; person: Person }>();
   const seen: string[] = [];
   const now = () => Math.floor(Date.now() / 1000) + habits.clockSeconds;
@@ -72,7 +74,15 @@ export async function startIdentityProvider() {
         return json(response, 400, { error: 'invalid_grant' });
       const { groups, ...who } = given.person;
       const claims: JWTPayload = {
-        ...{ iss: issuer, aud: 'kettle', ...who, nonce: given.nonce, iat: now(), exp: now() + 300 },
+        ...{
+          iss: issuer,
+          aud: 'kettle',
+          ...who,
+          ...(habits.names === 'claim' ? {} : { preferred_username: undefined }),
+          nonce: given.nonce,
+          iat: now(),
+          exp: now() + 300,
+        },
         ...(habits.groups === 'claim' ? { groups } : {}),
         ...(habits.groups === 'elsewhere' ? { _claim_names: { groups: 'src1' }, _claim_sources: { src1: { endpoint: `${issuer}/groups` } } } : {}),
         ...habits.claims,
@@ -81,7 +91,8 @@ export async function startIdentityProvider() {
     }
     if (!person || request.headers.authorization !== `Bearer at-${person.sub}`) return json(response, 401, { error: 'invalid_token' });
     if (url.pathname === '/groups') return json(response, 200, { value: person.groups });
-    return json(response, 200, { sub: person.sub, ...(habits.groups === 'user_info' ? { groups: person.groups } : {}) });
+    const named = habits.names === 'user_info' ? { preferred_username: person.preferred_username } : {};
+    return json(response, 200, { sub: person.sub, ...named, ...(habits.groups === 'user_info' ? { groups: person.groups } : {}) });
   };
   const server = createServer((request, response) => void answer(request, response));
   await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));

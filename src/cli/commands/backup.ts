@@ -31,6 +31,7 @@ const planShown = (each: BackupPlanShown): Shown =>
     ['Last good one', each.last_good_at ? relative(each.last_good_at) : 'none'],
     ['Next', each.next_at && relative(each.next_at)],
     ['Folder', each.folder],
+    ['Signer', `${each.signer} (keep it with the private key: rk restore --signer)`],
   ]);
 async function untilDone(call: ApiClient, begun: Backup): Promise<Backup> {
   for await (const _ of looks({ withinMs: WAIT_MS, everyMs: 500 })) {

@@ -1,6 +1,6 @@
 import type { Command, OptionValues } from '@commander-js/extra-typings';
 import { namesInWords, usesUnder } from '../../api/caller-words.ts';
-import { RELAY_METHODS, SETUP_KINDS, USES } from '../../api/choices.ts';
+import { PEOPLE_RIGHTS, RELAY_METHODS, SETUP_KINDS, USES } from '../../api/choices.ts';
 import { counted } from '../../api/vocabulary.ts';
 import { EXIT, Outcome, UsageError } from '../exit.ts';
 import { date, oneOf, whole } from '../options.ts';
@@ -102,13 +102,18 @@ export const caller = () =>
         .addOption(oneOf('--use <use>', 'fetch tokens, relay calls, or any of the two', USES).default('any' as const))
         .option('--method <method...>', 'a method allowed through the relay; default: all')
         .option('--path <pattern...>', 'a path allowed through the relay, such as /parcels/* or /parcels/**; default: all')
-        .option('--share <percent>', 'at most this share of each quota window', whole('--share')),
+        .option('--share <percent>', 'at most this share of each quota window', whole('--share'))
+        .addOption(
+          oneOf('--people <right>', 'of a shared connection: see its people and events, or invite and disconnect them too', PEOPLE_RIGHTS).default(
+            'none' as const,
+          ),
+        ),
       {
         calls: 'permitCaller',
         input: (given) => {
-          const { connection, label, use, method, path, share } = given.options;
+          const { connection, label, use, method, path, share, people } = given.options;
           if ((connection === undefined) === (label === undefined)) throw new UsageError('Name --connection or --label, one of the two.');
-          return { ...named(given), body: { connection, label, use, methods: method?.map(relayMethod), paths: path, share: share ?? null } };
+          return { ...named(given), body: { connection, label, use, methods: method?.map(relayMethod), paths: path, share: share ?? null, people } };
         },
         shows: shownCaller,
       },

@@ -81,15 +81,17 @@ export const operator = () =>
         .option('--label <label...>', 'limit the account to connections with one of these labels', listedMore)
         .option('--no-limits', 'remove the limits')
         .option('--disable', 'end all sessions and personal tokens; nobody signs in with the account')
-        .option('--enable', 'let the operator sign in again'),
+        .option('--enable', 'let the operator sign in again')
+        .option('--rename <name>', 'give the account another name'),
       {
         calls: 'changeOperator',
-        input: ({ args: [name], options: { role, label, limits, disable, enable } }) => {
+        input: ({ args: [name], options: { role, label, limits, disable, enable, rename } }) => {
           if (disable && enable) throw new UsageError('Give --disable or --enable, one of the two.');
           return {
             params: { operator: name },
             body: {
               ...(role ? { role } : {}),
+              ...(rename ? { name: rename } : {}),
               ...(label ? { labels: label } : limits ? {} : { labels: [] }),
               ...(disable || enable ? { disabled: disable === true } : {}),
             },

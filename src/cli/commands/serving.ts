@@ -1,10 +1,13 @@
 import { readFileSync } from 'node:fs';
+import { setTimeout as sleep } from 'node:timers/promises';
 import type { ServingProcess } from '../../service/processes/index.ts';
 import type { Settings } from '../../service/settings.ts';
 import type { NotStarted } from '../../service/supervise.ts';
 import { leave } from '../exit.ts';
 import { whole } from '../options.ts';
 import { task, verb } from '../row.ts';
+
+const STARTED_WITHIN_MS = 2_000;
 
 /** At once: nothing of a half-started service may keep the process active. */
 const endAtOnce = async (error: unknown): Promise<never> => {
@@ -24,7 +27,7 @@ async function serveAsOne(one: ServingProcess): Promise<undefined> {
   const begin = async () => startService({ ...readSettings({ ...process.env, ...one.environment }), isFirstProcess: one.isFirst });
   const running = await begin().catch(endAtOnce);
   const { publicUrl, firstOperatorFile, privateDatabase } = running;
-  one.ready({ publicUrl, firstOperatorFile, privateDatabase }, running.stop);
+  one.ready({ publicUrl, firstOperatorFile, privateDatabase }, running);
   return undefined;
 }
 
@@ -40,13 +43,14 @@ export const serve = () =>
       const one = await servingProcess().catch(endAtOnce);
       if (one) return serveAsOne(one);
       for (const note of formerSettings(process.env)) process.stderr.write(`Note: ${note}\n`);
-      const running = await start(readSettings(process.env)).catch(endAtOnce);
+      const starting = start(readSettings(process.env));
+      untilSignal(async () => (await Promise.race([starting, soon()])).stop());
+      const running = await starting.catch(endAtOnce);
       process.stdout.write(`Rusty Kettle is at ${running.publicUrl}\n`);
       if (running.firstOperatorFile)
         process.stdout.write(
           `No operator exists yet. Create the first one with \`rk operator first\`, or with the one-time link in ${running.firstOperatorFile}\n`,
         );
-      untilSignal(running.stop);
       return undefined;
     },
     { signedIn: false },
@@ -81,6 +85,12 @@ export const standin = () =>
     },
     { signedIn: false },
   );
+
+/** One that starts may serve already: it is stopped like one that does; whatever takes longer ends at once. */
+async function soon(): Promise<never> {
+  await sleep(STARTED_WITHIN_MS);
+  throw new Error('stopped while it started');
+}
 
 function untilSignal(stop: () => Promise<void>): void {
   let asked = 0;

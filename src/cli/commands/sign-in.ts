@@ -34,7 +34,7 @@ async function withSecondStep(call: ApiClient, { name, device }: { name: string;
   } catch (error) {
     if (!(error instanceof ProblemError) || error.problem.second_factor === undefined) throw error;
     return call('finishSignIn', {
-      body: { ticket: error.problem.second_factor.ticket, code: await ask('Code of your authenticator app, or a recovery code') },
+      body: { ticket: error.problem.second_factor.ticket, code: await ask('Code of your authenticator app, or a recovery code'), device },
     });
   }
 }

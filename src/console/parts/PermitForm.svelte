@@ -21,6 +21,8 @@
   let methods = $state<(typeof METHODS)[number][]>([]);
   let paths = $state('');
   let share = $state('');
+  const PEOPLE = { none: 'nothing', read: 'see them and the events of those it invited', manage: 'invite and disconnect them as well' };
+  let people = $state<keyof typeof PEOPLE>('none');
   const labels = $derived([...new Set(connections.flatMap((one) => one.labels))].sort());
   const doing = new Doing();
   const submit = (event: SubmitEvent) => {
@@ -32,6 +34,7 @@
         methods,
         paths: paths.split(/\s+/).filter(Boolean),
         share: share === '' ? null : Number(share),
+        people,
       };
       await call('permitCaller', { params: { caller }, body });
       await done();
@@ -61,7 +64,7 @@
         id="permit-what"
         class="input w-full mono"
         required
-        pattern="[a-z0-9][a-z0-9._\-]*"
+        pattern="[a-z0-9][a-z0-9._=\-]*"
         list="labels"
         bind:value={what}
       /><datalist id="labels"
@@ -93,6 +96,11 @@
       ><input id="permit-share" class="input w-28" type="number" min="1" max="100" bind:value={share} /></Field
     >
   {/if}
+  <Field id="permit-people" label="With the people of a shared connection"
+    ><select id="permit-people" class="select w-full" bind:value={people}
+      >{#each Object.entries(PEOPLE) as [value, says] (value)}<option {value}>{says}</option>{/each}</select
+    ></Field
+  >
   <ProblemNote problem={doing.problem} />
   <button class="btn btn-primary btn-sm" disabled={doing.busy}>Permit it</button>
   <button type="button" class="btn btn-sm" onclick={cancel}>Cancel</button>

@@ -80,12 +80,12 @@ const keyOf = ({ kind, name }: Pick<BundleObject, 'kind' | 'name'>): string => `
 
 /**
  * Compares an installation with a bundle.
- * @param masked documents of the installation with secrets left out: what was remembered at the last import is compared with these
+ * Each document comes as it is and `masked`, as it may be shown; what was remembered at the last import is compared with the masked one.
  * @param remembered digests at the last import, by `kind:name`
  */
 export function compareBundle(
   here: readonly (BundleObject & { masked: Record<string, unknown> })[],
-  bundle: readonly BundleObject[],
+  bundle: readonly (BundleObject & { masked: Record<string, unknown> })[],
   remembered: ReadonlyMap<string, string>,
 ): Compared[] {
   const present = new Map(here.map((one) => [keyOf(one), one]));
@@ -93,7 +93,7 @@ export function compareBundle(
   const compared = bundle.map((one): Compared => {
     const found = present.get(keyOf(one));
     if (!found) return { kind: one.kind, name: one.name, state: 'new', fields: [], note: null };
-    const fields = differences(found.document, one.document).map((field) => changeOf(field, found));
+    const fields = differences(found.document, one.document).map((field) => changeOf(field, found.masked, one.masked));
     const last = remembered.get(keyOf(one));
     const isEdited = last !== undefined && last !== digestOf(found.masked);
     const state = fields.length === 0 ? 'same' : isEdited ? 'conflict' : 'changed';
@@ -109,11 +109,17 @@ export function compareBundle(
   );
 }
 
-/** A difference as it is shown: a secret of the installation never stands beside the bundle's value. */
-function changeOf({ steps, here, bundle }: Difference, found: { masked: Record<string, unknown> }): FieldChange {
-  let value: unknown = found.masked;
+/** A difference as it is shown: both sides as they may be shown, since what is compared goes into logs. */
+const changeOf = ({ steps }: Difference, here: Record<string, unknown>, bundle: Record<string, unknown>): FieldChange => ({
+  path: fieldPath(steps),
+  here: valueAt(here, steps),
+  bundle: valueAt(bundle, steps),
+});
+
+function valueAt(document: unknown, steps: readonly string[]): unknown {
+  let value = document;
   for (const step of steps) value = isPlain(value) ? own(value, step) : Array.isArray(value) ? value[Number(step)] : undefined;
-  return { path: fieldPath(steps), here: value === KEPT ? KEPT : here, bundle };
+  return value;
 }
 
 /** Names stand in addresses and at callers, so nothing is renamed: a new object beside a removed one of the same content is said to look like it. */
@@ -129,14 +135,19 @@ function renamed(compared: Compared[], present: ReadonlyMap<string, BundleObject
 
 const VARIABLE = /\$(\$|\{([A-Za-z_][A-Za-z0-9_]*)\})/g;
 
-/** Fills `${NAME}` in all texts of a document; `$$` is a dollar sign. @returns what is missing as well */
-export function filled<T>(document: T, variables: Readonly<Record<string, string>>): { document: T; missing: string[] } {
+/** Fills `${NAME}` in all texts of a document; `$$` is a dollar sign. @param isKept variables that may lack a value: what is there stays @returns what is missing as well */
+export function filled<T>(
+  document: T,
+  variables: Readonly<Record<string, string>>,
+  isKept: (name: string) => boolean = () => false,
+): { document: T; missing: string[] } {
   const missing = new Set<string>();
   const walk = (value: unknown): unknown => {
     if (typeof value === 'string')
       return value.replace(VARIABLE, (whole, _all: string, name: string | undefined) => {
         if (name === undefined) return '$';
         if (Object.hasOwn(variables, name)) return variables[name] ?? '';
+        if (isKept(name)) return KEPT;
         missing.add(name);
         return whole;
       });

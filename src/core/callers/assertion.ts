@@ -67,3 +67,12 @@ export const matchesClaims = (claims: JWTPayload, wanted: Readonly<Record<string
       .map(String);
     return texts.some((text) => (value.endsWith('*') ? text.startsWith(value.slice(0, -1)) : text === value));
   });
+
+const meets = (one: string, other: string): boolean => {
+  const [a, b] = [one.replace(/\*$/, ''), other.replace(/\*$/, '')];
+  if (one.endsWith('*')) return other.endsWith('*') ? a.startsWith(b) || b.startsWith(a) : b.startsWith(a);
+  return other.endsWith('*') ? a.startsWith(b) : a === b;
+};
+/** Whether one token can have the claims of both rules: no claim that both name tells them apart. */
+export const claimsOverlap = (one: Readonly<Record<string, string>>, other: Readonly<Record<string, string>>): boolean =>
+  Object.entries(one).every(([name, value]) => !Object.hasOwn(other, name) || meets(value, other[name] ?? ''));

@@ -6,7 +6,7 @@ import { type SetupCaller, type SetupConnection, setupInstructionsFor } from './
 import { readSignInRequest, signInLocation } from './sign-in-request.ts';
 import { isRegisteredRedirect, whyNoToolRedirect } from './tool-redirect.ts';
 
-const may = (more: Partial<Permission> = {}): Permission => ({ use: 'any', methods: [], paths: [], share: null, ...more });
+const may = (more: Partial<Permission> = {}): Permission => ({ use: 'any', methods: [], paths: [], share: null, people: 'none', ...more });
 
 test.each([
   { pattern: '/parcels', fits: ['/parcels'], not: ['/parcels/', '/parcels/1', '/parcelsx', '/Parcels', '/'] },

@@ -1,6 +1,9 @@
 /** What a caller may do with a connection. */
 export const USES = ['any', 'token', 'relay'] as const;
 type Use = (typeof USES)[number];
+/** What a caller may do with the people of a shared connection: nothing, see them and their events, or invite and disconnect them as well. */
+export const PEOPLE_RIGHTS = ['none', 'read', 'manage'] as const;
+type PeopleRight = (typeof PEOPLE_RIGHTS)[number];
 /** Methods that pass the relay. TRACE echoes and CONNECT tunnels: never. */
 export const RELAY_METHODS = ['GET', 'HEAD', 'POST', 'PUT', 'PATCH', 'DELETE', 'OPTIONS'] as const;
 
@@ -12,6 +15,7 @@ export interface Permission {
   paths: readonly string[];
   /** The most of each quota window that this caller may use, in percent; null: all of it. */
   share: number | null;
+  people: PeopleRight;
 }
 
 export const PATH_PATTERN = /^\/(?:[A-Za-z0-9._~!$&'()+,;=:@%-]+|\*)?(?:\/(?:[A-Za-z0-9._~!$&'()+,;=:@%-]+|\*))*(?:\/\*\*)?\/?$|^\/\*\*$/;
@@ -35,6 +39,10 @@ export function pathFits(pattern: string, path: string): boolean {
 
 export const mayFetch = (permissions: readonly Permission[]): boolean => permissions.some((one) => one.use !== 'relay');
 
+/** Seeing people, or managing them, is a right of its own: the narrowest permission to call an API does not bring it. */
+export const mayWithPeople = (permissions: readonly Pick<Permission, 'people'>[], right: 'read' | 'manage'): boolean =>
+  permissions.some((one) => one.people === 'manage' || one.people === right);
+
 export const mayRelayAtAll = (permissions: readonly Permission[]): boolean => permissions.some((one) => one.use !== 'token');
 
 /** Headers by which many APIs take another method or path than the request line's. */
@@ -49,7 +57,21 @@ const OVERRIDES = new Set([
   'x-original-uri',
   'x-forwarded-uri',
   'x-forwarded-method',
+  'x-original-path',
+  'x-http-path-override',
+  'x-path-override',
+  'x-http-verb',
+  'x-http-verb-override',
+  'x-override-method',
+  'x-override-path',
+  'x-rewrite-uri',
+  'method-override',
+  'http-method-override',
+  'original-url',
+  'original-uri',
 ]);
+/** The first letters of these names. */
+const MAY_BE_OVERRIDE = /^[xmho]/i;
 /** Parameters by which many APIs take another method: `_method`, `.method`, `_method[]`, `_httpmethod`, and the headers' own names. */
 const OVERRIDING_PARAMETER = /^(?:[._-]+(?:http[._-]?)?method)$/;
 /**
@@ -59,13 +81,13 @@ const OVERRIDING_PARAMETER = /^(?:[._-]+(?:http[._-]?)?method)$/;
 export const overrides = (rawHeaders: readonly string[], query: string): boolean =>
   headerOverrides(rawHeaders) || (MAY_OVERRIDE.test(query) && queryOverrides(query));
 
-/** A query without any of these holds no such name, however it is decoded: each name has `method`, or begins with `x`. */
-const MAY_OVERRIDE = /[%+]|method|x[-_]/i;
+/** A query without any of these holds no such name, however it is decoded: each name has `method` or `original`, or begins with `x`. */
+const MAY_OVERRIDE = /[%+]|method|original|x[-_]/i;
 
 function headerOverrides(raw: readonly string[]): boolean {
   for (let at = 0; at < raw.length; at += 2) {
     const name = raw[at] as string;
-    if ((name.startsWith('x') || name.startsWith('X')) && OVERRIDES.has(name.toLowerCase().replaceAll('_', '-'))) return true;
+    if (MAY_BE_OVERRIDE.test(name) && OVERRIDES.has(name.toLowerCase().replaceAll('_', '-'))) return true;
   }
   return false;
 }
@@ -111,5 +133,6 @@ export function permissionInWords(one: Permission): string {
   const what = one.use === 'token' ? 'tokens only' : one.use === 'relay' ? 'relay only' : 'tokens and relay';
   const methods = one.methods.length > 0 && one.use !== 'token' ? `, ${one.methods.join(' ')}` : '';
   const paths = one.paths.length > 0 && one.use !== 'token' ? `, ${one.paths.join(' ')}` : '';
-  return `${what}${methods}${paths}${one.share === null ? '' : `, at most ${one.share} % of the quota`}`;
+  const people = one.people === 'none' ? '' : one.people === 'read' ? ', sees people' : ', manages people';
+  return `${what}${methods}${paths}${one.share === null ? '' : `, at most ${one.share} % of the quota`}${people}`;
 }

@@ -1,4 +1,5 @@
 import { own } from '../json.ts';
+import { isSecretName } from './secret-names.ts';
 
 /** One call to a provider's API, as a person composes it or a file brings it. */
 export interface ApiCall {
@@ -66,23 +67,12 @@ export function pathAndQuery(call: Pick<ApiCall, 'path' | 'query'>): string {
   return `${call.path}${call.path.includes('?') ? '&' : '?'}${added}`;
 }
 
-/** Names under which whoever composes a call may send a key of their own. */
-const KEY_NAME = /auth|key|token|secret|password|cookie|session/i;
-
 /** A call without the headers and parameters that are named like a key; a query in the path is looked through too. */
 export function withoutOwnKeys<C extends Pick<ApiCall, 'path' | 'query' | 'headers'>>(call: C): C {
   const [path = '', inPath] = call.path.split(/\?(.*)/s);
-  const kept = inPath?.split('&').filter((pair) => !KEY_NAME.test(pair.split('=')[0] ?? ''));
-  const plain = (pairs: Pair[]): Pair[] => pairs.filter(({ name }) => !KEY_NAME.test(name));
+  const kept = inPath?.split('&').filter((pair) => !isSecretName(pair.split('=')[0] ?? ''));
+  const plain = (pairs: Pair[]): Pair[] => pairs.filter(({ name }) => !isSecretName(name));
   return { ...call, path: kept?.length ? `${path}?${kept.join('&')}` : path, query: plain(call.query), headers: plain(call.headers) };
-}
-
-/** The same with their values replaced: a call as it may be shown, and put back together with the values that are kept. */
-export function withKeysAs<C extends Pick<ApiCall, 'path' | 'query' | 'headers'>>(call: C, mark: string): C {
-  const [path = '', inPath] = call.path.split(/\?(.*)/s);
-  const shown = inPath?.split('&').map((pair) => (KEY_NAME.test(pair.split('=')[0] ?? '') ? `${pair.split('=')[0] ?? ''}=${mark}` : pair));
-  const marked = (pairs: Pair[]): Pair[] => pairs.map((pair) => (KEY_NAME.test(pair.name) ? { ...pair, value: mark } : pair));
-  return { ...call, path: shown?.length ? `${path}?${shown.join('&')}` : path, query: marked(call.query), headers: marked(call.headers) };
 }
 
 /** Header names that the sender of a request decides, never who composes it: connection, framing, and who is asked. */

@@ -4,7 +4,8 @@ import type { TokenOutcome } from '../oauth/token-answer.ts';
 import { reasonInWords } from '../oauth/wire.ts';
 import type { ProviderDefinition } from '../provider/definition.ts';
 import { placeholdersIn } from '../provider/placeholder-text.ts';
-import { requirementIn, requirementName } from '../provider/requirements.ts';
+import { type Requirement, requirementIn, requirementName, requirementsOf } from '../provider/requirements.ts';
+import { causeFacts } from './causes.ts';
 import { type Diagnosis, diagnosis } from './diagnosis.ts';
 import { diagnoseScopes } from './scopes.ts';
 
@@ -54,7 +55,7 @@ export function diagnoseTokenRequest(asked: Asked, outcome: Exclude<TokenOutcome
     case 'client_refused':
       return error === 'unauthorized_client' ? diagnosis('client_not_allowed', { evidence: [seen] }) : diagnoseClient(asked, words, seen);
     case 'refused_grant':
-      return diagnoseGrant(asked, words, seen);
+      return withRequirements(diagnoseGrant(asked, words, seen), asked.definition, required);
     case 'set_up_wrong':
       if (error === 'invalid_scope') return diagnoseScopes(asked, seen);
       if (error === 'invalid_target') return diagnosis('resource_refused', { evidence: [seen, requestedTarget(asked.definition)] });
@@ -72,6 +73,17 @@ export function diagnoseTokenRequest(asked: Asked, outcome: Exclude<TokenOutcome
     default:
       return outcome satisfies never;
   }
+}
+
+/**
+ * A provider that requires what this version does not support may reject the grant in its place: what its own words or its metadata name is among
+ * the other possible causes, so that nobody connects again and again.
+ */
+function withRequirements(found: Diagnosis, definition: ProviderDefinition, told: Requirement['what'] | null): Diagnosis {
+  const named = told ?? requirementsOf(definition)[0]?.what ?? null;
+  if (named === null) return found;
+  const evidence = [...found.evidence, `The provider names ${requirementName(named)}.`];
+  return { ...found, certain: false, evidence, also: [...found.also, causeFacts('requirement_unsupported').title] };
 }
 
 /** What was requested as the target of the token. */

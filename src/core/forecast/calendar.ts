@@ -80,7 +80,7 @@ export function calendar(items: readonly Upcoming[], told: readonly Told[], { ho
     'VERSION:2.0',
     'PRODID:-//Rusty Kettle//Upcoming//EN',
     'CALSCALE:GREGORIAN',
-    'METHOD:PUBLISH',
+    // No METHOD: a feed that is subscribed to is no iTIP message, which would need an ORGANIZER (RFC 5546 §3.2.1).
     `X-WR-CALNAME:${text(`Upcoming at ${host}`)}`,
   ];
   for (const one of items) {

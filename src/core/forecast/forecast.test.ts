@@ -121,7 +121,7 @@ describe('what goes on as before runs out', () => {
       windowMs: DAY_MS,
       labels: [],
     },
-    runs: runs.map(([hours, cost]) => ({ job: 'threads', at: NOW + hours * 3_600_000, cost })),
+    runs: runs.map(([hours, cost]) => ({ job: 'threads', connection: 'forum', labels: [], at: NOW + hours * 3_600_000, cost })),
   });
   test.each<[string, number, [number, number][], number | null]>([
     [

@@ -9,8 +9,8 @@ export interface ScheduledQuota {
   left: number;
   resetsAt: number;
   windowMs: number;
-  /** Runs to come, with what each costs by the last run. */
-  runs: readonly { job: string; at: number; cost: number }[];
+  /** Runs to come, with what each costs by the last run. `job` null: one that whoever asks may not see. */
+  runs: readonly { job: string | null; connection: string; labels: string[]; at: number; cost: number }[];
   labels: string[];
 }
 
@@ -26,7 +26,7 @@ export function quotaEndsAt(quota: ScheduledQuota): { at: number; jobs: string[]
     const within = sorted.filter((run) => run.at >= from && run.at < to);
     for (const run of within) {
       used += run.cost;
-      if (used > rest) return { at: run.at, jobs: [...new Set(within.map((one) => one.job))] };
+      if (used > rest) return { at: run.at, jobs: [...new Set(within.flatMap((one) => one.job ?? []))] };
     }
   }
   return null;

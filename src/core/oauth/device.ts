@@ -2,6 +2,7 @@ import { z } from 'zod';
 import type { ProviderDefinition } from '../provider/definition.ts';
 import { Secret } from '../secret.ts';
 import { authenticateClient, type ClientCredentials } from './client-authentication.ts';
+import { hidesOf } from './masked.ts';
 import { type Evidence, readTokenOutcome, type TokenOutcome } from './token-answer.ts';
 import { joinScopes, type RequestOnce } from './token-request.ts';
 import type { WireOutcome, WireRequest } from './wire.ts';
@@ -41,7 +42,7 @@ export async function deviceAuthorizationRequest(
   };
   await authenticateClient(definition, credentials, { parameters, headers }, once);
   const url = definition.server.device_authorization_endpoint ?? '';
-  const hides = credentials.secret ? [credentials.secret] : [];
+  const hides = hidesOf(credentials);
   return { method: 'POST', url, headers, body: new URLSearchParams([...parameters]).toString(), deadlineMs: once.deadlineMs, limitBytes: LIMIT_BYTES, hides };
 }
 

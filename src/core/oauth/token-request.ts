@@ -2,6 +2,7 @@ import type { ProviderDefinition } from '../provider/definition.ts';
 import type { Secret } from '../secret.ts';
 import { authenticateClient, type ClientCredentials, signedAssertion } from './client-authentication.ts';
 import { WIRE_GRANT_TYPES } from './grant-kinds.ts';
+import { hidesOf } from './masked.ts';
 import type { WireRequest } from './wire.ts';
 
 const TOKEN_ANSWER_LIMIT_BYTES = 256 * 1024;
@@ -74,7 +75,7 @@ export async function tokenRequest(
   if (request.grantType !== 'jwt_bearer' || dialect.assertion_grant.client_authentication)
     await authenticateClient(definition, credentials, { parameters, headers }, once);
   const body = asJson ? JSON.stringify(Object.fromEntries(parameters)) : new URLSearchParams([...parameters]).toString();
-  const hides = [...hiddenOf(request), ...(credentials.secret ? [credentials.secret] : [])];
+  const hides = [...hiddenOf(request), ...hidesOf(credentials)];
   return { method: 'POST', url: definition.server.token_endpoint, headers, body, deadlineMs: once.deadlineMs, limitBytes: TOKEN_ANSWER_LIMIT_BYTES, hides };
 }
 

@@ -47,7 +47,7 @@ const REASONS: Record<string, string> = {
   refused: 'its host rejects the connection',
   connect_timeout: 'its host does not take the connection in time',
   tls: 'its TLS certificate is not good',
-  address_forbidden: 'its address is a private one, which this service does not call unless a setting allows it',
+  address_forbidden: 'its address is a private one, which is called only where RUSTY_KETTLE_PRIVATE_HOSTS names the host',
   timeout: 'the answer did not come in time',
   reset: 'the connection broke before the answer came',
   token_type_dpop: 'the token is bound to a DPoP key',

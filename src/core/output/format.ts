@@ -18,10 +18,18 @@ export const Layout = z.strictObject({
 });
 export type Layout = z.output<typeof Layout>;
 
-/** Characters with which spreadsheets begin a formula. A number with a sign stays a number. */
-const FORMULA = /^[=+\-@\t\r]/;
+/** Characters with which spreadsheets begin a formula, also full-width ones and behind blanks. A number with a sign stays a number. */
+const FORMULA = /^(?:\t|\s*[=+\-@\uff1d\uff0b\uff0d\uff20])/u;
 const NUMBER = /^[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?$/;
-export const guarded = (text: string): string => (FORMULA.test(text) && !NUMBER.test(text) ? `'${text}` : text);
+/** Every line of a cell: a reader that knows no quotes takes each for a row of its own. */
+export const guarded = (text: string): string =>
+  text
+    .split(/(\r\n|\r|\n)/)
+    .map((line, at) => (at % 2 === 0 && FORMULA.test(line) && !NUMBER.test(line) ? `'${line}` : line))
+    .join('');
+
+/** The package quotes its own record delimiter only; a lone line break ends a row for most readers (RFC 4180 §2.6). */
+const LINE_BREAK = /[\r\n]/;
 
 const cellOf = (value: unknown, guard: boolean): string => {
   if (value === null || value === undefined) return '';
@@ -59,7 +67,7 @@ export function writerOf(format: Format, layout: Layout, all: readonly string[])
       tail: () => '\n]\n',
     };
   const columns = layout.columns.length > 0 ? layout.columns : all.map((field) => ({ field }));
-  const write = (rows: string[][], bom = false) => stringify(rows, { delimiter: layout.delimiter, bom, record_delimiter: '\r\n' });
+  const write = (rows: string[][], bom = false) => stringify(rows, { delimiter: layout.delimiter, bom, record_delimiter: '\r\n', quoted_match: LINE_BREAK });
   const title = (column: Column) => cellOf(column.title ?? column.field, layout.guard);
   return {
     head: () => (columns.length === 0 ? '' : write([columns.map(title)], layout.bom)),

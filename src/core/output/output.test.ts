@@ -1,5 +1,6 @@
 import { parse } from 'csv-parse/sync';
 import fc from 'fast-check';
+import papa from 'papaparse';
 import { expect, test } from 'vitest';
 import { columnsIn, guarded, Layout, rowOf, writerOf } from './format.ts';
 import type { FORMATS } from './formats.ts';
@@ -33,6 +34,11 @@ test.each([
   ['\t=1', "'\t=1"],
   ['plain', 'plain'],
   ['', ''],
+  [' =3', "' =3"],
+  ['\uff1d4', "'\uff1d4"],
+  ['\n=2+2', "\n'=2+2"],
+  ['a\r=1+1', "a\r'=1+1"],
+  ['a\n-2', 'a\n-2'],
 ])('a spreadsheet takes %j for no formula', (text, want) => expect(guarded(text)).toBe(want));
 
 test('columns are chosen, renamed and ordered; delimiter and byte order mark; RFC 4180 quoting', () => {
@@ -98,3 +104,49 @@ test('one cell is what flattening gives, for every column of every record', () =
       for (const name of ['x', 'a.x', '']) if (!cells.has(name)) expect(cellAt(made, name)).toBeUndefined();
     }),
   ));
+
+test('what is written as CSV is read back as it was by two readers that know nothing of each other, and no row begins with a formula', () => {
+  const odd = fc
+    .array(fc.constantFrom('a', '"', ',', ';', '\n', '\r', '\r\n', '=', '+', '-', '@', ' ', '\t', "'", '\uff1d', '7'), { maxLength: 8 })
+    .map((parts) => parts.join(''));
+  fc.assert(
+    fc.property(
+      fc.array(fc.tuple(odd, odd, odd), { minLength: 1, maxLength: 6 }),
+      fc.constantFrom(',' as const, ';' as const, '|' as const),
+      (rows, delimiter) => {
+        const columns = ['one', 'two', 'three'].map((field) => ({ field }));
+        const text = write(
+          'csv',
+          rows.map(([one, two, three]) => ({ one, two, three })),
+          layout({ columns, delimiter }),
+        );
+        const wanted = [['one', 'two', 'three'], ...rows.map((row) => row.map(guarded))];
+        expect(parse(text, { delimiter, record_delimiter: '\r\n' })).toEqual(wanted);
+        expect(papa.parse<string[]>(text.slice(0, -2), { delimiter, newline: '\r\n' }).data).toEqual(wanted);
+        for (const line of text.split(/[\r\n]+/)) expect(line).not.toMatch(/^\s*[=@\uff1d]/);
+      },
+    ),
+    { numRuns: 500 },
+  );
+});
+
+test.each<[string, unknown]>([
+  ['guest.mail', { 'guest.mail': 'p@private.example', guest: { mail: 'p@private.example' } }],
+  ['guest.mail.work', { guest: { 'mail.work': 'p@private.example' }, 'guest.mail': { work: 'p@private.example' } }],
+  ['guest.mail', { 'guest.mail': { work: 'p@private.example' } }],
+  ['guests.mail', { guests: [{ mail: 'p@private.example' }], 'guests.mail': 'p@private.example' }],
+])('the personal field %s is meant however a record writes it: %j', (field, record) => {
+  for (const rule of ['drop', 'mask', 'hash'] as const) {
+    const kept = withoutPersonal(record, [{ field, rule }], Buffer.from('k'));
+    expect(JSON.stringify(kept)).not.toContain('private.example');
+    expect(String(cellAt(kept, field))).not.toContain('private.example');
+  }
+});
+
+test('a column, a filter and the list of columns address one place', () => {
+  for (const both of [
+    { guest: { mail: 'below' }, 'guest.mail': 'beside' },
+    { 'guest.mail': 'beside', guest: { mail: 'below' } },
+  ])
+    expect(flatten(both).get('guest.mail')).toBe(cellAt(both, 'guest.mail'));
+});

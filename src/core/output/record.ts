@@ -29,18 +29,24 @@ const hashed = (value: unknown, key: Uint8Array): string | null =>
 
 /** A record without what is personal in it; lists are followed into each of their members. @param key for `hash` */
 export function withoutPersonal(record: unknown, fields: readonly PersonalField[], key: Uint8Array): unknown {
-  return fields.reduce((value, { field, rule }) => change(value, field.split('.'), rule, key), record);
+  return fields.reduce((value, { field, rule }) => change(value, field, rule, key), record);
 }
 
-function change(value: unknown, steps: readonly string[], rule: PersonalField['rule'], key: Uint8Array): unknown {
-  const [step, ...rest] = steps;
-  if (Array.isArray(value)) return value.map((one) => change(one, steps, rule, key));
-  if (step === undefined || !isObject(value) || !Object.hasOwn(value, step)) return value;
-  const inner = value[step];
+/**
+ * A field is addressed in one way, for rules, columns and filters: `guest.mail` is the member `mail` of `guest`, and as well a member that has
+ * the dot in its own name. What remains of a field below a member; null: the field does not lead there; empty: it is the member itself.
+ */
+const below = (field: string, member: string): string | null =>
+  field === member ? '' : member !== '' && field.startsWith(`${member}.`) ? field.slice(member.length + 1) : null;
+
+function change(value: unknown, field: string, rule: PersonalField['rule'], key: Uint8Array): unknown {
+  if (Array.isArray(value)) return value.map((one) => change(one, field, rule, key));
+  if (!isObject(value)) return value;
   // Written by entries: a member named __proto__ stays a member.
-  const entries = Object.entries(value).flatMap(([name, one]): [string, unknown][] => {
-    if (name !== step) return [[name, one]];
-    if (rest.length > 0) return [[name, change(inner, rest, rule, key)]];
+  const entries = Object.entries(value).flatMap(([name, inner]): [string, unknown][] => {
+    const rest = below(field, name);
+    if (rest === null) return [[name, inner]];
+    if (rest !== '') return [[name, change(inner, rest, rule, key)]];
     return rule === 'drop' ? [] : [[name, rule === 'mask' ? masked(inner) : hashed(inner, key)]];
   });
   return Object.fromEntries(entries);
@@ -57,7 +63,9 @@ export function flatten(record: unknown): Map<string, unknown> {
       for (const [inner, below] of Object.entries(value)) put(below, name === '' ? inner : `${name}.${inner}`, depth + 1);
       return;
     }
-    cells.set(name === '' ? 'value' : name, Array.isArray(value) || isObject(value) ? JSON.stringify(value) : value);
+    const at = name === '' ? 'value' : name;
+    // Two members of one record may have one name: the cell is the one that a column shows.
+    cells.set(at, cells.has(at) ? cellAt(record, at) : Array.isArray(value) || isObject(value) ? JSON.stringify(value) : value);
   };
   put(record, '', 0);
   return cells;

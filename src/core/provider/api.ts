@@ -163,8 +163,22 @@ export const withStaticKey = <D extends { apis: Api[] }>(definition: D): D => ({
 export const capabilitiesOf = ({ apis }: { apis: readonly Api[] }): { name: string; api: Api; probe: Probe }[] =>
   apis.flatMap((api, at) => api.probes.map((probe) => ({ name: at === 0 ? probe.capability : `${api.name}-${probe.capability}`, api, probe })));
 
-/** The call that verifies a connection: the first without effects, of the first API that has one. */
-export const probeOf = ({ apis }: { apis: readonly Api[] }): Probe | undefined => apis.flatMap((api) => api.probes).find((probe) => !probe.effects);
+/** True where one of the scopes is enough for a probe; `requested` null: the connection states none. */
+const isFor = (probe: Probe, requested: readonly string[] | null): boolean =>
+  requested === null || probe.needs.length === 0 || probe.needs.some((scope) => requested.includes(scope));
+
+/**
+ * The call that verifies a connection: the first without effects that it requests the scopes for, API by API. A connection with fewer scopes than
+ * its client is not tested by what it is not for; one whose scope was unticked is. Undefined: nothing can be verified with these scopes.
+ */
+export const probeOf = ({ apis }: { apis: readonly Api[] }, requested: readonly string[] | null): Probe | undefined =>
+  apis.flatMap((api) => api.probes).find((probe) => !probe.effects && isFor(probe, requested));
+
+/** Where a probe goes: a path of the first API, or a whole address of another one. */
+export const addressOfProbe = ({ apis }: { apis: readonly Api[] }, probe: Probe): string => {
+  const api = apis.find((one) => one.probes.includes(probe));
+  return !api || api === apis[0] ? probe.path : `${api.base_url.replace(/\/$/, '')}${probe.path}`;
+};
 
 /** A probe without effects reads. */
 export const methodOfProbe = (probe: Probe): 'GET' | 'HEAD' => (probe.method === 'HEAD' ? 'HEAD' : 'GET');

@@ -38,6 +38,9 @@ const Server = z.strictObject({
   authorization_response_iss_parameter_supported: z.boolean().default(false),
   token_endpoint_auth_signing_alg_values_supported: z.array(z.string().max(20)).max(30).optional(),
   prompt_values_supported: z.array(z.string().max(40)).max(20).optional(),
+  pushed_authorization_request_endpoint: webAddress('pushed_authorization_request_endpoint')
+    .optional()
+    .describe('RFC 9126 \u00a75; not supported by this version'),
   require_pushed_authorization_requests: z.boolean().optional().describe('RFC 9126 \u00a75; not supported by this version'),
   require_signed_request_object: z.boolean().optional().describe('RFC 9101 \u00a710.5; not supported by this version'),
   tls_client_certificate_bound_access_tokens: z.boolean().optional().describe('RFC 8705 \u00a73.3; not supported by this version'),

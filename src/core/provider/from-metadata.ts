@@ -77,6 +77,7 @@ export function fromMetadata(metadata: unknown, expected: string | null, source:
     'revocation_endpoint',
     'introspection_endpoint',
     'device_authorization_endpoint',
+    'pushed_authorization_request_endpoint',
     'jwks_uri',
     'service_documentation',
   ]) {

@@ -53,6 +53,48 @@ test('long labels, and labels that say what a value is for, are not taken for ot
   expect(unsorted).toEqual([4]);
 });
 
+const worded = ProviderDefinition.parse({
+  ...plain,
+  placeholders: [],
+  server: { authorization_endpoint: 'https://id.desk.example/authorize', token_endpoint: 'https://id.desk.example/token' },
+  words: { redirect_uri: 'Return address', scope: 'Rights', client_id: 'Key number' },
+  shapes: [{ of: 'audience', pattern: 'pm(:[a-z]+)+', says: 'pm:dir:staff' }],
+});
+test.each<[name: string, notes: string, expected: [field: string, value: string][], unsorted: number[]]>([
+  ['an end date behind its label', 'Ends on 2027-03-01\nblah blah', [['secret_ends', '2027-03-01']], [2]],
+  [
+    'the same as the last line',
+    'Key number: 12-34\nEnds on 2027-03-01',
+    [
+      ['client_id', '12-34'],
+      ['secret_ends', '2027-03-01'],
+    ],
+    [],
+  ], // prettier-ignore
+  ['a date in words', 'Client secret expires on 1 March 2027', [['secret_ends', '1 March 2027']], []],
+  ['a value with colons', 'audience pm:dir:staff', [['audience', 'pm:dir:staff']], []],
+  ['the definition\u2019s own word for the redirect URI', 'Return address: https://a.example/back/', [['redirect_uri', 'https://a.example/back/']], []],
+  ['the definition\u2019s own word for scopes', 'Rights: crew.read crew.write', [['scopes', 'crew.read crew.write']], []],
+  ['a label without a value', 'Key number: 12-34\nExpires', [['client_id', '12-34']], [2]],
+  ['a sentence about a secret', 'The secret must be kept by all.', [], [1]],
+])('%s', (_name, notes, expected, unsorted) => {
+  const sorted = sortNotes(worded, notes);
+  expect({ items: sorted.items.map((item) => [item.field, item.value]), unsorted: sorted.unsorted }).toEqual({ items: expected, unsorted });
+});
+
+test.each([
+  `${'a'.repeat(50)}${' '.repeat(19_000)}x`,
+  ' '.repeat(20_000),
+  `a${'='.repeat(19_000)}`,
+  `a${'\t'.repeat(19_000)}b`,
+  'a b '.repeat(5_000),
+  `${'"'.repeat(19_000)} http://`,
+])('a line of one kind of character is read at once: %#', (notes) => {
+  const startedAt = performance.now();
+  sortNotes(worded, notes);
+  expect(performance.now() - startedAt).toBeLessThan(2_000); // it was 40 s; a starved machine has its share
+});
+
 test.each<[text: string, iso: string | null]>([
   ['2027-03-31', '2027-03-31T00:00:00.000Z'],
   ['2027-03-31T12:00:00Z', '2027-03-31T12:00:00.000Z'],

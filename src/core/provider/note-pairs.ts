@@ -13,10 +13,12 @@ export interface NotePair {
 const PAIRS_MOST = 500;
 const TEXT_MOST = 20_000;
 
-/** @param isLabel true for a text that alone is the label of a field: its value is on the next line */
-export function notePairs(notes: string, isLabel: (text: string) => boolean): NotePair[] {
+/** The field for which a text alone is the label; undefined: it is none. */
+export type FieldOfLabel = (text: string) => string | undefined;
+
+export function notePairs(notes: string, fieldOf: FieldOfLabel): NotePair[] {
   const text = notes.slice(0, TEXT_MOST);
-  return (jsonPairs(text) ?? linePairs(text, isLabel)).slice(0, PAIRS_MOST);
+  return (jsonPairs(text) ?? linePairs(text, fieldOf)).slice(0, PAIRS_MOST);
 }
 
 function jsonPairs(text: string): NotePair[] | null {
@@ -51,42 +53,96 @@ function jsonPairs(text: string): NotePair[] | null {
 const BULLET = /^(?:[-*\u2022>]\s+|export\s+)/;
 const isAddress = (text: string): boolean => /^https?:\/\//i.test(text);
 
-function linePairs(text: string, isLabel: (text: string) => boolean): NotePair[] {
+function linePairs(text: string, fieldOf: FieldOfLabel): NotePair[] {
   const pairs: NotePair[] = [];
-  let waiting: string | null = null;
+  /** A label whose value is on the next line. */
+  let waiting: { label: string; line: number } | null = null;
   text.split(/\r?\n/).forEach((raw, at) => {
     const bare = raw.trim().replace(BULLET, '');
     if (bare === '' || /^[{}[\],]+$/.test(bare)) return;
     const line = at + 1;
-    const pair = pairOf(bare);
+    const pair = pairOf(bare, fieldOf);
     if (pair && pair.value !== '') {
       pairs.push({ ...pair, line });
       waiting = null;
       return;
     }
-    const alone = unquoted(pair ? pair.label : bare);
-    if (waiting === null && (pair !== null || isLabel(alone))) {
-      waiting = alone;
+    const alone = unquoted(pair ? pair.label : bare.slice(0, LABEL_MOST));
+    if (waiting === null && (pair !== null || fieldOf(alone) !== undefined)) {
+      waiting = { label: alone, line };
       return;
     }
-    pairs.push({ label: waiting ?? '', value: unquoted(bare), line });
+    pairs.push({ label: waiting?.label ?? '', value: unquoted(bare), line });
     waiting = null;
   });
+  // Nothing came behind it: the line is still named.
+  const last = waiting as { label: string; line: number } | null;
+  if (last) pairs.push({ label: '', value: last.label, line: last.line });
   return pairs;
 }
 
-/** The label and value of one line; an empty value: it stands on the next line. Null: there is no label. */
-function pairOf(text: string): { label: string; value: string } | null {
-  // An address ends the label before it; its colon is no separator.
-  const address = /^(\S.{0,78}?)\s*[:=]?\s+["'`]?(https?:\/\/[^\s"'`]+)["'`]?[,;]?$/i.exec(text);
-  if (address && !isAddress(text)) return { label: unquoted((address[1] ?? '').replace(/[:=]$/, '')), value: address[2] ?? '' };
-  const table = /^([^\t]{2,80}?)\t+\s*(.+)$/.exec(text) ?? /^(\S.{0,78}?\S) {2,}(\S.*)$/.exec(text);
-  const marked = /^([^:=]{2,80}?)\s*(?:[:=]|\s=>)\s*(.*)$/.exec(text);
-  // A colon or an equals sign may belong to the value: of a table, the gap decides.
-  const found = table && (!marked || (marked[1]?.length ?? 0) >= (table[1]?.length ?? 0)) ? table : marked;
-  if (!found || isAddress(text)) return null;
-  const [label, value] = [unquoted(found[1] ?? ''), unquoted(found[2] ?? '')];
-  return label === '' ? null : { label: label.replace(/[:=]$/, '').trim(), value };
+/** A longer label is none. */
+const LABEL_MOST = 80;
+const LABEL_WORDS_MOST = 6;
+
+/**
+ * The label and value of one line; an empty value: it is on the next line. Null: there is no label. Each rule is one search from the left, so
+ * that a line is read in a time that grows with its length alone.
+ */
+function pairOf(text: string, fieldOf: FieldOfLabel): { label: string; value: string } | null {
+  if (isAddress(text)) return null;
+  return addressed(text) ?? separated(text, fieldOf);
+}
+
+/** An address ends the label before it; its colon is no separator. */
+function addressed(text: string): { label: string; value: string } | null {
+  const at = text.search(/https?:\/\//i);
+  const before = text[at - 1] ?? '';
+  const value = text.slice(Math.max(at, 0)).replace(/["'`]?[,;]?$/, '');
+  if (at < 1 || at > LABEL_MOST + 4 || !/[\s"'`]/.test(before) || /[\s"'`]/.test(value)) return null;
+  const label = unquoted(
+    text
+      .slice(0, at)
+      .replace(/["'`]$/, '')
+      .trimEnd()
+      .replace(/[:=]$/, ''),
+  );
+  return label === '' ? null : { label, value };
+}
+
+function separated(text: string, fieldOf: FieldOfLabel): { label: string; value: string } | null {
+  const head = text.slice(0, LABEL_MOST + 2);
+  const gap = head.search(/\t| {2}/); // a column of a table
+  const mark = head.search(/[:=]/);
+  const at = gap >= 1 && (mark < 0 || gap <= mark) ? gap : mark;
+  const found = at < 1 ? null : { label: unquoted(text.slice(0, at)), value: unquoted(text.slice(at).replace(at === gap ? /^\s+[:=]?/ : /^(?:=>|[:=])/, '')) };
+  // A colon may belong to the value: `audience pm:dir:staff`. Words that are a label alone end it, where no separator does.
+  const worded = found && at === gap ? null : behindLabel(text, fieldOf);
+  const pair = worded ?? found;
+  return pair === null || pair.label === '' ? null : { label: pair.label.replace(/[:=]$/, '').trim(), value: pair.value };
+}
+
+/** Words that belong to the label before them. */
+const OF_LABEL = /^(?:values?|on|at|in|by|to|until|is|dates?|ids?|ur[il]s?|address(?:es)?)$/i;
+
+/**
+ * The beginning of the line that is a label, in whole words, with one value behind it: `Ends on 2027-03-01`. Of a sentence about a field nothing is
+ * taken.
+ */
+function behindLabel(text: string, fieldOf: FieldOfLabel): { label: string; value: string } | null {
+  let best: { end: number; field: string } | null = null;
+  let before = 0; // where the word before ended
+  for (const { index, 0: word } of [...text.slice(0, LABEL_MOST).matchAll(/\S+/g)].slice(0, LABEL_WORDS_MOST)) {
+    const end = index + word.length;
+    const field = fieldOf(text.slice(0, end));
+    const isPart = best !== null && best.end === before && OF_LABEL.test(word);
+    if (field !== undefined && (best === null || field !== best.field || isPart)) best = { end, field };
+    before = end;
+  }
+  if (best === null) return null;
+  const value = unquoted(text.slice(best.end));
+  const isOne = !/\s/.test(value) || best.field === 'scopes' || readDay(value) !== null;
+  return value !== '' && isOne && !/^[:=]|[:=](?:\s|$)/.test(value) ? { label: text.slice(0, best.end), value } : null;
 }
 
 const unquoted = (text: string): string =>

@@ -27,6 +27,7 @@ export function requirementsOf({ server }: Pick<ProviderDefinition, 'server'>, m
   const required = (what: Requirement['what']) =>
     found.push({ what, certain: true, says: `The provider requires ${NAMES[what]}, which this version does not support. Requests will fail.` });
   if (server.require_pushed_authorization_requests) required('pushed_requests');
+  else if (server.pushed_authorization_request_endpoint !== undefined) found.push(offered('pushed_requests'));
   if (server.require_signed_request_object) required('signed_requests');
   if (methods.length > 0 && methods.every((method) => TLS_METHODS.includes(method))) required('mutual_tls');
   else if (server.tls_client_certificate_bound_access_tokens) found.push(offered('mutual_tls'));

@@ -74,8 +74,9 @@ export function sortNotes(definition: ProviderDefinition, notes: string): { item
   const unsorted: number[] = [];
   const shapes = shapesOf(definition);
   // Only words of fields, the longest first: “Client” must not take the line of “Client id”.
-  const fields = new Set(['client_id', 'client_secret', ...definition.placeholders.map((one) => one.name)]);
+  const fields = new Set(['client_id', 'client_secret', 'redirect_uri', 'scopes', ...definition.placeholders.map((one) => one.name)]);
   const words = Object.entries(definition.words)
+    .map(([of, word]): [string, string] => [of === 'scope' ? 'scopes' : of, word])
     .filter(([of]) => fields.has(of))
     .sort(([, a], [, b]) => b.length - a.length);
   const fieldOf = (label: string): string | undefined => {
@@ -87,9 +88,9 @@ export function sortNotes(definition: ProviderDefinition, notes: string): { item
       LABELS.find(([pattern]) => pattern.test(said))?.[1]
     );
   };
-  const isLabel = (text: string) =>
-    text.length <= 60 && !/[,;.!?]/.test(text) && fieldOf(text) !== undefined && !shapes.some((shape) => fitsPattern(shape.pattern, text));
-  for (const { label, value, line } of notePairs(notes, isLabel)) {
+  const ofLabel = (text: string) =>
+    text.length > 60 || /[,;.!?]/.test(text) || shapes.some((shape) => fitsPattern(shape.pattern, text)) ? undefined : fieldOf(text);
+  for (const { label, value, line } of notePairs(notes, ofLabel)) {
     const byLabel = fieldOf(label);
     if (/^https?:\/\//i.test(value)) {
       if (byLabel === 'redirect_uri') {

@@ -143,13 +143,14 @@ class World {
     if (r.flight) return this.listen(r);
     if (r.attempt) return this.send(r);
     const claimId = `${this.life(r)}@${this.now}`;
-    const silent =
-      this.row.owner !== null && this.row.owner !== this.life(r) && this.now - (this.signs.get(this.row.owner)?.seenAt ?? 0) > LIMITS.silentMs
-        ? this.row.owner
-        : null;
+    const owner = this.row.owner === this.life(r) ? null : this.row.owner;
+    const sign = owner === null ? undefined : this.signs.get(owner);
+    const isDead = sign?.succeeded === true;
+    const isSilent = owner !== null && this.now - (sign?.seenAt ?? 0) > LIMITS.silentMs;
+    const isSafe = isDead ? this.row.sentEpoch === null || this.kind !== 'strict' : isSilent && this.kind === 'grace';
     const taken =
       this.update(t.claim(this.life(r), claimId, LIMITS)) ||
-      (this.kind === 'grace' && silent !== null && this.update(t.importToken(this.life(r), claimId, LIMITS, silent)));
+      (isSafe && owner !== null && this.update(t.takeOver(this.life(r), claimId, LIMITS, { owner, isDead })));
     if (taken) {
       r.attempt = { me: this.life(r), claimId, epoch: this.row.epoch, generation: this.row.generation };
       r.openedAt = this.now;

@@ -67,12 +67,23 @@ export const disarm = (a: Attempt): ConditionalUpdate => ({
 
 /**
  * A T1 of its own: takes a row whose lease still lives from an owner that has gone silent, so that a retry comes within the
- * provider's grace although the lease outlasts it.
+ * provider's grace although the lease outlasts it; or from one that is known to be dead, which may not have sent anything.
  */
-export const importToken = (me: string, claimId: string, limits: Pick<RenewalLimits, 'leaseMs'>, silent: string): ConditionalUpdate => ({
+export const takeOver = (
+  me: string,
+  claimId: string,
+  limits: Pick<RenewalLimits, 'leaseMs'>,
+  former: { owner: string; isDead: boolean },
+): ConditionalUpdate => ({
   ...claim(me, claimId, limits),
-  name: 'import',
-  where: [{ equal: ['owner', silent] }, { notNull: 'sentEpoch' }, { laterThanNow: ['leaseUntil', 0] }, { notNull: 'nextAt' }, notEnded],
+  name: 'take over',
+  where: [
+    { equal: ['owner', former.owner] },
+    ...(former.isDead ? [] : [{ notNull: 'sentEpoch' } as const]),
+    { laterThanNow: ['leaseUntil', 0] },
+    { notNull: 'nextAt' },
+    notEnded,
+  ],
 });
 
 /**

@@ -3,6 +3,7 @@ import { rm } from 'node:fs/promises';
 import { join } from 'node:path';
 import type { Backup, BackupPlanShown } from '../../api/backups.ts';
 import { readRecipient } from '../../core/backup/envelope.ts';
+import { signerOf } from '../../core/backup/signature.ts';
 import { Fault } from '../../core/fault.ts';
 import type { Command } from '../asked.ts';
 import { iso, isoOrNull } from '../iso.ts';
@@ -68,6 +69,7 @@ export async function showBackupPlan(s: BackupParts): Promise<BackupPlanShown> {
   const good = rows.find((row) => row.state === 'done');
   const last = rows.find((row) => row.kind === 'scheduled');
   return {
+    signer: signerOf(s.activityKey),
     plan: plan && { every_hours: plan.everyHours, keep: plan.keep, recipient: plan.recipient, results: plan.results },
     last_good_at: isoOrNull(good?.endedAt ?? null),
     next_at: plan && iso(Math.max(s.ports.clock.now(), (last?.startedAt ?? 0) + plan.everyHours * 3_600_000)),

@@ -7,6 +7,8 @@ import type { Store } from '../store/store.ts';
 
 /** Backups depend on these. */
 export interface BackupParts {
+  /** Signs backups; it is not in them in plain text. */
+  activityKey: Uint8Array;
   engine: RenewalEngine;
   history: History;
   hold: InstallationHold;

@@ -1,9 +1,11 @@
+import { createHash } from 'node:crypto';
 import { mkdir, open, rename, rm } from 'node:fs/promises';
 import { join } from 'node:path';
 import { promisify } from 'node:util';
 import { gzip } from 'node:zlib';
 import { looks } from '../../api/looks.ts';
 import { type BackupLock, backupWriter } from '../../core/backup/envelope.ts';
+import { signBackup } from '../../core/backup/signature.ts';
 import { Fault } from '../../core/fault.ts';
 import { beyondRequest } from '../context.ts';
 import { recordId } from '../ports.ts';
@@ -85,7 +87,9 @@ async function writeFile(s: BackupParts, row: BackupRow, { lock, results }: Back
   try {
     const writer = await backupWriter(lock);
     let [rows, bytes, renewedAt] = [0, 0, s.ports.clock.now()];
+    const digest = createHash('sha256');
     const put = async (line: string): Promise<void> => {
+      digest.update(`${line}\n`);
       bytes += Buffer.byteLength(line) + 1;
       await file.write(`${line}\n`);
     };
@@ -104,7 +108,9 @@ async function writeFile(s: BackupParts, row: BackupRow, { lock, results }: Back
       text += `${JSON.stringify(part)}\n`;
       if (text.length > LINE_BYTES) await flush(false);
     }
-    text += `${JSON.stringify({ end: true, rows })}\n`;
+    if (text !== '') await flush(false);
+    // The last line alone signs all before it.
+    text = `${JSON.stringify({ end: true, rows, signed: signBackup(s.activityKey, digest.copy().digest()) })}\n`;
     await flush(true);
     await file.sync();
     await file.close();

@@ -8,7 +8,7 @@ import { addClient, changeClient, changeProvider, removeClient } from '../client
 import { addConnection, changeConnection, removeCall, removeConnection, saveCall } from '../connections/index.ts';
 import { addJob, changeJob, removeJob } from '../jobs/index.ts';
 import { addProvider, removeProvider } from '../providers/index.ts';
-import { permissionKey } from './objects.ts';
+import { isOfPerson, permissionKey } from './objects.ts';
 import type { BundleParts } from './parts.ts';
 
 type By = Command<'importBundle'>['actor'];
@@ -101,7 +101,7 @@ async function caller(s: BundleParts, wanted: z.output<typeof BundleCaller>, isN
   const present = row ? await s.store.permissions.of(row.id) : [];
   const keys = new Set(permissions.map(permissionKey));
   for (const one of present)
-    if (!keys.has(permissionKey({ connection: one.connection ?? undefined, label: one.label ?? undefined })))
+    if (!isOfPerson(one) && !keys.has(permissionKey({ connection: one.connection ?? undefined, label: one.label ?? undefined })))
       await withdrawPermission(s, { params: { ...params, permission: one.id }, body: undefined, actor });
   for (const one of permissions) await permitCaller(s, { params, body: one, actor });
 }

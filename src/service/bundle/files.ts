@@ -2,15 +2,16 @@ import type { z } from 'zod';
 import { BundleCaller, BundleClient, BundleConnection, BundleJob } from '../../api/bundles.ts';
 import { JobSettings } from '../../api/jobs.ts';
 import { type BundleKind, type BundleObject, canonical, escaped, KEPT } from '../../core/bundle/bundle.ts';
+import { asVariables } from '../../core/bundle/secrets.ts';
 import { definitionText } from '../../core/provider/read-definition.ts';
-import { objectsHere, permissionKey } from './objects.ts';
+import { isOfPerson, objectsHere, permissionKey } from './objects.ts';
 import type { BundleParts } from './parts.ts';
 
 const FOLDERS: Record<BundleKind, string> = { provider: 'providers', client: 'clients', connection: 'connections', caller: 'callers', job: 'jobs' };
 const HEAD = 'rusty-kettle.yaml';
 const README = `# A bundle of Rusty Kettle: one file for each provider, client, connection, caller and job. No secrets.
 # Compare it with an installation: rk bundle compare FOLDER. Import it: rk bundle import FOLDER.
-# (secret): stays as it is in the installation. \${NAME}: filled from the variables. $$: a dollar sign.
+# \${NAME}: filled from the variables. \${SECRET_NAME} without a value, and (secret): stays as it is in the installation. $$: a dollar sign.
 format: rusty-kettle-bundle/1
 `;
 
@@ -38,7 +39,7 @@ function written({ kind, document }: BundleObject): unknown {
 }
 const pathOf = ({ kind, name }: BundleObject): string => `${FOLDERS[kind]}/${name.replace('/', '.')}.yaml`;
 
-const textOf = (object: BundleObject): string => definitionText(escaped(written(object)));
+const textOf = (object: BundleObject): string => definitionText(asVariables(object, escaped(written(object))).document);
 
 /** Everything but the secrets, one file for each object, always in the same order and form. */
 export async function exportFiles(s: BundleParts, by: string): Promise<{ files: { path: string; text: string }[] }> {
@@ -124,7 +125,7 @@ function ordinary(kind: Exclude<BundleKind, 'provider'>, document: unknown, wron
     permissions?: object[];
     labels?: string[];
   };
-  if (data.permissions) data.permissions = [...data.permissions].sort((a, b) => (permissionKey(a) < permissionKey(b) ? -1 : 1));
+  if (data.permissions) data.permissions = data.permissions.filter((one) => !isOfPerson(one)).sort((a, b) => (permissionKey(a) < permissionKey(b) ? -1 : 1));
   if (data.labels) data.labels = [...new Set(data.labels)].sort();
   const kept = putBack(data, document) as Record<string, unknown>;
   return { kind, name: kind === 'client' ? `${data.provider}/${data.name}` : data.name, document: kept };

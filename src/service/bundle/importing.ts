@@ -1,7 +1,7 @@
 import type { z } from 'zod';
 import type { CompareBundle, ComparedBundle } from '../../api/bundles.ts';
 import { BUNDLE_STATES, type BundleObject, type Compared, compareBundle, digestOf, filled, KEPT } from '../../core/bundle/bundle.ts';
-import { withKeysAs } from '../../core/calls/call.ts';
+import { asVariables, maskedDocument, SECRET_VARIABLE } from '../../core/bundle/secrets.ts';
 import { counted } from '../../core/counted.ts';
 import { Fault } from '../../core/fault.ts';
 import type { Command } from '../asked.ts';
@@ -26,45 +26,44 @@ interface Looked {
 
 async function look(s: BundleParts, { files, variables }: z.output<typeof CompareBundle>): Promise<Looked> {
   const [read, here, remembered] = [
-    await readFiles(s, files, (document) => filled(document, variables)),
+    await readFiles(s, files, (document) => filled(document, variables, (name) => SECRET_VARIABLE.test(name))),
     await objectsHere(s),
     await s.store.bundles.remembered(),
   ];
   const objects = withKnownSecrets(read.objects, here);
-  const compared = compareBundle(here, objects, remembered);
+  const shownObjects = objects.map((one) => ({ ...one, masked: maskedDocument(one.kind, one.document) }));
+  const compared = compareBundle(here, shownObjects, remembered);
   const problems = [...read.problems, ...references(objects, here), ...fixed(objects, compared), ...unfilled(objects, here)];
   return { compared, objects, here, problems };
 }
-
-const pathAs = (path: string): string => withKeysAs({ path, query: [], headers: [] }, KEPT).path;
 
 /** What depends on the definition or the client where a file does not say it. */
 const LEFT = ['grant_type', 'type', 'reach'];
 
 /** In place of `(secret)` stands what the installation has. */
 function withKnownSecrets(objects: Looked['objects'], here: readonly HereObject[]): Looked['objects'] {
-  const known = new Map(here.map((one) => [`${one.kind}:${one.name}`, one.document]));
-  const put = (value: unknown, found: unknown): unknown => {
-    if (value === KEPT) return typeof found === 'string' ? found : KEPT;
-    if (typeof value === 'string' && value.includes(`=${KEPT}`)) return typeof found === 'string' && pathAs(found) === value ? found : value;
-    if (Array.isArray(value)) return value.map((one, at) => put(one, Array.isArray(found) ? found[at] : undefined));
+  const known = new Map(here.map((one) => [`${one.kind}:${one.name}`, one]));
+  /** A whole value that was left out, or a text that is what the installation's looks like with its secrets left out. */
+  const put = (value: unknown, found: unknown, masked: unknown): unknown => {
+    if (typeof value === 'string' && value.includes(KEPT)) return typeof found === 'string' && (value === KEPT || value === masked) ? found : value;
+    if (Array.isArray(value))
+      return value.map((one, at) => put(one, Array.isArray(found) ? found[at] : undefined, Array.isArray(masked) ? masked[at] : undefined));
     if (typeof value === 'object' && value !== null)
-      return Object.fromEntries(
-        Object.entries(value).map(([key, one]) => [
-          key,
-          put(one, typeof found === 'object' && found !== null && Object.hasOwn(found, key) ? (found as Record<string, unknown>)[key] : undefined),
-        ]),
-      );
+      return Object.fromEntries(Object.entries(value).map(([key, one]) => [key, put(one, memberOf(found, key), memberOf(masked, key))]));
     return value;
   };
   return objects.map((one) => {
-    const found = known.get(`${one.kind}:${one.name}`);
-    const document = put(one.document, found) as Record<string, unknown>;
+    const object = known.get(`${one.kind}:${one.name}`);
+    const found = object?.document;
+    const document = put(one.document, found, object?.masked) as Record<string, unknown>;
     // What a file leaves to the definition is as the installation has it.
     const left = found ? LEFT.filter((key) => document[key] === undefined && found[key] !== undefined) : [];
     return { ...one, document: { ...document, ...Object.fromEntries(left.map((key) => [key, found?.[key]])) } };
   });
 }
+
+const memberOf = (value: unknown, key: string): unknown =>
+  typeof value === 'object' && value !== null && Object.hasOwn(value, key) ? (value as Record<string, unknown>)[key] : undefined;
 
 /** What is named must be in the bundle or here. */
 function references(objects: Looked['objects'], here: readonly HereObject[]): Looked['problems'] {
@@ -94,9 +93,12 @@ function fixed(objects: Looked['objects'], compared: readonly Compared[]): Looke
 /** A secret that neither side has. */
 const unfilled = (objects: Looked['objects'], here: readonly HereObject[]): Looked['problems'] =>
   objects
-    .filter((one) => JSON.stringify(one.document).includes(JSON.stringify(KEPT)) || JSON.stringify(one.document).includes(`=${KEPT}`))
+    .filter((one) => JSON.stringify(one.document).includes(KEPT))
     .filter((one) => !here.some((other) => other.kind === one.kind && other.name === one.name))
-    .map(({ path }) => ({ path, why: `It has ${KEPT} where a new object needs a value: put a variable in its place, and set its value with --variables.` }));
+    .map((one) => ({
+      path: one.path,
+      why: `A new object needs a value for each secret. Give these with --variables: ${asVariables(one, one.document).names.join(', ')}.`,
+    }));
 
 function shown({ compared, problems }: Looked): ComparedBundle {
   const counts = Object.fromEntries(BUNDLE_STATES.map((state) => [state, compared.filter((one) => one.state === state).length])) as ComparedBundle['counts'];

@@ -1,27 +1,19 @@
 import { BundleCaller, BundleClient, BundleConnection, BundleJob } from '../../api/bundles.ts';
-import type { JobSettings } from '../../api/jobs.ts';
-import { type BundleObject, KEPT } from '../../core/bundle/bundle.ts';
-import { withKeysAs } from '../../core/calls/call.ts';
+import type { BundleObject } from '../../core/bundle/bundle.ts';
+import { maskedDocument } from '../../core/bundle/secrets.ts';
 import { definitionFor } from '../records/index.ts';
 import type { BundleParts } from './parts.ts';
 
 /** An object of this installation, as it is and with its secrets left out. */
 export type HereObject = BundleObject & { masked: Record<string, unknown> };
 
-/** A part of an address so long is nothing that people chose: it may be the key to it. */
-const LONG_PART = 20;
-const isSecretUrl = (text: string): boolean => {
-  if (!URL.canParse(text)) return false;
-  const { search, username, pathname } = new URL(text);
-  return search !== '' || username !== '' || pathname.split('/').some((part) => part.length >= LONG_PART);
-};
-const maskedSettings = (settings: JobSettings): JobSettings => ({
-  ...settings,
-  ...(settings.call ? { call: withKeysAs(settings.call, KEPT) } : {}),
-  deliver: settings.deliver.map((target) => (target.kind === 'post' && isSecretUrl(target.url) ? { ...target, url: KEPT } : target)),
-});
 const plain = (value: unknown): Record<string, unknown> => JSON.parse(JSON.stringify(value)) as Record<string, unknown>;
-const alike = (kind: BundleObject['kind'], name: string, document: unknown): HereObject => ({ kind, name, document: plain(document), masked: plain(document) });
+const objectOf = (kind: BundleObject['kind'], name: string, document: unknown): HereObject => ({
+  ...{ kind, name, document: plain(document) },
+  masked: maskedDocument(kind, plain(document)),
+});
+/** A permission for one person is the installation's: people are in no bundle. */
+export const isOfPerson = ({ connection }: { connection?: string | null | undefined }): boolean => connection?.includes('@') ?? false;
 
 /** Everything of this installation that bundles hold, in their order. */
 export async function objectsHere(s: BundleParts): Promise<HereObject[]> {
@@ -29,7 +21,7 @@ export async function objectsHere(s: BundleParts): Promise<HereObject[]> {
   const found: HereObject[] = [];
   for (const provider of providers.sort((a, b) => (a.name < b.name ? -1 : 1))) {
     const inUse = await s.store.providers.inUse(provider.name);
-    if (inUse) found.push(alike('provider', provider.name, inUse.definition));
+    if (inUse) found.push(objectOf('provider', provider.name, inUse.definition));
   }
   for (const provider of providers) {
     const inUse = await s.store.providers.inUse(provider.name);
@@ -40,11 +32,13 @@ export async function objectsHere(s: BundleParts): Promise<HereObject[]> {
         ...{ client_id: clientId, method: authMethod, reach, listed_accounts: listedAccounts, registered_scopes: registeredScopes },
       });
       if (inUse) definitionFor(inUse.definition, row); // a client whose definition does not fit is named by its own page
-      found.push(alike('client', `${provider.name}/${row.name}`, document));
+      found.push(objectOf('client', `${provider.name}/${row.name}`, document));
     }
   }
-  for (const one of await s.store.connectionList.read({})) {
-    const calls = await s.store.savedCalls.ofConnection(one.id);
+  const connections = await s.store.connectionList.read({});
+  const savedCalls = await s.store.savedCalls.byConnection();
+  for (const one of connections) {
+    const calls = savedCalls.get(one.id) ?? [];
     const document = BundleConnection.parse({
       ...{ name: one.name, provider: one.provider, client: one.client, shared: one.shared, grant_type: one.grantType, scopes: one.scopes },
       ...{
@@ -56,26 +50,28 @@ export async function objectsHere(s: BundleParts): Promise<HereObject[]> {
       },
       calls: Object.fromEntries(calls.map(({ name, callDocument: { paging, ...saved } }) => [name, paging ? { ...saved, paging } : saved])),
     });
-    const shownCalls = Object.entries(document.calls).map(([name, saved]) => [name, { ...saved, call: withKeysAs(saved.call, KEPT) }]);
-    found.push({ kind: 'connection', name: one.name, document: plain(document), masked: plain({ ...document, calls: Object.fromEntries(shownCalls) }) });
+    found.push(objectOf('connection', one.name, document));
   }
   for (const row of await s.store.callers.all()) {
-    const permissions = (await s.store.permissions.of(row.id)).map(({ connection, label, rule }) => ({
-      ...(connection === null ? { label: label ?? '' } : { connection }),
-      ...{ use: rule.use, methods: [...rule.methods], paths: [...rule.paths], share: rule.share },
-    }));
+    const permissions = (await s.store.permissions.of(row.id))
+      .filter((one) => !isOfPerson(one))
+      .map(({ connection, label, rule }) => ({
+        ...(connection === null ? { label: label ?? '' } : { connection }),
+        ...{ use: rule.use, methods: [...rule.methods], paths: [...rule.paths], share: rule.share, people: rule.people },
+      }));
     const { name, title, tokenPath, redirectUris, keepsNoSecret } = row;
     const document = BundleCaller.parse({
       ...{ name, title, token_path: tokenPath, redirect_uris: redirectUris, keeps_no_secret: keepsNoSecret },
       permissions: permissions.sort((a, b) => (permissionKey(a) < permissionKey(b) ? -1 : 1)),
     });
-    found.push(alike('caller', name, document));
+    found.push(objectOf('caller', name, document));
   }
+  const names = new Map(connections.map((one) => [one.id, one.name]));
   for (const row of await s.store.jobs.list()) {
-    const connection = (await s.store.connections.byId(row.connectionId))?.name;
+    const connection = names.get(row.connectionId);
     if (connection === undefined) continue;
     const document = BundleJob.parse({ name: row.name, connection, settings: row.settings });
-    found.push({ kind: 'job', name: row.name, document: plain(document), masked: plain({ ...document, settings: maskedSettings(document.settings) }) });
+    found.push(objectOf('job', row.name, document));
   }
   return found;
 }

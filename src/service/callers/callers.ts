@@ -2,7 +2,7 @@ import type { Caller, CallerSummary, NewKey } from '../../api/callers.ts';
 import { changesOf } from '../../core/activity/changes.ts';
 import { Fault } from '../../core/fault.ts';
 import { base64url, CALLER_ID_PREFIX, CALLER_KEY_PREFIX } from '../../core/identifiers.ts';
-import { type Asked, type Command, limitsOf } from '../asked.ts';
+import { type Asked, type Command, type Limits, limitsOf } from '../asked.ts';
 import { hashOf } from '../hash.ts';
 import { iso, isoOrNull } from '../iso.ts';
 import { recordId } from '../ports.ts';
@@ -53,7 +53,7 @@ async function summary(s: CallerParts, record: CallerRow): Promise<CallerSummary
   };
 }
 
-async function view(s: CallerParts, record: CallerRow): Promise<Caller> {
+async function view(s: CallerParts, record: CallerRow, limits: Limits): Promise<Caller> {
   const [short, permissions, uses, signedIn, identities] = await Promise.all([
     summary(s, record),
     permissionsOf(s, record.id),
@@ -61,14 +61,20 @@ async function view(s: CallerParts, record: CallerRow): Promise<Caller> {
     signedInTools(s, record.id),
     s.store.callerIdentities.ofCaller(record.id),
   ]);
+  // What it used before it was withdrawn may be beyond what the account may see.
+  const named = [...uses.uses.map((one) => one.connection), ...signedIn.map((one) => one.connection)];
+  const within = limits && (await s.store.limits.connectionsWithin([...new Set(named)], limits));
+  const isShown = ({ connection }: { connection: string }) => within?.has(connection) ?? true;
+  const shown = uses.uses.filter(isShown);
   return {
     ...short,
     permissions,
-    ...uses,
+    uses: shown,
+    uses_total: within ? shown.length : uses.uses_total,
     token_path: record.tokenPath,
     redirect_uris: record.redirectUris,
     keeps_no_secret: record.keepsNoSecret,
-    signed_in: signedIn,
+    signed_in: signedIn.filter(isShown),
     identities: identities.map(identityView),
   };
 }
@@ -88,7 +94,7 @@ export async function listCallers(s: CallerParts, { actor }: Asked<'listCallers'
   return { items: await Promise.all(all.filter((one) => within === null || within.has(one.name)).map((record) => summary(s, record))) };
 }
 
-export const showCaller = async (s: CallerParts, name: string): Promise<Caller> => view(s, await findCaller(s, name));
+export const showCaller = async (s: CallerParts, name: string, limits?: Limits): Promise<Caller> => view(s, await findCaller(s, name), limits);
 
 export async function permitCaller(s: CallerParts, { params, body: input, actor }: Command<'permitCaller'>): Promise<void> {
   const { caller: name } = params;

@@ -1,11 +1,13 @@
 import { X509Certificate } from 'node:crypto';
 import type { NewKey } from '../../api/callers.ts';
+import { claimsOverlap } from '../../core/callers/assertion.ts';
 import { Fault } from '../../core/fault.ts';
 import type { Command } from '../asked.ts';
 import { iso } from '../iso.ts';
 import { recordId } from '../ports.ts';
 import type { IdentityRow } from '../store/caller-identities.ts';
 import type { CallerRow } from '../store/callers.ts';
+import { subjectOf } from '../tokens/index.ts';
 import { addKey, findCaller } from './callers.ts';
 import { inWords } from './identity-view.ts';
 import type { CallerParts } from './parts.ts';
@@ -34,6 +36,12 @@ export async function addIdentity(s: CallerParts, { params, body, actor }: Comma
     Object.assign(rule, { issuer: body.issuer, jwks_url: body.jwks_url ?? null, audience: body.audience ?? null, claims: body.claims });
   if (body.kind === 'certificate')
     Object.assign(rule, { thumbprint: body.certificate === undefined ? null : thumbprintOf(body.certificate), subject: body.subject ?? null });
+  await refuseDouble(
+    s,
+    record,
+    { kind: body.kind, rule },
+    body.kind === 'certificate' && body.certificate ? subjectOf(new X509Certificate(body.certificate)) : null,
+  );
   const row: IdentityRow = {
     ...{ id: recordId(s.ports), callerId: record.id, kind: body.kind, label: body.label, rule },
     ...{ createdBy: actor.operator.name, createdAt: s.ports.clock.now(), lastUsedAt: null },
@@ -41,6 +49,28 @@ export async function addIdentity(s: CallerParts, { params, body, actor }: Comma
   await s.store.callerIdentities.add(row);
   await s.changes.announce('caller', record.name);
   note(s, record, actor, { kind: 'identity_added', says: `It may authenticate with ${inWords(row.kind, rule)}.` });
+}
+
+/**
+ * What another caller authenticates with stays its own: with a second caller for the same token or certificate, neither could be told apart.
+ * @param certified the subject of the certificate that is registered
+ * @throws {Fault} INPUT_INVALID
+ */
+async function refuseDouble(s: CallerParts, caller: CallerRow, { kind, rule }: Pick<IdentityRow, 'kind' | 'rule'>, certified: string | null): Promise<void> {
+  const others = (await s.store.callerIdentities.all()).filter((one) => one.callerId !== caller.id && one.kind === kind);
+  const { issuer, audience, claims, thumbprint, subject } = rule;
+  if (kind === 'workload' && others.some(({ rule: one }) => one.issuer === issuer && one.audience === audience && claimsOverlap(one.claims, claims)))
+    throw new Fault('INPUT_INVALID', {
+      places: [{ path: 'claims', why: 'A token can match these claims and those of another caller.' }],
+      remedy: 'Name a claim that tells the two apart, or another audience.',
+    });
+  const isSame = ({ rule: one }: IdentityRow) =>
+    (thumbprint !== null && one.thumbprint === thumbprint) || (one.subject !== null && (one.subject === subject || one.subject === certified));
+  if (kind === 'certificate' && others.some(isSame))
+    throw new Fault('INPUT_INVALID', {
+      places: [{ path: thumbprint === null ? 'subject' : 'certificate', why: 'Another caller authenticates with it.' }],
+      remedy: 'Use a certificate of its own for each caller.',
+    });
 }
 
 function thumbprintOf(pem: string): string {

@@ -40,7 +40,7 @@ export async function permissionsOf(s: Pick<CallerParts, 'store'>, callerId: str
 export const rulesFor = (s: Pick<CallerParts, 'store'>, callerId: string, connectionId: string): Promise<Rule[]> =>
   s.store.permissions.rulesFor(callerId, connectionId);
 
-const PLAIN = { label: null, useAs: 'any' as const, methods: [], paths: [], share: null };
+const PLAIN = { label: null, useAs: 'any' as const, methods: [], paths: [], share: null, people: 'none' as const };
 
 /** Makes the connections named those that the caller may use by name: what it had stays as it was, what is left out is withdrawn. */
 export async function setNamed(s: CallerParts, callerId: string, names: readonly string[]): Promise<void> {
@@ -52,8 +52,8 @@ export async function setNamed(s: CallerParts, callerId: string, names: readonly
 export async function permit(s: CallerParts, caller: CallerRow, input: z.output<typeof Permit>, operator: string): Promise<void> {
   const connectionId = input.connection === undefined ? null : await connectionIdOf(s, input.connection);
   const label = input.label ?? null;
-  const { use, methods, paths, share } = input;
-  await s.store.permissions.put({ id: recordId(s.ports), callerId: caller.id, connectionId, label, useAs: use, methods, paths, share });
+  const { use, methods, paths, share, people } = input;
+  await s.store.permissions.put({ id: recordId(s.ports), callerId: caller.id, connectionId, label, useAs: use, methods, paths, share, people });
   await s.changes.announce('caller', caller.name);
   const whose = input.connection === undefined ? `all connections labelled ${label}` : input.connection;
   s.history.add({ actor: operator, kind: 'permitted', subject: `caller:${caller.name}`, says: `It may use ${whose}: ${permissionInWords(input)}.` });

@@ -27,7 +27,7 @@ export async function listSetupInstructions(s: CallerParts, name: string, connec
   if (!api) throw new Fault('NOT_FOUND', { detail: `The definition of ${definition.title} names no API.` });
   const session = sessionOf(definition.apis, one.kind);
   const meets = session?.api === api ? inSession(api, { baseUrl: null }) : api;
-  const probe = probeOf(definition);
+  const probe = probeOf(definition, one.scopes);
   const items = setupInstructionsFor(
     s.settings.publicUrl,
     {

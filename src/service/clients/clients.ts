@@ -11,7 +11,7 @@ import { misplaced } from '../../core/provider/shapes.ts';
 import { isWebAddress } from '../../core/provider/web-address.ts';
 import { bringForward } from '../../core/renewal/transitions.ts';
 import { reviewScopes } from '../../core/scopes/compare.ts';
-import type { Command } from '../asked.ts';
+import type { Command, Limits } from '../asked.ts';
 import type { Operators } from '../operators/index.ts';
 import { recordId } from '../ports.ts';
 import { findProvider } from '../providers/index.ts';
@@ -36,21 +36,23 @@ export async function findClient(
   return { record, definition: definitionFor(found.definition, record), whole: found.definition };
 }
 
-export async function listClients(s: ClientParts): Promise<{ items: Client[] }> {
+export async function listClients(s: ClientParts, limits: Limits): Promise<{ items: Client[] }> {
   const providers = await s.store.providers.all();
   const answers = await showAnswers(s);
   const items = await Promise.all(
     providers.map(async (provider) => {
       const { definition } = await findProvider(s, provider.name);
-      return Promise.all((await s.store.clients.ofProvider(provider.id)).map((record) => clientView(s, record, definitionFor(definition, record), answers)));
+      return Promise.all(
+        (await s.store.clients.ofProvider(provider.id)).map((record) => clientView(s, record, definitionFor(definition, record), { answers, limits })),
+      );
     }),
   );
   return { items: items.flat() };
 }
 
-export async function showClient(s: ClientParts, provider: string, name: string): Promise<Client> {
+export async function showClient(s: ClientParts, provider: string, name: string, limits?: Limits): Promise<Client> {
   const { record, definition } = await findClient(s, provider, name);
-  return clientView(s, record, definition, await showAnswers(s));
+  return clientView(s, record, definition, { answers: await showAnswers(s), limits });
 }
 
 /** Starts a draft. Its redirect URI is fixed here and never changes. */

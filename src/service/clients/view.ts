@@ -4,6 +4,7 @@ import { privilegeOf } from '../../core/clients/privilege.ts';
 import { redirectRemarks } from '../../core/oauth/redirect-rules.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { purposesOf } from '../../core/provider/guide.ts';
+import type { Limits } from '../asked.ts';
 import { iso, isoOrNull } from '../iso.ts';
 import { shownAddresses } from '../providers/index.ts';
 import { methodOf, missingOf, registeringOf, unconfirmedOf, WAITS_UNTIL } from '../records/index.ts';
@@ -90,12 +91,12 @@ export async function clientView(
   s: Pick<ClientParts, 'store' | 'ports'>,
   record: ClientRow,
   definition: ProviderDefinition,
-  answers: Answers,
+  { answers, limits }: { answers: Answers; limits: Limits },
 ): Promise<Client> {
   const [secrets, hasTokens, counted] = await Promise.all([
     s.store.secrets.ofClient(record.id),
     s.store.connections.hasTokens(record.id),
-    s.store.connectionList.countStates(),
+    s.store.connectionList.countStates(limits),
   ]);
   const connections = counted.filter((one) => one.clientId === record.id).reduce((sum, one) => sum + one.count, 0);
   const now = s.ports.clock.now();

@@ -27,10 +27,16 @@ export async function probeConnection(s: ConnectionParts, { params, body: input,
   const { definition, about, grant } = await callableNow(s, name);
   const grantId = grant.id;
   const all = capabilitiesOf(definition);
-  const chosen = input.capability === undefined ? all.find(({ probe }) => !probe.effects) : all.find((one) => one.name === input.capability);
+  const usual = probeOf(definition, isKey(grant.kind) ? null : about.scopesRequested);
+  const chosen = input.capability === undefined ? all.find(({ probe }) => probe === usual) : all.find((one) => one.name === input.capability);
   if (!chosen)
     throw new Fault('NOT_FOUND', {
-      detail: all.length === 0 ? `The definition of ${definition.title} names no probe.` : `Its probes: ${all.map((one) => one.name).join(', ')}.`,
+      detail:
+        all.length === 0
+          ? `The definition of ${definition.title} names no probe.`
+          : input.capability === undefined
+            ? 'The scopes of this connection allow none of the calls by which it could be verified.'
+            : `Its probes: ${all.map((one) => one.name).join(', ')}.`,
       remedy: 'Call a path of your choice instead.',
     });
   const { probe } = chosen;
@@ -44,7 +50,7 @@ export async function probeConnection(s: ConnectionParts, { params, body: input,
   const body = probe.body ?? (probe.method === 'POST' || probe.method === 'PUT' ? '{}' : undefined);
   const answer = await callGrant(s, { grant, address, what: { method: probe.method, body }, about: { ...about, needs: probe.needs } });
   if (isGood(answer, definition)) await readAccountAgain(s, grant, definition, name);
-  if (probe === probeOf(definition)) await keepProof(s, grantId, answer, definition);
+  if (probe === usual) await keepProof(s, grantId, answer, definition);
   else await keepCapability(s, grantId, { capability: chosen.name, answer }, definition);
   if (probe.effects)
     s.history.add({
@@ -79,9 +85,9 @@ async function keepCapability(
 }
 
 /** Every capability that a probe verifies, with what is known of it on this grant. */
-export function capabilitiesView(definition: ProviderDefinition, grant: GrantRow | null): Connection['capabilities'] {
+export function capabilitiesView(definition: ProviderDefinition, grant: GrantRow | null, requested: readonly string[]): Connection['capabilities'] {
   const kept = grant?.abilities ?? {};
-  const usual = probeOf(definition);
+  const usual = probeOf(definition, isKey(grant?.kind ?? '') ? null : requested);
   const granted = grant?.scopes ?? [];
   return capabilitiesOf(definition).map(({ name, api, probe }) => {
     const proof = grant?.proofAnswer;

@@ -1,6 +1,7 @@
 import type { z } from 'zod';
 import type { QuotaView } from '../../api/trying.ts';
 import { expectedLeft } from '../../core/quota/forecast.ts';
+import type { Limits } from '../asked.ts';
 import { connectionDefinition } from '../grants/index.ts';
 import { iso, isoOrNull } from '../iso.ts';
 import { findKnown } from './find.ts';
@@ -10,10 +11,12 @@ const SAYS =
   'Relayed calls, test calls and jobs are counted. Calls with an issued token do not pass this service: they are counted only where the API reports what is left.';
 
 /** What is left of each window, and of each caller's share of it. */
-export async function showQuota(s: ConnectionParts, name: string): Promise<z.output<typeof QuotaView>> {
+export async function showQuota(s: ConnectionParts, name: string, limits?: Limits): Promise<z.output<typeof QuotaView>> {
   const one = await findKnown(s, name);
   const { definition, record } = await connectionDefinition(s, one);
-  const shares = await s.store.permissions.sharesOf(one.id);
+  const all = await s.store.permissions.sharesOf(one.id);
+  const within = limits && (await s.store.limits.callersWithin([...new Set(all.map((share) => share.caller))], limits));
+  const shares = all.filter((share) => within?.has(share.caller) ?? true);
   const whose = [{ callerId: null, caller: null, share: null }, ...shares];
   const items: z.output<typeof QuotaView>['items'] = [];
   for (const api of definition.apis.filter((candidate) => candidate.quota.length > 0))

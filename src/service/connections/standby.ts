@@ -5,7 +5,7 @@ import { GRANT_KIND_LABELS } from '../../api/vocabulary.ts';
 import { compareAnswers } from '../../core/compare-answers.ts';
 import { Fault } from '../../core/fault.ts';
 import { isKey, KEY_LIFE_MS } from '../../core/oauth/grant-kinds.ts';
-import { methodOfProbe, probeOf } from '../../core/provider/api.ts';
+import { addressOfProbe, methodOfProbe, probeOf } from '../../core/provider/api.ts';
 import { firstRow } from '../../core/renewal/row.ts';
 import { Secret } from '../../core/secret.ts';
 import type { Command } from '../asked.ts';
@@ -66,7 +66,7 @@ export async function setKey(s: ConnectionParts, { params, body, actor }: Comman
   const id = recordId(s.ports);
   const now = Math.floor(s.ports.clock.now());
   const life = { issuedAt: now, expiresAt: now + KEY_LIFE_MS };
-  const probe = probeOf(definition);
+  const probe = probeOf(definition, null); // a static key states no scopes
   await s.store.grants.add(
     newGrant({
       id,
@@ -90,7 +90,12 @@ export async function setKey(s: ConnectionParts, { params, body, actor }: Comman
   let good = true;
   if (grant && connection && probe) {
     const { grant: called, definition: meets, about } = await callableWith(s, grant, connection);
-    const answer = await callGrant(s, { grant: called, address: apiAddress(meets, probe.path), what: { method: methodOfProbe(probe) }, about });
+    const answer = await callGrant(s, {
+      grant: called,
+      address: apiAddress(meets, addressOfProbe(meets, probe)),
+      what: { method: methodOfProbe(probe) },
+      about,
+    });
     await keepProof(s, id, answer, meets);
     good = isGood(answer, meets);
   }
@@ -181,11 +186,11 @@ async function reference(
   if (grant.endedAt !== null) return null;
   try {
     const { grant: called, definition, about } = await callableWith(s, grant, connection);
-    const probe = probeOf(definition);
+    const probe = probeOf(definition, isKey(grant.kind) ? null : connection.scopes);
     if (path === undefined && !probe) return null;
     const answer = await callGrant(s, {
       grant: called,
-      address: apiAddress(definition, path ?? probe?.path ?? '/'),
+      address: apiAddress(definition, path ?? (probe ? addressOfProbe(definition, probe) : '/')),
       what: { method: path === undefined && probe ? methodOfProbe(probe) : 'GET' },
       about,
     });

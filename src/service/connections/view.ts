@@ -1,9 +1,11 @@
 import type { Connection, ConnectionSummary } from '../../api/connections.ts';
 import { allows, operationsOf, scopesFor } from '../../core/clients/privilege.ts';
+import { isKey } from '../../core/oauth/grant-kinds.ts';
 import { waysOf } from '../../core/oauth/ways.ts';
 import { probeOf } from '../../core/provider/api.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { compareScopes } from '../../core/scopes/compare.ts';
+import type { Limits } from '../asked.ts';
 import { readyOf, weakerClientFor } from '../clients/index.ts';
 import { connectionDefinition, lifetimeOf } from '../grants/index.ts';
 import { iso, isoOrNull } from '../iso.ts';
@@ -18,12 +20,12 @@ import { revocationView } from './revoke.ts';
 import { standbyView } from './standby.ts';
 
 /** Everything about one connection. @throws {Fault} NOT_FOUND */
-export async function showConnection(s: ConnectionParts, name: string): Promise<Connection> {
+export async function showConnection(s: ConnectionParts, name: string, limits?: Limits): Promise<Connection> {
   const one = await findKnown(s, name);
   const [summary] = await summaries(s, [one], TICKS_SHOWN);
   const { definition, record } = await connectionDefinition(s, one);
-  const users = await usersOf(s, one.id);
-  const probe = probeOf(definition);
+  const users = await usersOf(s, one.id, limits);
+  const probe = probeOf(definition, isKey(one.kind ?? '') ? null : one.scopes);
   const operations = operationsOf(definition).filter((operation) => one.operations.includes(operation.id));
   const grant = one.grantId ? await s.store.grants.byId(one.grantId) : null;
   return {
@@ -34,7 +36,7 @@ export async function showConnection(s: ConnectionParts, name: string): Promise<
     takes_key: definition.apis.some((api) => api.static_key),
     opened: one.opened,
     standby: await standbyView(s, one),
-    capabilities: capabilitiesView(definition, grant),
+    capabilities: capabilitiesView(definition, grant, one.scopes),
     lifetime: await lifetimeOf(s, one.grantId),
     diagnosis: await diagnoseConnection(s, { one, definition, client: record, grant }),
     claims: grant?.claims ?? null,

@@ -8,7 +8,7 @@ import { emptyOutcome } from '../records/index.ts';
 import { evidenceText } from '../renewal/index.ts';
 import type { ConsentRow, StoredOutcome } from '../store/consents.ts';
 import { ask, incomplete, settle } from './exchange.ts';
-import { problemOf } from './outcome.ts';
+import { INVITATION_USED, problemOf } from './outcome.ts';
 import type { ConsentParts } from './parts.ts';
 import type { ConsentParties } from './view.ts';
 
@@ -76,6 +76,11 @@ async function poll(s: ConsentParts, agreed: ConsentRuns, id: string): Promise<v
   if (step.kind === 'wait') {
     const facts = { ...consent.facts, device: { ...device, intervalMs: step.intervalMs, polls: device.polls + 1 } };
     await s.store.consents.advance(id, 'polling', { facts, pollAt: s.ports.clock.now() + step.intervalMs });
+    return;
+  }
+  const invitation = asking?.answer.kind === 'tokens' ? consent.facts.invitation : undefined;
+  if (invitation !== undefined && !(await s.keeper.keep('use of an invitation', () => s.store.invitations.take(invitation, id)))) {
+    agreed.run(consent, () => Promise.resolve({ ...emptyOutcome(), problem: INVITATION_USED }));
     return;
   }
   // The answer may hold the only copy of the tokens: it is carried on whatever the database says of the phase.

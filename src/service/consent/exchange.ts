@@ -90,7 +90,7 @@ export async function settle(s: ConsentParts, x: Exchange, { credentials, sentAt
     clientId: x.client.id,
     consentedBy: x.consent.openedBy,
     scopes: scopes.granted,
-    probed: probeOf(x.definition) !== undefined,
+    probed: probeOf(x.definition, requested) !== undefined,
     livesMs: (x.definition.dialect.absolute_life_seconds ?? 0) * 1000,
     idleLifeSeconds: x.definition.dialect.idle_life_seconds,
     grantType: x.asks.grantType,

@@ -80,7 +80,7 @@ export async function importToken(s: ConsentParts, agreed: Consents, { params, b
       scopes: requested,
       consentedBy: operator,
       consentedAt: now,
-      proof: probeOf(definition) ? 'not_verified' : 'not_defined',
+      proof: probeOf(definition, requested) ? 'not_verified' : 'not_defined',
       clientId: client.id,
       placeholders: connection.placeholders,
     }),

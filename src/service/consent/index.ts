@@ -4,4 +4,5 @@ export { CONSENT_COOKIE_SECONDS, consentCookieName } from './cookie.ts';
 export { pollDevices } from './devices.ts';
 export type { ConsentOffer, Consents } from './face.ts';
 export { importToken } from './import-token.ts';
+export { INVITATION_USED } from './outcome.ts';
 export type { ConsentParts } from './parts.ts';

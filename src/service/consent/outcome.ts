@@ -24,6 +24,14 @@ export const STALE_PROBLEMS: Record<string, ConsentProblem> = {
   },
 };
 
+/** Another consent used the same invitation up: what this one brought is not taken. */
+export const INVITATION_USED: ConsentProblem = {
+  title: 'The invitation was used already.',
+  evidence: null,
+  side: 'person',
+  remedy: 'Ask the application for a new link.',
+};
+
 /** A diagnosis as a consent's problem. */
 export const problemOf = (diagnosis: Diagnosis): ConsentProblem => ({
   title: diagnosis.title,

@@ -6,7 +6,7 @@ import { Fault } from '../../core/fault.ts';
 import { type GrantKind, isClientsOwn } from '../../core/oauth/grant-kinds.ts';
 import { noRefreshTokenRemedy } from '../../core/oauth/offline.ts';
 import type { FreshTokens } from '../../core/oauth/token-answer.ts';
-import { methodOfProbe, probeOf } from '../../core/provider/api.ts';
+import { addressOfProbe, methodOfProbe, probeOf } from '../../core/provider/api.ts';
 import { apiBaseAllowed, withApiBase } from '../../core/provider/api-base.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { mayVerifyRenewal } from '../../core/renewal/plan.ts';
@@ -67,7 +67,7 @@ export async function verifyTokens(s: ConsentParts, x: Verifying, safe: SafeToke
   const baseTaken = apiBaseUrl !== undefined && apiBaseAllowed(x.definition, apiBaseUrl);
   if (baseTaken) await s.keeper.keep(subject, async () => void (await s.store.grants.change(grantId, { apiBaseUrl })));
   const definition = withApiBase(x.definition, baseTaken ? apiBaseUrl : null);
-  const probe = probeOf(definition);
+  const probe = probeOf(definition, scopes.requested);
   const about = {
     definition,
     scopesRequested: scopes.requested,
@@ -78,7 +78,7 @@ export async function verifyTokens(s: ConsentParts, x: Verifying, safe: SafeToke
   const firstCall = probe
     ? await firstCallOf(s, {
         grant: { id: grantId, kind: safe.kind, connectionId: x.connection.id, clientId: x.client.id, access: tokens.access },
-        address: apiAddress(definition, probe.path),
+        address: apiAddress(definition, addressOfProbe(definition, probe)),
         method: methodOfProbe(probe),
         about,
       })

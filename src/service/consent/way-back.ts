@@ -9,7 +9,7 @@ import { emptyOutcome, refuseUnconfirmed } from '../records/index.ts';
 import type { ConsentRow } from '../store/consents.ts';
 import { consentCookieName } from './cookie.ts';
 import type { Consents } from './face.ts';
-import { problemOf } from './outcome.ts';
+import { INVITATION_USED, problemOf } from './outcome.ts';
 import type { Parties } from './parties.ts';
 import type { ConsentParts } from './parts.ts';
 import type { Runs } from './runs.ts';
@@ -44,6 +44,9 @@ export function wayBack(
       });
       return;
     }
+    // A use is taken before the code is: of two consents that end at once, one connects.
+    if (consent.facts.invitation !== undefined && !(await s.store.invitations.take(consent.facts.invitation, consent.id)))
+      return runs.finish(consent, 'failed', { ...emptyOutcome(), problem: INVITATION_USED });
     const verifier = consent.verifierSealed
       ? await s.sealer.open({ table: 'consents', row: consent.id, column: 'verifier_sealed' }, consent.verifierSealed)
       : null;

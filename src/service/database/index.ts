@@ -2,4 +2,4 @@
 export { afterJump } from './after-jump.ts';
 export { type DataFolder, openDataFolder } from './data-folder.ts';
 export { type DatabaseClock, databaseClock, standingClock } from './database-clock.ts';
-export { freePort, type PrivateMariadb, startPrivateMariadb } from './private-mariadb.ts';
+export { endPrivateMariadb, freePort, type PrivateMariadb, startPrivateMariadb } from './private-mariadb.ts';

@@ -203,8 +203,14 @@ function mysqlUser(): { uid: number; gid: number } {
   return { uid: id('-u'), gid: id('-g') };
 }
 
+/** Ends a server that was left running in a folder, such as by a process that was killed. */
+export async function endPrivateMariadb(folder: string): Promise<void> {
+  const left = readLeftOver({ data: join(folder, 'mariadb', 'data'), state: join(folder, 'database.json') });
+  if (left) await endProcess(left.pid);
+}
+
 /** A server that outlived us: only if the process named is really a MariaDB on our folder. */
-function readLeftOver(place: Place): { pid: number; port: number } | null {
+function readLeftOver(place: Pick<Place, 'data' | 'state'>): { pid: number; port: number } | null {
   try {
     const state = JSON.parse(readFileSync(place.state, 'utf8')) as { pid: number; port: number };
     const command = readFileSync(`/proc/${state.pid}/cmdline`, 'utf8');

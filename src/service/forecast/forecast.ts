@@ -1,6 +1,7 @@
 import type { z } from 'zod';
 import type { UpcomingItem, UpcomingListed, UpcomingQuery } from '../../api/upcoming.ts';
 import { type Breaks, type ClientFacts, type Facts, forecast, type GrantFacts, type Upcoming } from '../../core/forecast/forecast.ts';
+import type { Limits } from '../asked.ts';
 import { connectionDefinition } from '../grants/index.ts';
 import { iso } from '../iso.ts';
 import { serverCertificateEnd } from '../outgoing/index.ts';
@@ -13,25 +14,57 @@ const DAY_MS = 86_400_000;
 /** More ends than that are not told one by one: they have a cause in common. */
 const GRANTS_MOST = 5_000;
 
-/** Everything that will stop in the next days, the first one first. */
-export async function upcoming(s: ForecastParts, days: number): Promise<Upcoming[]> {
+/** Everything that will stop in the next days, the first one first. @param limits labels: what is beyond them does not exist */
+export async function upcoming(s: ForecastParts, days: number, limits?: Limits): Promise<Upcoming[]> {
   const now = s.ports.clock.now();
   const until = now + days * DAY_MS;
-  return forecast(await factsOf(s, until), now, until);
+  return forecast(limits === undefined ? await factsOf(s, until) : await factsWithin(s, until, limits), now, until);
 }
 
-/** @param limits labels to which the account is limited */
-export async function listUpcoming(s: ForecastParts, query: z.output<typeof UpcomingQuery>, limits?: readonly string[]): Promise<UpcomingListed> {
+export async function listUpcoming(s: ForecastParts, query: z.output<typeof UpcomingQuery>, limits?: Limits): Promise<UpcomingListed> {
   const now = s.ports.clock.now();
-  const all = await upcoming(s, query.days);
-  const visible = limits === undefined ? all : all.filter((one) => one.labels.some((label) => limits.includes(label)));
-  const items = visible.filter((one) => (query.label === undefined || one.labels.includes(query.label)) && (query.who === undefined || one.who === query.who));
+  const all = await upcoming(s, query.days, limits);
+  const items = all.filter((one) => (query.label === undefined || one.labels.includes(query.label)) && (query.who === undefined || one.who === query.who));
   return { items: items.map(view), now: iso(now), until: iso(now + query.days * DAY_MS) };
 }
 
 const view = ({ actBy, at, noticeAt: _noticeAt, ...one }: Upcoming): UpcomingItem => ({ ...one, at: iso(at), act_by: iso(actBy) });
 
-async function factsOf(s: ForecastParts, until: number): Promise<Facts> {
+/** The same facts for an account that is limited to labels: names and counts of what is within, and nothing of the machines. */
+async function factsWithin(s: ForecastParts, until: number, limits: readonly string[]): Promise<Facts> {
+  const facts = await factsOf(s, until, limits);
+  const { limits: store } = s.store;
+  const named = [
+    ...facts.grants.map((one) => one.shared ?? one.connection),
+    ...facts.invitations.map((one) => one.shared),
+    ...facts.quotas.flatMap((quota) => quota.runs.map((run) => run.connection)),
+  ];
+  const users = [...facts.clients, ...facts.grants].flatMap((one) => one.breaks.callers);
+  const [connections, callers] = await Promise.all([
+    store.connectionsWithin([...new Set(named)], limits),
+    store.callersWithin([...new Set([...users, ...facts.callerKeys.map((one) => one.caller)])], limits),
+  ]);
+  const shown = <T extends { breaks: Breaks }>(one: T): T => ({
+    ...one,
+    breaks: { ...one.breaks, callers: one.breaks.callers.filter((name) => callers.has(name)) },
+  });
+  return {
+    clients: facts.clients.filter((one) => one.breaks.connections > 0).map(shown),
+    grants: facts.grants.filter((one) => connections.has(one.shared ?? one.connection)).map(shown),
+    callerKeys: facts.callerKeys.filter((one) => callers.has(one.caller)),
+    invitations: facts.invitations.filter((one) => connections.has(one.shared)),
+    quotas: facts.quotas.flatMap((quota) => {
+      // What others use up counts; it is not named.
+      const own = quota.runs.find((run) => connections.has(run.connection));
+      const runs = quota.runs.map((run) => (connections.has(run.connection) ? run : { ...run, job: null }));
+      return own ? [{ ...quota, connection: own.connection, labels: own.labels, runs }] : [];
+    }),
+    serverCertificate: null,
+    disks: [],
+  };
+}
+
+async function factsOf(s: ForecastParts, until: number, limits?: Limits): Promise<Facts> {
   const [ending, clients] = await Promise.all([s.store.forecast.clientsWithEndingSecrets(until), s.store.clients.all()]);
   const providers = new Map((await s.store.providers.all()).map((one) => [one.id, one.name]));
   const named = (client: ClientRow): string => providers.get(client.providerId) ?? '';
@@ -49,14 +82,14 @@ async function factsOf(s: ForecastParts, until: number): Promise<Facts> {
     const key = sharedId ?? connectionId; // callers are permitted with the shared connection, not with each person
     const known = users.get(key);
     if (known) return known;
-    const { labels: _labels, ...breaks } = await s.store.forecast.usersOfConnection(key);
+    const { labels: _labels, ...breaks } = await s.store.forecast.usersOfConnection(key, limits);
     users.set(key, breaks);
     return breaks;
   };
   const keys = await s.store.forecast.endingKeys(until);
   const certificateEnds = await serverCertificateEnd(s.settings.publicUrl);
   return {
-    clients: await Promise.all(wanted.map((client) => clientFacts(s, client, named(client)))),
+    clients: await Promise.all(wanted.map((client) => clientFacts(s, client, named(client), limits))),
     grants: await Promise.all(grants.map(async (grant) => grantFacts(grant, phases.get(grant.clientId) ?? null, await usersOf(grant)))),
     callerKeys: await Promise.all(
       keys.map(async (key) => {
@@ -90,8 +123,8 @@ async function phasesOf(s: ForecastParts, clients: readonly ClientRow[], named: 
   return found;
 }
 
-async function clientFacts(s: ForecastParts, client: ClientRow, provider: string): Promise<ClientFacts> {
-  const [secrets, { labels, ...breaks }] = await Promise.all([s.store.secrets.ofClient(client.id), s.store.forecast.usersOfClient(client.id)]);
+async function clientFacts(s: ForecastParts, client: ClientRow, provider: string, limits: Limits): Promise<ClientFacts> {
+  const [secrets, { labels, ...breaks }] = await Promise.all([s.store.secrets.ofClient(client.id), s.store.forecast.usersOfClient(client.id, limits)]);
   const kept = secrets.filter((one) => one.state === 'active' || one.state === 'unverified');
   const expected = client.registering.expected_on;
   return {

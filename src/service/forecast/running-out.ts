@@ -23,7 +23,7 @@ export function scheduledQuotas(s: ForecastParts): Promise<ScheduledQuota[]> {
 }
 
 async function work(s: ForecastParts, now: number): Promise<ScheduledQuota[]> {
-  const found = new Map<string, ScheduledQuota & { runs: { job: string; at: number; cost: number }[] }>();
+  const found = new Map<string, ScheduledQuota & { runs: ScheduledQuota['runs'] }>();
   for (const job of await s.store.forecast.scheduledJobs(JOBS_MOST)) for (const quota of await quotasOf(s, job, now)) add(found, quota);
   return [...found.values()];
 }
@@ -44,14 +44,14 @@ async function quotasOf(s: ForecastParts, job: ScheduledJob, now: number): Promi
   const of = { api, clientRecordId: job.clientRecordId, connectionId: job.connectionId, callerId: null, share: null, method: job.call.method, path };
   const uses = s.quotas.usesOf(of).filter((use) => use.quota.window === 'day');
   const levels = await s.quotas.left(uses);
+  const { connection, labels } = job;
   return uses.map((use, at) => {
     const { startAt, endAt } = windowAt(use.quota, now);
     const windowMs = endAt - startAt;
     const cost = job.calls * weightOf(api, use.quota.unit, job.call.method, path);
     const runs = nextRuns(job.schedule, now, RUNS_MOST)
       .filter((runAt) => runAt < endAt + windowMs)
-      .map((runAt) => ({ job: job.name, at: runAt, cost }));
-    const { connection, labels } = job;
+      .map((runAt) => ({ job: job.name, connection, labels, at: runAt, cost }));
     return {
       ...{ scope: use.scope, connection, title: api.title, most: use.most },
       ...{ left: levels[at]?.left ?? use.most, resetsAt: endAt, windowMs, runs, labels },

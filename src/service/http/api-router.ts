@@ -1,6 +1,8 @@
 import express, { type Request, type RequestHandler, type Response, Router } from 'express';
 import { z } from 'zod';
+import { maskedAnswer } from '../../api/masking.ts';
 import { type Access, type Operation, paramNames } from '../../api/operation.ts';
+import { referencesOf } from '../../api/operation-references.ts';
 import { type OperationName, operationNames, operations } from '../../api/operations.ts';
 import { ruleOf } from '../../api/role-rules.ts';
 import type { RoleRule } from '../../api/roles.ts';
@@ -82,7 +84,7 @@ function route<N extends OperationName>(name: N, handlers: Handlers, admission: 
     const query = operation.query ? parse(operation.query, request.query, 'query') : undefined;
     const body = operation.body ? parse(operation.body, request.body ?? (operation.bodyOptional ? {} : undefined), '') : undefined;
     if (rule && who.operator) {
-      await checkLimits(admission, who.operator, rule, { params, query, body });
+      await checkLimits(admission, who.operator, rule, { references: referencesOf(name, { params, query, body }), body });
       if (rule.confirms) admission.operators.needConfirmed(who.operator);
     }
     const read: Read = {
@@ -95,7 +97,8 @@ function route<N extends OperationName>(name: N, handlers: Handlers, admission: 
     const { setSession, ...answer } = await withinRequest({ requestId: requestIdOf(response), address: read.actor.address }, () => handlers[name](read));
     if (setSession === 'end') sessions.take(response);
     else if (setSession) sessions.give(response, setSession);
-    send(response, answer);
+    // Keys that people put into calls and addresses are no viewer's.
+    send(response, rule && who.operator?.role === 'viewer' ? (maskedAnswer(operation.answer, answer) as object) : answer);
   };
 }
 

@@ -68,7 +68,7 @@ export const backupDownload =
     if (!operator) throw new Fault('SIGN_IN_NEEDED');
     const rule = { role: 'administrator', limit: 'installation', confirms: true } as const;
     checkRole(operator, rule);
-    await checkLimits(s, operator, rule, { params: {}, query: undefined, body: undefined });
+    await checkLimits(s, operator, rule, { references: [], body: undefined });
     operators.needConfirmed(operator);
     const { row, stream: bytes } = await backupFile(s, String(request.params.backup));
     response.setHeader('content-type', 'application/octet-stream');
@@ -80,10 +80,10 @@ export const backupDownload =
   };
 
 /** Taking data away is no viewer's; and what is outside an account's limits is not there. @throws {Fault} ROLE_TOO_LOW, NOT_FOUND */
-async function mayTake(s: DataParts, operator: SignedInOperator, limit: 'job' | 'run', name: string): Promise<void> {
-  const rule = { role: 'operator', limit } as const;
+async function mayTake(s: DataParts, operator: SignedInOperator, to: 'job' | 'run', name: string): Promise<void> {
+  const rule = { role: 'operator', limit: 'references' } as const;
   checkRole(operator, rule);
-  await checkLimits(s, operator, rule, { params: { [limit]: name }, query: undefined, body: undefined });
+  await checkLimits(s, operator, rule, { references: [{ to, names: [name], place: 'path' }], body: undefined });
 }
 
 /** Who took data away, and which; what had not changed since the last time is no export. Programs' are routine: they come every minute. */

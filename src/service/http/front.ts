@@ -10,6 +10,7 @@ import type { Fence } from '../fence/index.ts';
 import { calendarJson, calendarText } from '../forecast/index.ts';
 import type { IdentitySignIn } from '../identity/index.ts';
 import type { Operators } from '../operators/index.ts';
+import { supervisorsSocket } from '../processes/index.ts';
 import { type Relayed, relayLane } from '../relay/index.ts';
 import type { Settings } from '../settings.ts';
 import { addressReader, tokenEndpoint, tokenLane } from '../token-endpoint/index.ts';
@@ -18,6 +19,7 @@ import { relayTokens, signInRequests, toolTokens } from '../tool-sign-ins/index.
 import type { Usage } from '../usage/index.ts';
 import { app } from './app.ts';
 import { backupDownload, latestResult, runFile } from './data.ts';
+import { arrivalsAt, closeGently } from './draining.ts';
 import { handlers } from './handlers.ts';
 import { liveEvents } from './live.ts';
 import { servedMetrics } from './metrics.ts';
@@ -41,11 +43,8 @@ export interface FrontParts {
   dispatcher: Dispatcher;
 }
 
-/** How long a service that stops still accepts, and says in `/readyz` and in each answer that it stops. */
-const LAST_CALL_MS = 250;
-
 /** Everything that answers HTTP, joined: the two fast lanes, then Express with all else. It does not listen yet. */
-export function openFront(parts: FrontParts): { server: Server | SecureServer; drain(limitMs: number): Promise<void>; stop(): void } {
+export function openFront(parts: FrontParts): { server: Server | SecureServer; drain(limitMs: number): Promise<void>; stopping(): void; stop(): void } {
   const { rooms, usage } = parts;
   const { settings, store, ports, changes, quotas, apiTokens: tokens } = rooms;
   const { publicUrl } = settings;
@@ -61,6 +60,7 @@ export function openFront(parts: FrontParts): { server: Server | SecureServer; d
   const lookAtTokens = tokenLane({
     tokenEndpoint: tokenEndpoint({ publicUrl, callers: known, check, assertions: proofs, tokens, tools, usage, tooBlind, ports }),
     hasTokenPath: known.hasTokenPath,
+    hasOrigin: known.hasOrigin,
     addressOf,
     certificateOf: certificateReader(settings),
     bodies,
@@ -126,6 +126,8 @@ export function openFront(parts: FrontParts): { server: Server | SecureServer; d
     }
   }
   const listener: RequestListener = (request, response) => {
+    // Which of two a program behind us reads nobody knows (RFC 9112 \u00a73.2).
+    if (hasTwoHosts(request.rawHeaders)) return void response.writeHead(400, { connection: 'close' }).end();
     if (settings.trustedProxies === 0 && !proxySeen && (request.headers['x-forwarded-for'] ?? request.headers.forwarded) !== undefined) {
       proxySeen = true;
       ports.log.warn(
@@ -133,34 +135,40 @@ export function openFront(parts: FrontParts): { server: Server | SecureServer; d
         'requests carry forwarding headers, and RUSTY_KETTLE_TRUSTED_PROXIES is 0: behind a proxy, everybody shares its address',
       );
     }
+    arrivals.asked(request.socket);
     void (lookAtTokens(request, response) || relayCalls(request, response) || everythingElse(request, response));
   };
   const { server, stop: stopServer } = openServer(settings.tls, { ServerResponse: Answer as never }, { listener, log: ports.log });
+  const arrivals = arrivalsAt(server, settings.tls !== null);
   // What is relayed may be long on its way; whatever else has a body is watched.
   server.requestTimeout = settings.relayMostMs;
   // Node's 5 s are shorter than what proxies and client pools keep: a request sent just as we close a socket would be lost to the caller.
   server.keepAliveTimeout = 75_000;
   return {
     server,
-    /** Takes no new connections; what runs is finished, idle sockets are closed, and busy ones get `Connection: close`. */
+    stopping: () => {
+      draining = true;
+    },
+    /** Reports that it stops, goes on accepting until nobody comes any more, then finishes what came. */
     async drain(limitMs) {
       draining = true;
       live.stop();
-      // What the kernel has taken for us already would be reset with the listening socket: it is accepted first.
-      await new Promise((resolve) => setTimeout(() => setImmediate(resolve), LAST_CALL_MS));
-      const closed = new Promise<void>((resolve) => server.close(() => resolve()));
-      const timer = setTimeout(() => server.closeAllConnections(), limitMs);
-      // A socket that became idle just now may carry a request already: closed after a moment, when the answer's `close` has been read.
-      const idle = setInterval(() => server.closeIdleConnections(), 200);
-      await closed;
-      clearTimeout(timer);
-      clearInterval(idle);
+      await closeGently(server, arrivals, limitMs, supervisorsSocket());
     },
     stop() {
       bodies.stop();
       stopServer();
     },
   };
+}
+
+function hasTwoHosts(raw: readonly string[]): boolean {
+  let hosts = 0;
+  for (let at = 0; at < raw.length; at += 2) {
+    const name = raw[at] as string;
+    if (name.length === 4 && name.toLowerCase() === 'host') hosts += 1;
+  }
+  return hosts > 1;
 }
 
 /** @throws {Fault} SETTING_INVALID: the port is in use, or not ours to take. */

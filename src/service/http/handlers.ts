@@ -1,6 +1,6 @@
 import type { AnswerOf, OperationName } from '../../api/operations.ts';
 import { counted } from '../../core/counted.ts';
-import { type Asked, limitsOf, type SignedInOperator } from '../asked.ts';
+import { type Asked, type Limits, limitsOf, type SignedInOperator } from '../asked.ts';
 import * as backup from '../backup/index.ts';
 import * as bundle from '../bundle/index.ts';
 import * as callers from '../callers/index.ts';
@@ -55,15 +55,15 @@ export function handlers(
   };
   // Commands change; where the contract promises the page of what was changed, it is read afterwards.
   const then =
-    <P, T>(show: (params: P) => Promise<T>) =>
-    <A extends { params: P }>(command: (asked: A) => Promise<void>) =>
+    <P, T>(show: (params: P, limits: Limits) => Promise<T>) =>
+    <A extends { params: P; actor: { operator: SignedInOperator } }>(command: (asked: A) => Promise<void>) =>
     async (asked: A) => {
       await command(asked);
-      return show(asked.params);
+      return show(asked.params, limitsOf(asked.actor.operator));
     };
   const thenClient = then((params: { provider: string; client: string }) => clients.showClient(s, params.provider, params.client));
-  const thenConnection = then((params: { connection: string }) => connections.showConnection(s, params.connection));
-  const thenCaller = then((params: { caller: string }) => callers.showCaller(s, params.caller));
+  const thenConnection = then((params: { connection: string }, limits) => connections.showConnection(s, params.connection, limits));
+  const thenCaller = then((params: { caller: string }, limits) => callers.showCaller(s, params.caller, limits));
   return {
     firstOperatorState: async () => ({ needed: await operators.isFirstNeeded() }),
     addFirstOperator: ({ body, actor }) => operators.addFirst(body, actor.address),
@@ -79,7 +79,7 @@ export function handlers(
     finishSecondFactor: ({ params, body, actor }) => operators.finishFactor(actor.operator, params.factor, body),
     removeSecondFactor: ({ params, actor }) => operators.removeFactor(actor.operator, params.factor),
     renewRecoveryCodes: ({ actor }) => operators.renewRecoveryCodes(actor.operator),
-    listOperators: () => operators.list(),
+    listOperators: ({ actor }) => operators.list(actor.operator),
     showOperator: ({ params }) => operators.show(params.operator),
     inviteOperator: ({ body, actor }) => operators.invite(body, actor.operator),
     showJoin: ({ body, actor }) => operators.showJoin(body.ticket, actor.address),
@@ -96,14 +96,17 @@ export function handlers(
     showBreakdown: () => showBreakdown(s),
     showStatistics: ({ query }) => showStatistics(s, query),
     listHistory: async ({ query: { since, until, renewals, limit, purpose, ...query }, actor }) => {
-      if (purpose === 'export') checkRole(actor.operator, { role: 'operator', limit: 'subject' });
+      if (purpose === 'export') checkRole(actor.operator, { role: 'operator' });
       if (purpose === 'export' && query.before === undefined)
         s.history.add({ actor: actor.operator.name, kind: 'activity_exported', subject: 'installation', says: 'Exported entries of the activity log.' });
+      // A name may have belonged to another object before: what an account that is limited may see began with this one.
+      const madeAt = limitsOf(actor.operator) === undefined ? null : await s.store.limits.madeAt(query.subject ?? '');
+      const from = Math.max(since === undefined ? Number.NEGATIVE_INFINITY : Date.parse(since), madeAt ?? Number.NEGATIVE_INFINITY);
       const found = await s.history.list({
         ...query,
         renewals: renewals === 'true',
         limit: limit + 1,
-        ...(since === undefined ? {} : { since: Date.parse(since) }),
+        ...(from === Number.NEGATIVE_INFINITY ? {} : { since: from }),
         ...(until === undefined ? {} : { until: Date.parse(until) }),
       });
       return {
@@ -148,11 +151,11 @@ export function handlers(
     listReplicas: async () => ({ items: await replicas.listReplicas(s) }),
     adoptReplica: (asked) => replicas.adoptReplica(s, asked),
 
-    listProviders: () => providers.listProviders(s),
+    listProviders: ({ actor }) => providers.listProviders(s, limitsOf(actor.operator)),
     checkProvider: ({ body }) => providers.checkProvider(s, body),
     draftProvider: ({ body }) => providers.draftProvider(s, body),
     addProvider: async (asked) => providers.showProvider(s, await providers.addProvider(s, asked)),
-    showProvider: ({ params }) => providers.showProvider(s, params.provider),
+    showProvider: ({ params, actor }) => providers.showProvider(s, params.provider, limitsOf(actor.operator)),
     previewProvider: ({ params, body }) => clients.previewProvider(s, params.provider, body.document),
     async changeProvider(asked) {
       await clients.changeProvider(s, asked);
@@ -163,12 +166,12 @@ export function handlers(
     chooseScopes: ({ params, body }) => clients.chooseScopes(s, params.provider, body),
     removeProvider: (asked) => providers.removeProvider(s, asked),
 
-    listClients: () => clients.listClients(s),
+    listClients: ({ actor }) => clients.listClients(s, limitsOf(actor.operator)),
     async addClient(asked) {
       await clients.addClient(s, asked);
       return clients.showClient(s, asked.body.provider, asked.body.name);
     },
-    showClient: ({ params }) => clients.showClient(s, params.provider, params.client),
+    showClient: ({ params, actor }) => clients.showClient(s, params.provider, params.client, limitsOf(actor.operator)),
     changeClient: thenClient((asked) => clients.changeClient(s, asked)),
     removeClient: (asked) => clients.removeClient(s, asked),
     addSecret: thenClient((asked) => clients.addSecret(s, asked)),
@@ -189,9 +192,9 @@ export function handlers(
     listConnections: (asked) => connections.listConnections(s, asked),
     async addConnection(asked) {
       await connections.addConnection(s, asked);
-      return connections.showConnection(s, asked.body.name);
+      return connections.showConnection(s, asked.body.name, limitsOf(asked.actor.operator));
     },
-    showConnection: ({ params }) => connections.showConnection(s, params.connection),
+    showConnection: ({ params, actor }) => connections.showConnection(s, params.connection, limitsOf(actor.operator)),
     changeConnections: (asked) => connections.changeConnections(s, asked),
     changeConnection: thenConnection((asked) => connections.changeConnection(s, asked)),
     removeConnection: (asked) => connections.removeConnection(s, asked),
@@ -225,7 +228,7 @@ export function handlers(
     cancelRehearsal: (asked) => rehearsals.cancelRehearsal(s, asked),
 
     listNotices: (asked) => notices.listNotices(s, asked),
-    showNotice: ({ params }) => notices.showNotice(s, params.notice),
+    showNotice: (asked) => notices.showNotice(s, asked),
     acknowledgeNotice: (asked) => notices.acknowledgeNotice(s, asked),
     assignNotice: (asked) => notices.assignNotice(s, asked),
     snoozeNotice: (asked) => notices.snoozeNotice(s, asked),
@@ -242,7 +245,7 @@ export function handlers(
     invitePerson: (asked) => people.inviteByOperator(s, asked),
     listInvitations: (asked) => people.listInvitations(s, asked),
     revokeInvitation: (asked) => people.revokeInvitation(s, asked),
-    listCampaigns: ({ params }) => people.listCampaigns(s, params.connection),
+    listCampaigns: (asked) => people.listCampaigns(s, asked),
     addCampaign: (asked) => people.addCampaign(s, asked),
     endCampaign: (asked) => people.endCampaign(s, asked),
     showEventReceiver: ({ params }) => people.showReceiver(s, params.caller),
@@ -277,7 +280,7 @@ export function handlers(
 
     listCallers: (asked) => callers.listCallers(s, asked),
     addCaller: (asked) => callers.addCaller(s, asked),
-    showCaller: ({ params }) => callers.showCaller(s, params.caller),
+    showCaller: ({ params, actor }) => callers.showCaller(s, params.caller, limitsOf(actor.operator)),
     changeCaller: thenCaller((asked) => callers.changeCaller(s, asked)),
     removeCaller: (asked) => callers.removeCaller(s, asked),
     addKey: (asked) => callers.addKey(s, asked),
@@ -294,7 +297,7 @@ export function handlers(
     listOwnConnections: async ({ actor }) => callers.listOwnConnections(s, actor.caller),
     listOwnCalls: async ({ params, actor }) => callers.listOwnCalls(s, actor.caller, params.connection),
 
-    showSignInRequest: ({ params }) => signInRequests.show(params.request),
+    showSignInRequest: ({ params, actor }) => signInRequests.show(params.request, limitsOf(actor.operator)),
     answerSignInRequest: ({ params, body, actor }) => signInRequests.answer(params.request, body.connection, actor.operator.name),
 
     offeredCalls: ({ params }) => connections.offeredCalls(s, params.connection),
@@ -303,6 +306,6 @@ export function handlers(
     removeCall: (asked) => connections.removeCall(s, asked),
     readCalls: ({ params, body }) => connections.readCalls(s, params.connection, body.text),
     writeCurl: ({ params, body }) => connections.writeCurl(s, params.connection, body),
-    showQuota: ({ params }) => connections.showQuota(s, params.connection),
+    showQuota: ({ params, actor }) => connections.showQuota(s, params.connection, limitsOf(actor.operator)),
   };
 }

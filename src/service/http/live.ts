@@ -11,11 +11,14 @@ const BEAT_MS = 15_000;
 /** A session that ended meanwhile ends its stream. */
 const SESSION_MS = 30_000;
 const STREAMS_MOST = 200;
+/** Of one account: nobody takes all of them. */
+const STREAMS_OF_ONE = 20;
 /** What a client that does not read may leave waiting. */
 const UNREAD_MOST_BYTES = 16_384;
 
 interface Stream {
   response: Response;
+  operatorId: string;
   /** False: whoever watches is not signed in any more. */
   mayStay(): Promise<boolean>;
 }
@@ -72,11 +75,14 @@ export function liveEvents({ stamps, sessions, ports }: { stamps: StampStore; se
   };
   return {
     async handle(request, response) {
-      if ((await sessions.operator(request)) === null) throw new Fault('SIGN_IN_NEEDED');
+      const operator = await sessions.operator(request);
+      if (operator === null) throw new Fault('SIGN_IN_NEEDED');
+      const own = [...streams].filter((one) => one.operatorId === operator.id).length;
+      if (own >= STREAMS_OF_ONE) throw new Fault('STREAMS_FULL', { detail: `Your account has ${own} pages of the console open at this replica. Close some.` });
       if (streams.size >= STREAMS_MOST) throw new Fault('STREAMS_FULL', { detail: `${STREAMS_MOST} pages of the console are open at this replica.` });
       response.writeHead(200, { 'content-type': 'text/event-stream; charset=utf-8', 'cache-control': 'no-store', 'x-accel-buffering': 'no' });
       response.write('retry: 2000\nevent: ready\ndata: {}\n\n');
-      const stream: Stream = { response, mayStay: async () => (await sessions.operator(request)) !== null };
+      const stream: Stream = { response, operatorId: operator.id, mayStay: async () => (await sessions.operator(request)) !== null };
       streams.add(stream);
       if (streams.size === 1) begin();
       response.on('close', () => {

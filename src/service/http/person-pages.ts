@@ -71,7 +71,7 @@ ${link(`${base}/disconnect`, 'Disconnect', 'button danger')}</div>`,
 const RESULTS: Record<'denied' | 'other_account' | 'expired' | 'failed', (x: PersonPage) => string> = {
   denied: (x) => `You did not allow access. Nothing is connected, and ${e(x.application)} was given nothing.`,
   other_account: (x) =>
-    `You signed in as <strong>${e(x.result?.account?.label ?? 'another account')}</strong>${x.expectedAccount ? `, and <strong>${e(x.expectedAccount)}</strong> was expected` : ', which is not the account of last time'}. It was not connected, and what was given is withdrawn. Sign out at ${e(x.provider)}, then try again.`,
+    `You signed in as <strong>${e(x.result?.account?.label ?? 'another account')}</strong>${x.expectedAccount ? `, and <strong>${e(x.expectedAccount)}</strong> was expected` : ', which is not the account of last time'}. It was not connected, and the access was deleted here. ${x.revokes ? `${e(x.provider)} was asked to revoke it.` : `It was not revoked at ${e(x.provider)}, because that could end your other connections: remove it there in the settings of your account.`} Sign out at ${e(x.provider)}, then try again.`,
   expired: () => 'Nothing came back in time.',
   failed: (x) => `It did not work: ${e(x.result?.says ?? 'the provider did not answer as expected')}`,
 };

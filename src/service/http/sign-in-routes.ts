@@ -25,7 +25,7 @@ export function signInRoutes(server: Express, parts: Pick<AppParts, 'identity' |
   });
   server.post('/sign-in/back-channel', express.urlencoded({ extended: false, limit: '100kb' }), async (request, response) => {
     response.setHeader('cache-control', 'no-store'); // Back-Channel Logout §2.8
-    await parts.identity.signOut((request.body as Record<string, unknown>).logout_token).catch((error: unknown) => {
+    await parts.identity.signOut((request.body as Record<string, unknown> | undefined)?.logout_token).catch((error: unknown) => {
       if (!(error instanceof Fault) || error.status >= 500) throw error;
       response.status(400).json({ error: 'invalid_request', error_description: error.message });
     });

@@ -4,8 +4,9 @@ import { Fault } from '../../core/fault.ts';
 import { parsedJson } from '../../core/json.ts';
 import { basicAuthorization } from '../../core/oauth/client-authentication.ts';
 import { checkIdToken } from '../../core/oauth/id-token.ts';
+import { hidesOf } from '../../core/oauth/masked.ts';
 import { Secret } from '../../core/secret.ts';
-import { groupsIn, type IdentityMetadata } from '../../core/sign-in/oidc.ts';
+import { accountName, groupsIn, type IdentityMetadata } from '../../core/sign-in/oidc.ts';
 import type { IdentityProviderRow } from '../store/identity-providers.ts';
 import { type IdentityParts, redirectUriOf, refused, SECRET_PLACE } from './parts.ts';
 import type { ProviderDocuments } from './provider.ts';
@@ -30,7 +31,7 @@ export function identityClaims(s: IdentityParts, documents: ProviderDocuments) {
     }
     const answer = await s.send({
       ...{ method: 'POST', url: metadata.token_endpoint, headers, body: body.toString(), deadlineMs: EXCHANGE_MS, limitBytes: LIMIT, freshSocket: true },
-      ...(secret ? { hides: [secret] } : {}),
+      ...(secret ? { hides: hidesOf({ clientId: row.clientId, secret }) } : {}),
     });
     if (answer.kind !== 'answer')
       throw new Fault('PROVIDER_UNREACHABLE', { detail: 'The identity provider did not answer.', remedy: 'Sign in again later, or with a local account.' });
@@ -54,8 +55,19 @@ export function identityClaims(s: IdentityParts, documents: ProviderDocuments) {
     if (second.kind === 'good') return second.claims;
     throw refused(`The ID token is not good. ${second.why}`);
   };
+  /** Claims of the person from the user info endpoint; null: there is none, or it answered for another person (Core §5.3.2). */
+  const profileOf = async (metadata: IdentityMetadata, claims: JWTPayload, accessToken: string | undefined): Promise<Record<string, unknown> | null> => {
+    if (metadata.userinfo_endpoint === undefined || accessToken === undefined) return null;
+    const info = z.looseObject({ sub: z.string() }).safeParse(await documents.json(metadata.userinfo_endpoint, { authorization: `Bearer ${accessToken}` }));
+    return info.success && info.data.sub === claims.sub ? info.data : null;
+  };
   /** Groups from the token, from where it says they are, or from the user info endpoint. */
-  const groupsOf = async (row: IdentityProviderRow, metadata: IdentityMetadata, claims: JWTPayload, accessToken: string | undefined): Promise<string[]> => {
+  const groupsOf = async (
+    row: IdentityProviderRow,
+    metadata: IdentityMetadata,
+    claims: JWTPayload,
+    { accessToken, profile }: { accessToken: string | undefined; profile(): Promise<Record<string, unknown> | null> },
+  ): Promise<string[]> => {
     const found = groupsIn(claims, row.groupsClaim);
     if (found.kind === 'listed') return found.groups;
     const bearer = (token: string) => ({ authorization: `Bearer ${token}` });
@@ -78,11 +90,16 @@ export function identityClaims(s: IdentityParts, documents: ProviderDocuments) {
         'Let the provider send only the groups assigned to this application.',
       );
     }
-    if (metadata.userinfo_endpoint === undefined || accessToken === undefined) return [];
-    const info = z.looseObject({ sub: z.string() }).safeParse(await documents.json(metadata.userinfo_endpoint, bearer(accessToken)));
-    if (!info.success || info.data.sub !== claims.sub) return []; // Core §5.3.2: another person's answer must not be used
-    const listed = groupsIn(info.data, row.groupsClaim);
-    return listed.kind === 'listed' ? listed.groups : [];
+    const info = await profile();
+    const listed = info === null ? null : groupsIn(info, row.groupsClaim);
+    return listed?.kind === 'listed' ? listed.groups : [];
   };
-  return { exchange, verified, groupsOf };
+  /** What the provider says of the person: the name is in the ID token or, by default, in the user info (Core §5.4); so are the groups. */
+  const personOf = async (row: IdentityProviderRow, metadata: IdentityMetadata, claims: JWTPayload, accessToken: string | undefined) => {
+    let asked: Promise<Record<string, unknown> | null> | null = null;
+    const profile = () => (asked ??= profileOf(metadata, claims, accessToken));
+    const groups = await groupsOf(row, metadata, claims, { accessToken, profile });
+    return { groups, name: accountName(claims) ?? accountName((await profile()) ?? {}) };
+  };
+  return { exchange, verified, personOf };
 }

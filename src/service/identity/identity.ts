@@ -5,7 +5,7 @@ import { base64url } from '../../core/identifiers.ts';
 import { parsedJson } from '../../core/json.ts';
 import { codeChallenge, codeVerifier } from '../../core/oauth/pkce.ts';
 import { Secret } from '../../core/secret.ts';
-import { accessOf, accountName, authorizationUrl, readLogoutToken } from '../../core/sign-in/oidc.ts';
+import { accessOf, authorizationUrl, readLogoutToken } from '../../core/sign-in/oidc.ts';
 import { hashOf } from '../hash.ts';
 import type { Sealer } from '../sealer.ts';
 import type { IdentityProviderRow } from '../store/identity-providers.ts';
@@ -24,7 +24,7 @@ const Begun = z.object({ state: z.string(), nonce: z.string(), verifier: z.strin
 /** Sign-in at the company's own provider, from the way there to the way back. */
 export function identitySignIn(s: IdentityParts): IdentitySignIn {
   const documents: ProviderDocuments = providerDocuments(s);
-  const { exchange, verified, groupsOf } = identityClaims(s, documents);
+  const { exchange, verified, personOf } = identityClaims(s, documents);
   const redirectUri = redirectUriOf(s.publicUrl);
   const provider = async (): Promise<IdentityProviderRow> => {
     const row = await s.store.identityProvider.read();
@@ -32,7 +32,7 @@ export function identitySignIn(s: IdentityParts): IdentitySignIn {
     return row;
   };
   /** The account of this person: made at the first sign-in; role and limits follow the groups each time. */
-  const accountOf = async (row: IdentityProviderRow, claims: JWTPayload, groups: readonly string[]) => {
+  const accountOf = async (row: IdentityProviderRow, claims: JWTPayload, { groups, name }: { groups: readonly string[]; name: string | null }) => {
     const subject = `${row.issuer} ${claims.sub}`;
     const access = accessOf(groups, row.rules);
     const known = await s.store.operators.bySubject(subject);
@@ -47,7 +47,8 @@ export function identitySignIn(s: IdentityParts): IdentitySignIn {
     return s.operators.fromIdentityProvider({
       known,
       subject,
-      name: accountName(claims) ?? `person-${hashOf(subject).toString('hex').slice(0, 8)}`,
+      // Where the provider names nobody, or the name is another account's, an administrator can change it.
+      ...{ name, unnamed: `person-${hashOf(subject).toString('hex').slice(0, 8)}` },
       ...access,
     });
   };
@@ -82,7 +83,7 @@ export function identitySignIn(s: IdentityParts): IdentitySignIn {
       if (!(await s.store.callerIdentities.useUp(hashOf(`sign-in ${begun.state}`), SIGN_IN_SECONDS * 1000))) throw refused('This answer was used before.');
       const tokens = await exchange(row, metadata, code, begun.verifier);
       const claims = await verified(row, metadata, tokens.id_token, begun.nonce);
-      const account = await accountOf(row, claims, await groupsOf(row, metadata, claims, tokens.access_token));
+      const account = await accountOf(row, claims, await personOf(row, metadata, claims, tokens.access_token));
       return s.operators.openSession(account, 'cookie', from, typeof claims.sid === 'string' ? claims.sid.slice(0, 200) : null);
     },
     async signOut(token) {

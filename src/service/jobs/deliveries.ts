@@ -5,12 +5,13 @@ import { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { createGzip } from 'node:zlib';
 import type { DeliveryTarget } from '../../api/jobs.ts';
+import { fileNameOf } from '../../core/jobs/file-names.ts';
 import { MEDIA_TYPES } from '../../core/output/formats.ts';
 import { postWebhook } from '../outgoing/index.ts';
 import type { JobRow } from '../store/jobs.ts';
 import type { DeliveryRow } from '../store/run-deliveries.ts';
 import type { RunRow } from '../store/runs.ts';
-import { fileNameOf } from './names.ts';
+import { fileTaken } from './file-owners.ts';
 import type { JobParts } from './parts.ts';
 import { textOf } from './results.ts';
 
@@ -83,12 +84,11 @@ async function writeFile(s: JobParts, target: Extract<DeliveryTarget, { kind: 'f
   const folder = s.settings.outputFolder;
   if (folder === null) return { done: false, isFinal: true, says: 'No output folder is set. Set RUSTY_KETTLE_OUTPUT_FOLDER, and run the job again.' };
   const name = fileNameOf(target.name, { job: job.name, run: run.number, at: run.startedAt });
+  // A job saved beside another one in the same moment: the file stays with the job that was there first.
+  if (await fileTaken(s, job, [target], 'earlier')) return { done: false, isFinal: true, says: `Another job delivers to ${name}. Choose another name.` };
   const root = await realpath(folder);
   const path = join(root, name);
-  await mkdir(dirname(path), { recursive: true });
-  // A link inside the folder may lead elsewhere.
-  const holder = await realpath(dirname(path));
-  if (holder !== root && !holder.startsWith(`${root}${sep}`)) return { done: false, isFinal: true, says: 'The name leads outside the output folder.' };
+  if (!(await makeFolder(root, dirname(name)))) return { done: false, isFinal: true, says: 'The name leads outside the output folder.' };
   const beside = `${path}.${run.id}.part`;
   try {
     const text = Readable.from(pieces(s, run, target.format));
@@ -102,6 +102,20 @@ async function writeFile(s: JobParts, target: Extract<DeliveryTarget, { kind: 'f
     throw error;
   }
   return { done: true, says: `Written to ${name}.` };
+}
+
+/** Makes the folders of a name one by one: a link on the way may lead out of the output folder. False: one does, and nothing was made there. */
+async function makeFolder(root: string, below: string): Promise<boolean> {
+  let at = root;
+  for (const part of below === '.' ? [] : below.split('/')) {
+    at = join(at, part);
+    await mkdir(at).catch((error: NodeJS.ErrnoException) => {
+      if (error.code !== 'EEXIST') throw error;
+    });
+    const led = await realpath(at);
+    if (led !== root && !led.startsWith(`${root}${sep}`)) return false;
+  }
+  return true;
 }
 
 async function* pieces(s: JobParts, run: RunRow, format: DeliveryTarget['format']): AsyncGenerator<string> {

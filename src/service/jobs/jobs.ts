@@ -11,6 +11,7 @@ import { recordId } from '../ports.ts';
 import type { JobRow } from '../store/jobs.ts';
 import type { RunRow } from '../store/runs.ts';
 import type { KnownCaller } from '../tokens/index.ts';
+import { fileTaken } from './file-owners.ts';
 import { jitterOf } from './jitter.ts';
 import type { JobParts } from './parts.ts';
 import { pagingOf, rangeOf, resolveCall } from './resolve.ts';
@@ -29,7 +30,7 @@ async function jobNamed(s: Pick<JobParts, 'store'>, name: string): Promise<JobRo
 }
 
 /** @throws {Fault} INPUT_INVALID, with each place that is wrong */
-async function checked(s: JobParts, connection: string, settings: JobSettings): Promise<{ connectionId: string }> {
+async function checked(s: JobParts, job: Pick<JobRow, 'id' | 'name'>, connection: string, settings: JobSettings): Promise<{ connectionId: string }> {
   const now = s.ports.clock.now();
   const problem = scheduleProblem(settings.schedule, now);
   if (problem !== null) throw new Fault('INPUT_INVALID', { places: [{ path: 'schedule.expression', why: problem }] });
@@ -45,6 +46,8 @@ async function checked(s: JobParts, connection: string, settings: JobSettings): 
     places.push({ path: 'since', why: 'A result that is appended to needs a way to ask for what is new.' });
   if (settings.deliver.some((one) => one.kind === 'file') && s.settings.outputFolder === null)
     places.push({ path: 'deliver', why: 'Files need an output folder: set RUSTY_KETTLE_OUTPUT_FOLDER.' });
+  if (await fileTaken(s, job, settings.deliver, 'other'))
+    places.push({ path: 'deliver', why: 'Another job delivers to a file of this name. Choose another name.' });
   if (places.length > 0) throw new Fault('INPUT_INVALID', { places });
   return { connectionId: resolved.connectionId };
 }
@@ -74,10 +77,10 @@ export async function showJob(s: JobParts, name: string): Promise<Job> {
 
 export async function addJob(s: JobParts, { body, actor }: Command<'addJob'>): Promise<void> {
   const settings = settingsOf(body, 'name', 'connection');
-  const { connectionId } = await checked(s, body.connection, settings);
+  const id = recordId(s.ports);
+  const { connectionId } = await checked(s, { id, name: body.name }, body.connection, settings);
   if ((await s.store.jobs.list()).length >= JOBS_MOST)
     throw new Fault('INPUT_INVALID', { detail: `At most ${JOBS_MOST} jobs are kept.`, remedy: 'Remove jobs that nobody needs.' });
-  const id = recordId(s.ports);
   await s.store.jobs.add({
     id,
     name: body.name,
@@ -107,7 +110,7 @@ export async function changeJob(s: JobParts, { params, body, actor }: Command<'c
   const row = await jobNamed(s, params.job);
   const settings = settingsOf(body, 'revision');
   const connection = await s.store.connections.byId(row.connectionId);
-  await checked(s, connection?.name ?? '', settings);
+  await checked(s, row, connection?.name ?? '', settings);
   const isChanged = await s.store.jobs.change(row.id, body.revision, {
     settings,
     enabled: settings.enabled,

@@ -3,6 +3,7 @@ import { base64url } from '../../core/identifiers.ts';
 import { forgiven } from '../../core/jobs/own-time.ts';
 import { nextRuns } from '../../core/jobs/schedule.ts';
 import { judge } from '../../core/paging/verdict.ts';
+import { hashOf } from '../hash.ts';
 import type { JobRow } from '../store/jobs.ts';
 import type { Checkpoint } from '../store/run-documents.ts';
 import type { RunLease, RunRow } from '../store/runs.ts';
@@ -28,13 +29,17 @@ export async function runJobs(s: JobParts, stop: AbortSignal): Promise<void> {
   const working = new Map<string, Promise<void>>();
   let tidiedAt = 0;
   let delivering: Promise<void> | null = null;
+  let hasFreed = false;
   const round = async (): Promise<void> => {
+    // What a former life of this process worked on goes on at once: it is dead, and its leases hold nothing.
+    if (!hasFreed) await s.store.runs.freeLeases(leaseMark(s.instanceId));
+    hasFreed = true;
     for (const job of await s.store.jobs.due(DUE_AT_ONCE)) await beginDue(s, job);
     if (working.size < AT_ONCE)
       for (const runId of await s.store.runs.claimable(AT_ONCE * 2)) {
         if (working.size >= AT_ONCE || stop.aborted) break;
         if (working.has(runId)) continue;
-        const lease: RunLease = { runId, token: base64url(s.ports.random.bytes(16)) };
+        const lease: RunLease = { runId, token: `${leaseMark(s.instanceId)}${base64url(s.ports.random.bytes(LEASE_RANDOM_BYTES))}` };
         if (!(await s.store.runs.claim(runId, lease.token, s.settings.limits.leaseMs))) continue;
         working.set(
           runId,
@@ -68,6 +73,11 @@ export async function runJobs(s: JobParts, stop: AbortSignal): Promise<void> {
   }
   await Promise.all([...working.values(), delivering]);
 }
+
+/** With which the leases of this data folder begin; with the random part they fill their column. */
+const LEASE_MARK_CHARACTERS = 8;
+const LEASE_RANDOM_BYTES = 10;
+const leaseMark = (instanceId: string): string => base64url(hashOf(instanceId)).slice(0, LEASE_MARK_CHARACTERS);
 
 /** A database that is away is known to everybody; all else is a fault of ours. */
 function logFailure(s: Pick<JobParts, 'ports'>, cause: unknown, message: string): void {

@@ -55,6 +55,8 @@ export function mail(deps: { store: MailStore; sealer: Seals; settings: Pick<Set
         subject,
         text,
         ...(html === undefined ? {} : { html }),
+        // No answer of an absent person is wanted (RFC 3834 §5).
+        headers: { 'Auto-Submitted': 'auto-generated' },
         messageId: `<${id}@rusty-kettle>`,
         disableFileAccess: true,
         disableUrlAccess: true,

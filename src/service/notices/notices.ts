@@ -1,10 +1,11 @@
 import type { z } from 'zod';
 import type { Notice, NoticeDelivery as NoticeDeliveryView, NoticeShown, NoticesListed } from '../../api/notices.ts';
 import { Fault } from '../../core/fault.ts';
-import { type Asked, type Command, limitsOf } from '../asked.ts';
+import { type Asked, type Command, type Limits, limitsOf } from '../asked.ts';
 import { iso, isoOrNull } from '../iso.ts';
 import type { NoticeDelivery, NoticeRow } from '../store/notices.ts';
 import type { NoticeParts } from './parts.ts';
+import { isWhollyWithin, narrowed } from './within.ts';
 
 const DELIVERIES_SHOWN = 100;
 const SNOOZE_MOST_MS = 366 * 86_400_000;
@@ -32,11 +33,18 @@ const view = (row: NoticeRow): Notice => ({
   returns: row.returns,
 });
 
+/** Notices as an account may see them: what a notice says of objects beyond its limit is left out. */
+async function shown(s: NoticeParts, rows: readonly NoticeRow[], labels: Limits): Promise<Notice[]> {
+  if (labels === undefined) return rows.map(view);
+  const states = await s.store.connectionList.countStates(labels);
+  return Promise.all(rows.map(async (row) => ((await isWhollyWithin(s, row, labels)) ? view(row) : view(narrowed(row, labels, states)))));
+}
+
 export async function listNotices(s: NoticeParts, { query, actor }: Asked<'listNotices'>): Promise<z.output<typeof NoticesListed>> {
   const labels = limitsOf(actor.operator);
   const [found, counts] = await Promise.all([s.store.notices.list({ ...query, labels, limit: query.limit + 1 }), s.store.notices.counts(labels)]);
   if (!found) throw new Fault('NOT_FOUND', { detail: 'No notice has this ID: it may be older than what is kept.' });
-  return { items: found.slice(0, query.limit).map(view), more: found.length > query.limit, counts };
+  return { items: await shown(s, found.slice(0, query.limit), labels), more: found.length > query.limit, counts };
 }
 
 async function found(s: NoticeParts, noticeId: string): Promise<NoticeRow> {
@@ -45,11 +53,14 @@ async function found(s: NoticeParts, noticeId: string): Promise<NoticeRow> {
   return row;
 }
 
-export async function showNotice(s: NoticeParts, noticeId: string): Promise<NoticeShown> {
-  const row = await found(s, noticeId);
+export async function showNotice(s: NoticeParts, { params, actor }: Asked<'showNotice'>): Promise<NoticeShown> {
+  const row = await found(s, params.notice);
+  const labels = limitsOf(actor.operator);
+  const [notice] = await shown(s, [row], labels);
+  if (labels !== undefined) return { ...(notice as Notice), deliveries: [] }; // channels are the installation's
   const [told, channels] = await Promise.all([s.store.notices.deliveries({ noticeId: row.id }, DELIVERIES_SHOWN), s.store.channels.list()]);
   const names = new Map(channels.map((one) => [one.id, one.name]));
-  return { ...view(row), deliveries: told.map((one) => deliveryView(one, names.get(one.channelId) ?? '', row.title)) };
+  return { ...(notice as Notice), deliveries: told.map((one) => deliveryView(one, names.get(one.channelId) ?? '', row.title)) };
 }
 
 export const deliveryView = (one: NoticeDelivery, channel: string, title: string): NoticeDeliveryView => ({
@@ -63,8 +74,16 @@ export const deliveryView = (one: NoticeDelivery, channel: string, title: string
   says: one.says,
 });
 
-/** Changes an open notice and reads it again. The rounds change notices too: whoever meets one of them repeats the change. */
-async function change(s: NoticeParts, noticeId: string, set: Partial<NoticeRow>): Promise<NoticeRow> {
+/**
+ * Changes an open notice for everybody, and reads it again. The rounds change notices too: whoever meets one of them repeats the change.
+ * @throws {Fault} OUTSIDE_LIMITS where the account may not see all that the notice is about
+ */
+async function change(s: NoticeParts, noticeId: string, set: Partial<NoticeRow>, { labels }: { labels: readonly string[] }): Promise<NoticeRow> {
+  if (labels.length > 0 && !(await isWhollyWithin(s, await found(s, noticeId), labels)))
+    throw new Fault('OUTSIDE_LIMITS', {
+      detail: 'The notice is about more than your account may see. A change would hide it from others.',
+      remedy: 'Ask an operator without this limit.',
+    });
   for (let tries = 0; tries < 5; tries += 1) {
     const row = await found(s, noticeId);
     if (row.state === 'closed') throw new Fault('NOTICE_CLOSED', { detail: 'The notice is closed.' });
@@ -75,7 +94,7 @@ async function change(s: NoticeParts, noticeId: string, set: Partial<NoticeRow>)
 
 export async function acknowledgeNotice(s: NoticeParts, { params, actor }: Command<'acknowledgeNotice'>): Promise<Notice> {
   const operator = actor.operator.name;
-  const row = await change(s, params.notice, { acknowledgedBy: operator, acknowledgedAt: s.ports.clock.now() });
+  const row = await change(s, params.notice, { acknowledgedBy: operator, acknowledgedAt: s.ports.clock.now() }, actor.operator);
   s.history.add({ actor: operator, kind: 'notice_acknowledged', subject: row.subject, says: `Acknowledged: ${row.title}.` });
   return view(row);
 }
@@ -83,7 +102,7 @@ export async function acknowledgeNotice(s: NoticeParts, { params, actor }: Comma
 /** @throws {Fault} NOT_FOUND where there is no such operator */
 export async function assignNotice(s: NoticeParts, { params, body, actor }: Command<'assignNotice'>): Promise<Notice> {
   if (body.to !== null && !(await s.store.operators.byName(body.to))) throw new Fault('NOT_FOUND', { detail: `Operator "${body.to}" not found.` });
-  const row = await change(s, params.notice, { assignedTo: body.to });
+  const row = await change(s, params.notice, { assignedTo: body.to }, actor.operator);
   const says = body.to === null ? `Assigned to nobody: ${row.title}.` : `Assigned to ${body.to}: ${row.title}.`;
   s.history.add({ actor: actor.operator.name, kind: 'notice_assigned', subject: row.subject, says });
   return view(row);
@@ -97,7 +116,7 @@ export async function snoozeNotice(s: NoticeParts, { params, body, actor }: Comm
       detail: 'A notice is snoozed until an instant within the next year.',
       places: [{ path: 'until', why: 'It is past, or more than a year away.' }],
     });
-  const row = await change(s, params.notice, { snoozedUntil: until });
+  const row = await change(s, params.notice, { snoozedUntil: until }, actor.operator);
   const says = until === null ? `No longer snoozed: ${row.title}.` : `Snoozed until ${iso(until)}: ${row.title}.`;
   s.history.add({ actor: actor.operator.name, kind: 'notice_snoozed', subject: row.subject, says });
   return view(row);

@@ -22,12 +22,20 @@ function upcomingSeverity({ kind, at, actBy, who }: Upcoming, now: number): Caus
   if (who === 'provider' || (isSpare && at > now)) return 'info';
   return actBy <= now ? 'action' : 'warning';
 }
+/** The object on whose page it is fixed. */
+function subjectOf(page: string): string {
+  const [, room = '', name = '', , client = ''] = page.split('/');
+  if (room === 'connections') return `connection:${name}`;
+  if (room === 'callers') return `caller:${name}`;
+  return room === 'providers' && client !== '' ? `client:${name}/${client}` : 'installation';
+}
+
 const upcomingCause = (one: Upcoming, now: number): Cause => ({
   ...PLAIN,
   key: `upcoming:${one.key}`.slice(0, 190),
   kind: 'upcoming',
   severity: upcomingSeverity(one, now),
-  subject: one.page.startsWith('/connections/') ? `connection:${one.page.split('/')[2]}` : 'installation',
+  subject: subjectOf(one.page),
   title: upcomingTitle(one, now),
   evidence: one.breaks.callers.length > 0 ? `Used by ${one.breaks.callers.slice(0, 5).join(', ')}` : '',
   remedy: one.remedy,

@@ -58,7 +58,10 @@ export function accounts(s: OperatorParts, { factors, guard }: { factors: Second
     return { ...operatorView(row), session_list: (await sessions.ofOperator(row.id)).map((one) => sessionView(one, null)) };
   };
   return {
-    list: async (): Promise<{ items: OperatorSummary[] }> => ({ items: (await store.list()).map(operatorView) }),
+    /** To an account that is limited, the limits of others name what it may not see. */
+    list: async (by: Pick<SignedInOperator, 'name' | 'labels'>): Promise<{ items: OperatorSummary[] }> => ({
+      items: (await store.list()).map((row) => ({ ...operatorView(row), ...(by.labels.length > 0 && row.name !== by.name ? { labels: [] } : {}) })),
+    }),
     show: shown,
     /** @throws {Fault} NAME_TAKEN */
     async invite(input: z.output<typeof InviteOperator>, by: SignedInOperator) {
@@ -98,13 +101,16 @@ export function accounts(s: OperatorParts, { factors, guard }: { factors: Second
     async fromIdentityProvider({
       known,
       subject,
-      name,
+      name: stated,
+      unnamed,
       role,
       labels,
     }: {
       known: OperatorRow | null;
       subject: string;
-      name: string;
+      /** As the provider names the person; null: it does not. */
+      name: string | null;
+      unnamed: string;
       role: Role;
       labels: string[];
     }): Promise<OperatorRow> {
@@ -114,8 +120,15 @@ export function accounts(s: OperatorParts, { factors, guard }: { factors: Second
           await store.change(known.id, { role, limits: labels });
           note('identity provider', 'operator_changed', known.name, { says: `By groups, ${known.name} is ${role} now${limited(labels)}.` });
         }
-        return { ...known, role, limits: labels };
+        // The provider may name the person only now.
+        const isNamedNow = known.name === unnamed && stated !== null && (await store.byName(stated)) === null;
+        if (isNamedNow) {
+          await store.rename(known.id, unnamed, stated);
+          note('identity provider', 'operator_changed', stated, { says: `${unnamed} is called ${stated} now.` });
+        }
+        return { ...known, role, limits: labels, name: isNamedNow ? stated : known.name };
       }
+      const name = stated ?? unnamed;
       if (await store.byName(name))
         throw new Fault('SIGN_IN_REFUSED', {
           detail: `Another account here is called ${name}, and you are not it: the provider names you by another subject.`,
@@ -154,21 +167,26 @@ export function accounts(s: OperatorParts, { factors, guard }: { factors: Second
           ? {}
           : { state: input.disabled ? 'disabled' : row.passwordHash === '' && row.source === 'local' ? 'invited' : 'active' }),
       };
+      if (input.name !== undefined && input.name !== name && (await store.byName(input.name)))
+        throw new Fault('NAME_TAKEN', { detail: `An operator called ${input.name} exists.` });
       const outcome = await store.changeUnlessLast(row.id, set, input.revision);
       if (outcome === 'conflict') throw new Fault('REVISION_CONFLICT');
       if (outcome === 'last') throw lastOne();
       if (input.disabled) await sessions.endAll(row.id);
+      const called = input.name ?? name;
+      if (called !== name) await store.rename(row.id, name, called);
       const words = [
+        ...(called === name ? [] : [`called ${called}`]),
         ...(input.role === undefined ? [] : [`role ${input.role}`]),
         ...(input.labels === undefined ? [] : [input.labels.length === 0 ? 'no limits' : `limited to ${input.labels.join(', ')}`]),
         ...(input.disabled === undefined ? [] : [input.disabled ? 'disabled' : 'enabled']),
       ];
-      const before = { role: row.role, labels: row.limits, state: row.state };
+      const before = { name, role: row.role, labels: row.limits, state: row.state };
       note(by.name, 'operator_changed', name, {
         says: `Changed ${name}: ${words.join('; ') || 'nothing'}.`,
-        data: { changes: { before, after: { role: set.role ?? row.role, labels: set.limits ?? row.limits, state: set.state ?? row.state } } },
+        data: { changes: { before, after: { name: called, role: set.role ?? row.role, labels: set.limits ?? row.limits, state: set.state ?? row.state } } },
       });
-      return shown(name);
+      return shown(called);
     },
     /** @throws {Fault} NOT_FOUND, LAST_ADMINISTRATOR */
     async remove(name: string, by: SignedInOperator): Promise<{ done: true }> {

@@ -7,7 +7,7 @@ import { iso } from '../iso.ts';
 import { recordId } from '../ports.ts';
 import type { From } from './opened-sessions.ts';
 import type { OperatorParts } from './parts.ts';
-import type { Passwords } from './passwords.ts';
+import type { CodeFrom, Passwords } from './passwords.ts';
 import type { SecondFactors } from './second-factors.ts';
 
 export const SECOND_STEP_MS = 5 * 60_000;
@@ -20,10 +20,15 @@ export function confirmation(s: OperatorParts, { guard, factors }: { guard: Pass
     const ticket = await s.store.operators.ticket('identity', hashOf(challenge));
     return ticket?.operatorId === operatorId && (await s.store.operators.useUpTicket(ticket.id));
   };
-  const checkFactor = async (operatorId: string, proof: Parameters<typeof factors.isGood>[1], isChallenge: Parameters<typeof factors.isGood>[2]) => {
-    guard.enterCode(operatorId);
-    if (!(await factors.isGood(operatorId, proof, isChallenge))) throw new Fault('SECOND_FACTOR_WRONG');
-    guard.forgiveCode(operatorId);
+  const checkFactor = async (
+    operator: { id: string; name: string },
+    from: CodeFrom,
+    proof: Parameters<typeof factors.isGood>[1],
+    isChallenge: Parameters<typeof factors.isGood>[2],
+  ) => {
+    const forgive = await guard.enterCode(operator, from, proof.code !== undefined && !/^\d{6}$/.test(proof.code));
+    if (!(await factors.isGood(operator.id, proof, isChallenge))) throw new Fault('SECOND_FACTOR_WRONG');
+    forgive();
   };
 
   return {
@@ -51,7 +56,7 @@ export function confirmation(s: OperatorParts, { guard, factors }: { guard: Pass
       if (!hasPassword && methods.length === 0)
         throw new Fault('CONFIRMATION_NEEDED', { detail: 'This account has neither a password nor a second factor.', remedy: 'Sign out and in again.' });
       if (hasPassword && !(await guard.operatorWith(operator.name, input.password ?? '', from.address, from.device))) throw new Fault('PASSWORD_WRONG');
-      if (methods.length > 0) await checkFactor(operator.id, input, isOwnChallenge(operator.id));
+      if (methods.length > 0) await checkFactor(operator, { ...from, sessionId: operator.sessionId }, input, isOwnChallenge(operator.id));
       const now = clock.now();
       await s.store.sessions.confirm(operator.sessionId, now);
       return { until: iso(now + CONFIRMED_MS) };

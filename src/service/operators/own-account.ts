@@ -101,9 +101,9 @@ export function ownFactors({ guard, factors, note }: Uses) {
     startAuthenticator: (operator: SignedInOperator, name: string) => factors.startAuthenticator(operator, name),
     startPasskey: (operator: SignedInOperator, name: string) => factors.startPasskey(operator, name),
     async finishFactor(operator: SignedInOperator, factorId: string, proof: Parameters<typeof factors.finish>[2]): Promise<{ recovery_codes: string[] }> {
-      guard.enterCode(operator.id);
+      const forgive = await guard.enterCode(operator, { address: '', sessionId: operator.sessionId }, false);
       const { row, codes } = await factors.finish(operator.id, factorId, proof);
-      guard.forgiveCode(operator.id);
+      forgive();
       note(operator, 'second_factor_added', `Set up the ${row.kind === 'passkey' ? 'passkey' : 'authenticator app'} ${row.name} as second factor.`);
       return { recovery_codes: codes };
     },

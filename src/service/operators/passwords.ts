@@ -13,15 +13,27 @@ const BY_NETWORK = { free: 30, firstWaitMs: 1_000, mostWaitMs: 60_000, forgotten
 const BY_NAME_ALONE = { free: 20, firstWaitMs: 0, mostWaitMs: 0, forgottenMs: 900_000 };
 /** Codes of a second factor: whoever tries them has the password already. */
 const BY_CODE = { free: 8, firstWaitMs: 5_000, mostWaitMs: 300_000, forgottenMs: 3_600_000 };
+/** Six digits from everywhere, for one account: a stranger with many networks must not try them all. */
+const BY_CODE_ALONE = { free: 60, firstWaitMs: 5_000, mostWaitMs: 300_000, forgottenMs: 3_600_000 };
 const SLOWED_MOST_MS = 2_000;
-const SLOWED_AT_ONCE = 50;
+const SLOWED_AT_ONCE = 200;
+const SLOWED_OF_A_NETWORK = 5;
 const NOTED_EVERY_MS = 600_000;
 const DEVICE_PLACE = (name: string) => ({ table: 'operators', row: name, column: 'device' });
 
+/** From where a code comes; `sessionId`: someone who is signed in confirms who they are. */
+export interface CodeFrom {
+  address: string;
+  device?: string | undefined;
+  sessionId?: string;
+}
+
 /** Checks passwords, and slows down whoever guesses. */
 export function passwords(s: OperatorParts) {
-  const [byName, byNetwork, byNameAlone, byCode] = [slowDown(BY_NAME), slowDown(BY_NETWORK), slowDown(BY_NAME_ALONE), slowDown(BY_CODE)];
+  const [byName, byNetwork, byNameAlone] = [slowDown(BY_NAME), slowDown(BY_NETWORK), slowDown(BY_NAME_ALONE)];
+  const [byCode, byCodeAlone] = [slowDown(BY_CODE), slowDown(BY_CODE_ALONE)];
   let slowed = 0;
+  const slowedOf = new Map<string, number>();
   // Verified when the name is unknown, so that both answers take as long. Made once it is needed.
   let decoy: Promise<string> | null = null;
   /** What strangers do is counted, not stored: one line for many. */
@@ -36,16 +48,22 @@ export function passwords(s: OperatorParts) {
       return false; // another operator's, or made up
     }
   };
-  const slowedBy = async (name: string): Promise<void> => {
+  /** Strangers who guess at one name wait for each other, network by network: its owner, who comes from another one, does not. */
+  const slowedBy = async (name: string, network: string): Promise<void> => {
     byNameAlone.enter(name);
     const over = byNameAlone.failures(name) - BY_NAME_ALONE.free;
     if (over <= 0) return;
-    if (slowed >= SLOWED_AT_ONCE) throw new Fault('SIGN_IN_THROTTLED', { retryAfterMs: SLOWED_MOST_MS });
+    const own = slowedOf.get(network) ?? 0;
+    if (slowed >= SLOWED_AT_ONCE || own >= SLOWED_OF_A_NETWORK) throw new Fault('SIGN_IN_THROTTLED', { retryAfterMs: SLOWED_MOST_MS });
     slowed += 1;
+    slowedOf.set(network, own + 1);
     try {
       await sleep(Math.min(SLOWED_MOST_MS, over * 50));
     } finally {
       slowed -= 1;
+      const left = (slowedOf.get(network) ?? 1) - 1;
+      if (left > 0) slowedOf.set(network, left);
+      else slowedOf.delete(network);
     }
   };
   return {
@@ -56,7 +74,7 @@ export function passwords(s: OperatorParts) {
       const keys = known ? [[byName, `${name}|${device}`] as const] : [[byName, `${name}|${network}`] as const, [byNetwork, network] as const];
       const waitMs = Math.max(...keys.map(([limit, key]) => limit.enter(key)));
       if (waitMs > 0) throw new Fault('SIGN_IN_THROTTLED', { retryAfterMs: waitMs });
-      if (!known) await slowedBy(name);
+      if (!known) await slowedBy(name, network);
       const row = await s.store.operators.byName(name);
       const found = row?.state === 'active' && row.passwordHash !== '' ? row : null;
       decoy ??= s.hashing.hash('nobody has this password');
@@ -72,12 +90,23 @@ export function passwords(s: OperatorParts) {
       const waitMs = byNetwork.enter(networkOf(address));
       if (waitMs > 0) throw new Fault('SIGN_IN_THROTTLED', { retryAfterMs: waitMs });
     },
-    /** Before a code is verified. @throws {Fault} SIGN_IN_THROTTLED */
-    enterCode(operatorId: string): void {
-      const waitMs = byCode.enter(operatorId);
+    /**
+     * Before a code is verified. Tries count by where they come from: an open session, a device that signed in before, or a network; someone who
+     * knows the password cannot keep its owner out. @returns what is called once the code was right
+     * @param isRecovery a recovery code, which nobody guesses
+     * @throws {Fault} SIGN_IN_THROTTLED
+     */
+    async enterCode({ id, name }: Pick<OperatorRow, 'id' | 'name'>, from: CodeFrom, isRecovery: boolean): Promise<() => void> {
+      const isKnown = from.sessionId !== undefined || (await isKnownDevice(name, from.device));
+      const key = `${id}|${from.sessionId ?? (isKnown ? from.device : networkOf(from.address))}`;
+      const waits = [byCode.enter(key), ...(isKnown || isRecovery ? [] : [byCodeAlone.enter(id)])];
+      const waitMs = Math.max(...waits);
       if (waitMs > 0) throw new Fault('SIGN_IN_THROTTLED', { retryAfterMs: waitMs });
+      return () => {
+        byCode.forgive(key);
+        byCodeAlone.forgive(id);
+      };
     },
-    forgiveCode: (operatorId: string): void => byCode.forgive(operatorId),
     noteFailure(address: string): void {
       const network = networkOf(address);
       noise.failed += 1;

@@ -74,7 +74,7 @@ export function signIns(s: OperatorParts, { guard, factors, note, openSession, c
       const again = () => new Fault('TICKET_SPENT', { detail: 'The sign-in took too long, or too many codes were wrong.', remedy: 'Sign in again.' });
       if (!ticket || row?.state !== 'active') throw again();
       if ((await s.store.operators.countTry(ticket.id)) > TRIES_MOST) throw again();
-      await checkFactor(row.id, input, async (challenge) => challenge === ticket.hash.toString('base64url'));
+      await checkFactor(row, { ...from, device: input.device ?? from.device }, input, async (challenge) => challenge === ticket.hash.toString('base64url'));
       if (!(await s.store.operators.useUpTicket(ticket.id))) throw again();
       return openSession(row, ticket.data?.keeps === 'token' ? 'token' : 'cookie', from);
     },

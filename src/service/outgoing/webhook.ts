@@ -8,6 +8,9 @@ const ANSWER_BYTES = 10_000;
 /** What became of one POST to an application. `isFinal`: it will never take it. `retryAfterMs`: as it asked for, or null. */
 export type Posted = { done: true; says: string } | { done: false; says: string; isFinal: boolean; retryAfterMs: number | null };
 
+/** By Standard Webhooks a secret that begins with `whsec_` is base64 of the key; any other text is the key as it is. */
+const signer = (secret: string): Webhook => (secret.startsWith('whsec_') ? new Webhook(secret) : new Webhook(secret, { format: 'raw' }));
+
 /** Sends one message to an application, signed by Standard Webhooks where there is a secret. The message keeps its id with each try. */
 export async function postWebhook(
   ports: Pick<Ports, 'send' | 'clock'>,
@@ -15,7 +18,7 @@ export async function postWebhook(
 ): Promise<Posted> {
   const { url, id, body, secret, deadlineMs } = message;
   const at = new Date(ports.clock.now());
-  const signature = secret === null ? {} : { 'webhook-signature': new Webhook(secret.reveal(), { format: 'raw' }).sign(id, at, body) };
+  const signature = secret === null ? {} : { 'webhook-signature': signer(secret.reveal()).sign(id, at, body) };
   const answer = await ports.send({
     method: 'POST',
     url,

@@ -1,12 +1,12 @@
 import type { Campaign } from '../../api/people.ts';
 import { Fault } from '../../core/fault.ts';
-import type { Command } from '../asked.ts';
+import type { Asked, Command } from '../asked.ts';
 import { iso, isoOrNull } from '../iso.ts';
 import { recordId } from '../ports.ts';
 import { keepRounds } from '../rounds.ts';
 import type { CampaignRow } from '../store/campaigns.ts';
 import { record } from './events.ts';
-import { findShared } from './find.ts';
+import { findShared, withoutOthersCallers } from './find.ts';
 import type { PeopleParts } from './parts.ts';
 
 const LOOK_MS = 2_000;
@@ -29,9 +29,10 @@ async function view(s: PeopleParts, row: CampaignRow): Promise<Campaign> {
   };
 }
 
-export async function listCampaigns(s: PeopleParts, connection: string): Promise<{ items: Campaign[] }> {
-  const shared = await findShared(s, connection);
-  return { items: await Promise.all((await s.store.campaigns.list(shared.id)).map((row) => view(s, row))) };
+export async function listCampaigns(s: PeopleParts, { params, actor }: Asked<'listCampaigns'>): Promise<{ items: Campaign[] }> {
+  const shared = await findShared(s, params.connection);
+  const items = await Promise.all((await s.store.campaigns.list(shared.id)).map((row) => view(s, row)));
+  return { items: await withoutOthersCallers(s, items, actor.operator) };
 }
 
 /** @throws {Fault} NAME_TAKEN */
@@ -93,7 +94,7 @@ async function askSome(s: PeopleParts, campaign: CampaignRow): Promise<boolean> 
       kind: 'asked',
       onceKey: `asked ${campaign.id} ${connectionId.slice(0, 36)} ${times}`,
       data: { campaign: campaign.name, purpose: campaign.purpose, scopes: campaign.scopes, time: times + 1 },
-      withLink: { callerId: campaign.callerId, purpose: campaign.purpose },
+      letter: { callerId: campaign.callerId, purpose: campaign.purpose },
     });
     await s.store.campaigns.asked(campaign.id, connectionId, times);
   }

@@ -24,57 +24,55 @@ const DEADLINE_MS = 10_000;
 
 interface What {
   shared: Pick<ConnectionRow, 'id' | 'name'>;
-  person: Pick<ConnectionRow, 'id' | 'name' | 'personKey' | 'personName' | 'personMail'>;
+  person: Pick<ConnectionRow, 'id' | 'name' | 'personKey' | 'personName' | 'personMail' | 'invitingCallerId'>;
   kind: PersonEventKind;
   /** Of two events with the same one, the second is not added: whoever reports again after a crash does no harm. */
   onceKey: string;
   data: Record<string, unknown>;
-  /** The person's private link goes with it, so that the application can pass it on. */
-  withLink?: { callerId: string | null; purpose: string };
+  /** The person gets a letter with their private link, where an address is known. The link is the person's: it travels in no event. */
+  letter?: { callerId: string | null; purpose: string };
 }
 
-/** Adds an event for the applications that may use the connection. */
+/** Adds an event for the application that invited the person. */
 export async function record(s: PeopleParts, what: What): Promise<void> {
-  const id = recordId(s.ports);
-  const link = what.withLink ? await makeOwnLink(s, { sharedId: what.shared.id, connectionId: what.person.id, ...what.withLink }) : null;
   const isNew = await s.store.personEvents.add(
     {
-      id,
+      id: recordId(s.ports),
       sharedId: what.shared.id,
       connectionId: what.person.id,
       connectionName: what.shared.name,
       personKey: what.person.personKey ?? '',
       kind: what.kind,
       data: { handle: what.person.name, ...what.data },
-      linkSealed: link ? s.sealer.seal({ table: 'person_events', row: id, column: 'link_sealed' }, new Secret(link.ticket)) : null,
+      callerId: what.person.invitingCallerId,
       at: s.ports.clock.now(),
     },
     what.onceKey,
   );
-  if (!link) return;
-  if (!isNew) return void (await s.store.invitations.revoke(link.row.id));
   const to = what.person.personMail;
-  const letter = to === null || !s.mail.isOn ? null : letterOf(s, what, urlOf(s, link.ticket));
-  if (to !== null && letter) await s.mail.queue({ connectionId: what.person.id, to, letter });
+  if (!isNew || !what.letter || to === null || !s.mail.isOn || !WITH_LETTER.has(what.kind)) return;
+  const link = await makeOwnLink(s, { sharedId: what.shared.id, connectionId: what.person.id, ...what.letter });
+  const letter = letterOf(s, what, urlOf(s, link.ticket));
+  if (letter) await s.mail.queue({ connectionId: what.person.id, to, letter });
 }
 
 /** What goes to the person by mail: that something is lost, or that something is requested. All else is for the application to report. */
-function letterOf(s: PeopleParts, { kind, shared, person, withLink }: What, url: string) {
+const WITH_LETTER: ReadonlySet<PersonEventKind> = new Set(['withdrawn', 'action_needed', 'expires_soon', 'asked']);
+function letterOf(s: PeopleParts, { kind, shared, person, letter }: What, url: string) {
   const about = { name: person.personName, connection: shared.name, url, host: new URL(s.settings.publicUrl).host };
   if (kind === 'withdrawn' || kind === 'action_needed') return lostLetter(about);
   if (kind === 'expires_soon') return expiresLetter(about);
-  return kind === 'asked' ? askedLetter({ ...about, purpose: withLink?.purpose ?? '' }) : null;
+  return kind === 'asked' ? askedLetter({ ...about, purpose: letter?.purpose ?? '' }) : null;
 }
 
-async function eventOf(s: PeopleParts, row: PersonEventRow): Promise<CloudEvent> {
-  const ticket = row.linkSealed && (await s.sealer.open({ table: 'person_events', row: row.id, column: 'link_sealed' }, row.linkSealed));
+function eventOf(s: PeopleParts, row: PersonEventRow): CloudEvent {
   return cloudEvent({
     id: row.id,
     source: `${s.settings.publicUrl}/connections/${row.connectionName}`,
     type: personEventType(row.kind),
     subject: row.personKey,
     at: row.at,
-    data: { connection: row.connectionName, ...row.data, ...(ticket ? { link: urlOf(s, ticket.reveal()) } : {}) },
+    data: { connection: row.connectionName, ...row.data },
   });
 }
 
@@ -83,7 +81,7 @@ export async function ownEvents(s: PeopleParts, { query, actor }: Asked<'listOwn
   const after = query.after === undefined ? 0 : Number(query.after);
   const rows = await s.store.personEvents.feed(actor.caller.id, after, query.limit + 1, SETTLED_MS);
   const shown = rows.slice(0, query.limit);
-  return { events: await Promise.all(shown.map((row) => eventOf(s, row))), cursor: String(shown.at(-1)?.seq ?? after), more: rows.length > query.limit };
+  return { events: shown.map((row) => eventOf(s, row)), cursor: String(shown.at(-1)?.seq ?? after), more: rows.length > query.limit };
 }
 
 /** Delivers events, each at least once, for a day; on every replica. Ends when told to stop. */
@@ -116,7 +114,7 @@ async function send(s: PeopleParts, receiver: { callerId: string; url: string; s
     url: receiver.url,
     id: `evt_${row.id}`,
     contentType: 'application/cloudevents+json',
-    body: JSON.stringify(await eventOf(s, row)),
+    body: JSON.stringify(eventOf(s, row)),
     secret: receiver.secretSealed && (await s.sealer.open(at, receiver.secretSealed)),
     deadlineMs: DEADLINE_MS,
   });

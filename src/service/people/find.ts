@@ -1,12 +1,25 @@
 import { Fault } from '../../core/fault.ts';
 import { base32Code } from '../../core/identifiers.ts';
 import { shortKey } from '../../core/people/person-key.ts';
+import { limitsOf, type SignedInOperator } from '../asked.ts';
 import { hashOf } from '../hash.ts';
 import { recordId } from '../ports.ts';
 import { type ConnectionRow, NO_PERSON } from '../store/connections.ts';
 import type { PeopleParts } from './parts.ts';
 
 const CODE_CHARACTERS = 16;
+
+/** To an account that is limited to labels, a caller beyond its limit does not exist. */
+export async function withoutOthersCallers<T extends { caller: string | null }>(
+  s: Pick<PeopleParts, 'store'>,
+  items: T[],
+  operator: Pick<SignedInOperator, 'labels'>,
+): Promise<T[]> {
+  const limits = limitsOf(operator);
+  if (limits === undefined) return items;
+  const within = await s.store.limits.callersWithin([...new Set(items.flatMap((one) => one.caller ?? []))], limits);
+  return items.map((one) => (one.caller === null || within.has(one.caller) ? one : { ...one, caller: null }));
+}
 
 /** @throws {Fault} NOT_FOUND; INPUT_INVALID where the connection is not shared */
 export async function findShared(s: Pick<PeopleParts, 'store'>, name: string): Promise<ConnectionRow> {
@@ -31,7 +44,7 @@ export async function findPerson(s: Pick<PeopleParts, 'store'>, shared: Pick<Con
 export async function ensurePerson(
   s: PeopleParts,
   shared: ConnectionRow,
-  person: { key: string; name: string | null; expectedAccount: string | null; mail: string | null; labels: readonly string[] },
+  person: { key: string; name: string | null; expectedAccount: string | null; mail: string | null; labels: readonly string[]; invitedBy: string | null },
 ): Promise<ConnectionRow> {
   const hash = hashOf(person.key);
   const known = await s.store.connections.ofPerson(shared.id, hash);
@@ -39,6 +52,7 @@ export async function ensurePerson(
     const set = {
       ...(person.name !== null && person.name !== known.personName ? { personName: person.name } : {}),
       ...(person.mail !== null && person.mail !== known.personMail ? { personMail: person.mail } : {}),
+      ...(person.invitedBy !== null && person.invitedBy !== known.invitingCallerId ? { invitingCallerId: person.invitedBy } : {}),
       ...(person.expectedAccount !== null && person.expectedAccount !== known.expectedAccount ? { expectedAccount: person.expectedAccount } : {}),
     };
     if (Object.keys(set).length > 0) await s.store.connections.change(known.id, set);
@@ -67,6 +81,7 @@ export async function ensurePerson(
     personKey: person.key,
     personName: person.name,
     personMail: person.mail,
+    invitingCallerId: person.invitedBy,
   };
   try {
     await s.store.connections.add(row, person.labels);

@@ -1,5 +1,6 @@
 import type { z } from 'zod';
 import type { Invitation, Invite, Invited } from '../../api/people.ts';
+import { mayWithPeople } from '../../core/callers/permissions.ts';
 import { Fault } from '../../core/fault.ts';
 import { invitationLetter } from '../../core/people/letters.ts';
 import { shortKey } from '../../core/people/person-key.ts';
@@ -7,7 +8,7 @@ import type { Asked, Command } from '../asked.ts';
 import { iso, isoOrNull } from '../iso.ts';
 import type { ListedInvitation } from '../store/invitations.ts';
 import type { KnownCaller } from '../tokens/index.ts';
-import { ensurePerson, findShared } from './find.ts';
+import { ensurePerson, findShared, withoutOthersCallers } from './find.ts';
 import { makeLink, urlOf } from './links.ts';
 import type { PeopleParts } from './parts.ts';
 
@@ -39,6 +40,7 @@ async function invite(s: PeopleParts, sharedName: string, input: z.output<typeof
     expectedAccount: input.expected_account ?? null,
     mail: input.mail_to ?? null,
     labels: input.labels,
+    invitedBy: by.caller?.id ?? null,
   });
   const { row, ticket } = await makeLink(s, {
     kind: 'invitation',
@@ -83,22 +85,28 @@ export async function inviteByOperator(s: PeopleParts, { params, body, actor }: 
 
 export async function inviteByCaller(s: PeopleParts, { params, body, actor }: Command<'inviteOwnPerson'>): Promise<Invited> {
   const { caller } = actor;
-  refuseOthers(caller, params.connection);
+  needPeople(caller, params.connection, 'manage');
   const known = await s.store.callers.byId(caller.id);
   if (!known) throw new Fault('NOT_PERMITTED', { detail: 'The caller was removed.' });
   return invite(s, params.connection, body, { name: `caller:${caller.name}`, caller: known });
 }
 
-/** @throws {Fault} NOT_PERMITTED, for a connection of others and an unknown one alike */
-export function refuseOthers(caller: KnownCaller, connection: string): void {
-  if (!caller.connections.get(connection)?.shared)
-    throw new Fault('NOT_PERMITTED', { detail: `${caller.name} has no shared connection called ${connection.slice(0, 63)}.` });
+/** @throws {Fault} NOT_PERMITTED, for a connection of others and an unknown one alike; and where the permission does not cover people */
+export function needPeople(caller: KnownCaller, connection: string, right: 'read' | 'manage'): void {
+  const own = caller.connections.get(connection);
+  if (!own?.shared) throw new Fault('NOT_PERMITTED', { detail: `${caller.name} has no shared connection called ${connection.slice(0, 63)}.` });
+  if (!mayWithPeople(own.permissions, right))
+    throw new Fault('NOT_PERMITTED', {
+      detail: `${caller.name} may not ${right === 'read' ? 'see' : 'manage'} the people of ${connection}.`,
+      remedy: `Let an operator permit it: \`rk caller permit ${caller.name} ${connection} --people ${right}\`.`,
+    });
 }
 
-export async function listInvitations(s: PeopleParts, { params, query }: Asked<'listInvitations'>): Promise<{ items: Invitation[] }> {
+export async function listInvitations(s: PeopleParts, { params, query, actor }: Asked<'listInvitations'>): Promise<{ items: Invitation[] }> {
   const shared = await findShared(s, params.connection);
   const rows = await s.store.invitations.list(shared.id, query.limit, query.before === undefined ? undefined : Date.parse(query.before));
-  return { items: rows.map((row) => view(row, s.ports.clock.now())) };
+  const items = rows.map((row) => view(row, s.ports.clock.now()));
+  return { items: await withoutOthersCallers(s, items, actor.operator) };
 }
 
 const view = (row: ListedInvitation, now: number): Invitation => ({

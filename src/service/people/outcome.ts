@@ -3,7 +3,9 @@ import { Fault } from '../../core/fault.ts';
 import { connectionHealth, HEALTH_CAUSES } from '../../core/health.ts';
 import { type Asked, noOperator } from '../asked.ts';
 import { decideStandby } from '../connections/index.ts';
+import { INVITATION_USED } from '../consent/index.ts';
 import { hashOf } from '../hash.ts';
+import { emptyOutcome } from '../records/index.ts';
 import type { ListedConnection } from '../store/connection-rows.ts';
 import type { ConsentRow, StoredOutcome } from '../store/consents.ts';
 import { record } from './events.ts';
@@ -50,8 +52,14 @@ export async function personConsented(s: PeopleParts, consent: ConsentRow, outco
       body: { decision: 'discard' },
       actor: { operator: PERSON, address: '', device: undefined, agent: null },
     });
-  if (outcome.problem !== null || outcome.decide !== null || outcome.scopes === null) return;
-  if (row) await s.store.invitations.used(row.id, consent.id);
+  if (outcome.problem !== null || outcome.decide !== null || outcome.scopes === null) {
+    if (row) await s.store.invitations.giveBack(row.id, consent.id);
+    return;
+  }
+  if (row) {
+    await s.store.invitations.take(row.id, consent.id);
+    await s.store.invitations.endOthers(row.id, consent.id, { ...emptyOutcome(), problem: INVITATION_USED });
+  }
   const former = (await s.store.grants.ofConnection(person.id))
     .filter((one) => one.id !== consent.grantId && one.cause !== 'forgotten')
     .sort((a, b) => b.consentedAt - a.consentedAt)[0];
@@ -63,7 +71,6 @@ export async function personConsented(s: PeopleParts, consent: ConsentRow, outco
     kind: differs ? 'scopes_changed' : 'consented',
     onceKey: `consent ${consent.id}`,
     data: { account: outcome.account ?? null, granted, missing: outcome.scopes.missing },
-    withLink: { callerId: row?.callerId ?? null, purpose: row?.purpose ?? '' },
   });
 }
 
@@ -106,5 +113,5 @@ export async function personChanged(s: PeopleParts, one: ListedConnection): Prom
   if (!shared || !person) return;
   const data = isLost ? { cause: health.cause_key, says: health.cause } : { expires_at: new Date(one.reconnectBy ?? now).toISOString() };
   const kind = !isLost ? 'expires_soon' : health.cause_key === 'refused' ? 'withdrawn' : 'action_needed';
-  await record(s, { shared, person, kind, onceKey, data, withLink: { callerId: null, purpose: '' } });
+  await record(s, { shared, person, kind, onceKey, data, letter: { callerId: null, purpose: '' } });
 }

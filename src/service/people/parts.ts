@@ -5,7 +5,7 @@ import type { Store } from '../store/store.ts';
 
 /** People depend on these: on the connections that their grants are, and on the consents by which these come. */
 export interface PeopleParts extends Omit<ConnectionParts, 'store'>, Omit<ConsentParts, 'store'> {
-  store: ConnectionParts['store'] & ConsentParts['store'] & Pick<Store, 'callers' | 'campaigns' | 'invitations' | 'permissions' | 'personEvents'>;
+  store: ConnectionParts['store'] & ConsentParts['store'] & Pick<Store, 'callers' | 'campaigns' | 'limits' | 'invitations' | 'permissions' | 'personEvents'>;
   mail: Mail;
 }
 /** What needs a consent besides. */

@@ -9,7 +9,7 @@ import type { ListedConnection } from '../store/connection-rows.ts';
 import type { ConnectionRow } from '../store/connections.ts';
 import { record } from './events.ts';
 import { findPerson, findShared } from './find.ts';
-import { refuseOthers } from './invitations.ts';
+import { needPeople } from './invitations.ts';
 import type { PeopleParts } from './parts.ts';
 
 type Query = Asked<'listPeople'>['query'];
@@ -53,7 +53,7 @@ export async function listPeople(s: PeopleParts, { params, query }: Asked<'listP
 }
 
 export async function listOwnPeople(s: PeopleParts, { params, query, actor }: Asked<'listOwnPeople'>): Promise<{ items: Person[]; total: number }> {
-  refuseOthers(actor.caller, params.connection);
+  needPeople(actor.caller, params.connection, 'read');
   return page(s, await findShared(s, params.connection), query);
 }
 
@@ -87,7 +87,7 @@ export async function disconnectPerson(s: PeopleParts, { params, body, actor }: 
 }
 
 export async function disconnectOwnPerson(s: PeopleParts, { params, body, actor }: Command<'disconnectOwnPerson'>): Promise<{ says: string }> {
-  refuseOthers(actor.caller, params.connection);
+  needPeople(actor.caller, params.connection, 'manage');
   const shared = await findShared(s, params.connection);
   return disconnect(s, shared, await findPerson(s, shared, body.person), `caller:${actor.caller.name}`);
 }

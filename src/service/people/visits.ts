@@ -50,6 +50,8 @@ export interface PersonPage {
   } | null;
   /** Of the last consent that began here. */
   result: PersonResult | null;
+  /** What is not taken is revoked at the provider; false: that could end other grants too, so that the person removes it there. */
+  revokes: boolean;
   device: { userCode: string; page: string; pageWithCode: string | null } | null;
   returnHost: string | null;
   expiresAt: number;
@@ -141,6 +143,7 @@ export async function look(s: WithConsents, invitation: string, held: Held): Pro
         }
       : null,
     result: consent && resultOf(consent, now),
+    revokes: definition.dialect.revocation_ends === 'this_grant' && definition.server.revocation_endpoint !== undefined,
     device: consent ? deviceOf(consent, now) : null,
     returnHost: row.returnTo === null ? null : new URL(row.returnTo).host,
     expiresAt: row.expiresAt,

@@ -14,7 +14,7 @@ import { emptyDraft, readyLine } from '../../core/provider/draft.ts';
 import { checkPlaceholders, fillKnown, placeholdersFrom } from '../../core/provider/placeholders.ts';
 import { definitionText } from '../../core/provider/read-definition.ts';
 import { tidyAddress } from '../../core/provider/tidy.ts';
-import type { Command } from '../asked.ts';
+import type { Command, Limits } from '../asked.ts';
 import { iso } from '../iso.ts';
 import { recordId } from '../ports.ts';
 import type { ProviderRow, ProviderWithDefinition } from '../store/providers.ts';
@@ -31,14 +31,14 @@ export async function findProvider(s: Pick<ProviderParts, 'store'>, name: string
 }
 
 /** How many clients and connections each provider has, by its name. */
-async function counts(s: Pick<ProviderParts, 'store'>): Promise<Map<string, { clients: number; connections: number }>> {
-  const [clients, states] = await Promise.all([s.store.providers.countClients(), s.store.connectionList.countStates()]);
+async function counts(s: Pick<ProviderParts, 'store'>, limits: Limits): Promise<Map<string, { clients: number; connections: number }>> {
+  const [clients, states] = await Promise.all([s.store.providers.countClients(), s.store.connectionList.countStates(limits)]);
   const connections = (name: string) => states.filter((one) => one.provider === name).reduce((sum, one) => sum + one.count, 0);
   return new Map([...clients].map(([name, n]) => [name, { clients: n, connections: connections(name) }]));
 }
 
-export async function listProviders(s: ProviderParts): Promise<{ items: ProviderSummary[] }> {
-  const [records, numbers] = await Promise.all([s.store.providers.all(), counts(s)]);
+export async function listProviders(s: ProviderParts, limits: Limits): Promise<{ items: ProviderSummary[] }> {
+  const [records, numbers] = await Promise.all([s.store.providers.all(), counts(s, limits)]);
   const items = await Promise.all(records.map(async (record) => summary((await findProvider(s, record.name)).definition, record, numbers.get(record.name))));
   return { items };
 }
@@ -51,10 +51,10 @@ const summary = (definition: ProviderDefinition, record: ProviderRow, n = { clie
   added_at: iso(record.createdAt),
 });
 
-export async function showProvider(s: ProviderParts, name: string): Promise<Provider> {
+export async function showProvider(s: ProviderParts, name: string, limits?: Limits): Promise<Provider> {
   const found = await findProvider(s, name);
   return {
-    ...summary(found.definition, found.record, (await counts(s)).get(name)),
+    ...summary(found.definition, found.record, (await counts(s, limits)).get(name)),
     definition: found.definition,
     digest: found.digest,
     revision: found.record.revision,

@@ -1,5 +1,6 @@
 import type { RehearsalPlan } from '../../api/rehearsals.ts';
 import { withoutOwnKeys } from '../../core/calls/call.ts';
+import { maskedCall, maskedValues } from '../../core/calls/secret-values.ts';
 import { Fault } from '../../core/fault.ts';
 import { filledJob } from '../jobs/index.ts';
 import type { ClientRow } from '../store/clients.ts';
@@ -80,7 +81,15 @@ async function jobsOf(s: RehearsalParts, names: readonly string[], leftOut: Rehe
     }
     try {
       const settings = await filledJob(s, connection, job.settings);
-      jobs.push({ name: job.name, connection, settings: { ...settings, call: settings.call && withoutOwnKeys(settings.call) } });
+      jobs.push({
+        name: job.name,
+        connection,
+        settings: {
+          ...settings,
+          call: settings.call && maskedCall(withoutOwnKeys(settings.call), 'rehearsed'),
+          values: maskedValues(settings.values, 'rehearsed'),
+        },
+      });
     } catch (error) {
       if (!(error instanceof Fault) || error.code === 'DATABASE_UNAVAILABLE') throw error;
       leftOut.push({ what: `Job ${job.name}`, why: error.message });

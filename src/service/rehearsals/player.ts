@@ -3,6 +3,7 @@ import { setPriority } from 'node:os';
 import { createInterface } from 'node:readline';
 import { RehearsalLine, type RehearsalPlan } from '../../api/rehearsals.ts';
 import type { RehearsalReport } from '../../core/rehearsals/report.ts';
+import { newScratch, removeScratch } from './scratch.ts';
 
 /** How a rehearsal ended that was played to its end, or was not. */
 export type Played = { report: RehearsalReport } | { failed: string };
@@ -21,9 +22,11 @@ const KEPT_OF_ERRORS = 2_000;
 export async function playApart(plan: RehearsalPlan, { stop, tell }: { stop: AbortSignal; tell(percent: number, doing: string): void }): Promise<Played> {
   const isSource = import.meta.url.endsWith('.ts');
   const program = new URL(`../../rehearsal/program.${isSource ? 'ts' : 'js'}`, import.meta.url).pathname;
+  const folder = newScratch();
   const child = spawn(process.execPath, [`--max-old-space-size=${MEMORY_MB}`, ...(isSource ? ['--import', 'tsx'] : []), program], {
-    stdio: ['pipe', 'pipe', 'pipe'],
-    env: { PATH: process.env.PATH, HOME: process.env.HOME, TMPDIR: process.env.TMPDIR },
+    // The fourth stays open as long as we live: the program stops when it closes.
+    stdio: ['pipe', 'pipe', 'pipe', 'pipe'],
+    env: { PATH: process.env.PATH, HOME: process.env.HOME, TMPDIR: process.env.TMPDIR, REHEARSAL_FOLDER: folder },
   });
   const ends = AbortSignal.any([stop, AbortSignal.timeout(DEADLINE_MS)]);
   const end = (): void => {
@@ -33,7 +36,7 @@ export async function playApart(plan: RehearsalPlan, { stop, tell }: { stop: Abo
   ends.addEventListener('abort', end, { once: true });
   lowered(child);
   let [errors, played] = ['', null as Played | null];
-  child.stderr.on('data', (part: Buffer) => (errors = (errors + part.toString('utf8')).slice(-KEPT_OF_ERRORS)));
+  child.stderr?.on('data', (part: Buffer) => (errors = (errors + part.toString('utf8')).slice(-KEPT_OF_ERRORS)));
   child.stdin.on('error', () => undefined); // it ended early, and says why
   child.stdin.end(JSON.stringify(plan));
   const ended = new Promise<string>((resolve) => {
@@ -49,6 +52,7 @@ export async function playApart(plan: RehearsalPlan, { stop, tell }: { stop: Abo
   }
   const why = await ended;
   ends.removeEventListener('abort', end);
+  await removeScratch(folder); // where the program was killed, its database server lives on
   if (stop.aborted) return { failed: 'It was stopped.' };
   if (ends.aborted) return { failed: 'It took longer than 30 minutes.' };
   return played ?? { failed: why };

@@ -1,5 +1,6 @@
+import { isSpendable } from '../../core/provider/definition.ts';
 import type { ConditionalUpdate } from '../../core/renewal/conditional-update.ts';
-import { claim, importToken } from '../../core/renewal/transitions.ts';
+import { claim, takeOver } from '../../core/renewal/transitions.ts';
 import { recordId } from '../ports.ts';
 import type { HeldRow } from '../store/held-row.ts';
 import { type GivenBack, renewHeld } from './attempt.ts';
@@ -18,7 +19,7 @@ export interface RenewalEngine {
   inFlight(): number;
   /** The watermark: since when (epoch ms) the oldest attempt is open, from just before T2 until its answer is safe; null: none. */
   openSince(): number | null;
-  /** T1 from owners that have gone silent, where the provider's grace would expire before their leases. */
+  /** T1 from owners that have gone silent, where the provider's grace would expire before their leases; and from dead ones. */
   takeOverSilent(): Promise<number>;
   /** Resolves when nothing is in flight any more. */
   idle(): Promise<void>;
@@ -104,10 +105,11 @@ export function renewalEngine(parts: AttemptParts): RenewalEngine {
       const left = await parts.holders.leftBySilent();
       const contexts = await parts.contexts.of(left.map((one) => one.grantId));
       let taken = 0;
-      for (const { grantId, owner } of left) {
-        const context: GrantContext | undefined = contexts.get(grantId);
-        if (context?.definition.dialect.reuse !== 'grace') continue;
-        taken += await take([grantId], (claimId) => importToken(me, claimId, limits, owner), false);
+      for (const { grantId, owner, isDead, isSent } of left) {
+        const dialect = contexts.get(grantId)?.definition.dialect;
+        // Whatever would have to wait for the end of the lease anyway (`uncertainWaitMs`) stays where it is.
+        const isSafe = dialect?.reuse === 'grace' || (isDead && (!isSent || (dialect !== undefined && (!isSpendable(dialect) || dialect.reuse === 'refused'))));
+        if (isSafe) taken += await take([grantId], (claimId) => takeOver(me, claimId, limits, { owner, isDead }), false);
       }
       return taken;
     },

@@ -1,6 +1,6 @@
 import type { RenewalLimits } from '../../core/renewal/limits.ts';
 import { cannotHold } from '../../core/renewal/uncertain-wait.ts';
-import type { ReplicaStore } from '../store/replicas.ts';
+import type { LeftRow, ReplicaStore } from '../store/replicas.ts';
 
 /** Who may still hold the answer to a request, judged by heartbeats and watermarks. */
 export interface Holders {
@@ -8,8 +8,8 @@ export interface Holders {
   nobodyHolds(lives: (string | null)[], sentAt: number): Promise<boolean>;
   /** Since when this replica's contact with the database is unbroken, epoch ms. */
   contactSince(): number;
-  /** Armed rows with a live lease whose owner has gone silent. */
-  leftBySilent(): Promise<{ grantId: string; owner: string }[]>;
+  /** Rows with a live lease whose owner has gone silent while armed, or is dead. */
+  leftBySilent(): Promise<LeftRow[]>;
 }
 
 const LEFT_MOST = 200;

@@ -40,6 +40,8 @@ async function countOne(
     ...(connection ? { connectionId: connection.id } : {}),
     ...(caller ? { callerId: caller.id } : {}),
   });
-  const renewals = connection && !caller ? s.store.statistics.renewals(range, `connection:${connection.name}`) : [];
+  // Renewals are counted by name: what an earlier connection of this name did is not counted.
+  const own = connection ? { ...range, since: Math.max(range.since, connection.createdAt) } : range;
+  const renewals = connection && !caller ? s.store.statistics.renewals(own, `connection:${connection.name}`) : [];
   return (await Promise.all([uses, renewals])).flat();
 }

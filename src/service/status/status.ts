@@ -61,14 +61,18 @@ async function approvals(s: StatusParts, now: number): Promise<Status['approvals
 
 /** Tokens that are not as expected, and about which nobody has decided. */
 async function decisions(s: StatusParts, labels: readonly string[] | undefined): Promise<Status['decisions']> {
-  const all = await s.store.connectionList.undecided(APPROVALS_MOST);
-  const within =
-    labels &&
-    (await s.store.limits.connectionsWithin(
-      all.map((one) => one.connection),
-      labels,
-    ));
-  return all.filter((one) => within?.has(one.connection) ?? true).map((one) => ({ ...one, since: iso(one.since) }));
+  return (await s.store.connectionList.undecided(APPROVALS_MOST, labels)).map((one) => ({ ...one, since: iso(one.since) }));
+}
+
+async function figuresOfAll(s: StatusParts, now: number) {
+  const [history, lastMinute, queue, usage, revocations] = await Promise.all([
+    s.history.counts(['renewed', 'renewal_failed', 'action_needed'], now - HOUR_MS),
+    s.history.counts(['renewed'], now - MINUTE_MS),
+    s.store.renewals.queue(),
+    s.store.usage.totals(now - HOUR_MS),
+    s.store.revocations.count(),
+  ]);
+  return { history, lastMinute, queue, usage, revocations, callers: null };
 }
 
 /** What works, what is degraded, where action is needed: the overview and `rk status`. */
@@ -77,18 +81,16 @@ export async function showStatus(s: StatusParts, { actor }: Asked<'showStatus'>)
   await s.connectionStates.settle();
   const now = s.ports.clock.now();
   const { connectionList: list } = s.store;
-  const [counted, worst, counts, lastMinute, queue, usage, replicas, installation, numbers, revocations] = await Promise.all([
+  const [counted, worst, installation, objects, figures] = await Promise.all([
     list.countStates(labels),
     Promise.all(ATTENTION.map((state) => list.read({ state, labels, limit: ATTENTION_MOST }))),
-    s.history.counts(['renewed', 'renewal_failed', 'action_needed'], now - HOUR_MS),
-    s.history.counts(['renewed'], now - MINUTE_MS),
-    s.store.renewals.queue(),
-    s.store.usage.totals(now - HOUR_MS),
-    listReplicas(s),
     installationState(s),
     list.objects(),
-    s.store.revocations.count(),
+    labels === undefined ? figuresOfAll(s, now) : s.store.limits.figures(labels, now - HOUR_MS, now - MINUTE_MS),
   ]);
+  const { history: counts, lastMinute, queue, usage, revocations } = figures;
+  // An account that is limited sees nothing of machines and of what all connections do together.
+  const whole = labels === undefined;
   const sum = (matches: (one: StateCount) => boolean) => counted.filter(matches).reduce((total, one) => total + one.count, 0);
   const inState = (state: ConnectionSummary['state']) => sum((one) => one.state === state);
   const [total, working, idle, degraded, person] = [sum(() => true), inState('working'), inState('idle'), inState('degraded'), inState('action_needed')];
@@ -111,7 +113,7 @@ export async function showStatus(s: StatusParts, { actor }: Asked<'showStatus'>)
     decisions: await decisions(s, labels),
     revocations,
     groups: await causeGroups(s, counted),
-    endpoints: s.lanes.view(now).map((one) => ({ origin: one.origin, running: one.running, paused_until: isoOrNull(one.openUntilAt) })),
+    endpoints: (whole ? s.lanes.view(now) : []).map((one) => ({ origin: one.origin, running: one.running, paused_until: isoOrNull(one.openUntilAt) })),
     attention: await summaries(s, worst.flat().slice(0, ATTENTION_MOST), TICKS_IN_LISTS),
     renewals: {
       last_hour: counts.renewed ?? 0,
@@ -119,11 +121,12 @@ export async function showStatus(s: StatusParts, { actor }: Asked<'showStatus'>)
       failed_last_hour: (counts.renewal_failed ?? 0) + (counts.action_needed ?? 0),
       due_now: queue.due,
       oldest_due_at: isoOrNull(queue.oldestAt),
-      unsaved: s.keeper.unsaved(),
-      spilled: s.spill.waiting(),
+      unsaved: whole ? s.keeper.unsaved() : 0,
+      spilled: whole ? s.spill.waiting() : 0,
     },
     issued: { last_hour: used('token'), relayed_last_hour: used('relayed'), refused_last_hour: used('refused') + used('limited') },
-    ...numbers,
-    replicas,
+    ...objects,
+    callers: figures.callers ?? objects.callers,
+    replicas: whole ? await listReplicas(s) : [],
   };
 }

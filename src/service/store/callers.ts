@@ -43,6 +43,8 @@ export interface CallerStore {
   /** By name. */
   all(): Promise<CallerRow[]>;
   tokenPaths(): Promise<string[]>;
+  /** Redirect URIs of tools that keep no secret: such a tool may be a page in a browser. */
+  publicRedirectUris(): Promise<string[]>;
   add(row: CallerRow): Promise<void>;
   change(recordId: string, set: Partial<CallerRow>): Promise<void>;
   /** Removes the caller with keys, permissions and open sign-in requests. */
@@ -100,6 +102,7 @@ export function callerStore(database: Database): CallerStore {
     all: () => callers.list({}, { orderBy: 'name' }),
     tokenPaths: async () =>
       (await database.select<{ token_path: string }>('SELECT token_path FROM callers WHERE token_path IS NOT NULL')).map((row) => row.token_path),
+    publicRedirectUris: async () => (await callers.list({ keepsNoSecret: true })).flatMap((row) => row.redirectUris),
     add: (row) => callers.insert(row),
     change: async (recordId, set) => void (await callers.change({ id: recordId }, set)),
     remove: (recordId) =>

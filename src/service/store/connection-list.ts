@@ -6,6 +6,7 @@ import { instant, oneOf, orNull, type RowOf, readColumn, rowReader, text } from 
 import { type ListedConnection, listed, SHOWN_CAUSE, SHOWN_STATE, type Stored } from './connection-rows.ts';
 import { connectionSearch } from './connection-search.ts';
 import { type Bind, type Database, idBytes, idText } from './database.ts';
+import { idsWithin } from './limits.ts';
 
 /** What connections are matched by. */
 interface Matching {
@@ -60,7 +61,7 @@ export interface ConnectionList {
   /** States of the people of a shared connection; where there are many, up to a few seconds old. */
   countPeople(sharedId: string): Promise<{ state: ConnectionState; causeKey: HealthCause | null; count: number }[]>;
   /** Tokens on standby about which someone must decide, oldest first. */
-  undecided(most: number): Promise<RowOf<typeof UNDECIDED>[]>;
+  undecided(most: number, labels?: readonly string[]): Promise<RowOf<typeof UNDECIDED>[]>;
   /** How many providers, clients and callers there are. */
   objects(): Promise<{ providers: number; clients: number; callers: number }>;
 }
@@ -222,11 +223,14 @@ export function connectionList(database: Database): ConnectionList {
     },
     countStates: (labels) => (labels === undefined ? countAllStates() : countStatesNow(labels)),
     countPeople,
-    async undecided(most) {
+    async undecided(most, labels) {
+      const bind: Bind[] = [];
+      const within = labels === undefined ? '' : ` AND COALESCE(k.person_of, k.id) IN (${idsWithin(labels, bind)})`;
       const rows = await database.select(
         `SELECT k.name AS connection, k.standby_why AS why, g.account_label AS account, g.consented_at AS since
          FROM connections k JOIN grants g ON g.id = k.standby_grant_id
-         WHERE k.standby_why IN ('other_account', 'not_verified') ORDER BY g.consented_at LIMIT ${Math.floor(most)}`,
+         WHERE k.standby_why IN ('other_account', 'not_verified')${within} ORDER BY g.consented_at LIMIT ${Math.floor(most)}`,
+        bind,
       );
       return rows.map(readUndecided);
     },

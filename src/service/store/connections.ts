@@ -39,10 +39,20 @@ const COLUMNS = {
   personKey: orNull(text),
   personName: orNull(text),
   personMail: orNull(text),
+  /** The application that invited the person: it gets the events. Null: an operator did, for none. */
+  invitingCallerId: orNull(id),
 };
 export type ConnectionRow = RowOf<typeof COLUMNS>;
 /** A connection that belongs to nobody but itself. */
-export const NO_PERSON = { shared: false, personOf: null, personHash: null, personKey: null, personName: null, personMail: null } as const;
+export const NO_PERSON = {
+  shared: false,
+  personOf: null,
+  personHash: null,
+  personKey: null,
+  personName: null,
+  personMail: null,
+  invitingCallerId: null,
+} as const;
 type Changeable = Partial<Omit<ConnectionRow, 'id' | 'name'>>;
 
 /** Connections: one authorization through one client, under a name that people use. Lists are in `connection-list.ts`. */

@@ -6,6 +6,7 @@ import { POLICIES } from '../../core/renewal/plan.ts';
 import { CLIENT_HEALTH } from './clients.ts';
 import { type Column, oneOf, orElse, orNull, type RowOf, readColumn, textList, textMap } from './column.ts';
 import { type Bind, type Database, idBytes, idText } from './database.ts';
+import { ruleColumns } from './permissions.ts';
 
 /**
  * Which version of a definition, and as whom: a client's environment, variant and values, and a connection's, as a row of the database
@@ -40,6 +41,7 @@ export interface PermittedRow extends DefinitionUse {
   methods: string | null;
   paths: string | null;
   share: number | null;
+  people: string;
   shared: number;
 }
 
@@ -73,7 +75,7 @@ export interface DefinitionUses {
   ofGrants(grantIds: readonly string[]): Promise<GrantUseRow[]>;
 }
 
-const PERMITTED = `SELECT q.use_as, q.methods, q.paths, q.share, q.connection_id AS id, k.name, k.intent, k.shared,
+const PERMITTED = `SELECT ${ruleColumns('q')}, q.connection_id AS id, k.name, k.intent, k.shared,
   COALESCE(g.placeholders, k.placeholders) AS own_placeholders, g.id AS grant_id, g.kind, g.scopes, g.api_base_url,
   c.id AS client_record, c.environment, c.variant, c.rehearsal_port, c.placeholders, c.trusted_origins, v.version_id`;
 const JOINS = `LEFT JOIN connections k ON k.id = q.connection_id
@@ -87,10 +89,10 @@ export function definitionUses(database: Database): DefinitionUses {
       const [caller, limit] = [idBytes(callerRecordId), Math.floor(most)];
       return database.select<PermittedRow>(
         `${PERMITTED} FROM (
-           (SELECT connection_id, use_as, methods, paths, share FROM permissions
+           (SELECT connection_id, ${ruleColumns('permissions')} FROM permissions
             WHERE caller_id = $1 AND connection_id > $2 ORDER BY connection_id LIMIT ${limit})
            UNION ALL
-           (SELECT l.connection_id, p.use_as, p.methods, p.paths, p.share
+           (SELECT l.connection_id, ${ruleColumns('p')}
             FROM permissions p JOIN connection_labels l ON l.label = p.label JOIN connections o ON o.id = l.connection_id AND o.person_of IS NULL
             WHERE p.caller_id = $3 AND l.connection_id > $4 ORDER BY l.connection_id LIMIT ${limit})
            ORDER BY connection_id LIMIT ${limit}
@@ -104,9 +106,9 @@ export function definitionUses(database: Database): DefinitionUses {
       const listed = names.map((name) => `$${bind.push(name)}`).join(', ');
       return database.select<PermittedRow>(
         `${PERMITTED} FROM (
-           SELECT connection_id, use_as, methods, paths, share FROM permissions WHERE caller_id = $1 AND connection_id IS NOT NULL
+           SELECT connection_id, ${ruleColumns('permissions')} FROM permissions WHERE caller_id = $1 AND connection_id IS NOT NULL
            UNION ALL
-           SELECT l.connection_id, p.use_as, p.methods, p.paths, p.share
+           SELECT l.connection_id, ${ruleColumns('p')}
            FROM permissions p JOIN connection_labels l ON l.label = p.label WHERE p.caller_id = $2
          ) q ${JOINS} WHERE k.person_of IS NULL AND k.name IN (${listed}) ORDER BY q.connection_id`,
         bind,
@@ -115,7 +117,7 @@ export function definitionUses(database: Database): DefinitionUses {
     permittedPerson(callerRecordId, shared, personHash) {
       return database.select<PermittedRow & { shared_intent: string }>(
         `${PERMITTED}, q.shared_intent FROM (
-           SELECT o.id AS connection_id, s.intent AS shared_intent, p.use_as, p.methods, p.paths, p.share
+           SELECT o.id AS connection_id, s.intent AS shared_intent, ${ruleColumns('p')}
            FROM connections s
            STRAIGHT_JOIN connections o ON o.person_of = s.id AND o.person_hash = $1
            JOIN permissions p ON p.caller_id = $2 AND (p.connection_id = s.id

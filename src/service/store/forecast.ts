@@ -3,7 +3,8 @@ import { JobSettings } from '../../api/jobs.ts';
 import { ComposedCall } from '../../api/trying.ts';
 import type { Schedule } from '../../core/jobs/schedule.ts';
 import { bytes, document, flag, id, instant, number, orElse, orNull, rowReader, text, textMap, words } from './column.ts';
-import { type Database, idBytes, idText, instantText } from './database.ts';
+import { type Bind, type Database, idBytes, idText, instantText } from './database.ts';
+import { idsWithin } from './limits.ts';
 import { defineTable, type RowOf } from './table.ts';
 
 const CALENDAR = { id, name: text, tokenHash: bytes, createdBy: text, createdAt: instant, lastReadAt: orNull(instant) };
@@ -99,8 +100,9 @@ export interface ForecastStore {
   calendarEntries(): Promise<CalendarEntry[]>;
   /** Adds or replaces entries, and forgets those canceled before then. */
   keepCalendarEntries(entries: readonly CalendarEntry[], canceledBefore: number): Promise<void>;
-  usersOfClient(clientId: string): Promise<Users>;
-  usersOfConnection(connectionId: string): Promise<Users>;
+  /** @param limits labels: what is beyond them is left out of names and counts */
+  usersOfClient(clientId: string, limits?: readonly string[]): Promise<Users>;
+  usersOfConnection(connectionId: string, limits?: readonly string[]): Promise<Users>;
   /** Keys of callers that end until then; `isLast`: no other key of the caller lives on. */
   endingKeys(until: number): Promise<{ id: string; callerId: string; caller: string; label: string; endsAt: number; isLast: boolean }[]>;
   /** Labels of what a caller may use. */
@@ -122,8 +124,9 @@ const NAMES_MOST = 50;
 export function forecastStore(database: Database): ForecastStore {
   const table = defineTable(database, 'calendars', CALENDAR, { primaryKey: ['id'] });
   const before = (at: number): string => `'${new Date(at).toISOString().slice(0, 23).replace('T', ' ')}'`;
-  const names = async (sql: string, bind: Buffer[]): Promise<string[]> => (await database.select<{ name: string }>(sql, bind)).map((row) => row.name);
-  const users = async (condition: string, bind: Buffer[]): Promise<Users> => {
+  const names = async (sql: string, bind: Bind[]): Promise<string[]> => (await database.select<{ name: string }>(sql, bind)).map((row) => row.name);
+  const users = async (one: string, bind: Bind[], limits?: readonly string[]): Promise<Users> => {
+    const condition = limits === undefined ? one : `${one} AND COALESCE(k.person_of, k.id) IN (${idsWithin(limits, bind)})`;
     const [[row], examples, callers, jobs, labels] = await Promise.all([
       database.select<{ n: number | bigint }>(`SELECT COUNT(*) AS n FROM connections k WHERE ${condition}`, bind),
       names(`SELECT k.name FROM connections k WHERE ${condition} AND k.person_of IS NULL ORDER BY k.name LIMIT ${EXAMPLES}`, bind),
@@ -210,8 +213,8 @@ export function forecastStore(database: Database): ForecastStore {
       );
       return rows.map(readEnding);
     },
-    usersOfClient: (clientId) => users('k.client_id = $1', [idBytes(clientId)]),
-    usersOfConnection: (connectionId) => users('k.id = $1', [idBytes(connectionId)]),
+    usersOfClient: (clientId, limits) => users('k.client_id = $1', [idBytes(clientId)], limits),
+    usersOfConnection: (connectionId, limits) => users('k.id = $1', [idBytes(connectionId)], limits),
     async endingKeys(until) {
       const rows = await database.select<{ id: Buffer; caller_id: Buffer; caller: string; label: string; ends_at: Date; others: number | bigint }>(
         `SELECT y.id, y.caller_id, c.name AS caller, y.label, y.ends_at,

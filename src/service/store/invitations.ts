@@ -1,4 +1,5 @@
 import { bytes, id, instant, number, oneOf, orNull, text } from './column.ts';
+import type { StoredOutcome } from './consents.ts';
 import { type Bind, type Database, idBytes, idText, instantText, intervalText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
@@ -50,8 +51,15 @@ export interface InvitationStore {
   change(invitationId: string, set: Partial<InvitationRow>): Promise<void>;
   /** Begins a consent: false where it expired, was revoked, or too many were begun. */
   begin(invitationId: string, consentId: string, startsMost: number): Promise<boolean>;
-  /** Counts a consent that came of it, once. */
-  used(invitationId: string, consentId: string): Promise<void>;
+  /**
+   * Takes one use of an invitation for a consent, before anything comes of it; again for the same consent it is the same use. What a consent took
+   * that was never finished is free again. False: it is used up or revoked.
+   */
+  take(invitationId: string, consentId: string): Promise<boolean>;
+  /** Gives a use back, because nothing came of the consent. */
+  giveBack(invitationId: string, consentId: string): Promise<void>;
+  /** Ends the other consents that were begun with an invitation, where it is used up. How many. */
+  endOthers(invitationId: string, consentId: string, outcome: StoredOutcome): Promise<number>;
   /** False: it was revoked before. */
   revoke(invitationId: string): Promise<boolean>;
   /** Ends all links to a person's row. */
@@ -106,8 +114,49 @@ export function invitationStore(database: Database): InvitationStore {
            AND starts < ${Math.floor(startsMost)} AND (uses_most IS NULL OR uses < uses_most)`,
         [idBytes(consentId), idBytes(invitationId)],
       )) > 0,
-    used: async (invitationId, consentId) =>
-      void (await database.write('UPDATE invitations SET uses = uses + 1 WHERE id = $1 AND consent_id = $2', [idBytes(invitationId), idBytes(consentId)])),
+    take: (invitationId, consentId) =>
+      database.attempt(async (transaction) => {
+        const [invitation, consent] = [idBytes(invitationId), idBytes(consentId)];
+        const known = await database.select(
+          'SELECT 1 AS found FROM invitation_uses WHERE invitation_id = $1 AND consent_id = $2',
+          [invitation, consent],
+          transaction,
+        );
+        if (known.length > 0) return true;
+        const stale = await database.write(
+          `DELETE u FROM invitation_uses u JOIN consents c ON c.id = u.consent_id
+           WHERE u.invitation_id = $1 AND c.finished_at IS NULL AND c.expires_at < UTC_TIMESTAMP(3)`,
+          [invitation],
+          transaction,
+        );
+        // The condition decides between consents that end in the same moment: on every replica one of them is first.
+        const taken = await database.write(
+          `UPDATE invitations SET uses = uses - $1 + 1, consent_id = $2 WHERE id = $3 AND revoked_at IS NULL AND (uses_most IS NULL OR uses - $4 < uses_most)`,
+          [stale, consent, invitation, stale],
+          transaction,
+        );
+        if (taken === 0) return false;
+        await database.write(
+          'INSERT INTO invitation_uses (invitation_id, consent_id, taken_at) VALUES ($1, $2, UTC_TIMESTAMP(3))',
+          [invitation, consent],
+          transaction,
+        );
+        return true;
+      }),
+    giveBack: async (invitationId, consentId) =>
+      database.transaction(async (transaction) => {
+        const bind = [idBytes(invitationId), idBytes(consentId)];
+        const removed = await database.write('DELETE FROM invitation_uses WHERE invitation_id = $1 AND consent_id = $2', bind, transaction);
+        if (removed > 0) await database.write('UPDATE invitations SET uses = uses - 1 WHERE id = $1 AND uses > 0', [idBytes(invitationId)], transaction);
+      }),
+    endOthers: (invitationId, consentId, outcome) =>
+      database.write(
+        `UPDATE consents c JOIN invitations i ON i.id = $1 AND i.uses_most IS NOT NULL AND i.uses >= i.uses_most
+         SET c.phase = 'failed', c.finished_at = UTC_TIMESTAMP(3), c.poll_at = NULL, c.verifier_sealed = NULL, c.device_sealed = NULL, c.outcome = $4
+         WHERE c.connection_id = i.connection_id AND c.id <> $2 AND c.finished_at IS NULL AND c.phase IN ('offered', 'started', 'polling')
+           AND JSON_VALUE(c.facts, '$.invitation') = $3`,
+        [idBytes(invitationId), idBytes(consentId), invitationId, JSON.stringify(outcome)],
+      ),
     revoke: async (invitationId) =>
       (await database.write('UPDATE invitations SET revoked_at = UTC_TIMESTAMP(3), code_hash = NULL WHERE id = $1 AND revoked_at IS NULL', [
         idBytes(invitationId),
@@ -126,7 +175,9 @@ export function invitationStore(database: Database): InvitationStore {
         )) > 0;
       return isFirst ? row : null;
     },
-    deleteOld: async (olderThanMs) =>
-      void (await database.write(`DELETE FROM invitations WHERE expires_at < UTC_TIMESTAMP(3) - ${intervalText(olderThanMs)} LIMIT 1000`)),
+    async deleteOld(olderThanMs) {
+      await database.write(`DELETE FROM invitations WHERE expires_at < UTC_TIMESTAMP(3) - ${intervalText(olderThanMs)} LIMIT 1000`);
+      await database.write('DELETE FROM invitation_uses WHERE invitation_id NOT IN (SELECT id FROM invitations) LIMIT 1000');
+    },
   };
 }

@@ -1,5 +1,5 @@
 import { JobSettings } from '../../api/jobs.ts';
-import { bytes, flag, id, instant, json, number, orNull, text } from './column.ts';
+import { bytes, flag, id, instant, json, number, orNull, rowReader, text } from './column.ts';
 import { type Database, idBytes, idText, instantText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
@@ -19,6 +19,7 @@ const COLUMNS = {
   createdAt: instant,
 };
 export type JobRow = RowOf<typeof COLUMNS>;
+const readTargets = rowReader('jobs', { id, name: text, deliver: json(JobSettings.shape.deliver) }, 'name');
 
 /** Jobs: what is collected, when, and which result is served. */
 export interface JobStore {
@@ -32,6 +33,8 @@ export interface JobStore {
   change(jobId: string, revision: number, set: Partial<JobRow>): Promise<boolean>;
   /** With runs, pages, files and deliveries. */
   remove(jobId: string): Promise<void>;
+  /** What each job delivers to files, the job that was added first first. */
+  fileTargets(): Promise<{ id: string; name: string; patterns: string[] }[]>;
   /** Enabled jobs whose run is due. */
   due(most: number): Promise<JobRow[]>;
   /** Moves the next run, where it is still due at the same instant: one replica alone begins it. */
@@ -60,6 +63,15 @@ export function jobStore(database: Database): JobStore {
         await database.write('DELETE FROM runs WHERE job_id = $1', bind, transaction);
         await database.write('DELETE FROM jobs WHERE id = $1', bind, transaction);
       });
+    },
+    async fileTargets() {
+      const rows = await database.select(
+        `SELECT id, name, CAST(JSON_EXTRACT(settings, '$.deliver') AS CHAR) AS deliver FROM jobs WHERE JSON_SEARCH(settings, 'one', 'file', NULL, '$.deliver[*].kind') IS NOT NULL ORDER BY id`,
+      );
+      return rows.map(readTargets).map(({ id: jobId, name, deliver }) => ({
+        ...{ id: jobId, name },
+        patterns: deliver.flatMap((target) => (target.kind === 'file' ? [target.name] : [])),
+      }));
     },
     async due(most) {
       const rows = await database.select<{ id: Buffer }>(

@@ -56,6 +56,8 @@ export interface OperatorStore {
    * Sets them unless no administrator without limits who can sign in would be left.
    * @returns `last`: none would be left
    */
+  /** Gives an account another name, also where notices are assigned to it. The activity log keeps the former one. */
+  rename(operatorId: string, from: string, to: string): Promise<void>;
   changeUnlessLast(operatorId: string, set: Partial<OperatorRow>, revision?: number): Promise<'changed' | 'last' | 'conflict'>;
   /** Replaces tickets of this kind that were made before for the same operator. */
   replaceTicket(row: TicketRow): Promise<void>;
@@ -107,6 +109,11 @@ export function operatorStore(database: Database): OperatorStore {
     add: (row) => operators.insert(row),
     changePassword: async (operatorId, passwordHash) => void (await operators.change({ id: operatorId }, { passwordHash })),
     change,
+    rename: (operatorId, from, to) =>
+      database.transaction(async (transaction) => {
+        await operators.change({ id: operatorId }, { name: to }, transaction);
+        await database.write('UPDATE notices SET assigned_to = $1 WHERE assigned_to = $2', [to, from], transaction);
+      }),
     changeUnlessLast: (operatorId, set, revision) =>
       database.transaction(async (transaction) => {
         // Every such change locks the same rows in the same order, and writes: two at once cannot both see the other's administrator.

@@ -1,5 +1,5 @@
 import { LRUCache } from 'lru-cache';
-import { type Permission as Rule, USES } from '../../core/callers/permissions.ts';
+import { PEOPLE_RIGHTS, type Permission as Rule, USES } from '../../core/callers/permissions.ts';
 import { lately } from '../lately.ts';
 import { id, number, oneOf, orElse, orNull, readColumn, text, textList } from './column.ts';
 import { type Bind, type Database, idBytes, idText } from './database.ts';
@@ -14,6 +14,7 @@ const COLUMNS = {
   methods: orElse(textList, []),
   paths: orElse(textList, []),
   share: orNull(number),
+  people: oneOf(PEOPLE_RIGHTS),
 };
 type PermissionRow = RowOf<typeof COLUMNS>;
 
@@ -56,7 +57,10 @@ interface StoredRule {
   methods: string | null;
   paths: string | null;
   share: number | null;
+  people: string;
 }
+/** The columns of a rule, of the table with this alias. */
+export const ruleColumns = (alias: string): string => ['use_as', 'methods', 'paths', 'share', 'people'].map((column) => `${alias}.${column}`).join(', ');
 /** The rule of a permission, checked. @param of what it is for, which names the row in an error @throws {Fault} RECORD_INVALID */
 export const ruleOf = (row: StoredRule, of: string): Rule => {
   const place = (column: string) => ({ table: 'permissions', column, row: of });
@@ -65,6 +69,7 @@ export const ruleOf = (row: StoredRule, of: string): Rule => {
     methods: readColumn(COLUMNS.methods, row.methods, place('methods')),
     paths: readColumn(COLUMNS.paths, row.paths, place('paths')),
     share: row.share,
+    people: readColumn(COLUMNS.people, row.people, place('people')),
   };
 };
 /** The permissions that open a connection, by name or by a label of it; its ID is bound twice. Each way has its index; an OR of both has none. */
@@ -140,7 +145,7 @@ export function permissionStore(database: Database): PermissionStore {
     },
     async of(callerRecordId) {
       const rows = await database.select<StoredRule & { id: Buffer; connection: string | null; label: string | null }>(
-        `SELECT p.id, k.name AS connection, p.label, p.use_as, p.methods, p.paths, p.share
+        `SELECT p.id, k.name AS connection, p.label, ${ruleColumns('p')}
          FROM permissions p LEFT JOIN connections k ON k.id = p.connection_id
          WHERE p.caller_id = $1 ORDER BY p.label IS NOT NULL, k.name, p.label`,
         [idBytes(callerRecordId)],
@@ -148,10 +153,11 @@ export function permissionStore(database: Database): PermissionStore {
       return rows.map((row) => ({ id: idText(row.id), connection: row.connection, label: row.label, rule: ruleOf(row, idText(row.id)) }));
     },
     async rulesFor(callerRecordId, connectionId) {
-      const rows = await database.select<StoredRule>(
-        `SELECT p.use_as, p.methods, p.paths, p.share FROM ${openingPermissions('$1', '$2')} WHERE p.caller_id = $3 ORDER BY p.id`,
-        [idBytes(connectionId), idBytes(connectionId), idBytes(callerRecordId)],
-      );
+      const rows = await database.select<StoredRule>(`SELECT ${ruleColumns('p')} FROM ${openingPermissions('$1', '$2')} WHERE p.caller_id = $3 ORDER BY p.id`, [
+        idBytes(connectionId),
+        idBytes(connectionId),
+        idBytes(callerRecordId),
+      ]);
       return rows.map((row) => ruleOf(row, connectionId));
     },
     byId: (callerRecordId, permissionId) => table.find({ id: permissionId, callerId: callerRecordId }),
@@ -164,9 +170,9 @@ export function permissionStore(database: Database): PermissionStore {
       });
     },
     async put(row) {
-      const { callerId, connectionId, label, useAs, methods, paths, share } = row;
+      const { callerId, connectionId, label, useAs, methods, paths, share, people } = row;
       const same = await table.find({ callerId, connectionId, label });
-      if (same) await table.change({ id: same.id }, { useAs, methods, paths, share });
+      if (same) await table.change({ id: same.id }, { useAs, methods, paths, share, people });
       else await table.insert(row);
     },
     remove: async (permissionId) => void (await table.remove({ id: permissionId })),

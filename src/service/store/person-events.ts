@@ -14,8 +14,8 @@ const COLUMNS = {
   personKey: text,
   kind: oneOf(PERSON_EVENTS),
   data: json(z.record(z.string(), z.unknown())),
-  /** The ticket of the person's link that goes with it, sealed. */
-  linkSealed: orNull(bytes),
+  /** The application that invited the person, which alone gets it; null: an operator did, and all that may see people get it. */
+  callerId: orNull(id),
   at: instant,
 };
 export type PersonEventRow = RowOf<typeof COLUMNS>;
@@ -53,9 +53,9 @@ export interface PersonEventStore {
   deleteOld(olderThanMs: number): Promise<void>;
 }
 
-/** Callers that may see an event: permitted with the shared connection, or by a label of it or of the person. `$1`: shared, `$2`: person. */
-const MAY_SEE = `SELECT p.caller_id FROM permissions p
-  WHERE p.connection_id = $1 OR p.label IN (SELECT l.label FROM connection_labels l WHERE l.connection_id IN ($1, $2))`;
+/** The permission `p` lets its caller see an event `e`: it covers people, of the shared connection or by a label of it or of the person, and the caller invited them. */
+const MAY_SEE = `p.people <> 'none' AND (e.caller_id IS NULL OR e.caller_id = p.caller_id) AND (p.connection_id = e.shared_id
+  OR p.label IN (SELECT l.label FROM connection_labels l WHERE l.connection_id IN (e.shared_id, e.connection_id)))`;
 
 export function personEventStore(database: Database): PersonEventStore {
   const table = defineTable(database, 'person_events', COLUMNS, { primaryKey: ['seq'] });
@@ -66,11 +66,11 @@ export function personEventStore(database: Database): PersonEventStore {
     add: (row, onceKey) =>
       database.attempt(async (transaction) => {
         const added = await database.write(
-          `INSERT IGNORE INTO person_events (id, shared_id, connection_id, connection_name, person_key, kind, data, link_sealed, once_key, at)
+          `INSERT IGNORE INTO person_events (id, shared_id, connection_id, connection_name, person_key, kind, data, caller_id, once_key, at)
            VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`,
           [
             ...[idBytes(row.id), idBytes(row.sharedId), idBytes(row.connectionId), row.connectionName, row.personKey, row.kind],
-            ...[JSON.stringify(row.data), row.linkSealed, onceKey, instantText(row.at)],
+            ...[JSON.stringify(row.data), row.callerId === null ? null : idBytes(row.callerId), onceKey, instantText(row.at)],
           ],
           transaction,
         );
@@ -78,8 +78,8 @@ export function personEventStore(database: Database): PersonEventStore {
         await database.write(
           `INSERT INTO event_deliveries (seq, caller_id, state, tries, next_at, says)
            SELECT e.seq, r.caller_id, 'waiting', 0, UTC_TIMESTAMP(3), '' FROM person_events e JOIN event_receivers r
-           WHERE e.id = $3 AND r.caller_id IN (${MAY_SEE})`,
-          [idBytes(row.sharedId), idBytes(row.connectionId), idBytes(row.id)],
+           WHERE e.id = $1 AND EXISTS (SELECT 1 FROM permissions p WHERE p.caller_id = r.caller_id AND ${MAY_SEE})`,
+          [idBytes(row.id)],
           transaction,
         );
         return true;
@@ -90,8 +90,7 @@ export function personEventStore(database: Database): PersonEventStore {
       const rows = await database.select<{ seq: number | string }>(
         `SELECT e.seq FROM person_events e
          WHERE e.seq > $1 AND e.at <= UTC_TIMESTAMP(3) - ${intervalText(settledMs)} AND EXISTS (
-           SELECT 1 FROM permissions p WHERE p.caller_id = $2 AND (p.connection_id = e.shared_id
-             OR p.label IN (SELECT l.label FROM connection_labels l WHERE l.connection_id IN (e.shared_id, e.connection_id))))
+           SELECT 1 FROM permissions p WHERE p.caller_id = $2 AND ${MAY_SEE})
          ORDER BY e.seq LIMIT ${Math.floor(most)}`,
         [after, idBytes(callerRecordId)],
       );

@@ -1,5 +1,7 @@
+import { LRUCache } from 'lru-cache';
 import { z } from 'zod';
 import { type ProviderDefinition, storedDefinition } from '../../core/provider/definition.ts';
+import { upTo } from '../up-to.ts';
 import { id, instant, json, number, text } from './column.ts';
 import { type Database, idBytes } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
@@ -14,6 +16,7 @@ export interface ProviderWithDefinition {
   definition: ProviderDefinition;
   digest: string;
 }
+const VERSIONS_KEPT = 500;
 type NewVersion = Omit<ProviderVersionRow, 'document'> & { document: ProviderDefinition };
 
 /** Providers and every version of their definitions. */
@@ -42,18 +45,26 @@ export interface ProviderStore {
 export function providerStore(database: Database): ProviderStore {
   const providers = defineTable(database, 'providers', PROVIDER, { primaryKey: ['id'] });
   const versions = defineTable(database, 'provider_versions', VERSION, { primaryKey: ['id'] });
-  const definition: ProviderStore['definition'] = async (versionId) => {
+  /** A version never changes: it is read and checked once, however often it is asked for. */
+  const parsed = new LRUCache<string, Pick<ProviderWithDefinition, 'definition' | 'digest'>>(upTo(VERSIONS_KEPT));
+  const versionOf = async (versionId: string): Promise<Pick<ProviderWithDefinition, 'definition' | 'digest'> | null> => {
+    const kept = parsed.get(versionId);
+    if (kept) return kept;
     const version = await versions.find({ id: versionId });
-    return version && storedDefinition(version.document);
+    if (!version) return null;
+    const read = { definition: storedDefinition(version.document), digest: version.digest };
+    parsed.set(versionId, read);
+    return read;
   };
+  const definition: ProviderStore['definition'] = async (versionId) => (await versionOf(versionId))?.definition ?? null;
   return {
     byName: (name) => providers.find({ name }),
     byId: (providerId) => providers.find({ id: providerId }),
     all: () => providers.list({}, { orderBy: 'name' }),
     async inUse(name) {
       const record = await providers.find({ name });
-      const version = record && (await versions.find({ id: record.versionId }));
-      return record && version ? { record, definition: storedDefinition(version.document), digest: version.digest } : null;
+      const version = record && (await versionOf(record.versionId));
+      return record && version ? { record, ...version } : null;
     },
     definition,
     versions: (providerId) => versions.list({ providerId }, { orderBy: 'createdAt' }),

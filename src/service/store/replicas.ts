@@ -22,6 +22,14 @@ interface SignsOfLife {
   succeeded: boolean;
 }
 
+/** A renewal that its owner left. */
+export interface LeftRow {
+  grantId: string;
+  owner: string;
+  isDead: boolean;
+  isSent: boolean;
+}
+
 /** Lives of replicas, with their heartbeats. Instants are epoch ms of the database. */
 export interface ReplicaStore {
   all(): Promise<ReplicaRow[]>;
@@ -39,9 +47,14 @@ export interface ReplicaStore {
   /** Deletes lives that were not seen for so many days. */
   deleteFormer(days: number): Promise<void>;
   signsOf(lives: readonly string[]): Promise<Map<string, SignsOfLife>>;
-  /** Armed renewals with a live lease whose owner has been silent for `silentMs`. */
-  leftBySilent(me: string, limits: { leaseMs: number; silentMs: number }, most: number): Promise<{ grantId: string; owner: string }[]>;
+  /** Renewals with a live lease: armed, and the owner has been silent for `silentMs`; or a later life of the owner's instance has recovered it. */
+  leftBySilent(me: string, limits: { leaseMs: number; silentMs: number }, most: number): Promise<LeftRow[]>;
 }
+
+/** A later life of the instance of life `p` holds its data folder, and has replayed what it left. */
+const SUCCEEDED = `EXISTS (
+  SELECT 1 FROM replicas n WHERE n.instance_id = p.instance_id AND n.incarnation > p.incarnation AND n.recovered_at IS NOT NULL
+)`;
 
 export function replicaStore(database: Database): ReplicaStore {
   const table = defineTable(database, 'replicas', COLUMNS, { primaryKey: ['lifeId'] });
@@ -77,10 +90,7 @@ export function replicaStore(database: Database): ReplicaStore {
       const list = lives.map((life) => `$${bind.push(idBytes(life))}`).join(', ');
       const rows = await database.select<{ life_id: Buffer; seen_at: Date; open_since: Date | null; succeeded: number | bigint }>(
         `SELECT p.life_id, p.seen_at, p.open_since,
-           EXISTS (
-             SELECT 1 FROM replicas n
-             WHERE n.instance_id = p.instance_id AND n.incarnation > p.incarnation AND n.recovered_at IS NOT NULL
-           ) OR p.roles = 'stopped' AS succeeded
+           ${SUCCEEDED} OR p.roles = 'stopped' AS succeeded
          FROM replicas p WHERE p.life_id IN (${list})`,
         bind,
       );
@@ -92,15 +102,19 @@ export function replicaStore(database: Database): ReplicaStore {
       );
     },
     async leftBySilent(me, { leaseMs, silentMs }, most) {
-      const rows = await database.select<{ grant_id: Buffer; owner: Buffer }>(
-        `SELECT r.grant_id, r.owner FROM renewals r JOIN replicas p ON p.life_id = r.owner
+      const rows = await database.select<{ grant_id: Buffer; owner: Buffer; dead: number | bigint; sent: number | bigint }>(
+        `SELECT r.grant_id, r.owner, ${SUCCEEDED} AS dead, r.sent_epoch IS NOT NULL AS sent
+         FROM renewals r JOIN replicas p ON p.life_id = r.owner
          WHERE r.next_at > UTC_TIMESTAMP(3) AND r.next_at <= UTC_TIMESTAMP(3) + ${intervalText(leaseMs)}
-           AND r.sent_epoch IS NOT NULL AND r.lease_until > UTC_TIMESTAMP(3)
-           AND p.seen_at < UTC_TIMESTAMP(3) - ${intervalText(silentMs)} AND p.life_id <> $1
+           AND r.lease_until > UTC_TIMESTAMP(3) AND p.life_id <> $1
+           AND (${SUCCEEDED} OR r.sent_epoch IS NOT NULL AND p.seen_at < UTC_TIMESTAMP(3) - ${intervalText(silentMs)})
          LIMIT ${Math.floor(most)}`,
         [idBytes(me)],
       );
-      return rows.map((row) => ({ grantId: idText(row.grant_id), owner: idText(row.owner) }));
+      return rows.map((row) => ({
+        ...{ grantId: idText(row.grant_id), owner: idText(row.owner) },
+        ...{ isDead: Number(row.dead) === 1, isSent: Number(row.sent) === 1 },
+      }));
     },
   };
 }

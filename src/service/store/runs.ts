@@ -54,6 +54,8 @@ export interface RunStore extends RunDeliveries {
   /** Runs that may go on now and that nobody works on. */
   claimable(most: number): Promise<string[]>;
   claim(runId: string, token: string, forMs: number): Promise<boolean>;
+  /** Ends leases whose token begins so: whoever held them is known to be gone. */
+  freeLeases(mark: string): Promise<void>;
   /** Extends the lease. False: someone else has it, or the run was cancelled or removed. */
   keep(lease: RunLease, forMs: number): Promise<boolean>;
   /** Saves where the run stands with the records that led there, both or none. False: as `keep`. */
@@ -134,6 +136,11 @@ export function runStore(database: Database): RunStore {
       );
       return rows.map((row) => idText(row.id));
     },
+    freeLeases: async (mark) =>
+      void (await database.write(
+        `UPDATE runs SET lease_until = NULL WHERE ${LIVE} AND lease_until IS NOT NULL AND LEFT(lease_token, ${mark.length}) = BINARY $1`,
+        [mark],
+      )),
     claim: async (runId, token, forMs) =>
       (await database.write(
         `UPDATE runs SET lease_token = $1, lease_until = UTC_TIMESTAMP(3) + ${intervalText(forMs)}

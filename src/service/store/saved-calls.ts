@@ -10,6 +10,8 @@ export type SavedCallRow = RowOf<typeof COLUMNS>;
 export interface SavedCallStore {
   /** By name. */
   ofConnection(connectionId: string): Promise<SavedCallRow[]>;
+  /** All of them, by connection. */
+  byConnection(): Promise<Map<string, SavedCallRow[]>>;
   /** Methods and paths of the calls saved with these connections. */
   callsOf(connectionIds: readonly string[]): Promise<Map<string, { method: string; path: string }[]>>;
   byName(connectionId: string, name: string): Promise<SavedCallRow | null>;
@@ -23,6 +25,15 @@ export function savedCallStore(database: Database): SavedCallStore {
   const table = defineTable(database, 'saved_calls', COLUMNS, { primaryKey: ['id'] });
   return {
     ofConnection: (connectionId) => table.list({ connectionId }, { orderBy: 'name' }),
+    async byConnection() {
+      const found = new Map<string, SavedCallRow[]>();
+      for (const row of await table.list({}, { orderBy: 'name' })) {
+        const own = found.get(row.connectionId);
+        if (own) own.push(row);
+        else found.set(row.connectionId, [row]);
+      }
+      return found;
+    },
     async callsOf(connectionIds) {
       const found = new Map<string, { method: string; path: string }[]>();
       const wanted = new Set(connectionIds);

@@ -57,7 +57,7 @@ export type ResealRow = RowOf<typeof RESEAL>;
 
 /** Sealed values, whatever they are: which key seals them, and re-sealing them. */
 export interface SealedValueStore {
-  /** How many values each data key seals now. */
+  /** How many values each data key seals now. A retired secret leaves an empty value, which nothing seals. */
   countByKey(): Promise<Map<string, number>>;
   /** The next rows of a table with values that this key does not seal. @param after key of the last row seen, as text */
   next(table: number, after: readonly string[] | null, keyId: string, most: number): Promise<{ values: SealedValue[]; last: string[] | null }>;
@@ -84,7 +84,7 @@ export function sealedValueStore(database: Database): SealedValueStore {
       for (const of of SEALED_TABLES)
         for (const column of of.columns)
           for (const row of await database.select<{ k: Buffer; n: number | bigint }>(
-            `SELECT ${keyOf(column)} AS k, COUNT(*) AS n FROM ${of.table} WHERE ${column} IS NOT NULL GROUP BY k`,
+            `SELECT ${keyOf(column)} AS k, COUNT(*) AS n FROM ${of.table} WHERE LENGTH(${column}) > 0 GROUP BY k`,
           ))
             counts.set(idText(row.k), (counts.get(idText(row.k)) ?? 0) + Number(row.n));
       return counts;
@@ -109,7 +109,7 @@ export function sealedValueStore(database: Database): SealedValueStore {
       const values = rows.flatMap((row) =>
         of.columns.flatMap((column): SealedValue[] => {
           const sealed = row[column];
-          if (!Buffer.isBuffer(sealed) || sealed.subarray(1, 17).equals(wanted)) return [];
+          if (!Buffer.isBuffer(sealed) || sealed.length === 0 || sealed.subarray(1, 17).equals(wanted)) return [];
           const key = of.key.map((name) => (Buffer.isBuffer(row[name]) ? row[name] : Number(row[name])));
           return [{ table: of.table, column, row: of.key.map((name) => keyText(row[name])).join('/'), key, sealed }];
         }),

@@ -1,6 +1,6 @@
 import type { Permission as Rule } from '../../core/callers/permissions.ts';
 import { type Bind, type Database, idBytes, idText, instantText } from './database.ts';
-import { openingPermissions, ruleOf } from './permissions.ts';
+import { openingPermissions, ruleColumns, ruleOf } from './permissions.ts';
 
 /** `refused`: by us; `limited`: for lack of quota; `relayed`: sent on, whatever the API answered. */
 export const USAGE_OUTCOMES = ['token', 'relayed', 'refused', 'limited'] as const;
@@ -152,11 +152,12 @@ export function usageStore(database: Database): UsageStore {
         methods: string | null;
         paths: string | null;
         share: number | null;
+        people: string;
         tokens: number | string;
         relayed: number | string;
         refused: number | string;
       }>(
-        `SELECT c.id AS caller_id, c.name, p.use_as, p.methods, p.paths, p.share,
+        `SELECT c.id AS caller_id, c.name, ${ruleColumns('p')},
            (SELECT u.minute FROM usage_minutes u WHERE u.caller_id = c.id AND u.connection_id = ${its()} ORDER BY u.minute DESC LIMIT 1) AS at,
            ${lately("'token'")} AS tokens, ${lately("'relayed'")} AS relayed, ${lately("'refused', 'limited'")} AS refused
          FROM ${openingPermissions(its(), its())} JOIN callers c ON c.id = p.caller_id ORDER BY c.name`,

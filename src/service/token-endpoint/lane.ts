@@ -40,6 +40,8 @@ export function tokenLane(parts: {
   tokenEndpoint: TokenEndpoint;
   /** Whether a caller has this further token path. */
   hasTokenPath(path: string): boolean;
+  /** Whether a tool that keeps no secret runs at this origin. */
+  hasOrigin(origin: string): boolean;
   /** The client's certificate, where a trusted proxy passes it. */
   certificateOf(request: IncomingMessage): PresentedCertificate | undefined;
   addressOf(request: IncomingMessage): string;
@@ -67,6 +69,8 @@ export function tokenLane(parts: {
     const bytes = Buffer.byteLength(body);
     const headers = answer.headers.concat('x-request-id', requestId, 'content-length', String(bytes));
     if (unread) headers.push('connection', 'close'); // what was not read would be taken for the next request
+    const { origin } = request.headers;
+    if (origin !== undefined) headers.push(...corsHeaders(origin, parts.hasOrigin(origin)));
     response.writeHead(answer.status, headers);
     endWith(response, body, bytes === body.length ? 'latin1' : 'utf8'); // one byte each: copied, not encoded
     const level = answer.status >= 500 ? 'warn' : 'debug';
@@ -79,6 +83,7 @@ export function tokenLane(parts: {
   /** Events, not promises: those cost a tenth of the lane. */
   const serve = (request: IncomingMessage, response: ServerResponse, way: Way, query: string): void => {
     const exchange: Exchange = { request, response, way, startedAt: performance.now() };
+    if (request.method === 'OPTIONS' && request.headers.origin !== undefined) return send(exchange, PREFLIGHT);
     if (request.method !== 'POST') return send(exchange, allowPost(malformedRequest(405, 'Send a POST.')));
     const broke = (cause?: unknown): void => {
       if (cause) log.debug({ event: 'tokens.request_broke_off', cause: cause instanceof Error ? cause.message : 'unknown' }, 'a token request broke off');
@@ -133,5 +138,19 @@ export function tokenLane(parts: {
     return true;
   };
 }
+
+/** The answer to a preflight request; whether the origin may go on is in the headers that each answer to it gets (Fetch Standard, CORS protocol). */
+const PREFLIGHT: OAuthAnswer = { status: 200, headers: ['cache-control', 'no-store'], body: '' };
+const PREFLIGHT_KEPT_SECONDS = 600;
+/** A page at the origin of a tool without a secret may read the answer; cookies are never part of it. */
+const corsHeaders = (origin: string, isAllowed: boolean): string[] => [
+  ...['vary', 'origin'],
+  ...(isAllowed
+    ? [
+        ...['access-control-allow-origin', origin, 'access-control-allow-methods', 'POST', 'access-control-allow-headers', 'authorization, content-type'],
+        ...['access-control-max-age', String(PREFLIGHT_KEPT_SECONDS)],
+      ]
+    : []),
+];
 
 const allowPost = (answer: OAuthAnswer): OAuthAnswer => ({ ...answer, headers: [...answer.headers, 'allow', 'POST'] });

@@ -22,9 +22,13 @@ export interface Assertions {
 }
 
 const LIMITS = { deadlineMs: 5_000, limitBytes: 200_000, keptMs: 10 * 60_000, places: 200, keys: 100 };
+const CANDIDATES_MOST = 20;
 const USED_EVERY_MS = 60_000;
 const OWN_KEPT_MS = 15 * 60_000;
 const Metadata = z.object({ issuer: z.string(), jwks_uri: z.string() });
+
+/** As it is registered: its parts with commas between them. */
+export const subjectOf = (certificate: X509Certificate): string => certificate.subject.split('\n').join(',');
 
 export function assertions(s: {
   store: CallerIdentityStore;
@@ -112,13 +116,14 @@ export function assertions(s: {
         (one) =>
           one.kind === 'workload' && one.rule.issuer === claims.iss && (clientId === null || one.caller === clientId) && matchesClaims(claims, one.rule.claims),
       );
-      const [first] = candidates;
-      if (!first) return { wrong: 'No caller is registered for its issuer and claims.' };
-      const read = await verified(jwt, first, false);
-      if ('wrong' in read) return read;
-      const callers = new Set(candidates.filter((one) => matchesClaims(read.claims, one.rule.claims)).map((one) => one.caller));
-      if (callers.size > 1) return { wrong: 'Several callers are registered for these claims: name one with client_id.' };
-      return found(first);
+      // The one that was registered first comes first: no later one can take its place. Two may differ by their audience.
+      let wrong = 'No caller is registered for its issuer and claims.';
+      for (const candidate of candidates.slice(0, CANDIDATES_MOST)) {
+        const read = await verified(jwt, candidate, false);
+        if (!('wrong' in read)) return found(candidate);
+        wrong = read.wrong;
+      }
+      return { wrong };
     },
     async ofCertificate({ text: given, isVerified }, clientId) {
       let certificate: X509Certificate;
@@ -132,16 +137,16 @@ export function assertions(s: {
       if (Date.parse(certificate.validTo) < now || Date.parse(certificate.validFrom) > now)
         return { wrong: 'The certificate has expired, or is not valid yet.' };
       const thumbprint = certificate.fingerprint256.replaceAll(':', '').toLowerCase();
-      const subject = certificate.subject.split('\n').join(',');
+      const subject = subjectOf(certificate);
       const match = (await identities()).filter(
         (one) =>
           one.kind === 'certificate' &&
           (clientId === null || one.caller === clientId) &&
           (one.rule.thumbprint === thumbprint || (isVerified && one.rule.subject !== null && one.rule.subject === subject)),
       );
-      const [first] = match;
+      // This certificate and no other comes before a subject, and of those the one that was registered first.
+      const first = match.find((one) => one.rule.thumbprint === thumbprint) ?? match[0];
       if (!first) return { wrong: 'No caller is registered for this certificate.' };
-      if (new Set(match.map((one) => one.caller)).size > 1) return { wrong: 'Several callers are registered for this certificate: name one with client_id.' };
       return found(first);
     },
   };

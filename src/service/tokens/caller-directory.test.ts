@@ -40,11 +40,12 @@ function setUp(waits: number[]) {
     methods: null,
     paths: null,
     share: null,
+    people: 'none',
   });
   const known = { id: ID, name: 'board', tokenPath: null, redirectUris: [], keepsNoSecret: false, byLabel: true };
   const keys = [{ id: ID, hash: hash('sha256', KEY, 'buffer'), endsAt: null }];
   const store = {
-    callers: { tokenPaths: () => slowly([]), withKeys: (callerId: string) => slowly({ ...known, callerId, keys }) },
+    callers: { tokenPaths: () => slowly([]), publicRedirectUris: () => slowly([]), withKeys: (callerId: string) => slowly({ ...known, callerId, keys }) },
     definitionUses: {
       permitted: () => slowly([...permitted].map(row)),
       permittedOf: (_caller: string, names: string[]) => slowly([...permitted].filter((name) => names.includes(name)).map(row)),

@@ -29,6 +29,8 @@ export interface CallerDirectory {
   person(caller: KnownCaller, connection: string, key: string): Promise<PermittedConnection | null>;
   /** Whether a caller has this further token path. Read when something changed; an answer from memory. */
   hasTokenPath(path: string): boolean;
+  /** Whether a tool without a secret runs at this origin, by its redirect URIs. From memory, like the paths. */
+  hasOrigin(origin: string): boolean;
   /** Grows with each change that was heard of: an answer that waited across one must be checked again. */
   epoch(): number;
 }
@@ -57,8 +59,11 @@ export function callerDirectory(deps: {
   const loading = new Map<string, { epoch: number; reading: Promise<KnownCaller | null> }>();
   let epoch = 0;
   let tokenPaths = new Set<string>();
+  let origins = new Set<string>();
   const readTokenPaths = async (): Promise<void> => {
-    tokenPaths = new Set(await store.callers.tokenPaths());
+    const [paths, redirects] = await Promise.all([store.callers.tokenPaths(), store.callers.publicRedirectUris()]);
+    tokenPaths = new Set(paths);
+    origins = new Set(redirects.filter((uri) => /^https?:/.test(uri)).map((uri) => new URL(uri).origin));
   };
   const keepTokenPaths = (): void =>
     void readTokenPaths().catch((cause: unknown) => {
@@ -141,6 +146,7 @@ export function callerDirectory(deps: {
   return {
     epoch: () => epoch,
     hasTokenPath: (path) => tokenPaths.has(path),
+    hasOrigin: (origin) => origins.has(origin),
     find,
     person,
     check: async (callerId, key) => matching(ready(callerId) ?? (await find(callerId)), key),

@@ -1,7 +1,7 @@
 /** The face of this room: tokens for callers. */
 export { apiSessions } from './api-sessions.ts';
 export { type ApiToken, type ApiTokens, apiTokens } from './api-token.ts';
-export { type Assertions, assertions } from './assertions.ts';
+export { type Assertions, assertions, subjectOf } from './assertions.ts';
 export { type CallerCheck, callerCheck } from './caller-check.ts';
 export { type CallerDirectory, callerDirectory, type KnownCaller } from './caller-directory.ts';
 export { issuance } from './issuance.ts';

@@ -114,7 +114,7 @@ function shared() {
     text: (text: string): string => once(texts, text, () => text),
     scope: (row: PermittedRow): string => once(scopes, row.scopes ?? '', () => readScopes(row).join(' ')),
     permission: (row: PermittedRow): Permission =>
-      once(permissions, `${row.use_as} ${row.methods} ${row.paths} ${row.share}`, () => ruleOf(row, String(row.name))),
+      once(permissions, `${row.use_as} ${row.methods} ${row.paths} ${row.share} ${row.people}`, () => ruleOf(row, String(row.name))),
     alone: (permission: Permission): Permission[] => once(lists, permission, () => [permission]),
   };
 }

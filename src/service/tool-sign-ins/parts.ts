@@ -10,5 +10,5 @@ export interface ToolSignInParts {
   history: History;
   ports: Ports;
   settings: Settings;
-  store: RecordParts['store'] & Pick<Store, 'callers' | 'connectionList' | 'connections' | 'toolSignIns'>;
+  store: RecordParts['store'] & Pick<Store, 'callers' | 'connectionList' | 'connections' | 'limits' | 'toolSignIns'>;
 }

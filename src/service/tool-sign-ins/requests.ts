@@ -5,6 +5,7 @@ import { readSignInRequest, type SignInRequestProblem, signInLocation } from '..
 import { isRegisteredRedirect } from '../../core/callers/tool-redirect.ts';
 import { Fault } from '../../core/fault.ts';
 import { base64url, isCallerId } from '../../core/identifiers.ts';
+import type { Limits } from '../asked.ts';
 import { hashOf } from '../hash.ts';
 import { iso } from '../iso.ts';
 import { recordId } from '../ports.ts';
@@ -21,7 +22,7 @@ export interface SignInRequests {
   begin(query: URLSearchParams, address: string): Promise<{ location: string; request?: { id: string; cookie: string } }>;
   holdsCookie(id: string, cookie: string | undefined): Promise<boolean>;
   /** @throws {Fault} SIGN_IN_REQUEST_EXPIRED */
-  show(id: string): Promise<SignInRequest>;
+  show(id: string, limits: Limits): Promise<SignInRequest>;
   /** The operator's answer: a connection, or no. @throws {Fault} SIGN_IN_REQUEST_EXPIRED, NOT_PERMITTED */
   answer(id: string, connection: string | null, operator: string): Promise<{ location: string }>;
 }
@@ -91,19 +92,13 @@ export function signInRequests(s: Pick<ToolSignInParts, 'store' | 'history' | 'p
       const row = cookie === undefined ? null : await store.toolSignIns.request(id);
       return row !== null && cookie !== undefined && row.cookieHash.equals(hashOf(cookie));
     },
-    async show(id) {
+    async show(id, limits) {
       const { row, caller } = await open(id);
       const record = await store.callers.byId(caller.id);
-      const wished = row.wished !== null && caller.connections.has(row.wished) ? row.wished : null;
-      const names = [
-        ...new Set([
-          ...(wished === null ? [] : [wished]),
-          ...[...caller.connections.values()]
-            .filter((one) => !one.shared)
-            .map((one) => one.name)
-            .sort(),
-        ]),
-      ].slice(0, SHOWN_MOST);
+      const own = [...caller.connections.values()].filter((one) => !one.shared).map((one) => one.name);
+      const within = limits === undefined ? new Set(own) : await store.limits.connectionsWithin(own, limits);
+      const wished = row.wished !== null && within.has(row.wished) ? row.wished : null;
+      const names = [...new Set([...(wished === null ? [] : [wished]), ...[...within].sort()])].slice(0, SHOWN_MOST);
       const summed = await summaries(s, await store.connectionList.read({ names }), TICKS_IN_LISTS);
       const shown = summed.map(({ name, provider_title, environment, account, state }) => ({
         name,

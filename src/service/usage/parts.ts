@@ -4,5 +4,5 @@ import type { Store } from '../store/store.ts';
 /** Counts of use depend on these. */
 export interface UsageParts {
   ports: Ports;
-  store: Pick<Store, 'callers' | 'connections' | 'permissions' | 'relayed' | 'usage'>;
+  store: Pick<Store, 'callers' | 'connections' | 'limits' | 'permissions' | 'relayed' | 'usage'>;
 }

@@ -82,7 +82,7 @@ export async function listUsage(s: UsageParts, query: z.output<typeof UsageQuery
  * stops working when it ends. The last hour alone, by the key of the table: a caller may have half a million minutes, and a page asks
  * every 2 s.
  */
-export async function usersOf(s: UsageParts, connectionId: string): Promise<Connection['callers_last_used']> {
+export async function usersOf(s: UsageParts, connectionId: string, limits?: readonly string[]): Promise<Connection['callers_last_used']> {
   const [relays, rows] = await Promise.all([
     relayedBy(s, { connectionId }),
     s.store.usage.usersOf(connectionId, s.ports.clock.now() - MINUTES_SHOWN * MINUTE_MS),
@@ -101,5 +101,6 @@ export async function usersOf(s: UsageParts, connectionId: string): Promise<Conn
       relay: relays.get(row.callerId) ?? null,
     });
   }
-  return [...users.values()];
+  const within = limits && (await s.store.limits.callersWithin([...users.keys()], limits));
+  return [...users.values()].filter((one) => within?.has(one.caller) ?? true);
 }

@@ -85,4 +85,18 @@ export const TRUST: readonly Migration[] = [
     '0095-connections-changed-at',
     'ALTER TABLE connections ADD COLUMN IF NOT EXISTS changed_at DATETIME(3) NOT NULL DEFAULT CURRENT_TIMESTAMP(3) ON UPDATE CURRENT_TIMESTAMP(3), ADD KEY IF NOT EXISTS changed_at (changed_at)',
   ],
+  // Managing people is a permission of its own. Whoever could use everything of a connection could do so already.
+  ['0110-permissions-people', "ALTER TABLE permissions ADD COLUMN IF NOT EXISTS people VARCHAR(8) NOT NULL DEFAULT 'none'"],
+  [
+    '0111-permissions-people-kept',
+    "UPDATE permissions SET people = 'manage' WHERE people = 'none' AND use_as = 'any' AND COALESCE(methods, '[]') = '[]' AND COALESCE(paths, '[]') = '[]'",
+  ],
+  // The application that invited a person gets the events about them.
+  ['0112-connections-inviting-caller', 'ALTER TABLE connections ADD COLUMN IF NOT EXISTS inviting_caller_id BINARY(16) NULL'],
+  ['0113-person-events-caller', 'ALTER TABLE person_events ADD COLUMN IF NOT EXISTS caller_id BINARY(16) NULL'],
+  // Each consent that an invitation is used for.
+  [
+    '0114-invitation-uses',
+    table('invitation_uses', `invitation_id ${ID}, consent_id ${ID}, taken_at ${AT}, PRIMARY KEY (invitation_id, consent_id), KEY (consent_id)`),
+  ],
 ];

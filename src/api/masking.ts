@@ -1,0 +1,61 @@
+import { z } from 'zod';
+import { maskedAddress, maskedCall, maskedParameters, maskedValues } from '../core/calls/secret-values.ts';
+
+/** What stands for a value that may be a secret. */
+export const MASK = '(secret)';
+
+/** How what a schema reads is masked. Whatever answer holds it, and wherever: a viewer gets it masked. */
+const MASKS = {
+  call: (value: never) => maskedCall(value, MASK),
+  saved: ({ call, parameters, ...one }: { call: never; parameters: never }) => ({
+    ...{ ...one, call: maskedCall(call, MASK), parameters: maskedParameters(parameters, call, MASK) },
+  }),
+  values: (value: never) => maskedValues(value, MASK),
+  address: (value: never) => maskedAddress(value, MASK),
+};
+const registry = z.registry<{ as: keyof typeof MASKS }>();
+
+/** Marks a schema whose value may hold secrets. */
+export const maskedAs = <S extends z.ZodType>(as: keyof typeof MASKS, schema: S): S => {
+  registry.add(schema, { as });
+  return schema;
+};
+
+/** An answer as a viewer gets it. */
+export const maskedAnswer = (schema: z.ZodType, value: unknown): unknown => walk(schema as z.core.$ZodType, value);
+
+function walk(schema: z.core.$ZodType, value: unknown): unknown {
+  if (value === undefined || value === null) return value;
+  const marked = registry.get(schema as z.ZodType);
+  if (marked) return MASKS[marked.as](value as never);
+  const { def } = (schema as z.core.$ZodTypes)._zod;
+  switch (def.type) {
+    case 'object':
+      return Object.fromEntries(
+        Object.entries(value as object).map(([key, one]) => {
+          const inner = Object.hasOwn(def.shape, key) ? def.shape[key] : undefined;
+          return [key, inner ? walk(inner, one) : one];
+        }),
+      );
+    case 'array':
+      return (value as unknown[]).map((one) => walk(def.element, one));
+    case 'record':
+      return Object.fromEntries(Object.entries(value as object).map(([key, one]) => [key, walk(def.valueType, one)]));
+    case 'union': {
+      const taken = def.options.find((one) => z.safeParse(one, value).success);
+      return taken ? walk(taken, value) : value;
+    }
+    case 'optional':
+    case 'nullable':
+    case 'default':
+    case 'prefault':
+    case 'nonoptional':
+    case 'readonly':
+    case 'catch':
+      return walk(def.innerType, value);
+    case 'pipe':
+      return walk(def.out, value);
+    default:
+      return value;
+  }
+}
