@@ -7,13 +7,15 @@ if (!SIGNING_SECRET) {
   process.stderr.write('Set SIGNING_SECRET, as it was set for the caller.\n');
   process.exit(2);
 }
+// By Standard Webhooks `whsec_` stands before base64; any other text is the key as it is.
+const KEY = SIGNING_SECRET.startsWith('whsec_') ? Buffer.from(SIGNING_SECRET.slice(6), 'base64') : SIGNING_SECRET;
 const OLD_SECONDS = 300;
 const seen = new Set();
 
 function isGenuine(headers, body) {
   const { 'webhook-id': id = '', 'webhook-timestamp': at = '', 'webhook-signature': signatures = '' } = headers;
   if (!(Math.abs(Date.now() / 1000 - Number(at)) <= OLD_SECONDS)) return false;
-  const wanted = createHmac('sha256', SIGNING_SECRET).update(`${id}.${at}.${body}`).digest();
+  const wanted = createHmac('sha256', KEY).update(`${id}.${at}.${body}`).digest();
   return signatures.split(' ').some((one) => {
     const given = Buffer.from(one.replace(/^v1,/, ''), 'base64');
     return given.length === wanted.length && timingSafeEqual(given, wanted);

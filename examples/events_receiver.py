@@ -8,9 +8,11 @@ import sys
 import time
 from http.server import BaseHTTPRequestHandler, HTTPServer
 
-SECRET = os.environ.get("SIGNING_SECRET", "").encode()
+SECRET = os.environ.get("SIGNING_SECRET", "")
 if not SECRET:
     sys.exit("Set SIGNING_SECRET, as it was set for the caller.")
+# By Standard Webhooks whsec_ stands before base64; any other text is the key as it is.
+KEY = base64.b64decode(SECRET[6:]) if SECRET.startswith("whsec_") else SECRET.encode()
 OLD_SECONDS = 300
 seen = set()
 
@@ -19,7 +21,7 @@ def is_genuine(headers, body):
     event, at = headers.get("webhook-id", ""), headers.get("webhook-timestamp", "")
     if not at.isdigit() or abs(time.time() - int(at)) > OLD_SECONDS:
         return False
-    wanted = base64.b64encode(hmac.new(SECRET, f"{event}.{at}.".encode() + body, hashlib.sha256).digest()).decode()
+    wanted = base64.b64encode(hmac.new(KEY, f"{event}.{at}.".encode() + body, hashlib.sha256).digest()).decode()
     given = headers.get("webhook-signature", "").split(" ")
     return any(hmac.compare_digest(one, f"v1,{wanted}") for one in given)
 

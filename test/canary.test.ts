@@ -209,7 +209,7 @@ test('known secrets go in by API, command line, consent and renewal', async () =
   // A person who connects: the link, the code for the application, the secret that signs events, and the mail server's password.
   const shared = { name: 'canary-people', shared: true, provider: 'eelgrass', client: 'timetable', scopes: ['tables.read', 'profile', 'offline_access'] };
   await recorded('addConnection', { body: shared });
-  await recorded('permitCaller', { params: { caller: 'canary' }, body: { connection: shared.name, use: 'any' } });
+  await recorded('permitCaller', { params: { caller: 'canary' }, body: { connection: shared.name, use: 'any', people: 'manage' } });
   const back = 'https://portal.example/done';
   await recorded('changeCaller', { params: { caller: 'canary' }, body: { redirect_uris: [back] } });
   secrets.set('a secret that signs events', canary('events'));

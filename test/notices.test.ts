@@ -128,6 +128,7 @@ test('storm: a provider dies under 5,000 connections: one notice, one mail, one 
   expect(await open()).toHaveLength(1);
   expect(opened).toMatchObject({ kind: 'connections', severity: 'warning', subject: 'provider:tidewire', title: expect.stringMatching(/^Tidewire/) });
   await until(async () => mailbox.received.length === 1 && hooks.length === 1, 'both channels are told');
+  expect(mailbox.received[0]?.text).toMatch(/^Auto-Submitted: auto-generated\r?$/m); // RFC 3834: no absence note comes back
   endpoint.up = true;
   await seeder.database.write('UPDATE renewals SET next_at = UTC_TIMESTAMP(3) WHERE failures > 0'); // not to wait for the back-off of each
   await until(async () => (await call('showStatus')).connections.working === MANY, 'all work again');

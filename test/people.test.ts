@@ -142,6 +142,7 @@ test.each([
   const { url, handle } = await invite('notes', `outcome ${name}`, { ...more, return_to: RETURN });
   const { landed, browser, base } = await visit(url, { ...MARIT, ...decides, untick: [...('untick' in decides ? decides.untick : [])] });
   expect(landed.body).toContain(said);
+  if (name === 'another account') expect(landed.body).toContain('Eelgrass was asked to revoke it');
   expect(landed.body).toContain('Back to Crew portal');
   expect((await redeem(await open(browser, `${base}/back`))).body).toMatchObject(outcome);
   const isConnected = outcome.result === 'partly';

@@ -2,6 +2,7 @@ import fc from 'fast-check';
 import { expect, test } from 'vitest';
 import { storedDefinition } from '../provider/definition.ts';
 import { PLAIN_DIALECT } from '../provider/dialect.ts';
+import { requirementsOf } from '../provider/requirements.ts';
 import { Secret } from '../secret.ts';
 import { type CallSeen, diagnoseCall } from './call.ts';
 import { CALL_CAUSES, CAUSES, causeFacts, SIDES, VERDICTS } from './causes.ts';
@@ -111,6 +112,18 @@ test.each([
   const said = diagnoseTokenRequest({ ...ASKED, ...asked }, outcome, 'HTTP 400');
   expect([said.cause, said.certain]).toEqual([cause, certain]);
   if (!certain) expect(said.also.length).toBeGreaterThan(0);
+});
+
+test.each<[string, object, RegExp]>([
+  ['DPoP', { dpop_signing_alg_values_supported: ['ES256'] }, /DPoP/],
+  ['bound certificates', { tls_client_certificate_bound_access_tokens: true }, /mutual TLS|certificate/i],
+  ['pushed requests', { pushed_authorization_request_endpoint: 'https://id.tern.example/par' }, /pushed/],
+])('a rejected grant may be a requirement that the metadata names, %s: said beforehand, and among what else it could be', (_name, server, says) => {
+  const definition = { ...DEFINITION, server: { ...DEFINITION.server, ...server } };
+  expect(requirementsOf(definition)).toMatchObject([{ certain: false, says: expect.stringMatching(says) }]);
+  const said = diagnoseTokenRequest({ ...ASKED, definition, grantType: 'refresh_token' }, refused('refused_grant', 'invalid_grant'), 'HTTP 400');
+  expect([said.cause, said.certain]).toEqual(['grant_withdrawn', false]);
+  expect([said.also.join(), said.evidence.join()]).toEqual([expect.stringMatching(/requirement|require/i), expect.stringMatching(says)]);
 });
 
 const CALL: CallSeen = {

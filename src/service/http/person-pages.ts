@@ -115,7 +115,7 @@ export const disconnectPage = (x: PersonPage, base: string): string =>
   page(
     `Disconnect ${x.provider}`,
     `<p class="small">${e(x.application)}</p><h1>Disconnect ${e(x.provider)}?</h1>
-<p>${e(x.application)} can no longer use ${e(x.connected?.account ?? 'your account')}. What it has collected before stays with it. The access is revoked at ${e(x.provider)}, too.</p>
+<p>${e(x.application)} can no longer use ${e(x.connected?.account ?? 'your account')}. What it has collected before stays with it. ${x.canRevoke ? `The access is revoked at ${e(x.provider)}, too.` : `${e(x.provider)} offers no way to revoke it from here: remove it there as well, in the settings of your account.`}</p>
 <div class="actions">${action(`${base}/disconnect`, 'Disconnect', 'danger')}${link(base, 'Keep it', 'button quiet')}</div>`,
   );
 

@@ -52,6 +52,8 @@ export interface PersonPage {
   result: PersonResult | null;
   /** What is not taken is revoked at the provider; false: that could end other grants too, so that the person removes it there. */
   revokes: boolean;
+  /** The provider has an endpoint for it at all. */
+  canRevoke: boolean;
   device: { userCode: string; page: string; pageWithCode: string | null } | null;
   returnHost: string | null;
   expiresAt: number;
@@ -143,6 +145,7 @@ export async function look(s: WithConsents, invitation: string, held: Held): Pro
         }
       : null,
     result: consent && resultOf(consent, now),
+    canRevoke: definition.server.revocation_endpoint !== undefined,
     revokes: definition.dialect.revocation_ends === 'this_grant' && definition.server.revocation_endpoint !== undefined,
     device: consent ? deviceOf(consent, now) : null,
     returnHost: row.returnTo === null ? null : new URL(row.returnTo).host,
