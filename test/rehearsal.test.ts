@@ -187,7 +187,7 @@ test(
 test(
   'a service that is killed amid a rehearsal takes its scratch database along; the next start removes the folder with its key',
   async () => {
-    await call('startRehearsal', { body: { scenario: 'ninety_days' } });
+    const { id } = await call('startRehearsal', { body: { scenario: 'ninety_days' } });
     const server = await eventually(async () => processesIn(scratch)[0]);
     await service.kill();
     await eventually(async () => processesIn(scratch).length === 0, 60_000, `the end of process ${server}`);
@@ -195,6 +195,7 @@ test(
     const { folder, url } = service;
     service = await startService({ databaseUrl, masterKey, folder, port: Number(new URL(url).port), environment: { TMPDIR: scratch } });
     await eventually(async () => leftOver().length === 0);
+    await call('cancelRehearsal', { params: { rehearsal: id } }); // nobody plays it any more
   },
   LONG,
 );

@@ -22,11 +22,11 @@ const KEPT_OF_ERRORS = 2_000;
 export async function playApart(plan: RehearsalPlan, { stop, tell }: { stop: AbortSignal; tell(percent: number, doing: string): void }): Promise<Played> {
   const isSource = import.meta.url.endsWith('.ts');
   const program = new URL(`../../rehearsal/program.${isSource ? 'ts' : 'js'}`, import.meta.url).pathname;
-  const folder = newScratch();
+  const folder = scratchIfAny();
   const child = spawn(process.execPath, [`--max-old-space-size=${MEMORY_MB}`, ...(isSource ? ['--import', 'tsx'] : []), program], {
     // The fourth stays open as long as we live: the program stops when it closes.
     stdio: ['pipe', 'pipe', 'pipe', 'pipe'],
-    env: { PATH: process.env.PATH, HOME: process.env.HOME, TMPDIR: process.env.TMPDIR, REHEARSAL_FOLDER: folder },
+    env: { PATH: process.env.PATH, HOME: process.env.HOME, TMPDIR: process.env.TMPDIR, ...(folder === null ? {} : { REHEARSAL_FOLDER: folder }) },
   });
   const ends = AbortSignal.any([stop, AbortSignal.timeout(DEADLINE_MS)]);
   const end = (): void => {
@@ -52,10 +52,19 @@ export async function playApart(plan: RehearsalPlan, { stop, tell }: { stop: Abo
   }
   const why = await ended;
   ends.removeEventListener('abort', end);
-  await removeScratch(folder); // where the program was killed, its database server lives on
+  if (folder !== null) await removeScratch(folder); // where the program was killed, its database server lives on
   if (stop.aborted) return { failed: 'It was stopped.' };
   if (ends.aborted) return { failed: 'It took longer than 30 minutes.' };
   return played ?? { failed: why };
+}
+
+/** Null: there is no room for one, which the program says with what to do. */
+function scratchIfAny(): string | null {
+  try {
+    return newScratch();
+  } catch {
+    return null;
+  }
 }
 
 const lastLine = (text: string): string => text.trim().split('\n').at(-1) ?? '';
