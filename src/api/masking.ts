@@ -1,5 +1,6 @@
 import { z } from 'zod';
 import { maskedAddress, maskedCall, maskedParameters, maskedValues } from '../core/calls/secret-values.ts';
+import { innerOf, takenBy } from './schema-walk.ts';
 
 /** What stands for a value that may be a secret. */
 export const MASK = '(secret)';
@@ -42,20 +43,12 @@ function walk(schema: z.core.$ZodType, value: unknown): unknown {
     case 'record':
       return Object.fromEntries(Object.entries(value as object).map(([key, one]) => [key, walk(def.valueType, one)]));
     case 'union': {
-      const taken = def.options.find((one) => z.safeParse(one, value).success);
+      const taken = takenBy(def.options, value);
       return taken ? walk(taken, value) : value;
     }
-    case 'optional':
-    case 'nullable':
-    case 'default':
-    case 'prefault':
-    case 'nonoptional':
-    case 'readonly':
-    case 'catch':
-      return walk(def.innerType, value);
-    case 'pipe':
-      return walk(def.out, value);
-    default:
-      return value;
+    default: {
+      const inner = innerOf(schema);
+      return inner ? walk(inner, value) : value;
+    }
   }
 }

@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import { innerOf, takenBy } from './schema-walk.ts';
 
 /**
  * What a name or ID in a request stands for. Every schema that takes one states it here, so that one function can resolve all of them for
@@ -67,21 +68,10 @@ function walk(schema: z.core.$ZodType, value: unknown, place: string): Reference
         ...walk(def.valueType, one, `${place}.${key}`),
       ]);
     case 'union':
-      // A value is read by the first member that takes it; it is tried again here, because a union does not say which one that was.
-      return (value === EVERY ? def.options : def.options.filter((one) => z.safeParse(one, value).success).slice(0, 1)).flatMap((one) =>
-        walk(one, value, place),
-      );
-    case 'optional':
-    case 'nullable':
-    case 'default':
-    case 'prefault':
-    case 'nonoptional':
-    case 'readonly':
-    case 'catch':
-      return walk(def.innerType, value, place);
-    case 'pipe':
-      return walk(def.out, value, place);
-    default:
-      return [];
+      return (value === EVERY ? def.options : [takenBy(def.options, value)]).flatMap((one) => (one ? walk(one, value, place) : []));
+    default: {
+      const inner = innerOf(schema);
+      return inner ? walk(inner, value, place) : [];
+    }
   }
 }

@@ -51,13 +51,12 @@ export async function closeGently(
   closeSupervisors: (() => Promise<void>) | null,
 ): Promise<void> {
   const endsAt = performance.now() + limitMs;
-  const quietFor = async (gapMs: number, mostMs: number): Promise<boolean> => {
+  const quietFor = async (gapMs: number, mostMs: number): Promise<void> => {
     const until = Math.min(performance.now() + mostMs, endsAt);
     while (performance.now() < until) {
-      if (performance.now() - arrivals.lastAt() >= gapMs) return true;
+      if (performance.now() - arrivals.lastAt() >= gapMs) return;
       await sleep(Math.min(LOOK_MS, gapMs));
     }
-    return false;
   };
   await quietFor(QUIET_MS, ACCEPT_MOST_MS);
   if (closeSupervisors) {

@@ -53,11 +53,13 @@ export async function closeWhileEmpty(handle: SocketHandle, close: () => void): 
     const two = [0, 1].map(() => connect({ host: EVERYWHERE[own.address] ?? own.address, port: own.port }));
     for (const one of two) one.on('error', () => undefined);
     await new Promise<void>((resolve) => process.nextTick(resolve)); // connects in the next tick; nothing is accepted before this turn ends
-    const isOver = two.every((one) => handleOf(one)?.getpeername({}) === 0) && (forMs > TRY_MOST_MS || !isShakingHands(own.port));
+    const isFull = two.every((one) => handleOf(one)?.getpeername({}) === 0);
+    const isOver = isFull && (forMs > TRY_MOST_MS || !isShakingHands(own.port));
     if (isOver) close();
     for (const one of two) one.destroy();
     if (isOver) return;
-    handle.listen(BACKLOG);
+    // Short, it keeps newcomers out until nobody waits; only who is amid the handshake needs room.
+    if (isFull) handle.listen(BACKLOG);
   }
   close();
 }
