@@ -199,7 +199,13 @@ test('known secrets go in by API, command line, consent and renewal', async () =
   await recorded('showConnection', { params: { connection: 'canary-key' } });
   // A job: its signing secret is write-only, and a provider that echoes the token puts none into a record that is kept.
   secrets.set('a signing secret', canary('signing'));
-  const job = { name: 'canary', connection: 'canary', call: { method: 'GET' as const, path: '/tables' }, paging: { style: 'none' as const, items: '/tables' } };
+  // Keys that people put into calls and addresses: shown by nothing but an operation that is written down.
+  const [inCall, inAddress] = [canary('call'), canary('address')];
+  secrets.set('a key in a saved call', inCall).set('a key in an address', inAddress);
+  const keyed = { method: 'GET' as const, path: '/tables', headers: [{ name: 'x-api-key', value: inCall }] };
+  await recorded('saveCall', { params: { connection: 'canary' }, body: { name: 'keyed', call: keyed } });
+  const deliver = [{ kind: 'post' as const, url: `http://127.0.0.1:1/job?sig=${inAddress}`, format: 'json' as const }];
+  const job = { name: 'canary', connection: 'canary', deliver, call: keyed, paging: { style: 'none' as const, items: '/tables' } };
   await recorded('addJob', { body: { ...job, signing_secret: secrets.get('a signing secret') ?? '' } });
   const { settings } = await recorded('showJob', { params: { job: 'canary' } });
   await recorded('changeJob', { params: { job: 'canary' }, body: { ...settings, revision: 1, signing_secret: secrets.get('a signing secret') ?? '' } });
@@ -215,24 +221,20 @@ test('known secrets go in by API, command line, consent and renewal', async () =
   secrets.set('a secret that signs events', canary('events'));
   await recorded('setEventReceiver', {
     params: { caller: 'canary' },
-    body: { url: 'http://127.0.0.1:1/events', signing_secret: secrets.get('a secret that signs events') ?? '' },
+    body: { url: `http://127.0.0.1:1/events/${inAddress}`, signing_secret: secrets.get('a secret that signs events') ?? '' },
   });
   secrets.set('a secret that signs notices', canary('notices'));
   const noticed = {
     kind: 'webhook' as const,
     name: 'canary',
-    url: 'http://127.0.0.1:1/notices',
+    url: `http://127.0.0.1:1/notices/${inAddress}`,
     signing_secret: secrets.get('a secret that signs notices') ?? '',
   };
   await recorded('addChannel', { body: { ...noticed, rule: ChannelRule.parse({}) } });
   await recorded('testChannel', { params: { channel: 'canary' } });
   const notice = await eventually(async () => (await call('listNotices', { query: {} })).items[0] ?? null); // the channel does not work
   const rehearsal = await recorded('startRehearsal', { body: { scenario: 'quota_used_up' } });
-  const rehearsed = await eventually(async () => {
-    const seen = await call('showRehearsal', { params: { rehearsal: rehearsal.id } });
-    return seen.state === 'running' ? null : seen;
-  }, 110_000);
-  expect([rehearsed.state, rehearsed.doing]).toEqual(['done', '']);
+  await recorded('cancelRehearsal', { params: { rehearsal: rehearsal.id } }); // what a whole one shows is looked at in rehearsal.test.ts
   const body = { person: 'canary-person', purpose: 'To see', caller: 'canary', return_to: back, mail_to: 'person@saltmarsh.example' };
   const { url } = await call('invitePerson', { params: { connection: shared.name }, body });
   const phone = new Browser();

@@ -76,6 +76,10 @@ describe('the matrix of roles', () => {
       if (/^(show|list)/.test(name) && ruleOf(name)?.role !== 'viewer')
         expect([
           'showOperator',
+          'showCallValues',
+          'showJobValues',
+          'showChannelValues',
+          'showReceiverValues',
           'listCalendars',
           'showSignInRequest',
           'showKeys',

@@ -193,7 +193,7 @@ test('a connection whose scopes allow none of the probes is not verified, and no
   expect((await call('listNotices', { query: {} })).items.filter((one) => JSON.stringify(one).includes('narrow'))).toEqual([]);
 });
 
-test('what may be a secret in saved calls, jobs and channels is masked for a viewer, wherever it is read; an operator sees it', async () => {
+test('what may be a secret in saved calls, jobs and channels is masked wherever it is read, used as it is stored, and shown when an operator asks', async () => {
   const canary = 'k7Qm2xW9pL4vT8rN3bZ6';
   const secretCall = {
     ...{ method: 'GET' as const, path: `/tables?sig=${canary}` },
@@ -216,8 +216,41 @@ test('what may be a secret in saved calls, jobs and channels is masked for a vie
     await as('listChannels', {}),
     await as('showConnection', { params: { connection: 'sailings' } }),
   ];
-  const seen = JSON.stringify(await read(apiClient({ baseUrl: service.url, token })));
-  expect(seen).not.toContain(canary);
-  for (const shown of ['(secret)', '"keyed"', 'hooks.example.test', 'Curlew']) expect(seen).toContain(shown);
-  expect(JSON.stringify(await read(call))).toContain(canary);
+  const viewer = apiClient({ baseUrl: service.url, token });
+  for (const as of [viewer, call]) {
+    const seen = JSON.stringify(await read(as));
+    expect(seen).not.toContain(canary);
+    for (const shown of ['(secret)', '"keyed"', 'hooks.example.test', 'Curlew']) expect(seen).toContain(shown);
+  }
+  // What was read is saved again: each value stays what it was.
+  const keyed = (await call('offeredCalls', { params: { connection: 'sailings' } })).saved.find((one) => one.name === 'keyed');
+  if (!keyed) throw new Error('it was saved');
+  const copy = { name: 'keyed-copy', says: 'a copy', call: { ...keyed.call, from: 'keyed' }, parameters: keyed.parameters };
+  expect(JSON.stringify(await call('saveCall', { params: { connection: 'sailings' }, body: copy }))).not.toContain(canary);
+  const { settings } = await call('showJob', { params: { job: 'keyed' } });
+  await call('changeJob', { params: { job: 'keyed' }, body: { ...settings, title: 'Renamed', revision: 1 } });
+  await call('planJob', { body: { ...settings, connection: 'sailings' } });
+  await call('changeChannel', { params: { channel: 'keyed' }, body: { revision: 0, url: 'https://hooks.example.test/(secret)', enabled: false } });
+  // Sent as it is stored.
+  await eelgrass.order('faults', { at: 'api', kind: 'echo', times: 1 });
+  const sent = await call('callConnection', { params: { connection: 'sailings' }, body: { ...keyed.call, from: 'keyed', values: { token: '(secret)' } } });
+  expect(JSON.parse(sent.body)).toMatchObject({ headers: { 'x-pin': canary }, url: expect.stringContaining(`sig=${canary}`) });
+  expect(
+    JSON.stringify([sent.request, sent.url, sent.curl, sent.har.log ? (sent.har as { log: { entries: { request: unknown }[] } }).log.entries[0]?.request : '']),
+  ).not.toContain(canary);
+  // A value goes to no other name and no other host.
+  const moved = { ...keyed.call, from: 'keyed', headers: [{ name: 'x-other', value: '(secret)' }] };
+  await expect(call('callConnection', { params: { connection: 'sailings' }, body: moved })).rejects.toMatchObject({
+    problem: { code: 'INPUT_INVALID', places: [{ path: 'call.headers.x-other.value', why: expect.stringContaining('Enter the value') }] },
+  });
+  await expect(call('changeChannel', { params: { channel: 'keyed' }, body: { revision: 1, url: 'https://elsewhere.example.test/(secret)' } })).rejects.toThrow(
+    /expected shape/,
+  );
+  // Shown when someone asks, which is written down.
+  expect(await call('showCallValues', { params: { connection: 'sailings', call: 'keyed-copy' } })).toMatchObject({ call: secretCall, parameters });
+  expect(await call('showJobValues', { params: { job: 'keyed' } })).toMatchObject({ title: 'Renamed', call: secretCall, deliver });
+  expect(await call('showChannelValues', { params: { channel: 'keyed' } })).toEqual({ url: address });
+  await expect(viewer('showJobValues', { params: { job: 'keyed' } })).rejects.toMatchObject({ problem: { code: 'ROLE_TOO_LOW' } });
+  for (const subject of ['connection:sailings', 'job:keyed', 'channel:keyed'])
+    expect((await call('listHistory', { query: { subject, limit: 5 } })).items[0]).toMatchObject({ kind: 'values_shown', actor: 'marit' });
 });

@@ -178,6 +178,14 @@ export const handingOverOperations = {
     body: SaveCall,
     answer: SavedCall,
   },
+  showCallValues: {
+    method: 'POST',
+    path: '/api/v1/connections/{connection}/calls/{call}/values',
+    access: 'operator',
+    says: 'Show a saved call with the values that may be secrets; written to Activity',
+    answer: SavedCall,
+    unmasked: true,
+  },
   removeCall: { method: 'DELETE', path: '/api/v1/connections/{connection}/calls/{call}', access: 'operator', says: 'Remove a saved call', answer: Done },
   readCalls: {
     method: 'POST',
@@ -187,6 +195,7 @@ export const handingOverOperations = {
     bodyLimit: '5mb',
     body: ReadCalls,
     answer: CallsRead,
+    unmasked: true,
   },
   writeCurl: {
     method: 'POST',

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { AddJob, ChangeJob, Collect, Job, JobPlan, OwnJob, PlanJob, Preview, Recognize, Recognized, Run } from './jobs.ts';
+import { AddJob, ChangeJob, Collect, Job, JobPlan, JobSettings, OwnJob, PlanJob, Preview, Recognize, Recognized, Run } from './jobs.ts';
 import { Done, list, type Operation } from './operation.ts';
 
 const RunsQuery = z.object({
@@ -44,6 +44,14 @@ export const jobOperations = {
     says: 'Replace the settings of a job; the signing secret stays unless a new one is sent',
     body: ChangeJob,
     answer: Job,
+  },
+  showJobValues: {
+    method: 'POST',
+    path: '/api/v1/jobs/{job}/values',
+    access: 'operator',
+    says: 'Show the settings of a job with the values that may be secrets; written to Activity',
+    answer: JobSettings,
+    unmasked: true,
   },
   removeJob: { method: 'DELETE', path: '/api/v1/jobs/{job}', access: 'operator', says: 'Remove a job with its runs and results', answer: Done },
   runJob: { method: 'POST', path: '/api/v1/jobs/{job}/runs', access: 'operator', says: 'Run a job now', answer: Run },

@@ -1,16 +1,12 @@
 import { z } from 'zod';
-import { maskedAddress, maskedCall, maskedParameters, maskedValues } from '../core/calls/secret-values.ts';
+import { maskedAddress, maskedCall, maskedSaved, maskedValues } from '../core/calls/secret-values.ts';
+import { MASK } from '../core/calls/stored-values.ts';
 import { innerOf, takenBy } from './schema-walk.ts';
 
-/** What stands for a value that may be a secret. */
-export const MASK = '(secret)';
-
-/** How what a schema reads is masked. Whatever answer holds it, and wherever: a viewer gets it masked. */
+/** How what a schema reads is masked. Whatever response holds it, and wherever: operators get it masked. */
 const MASKS = {
   call: (value: never) => maskedCall(value, MASK),
-  saved: ({ call, parameters, ...one }: { call: never; parameters: never }) => ({
-    ...{ ...one, call: maskedCall(call, MASK), parameters: maskedParameters(parameters, call, MASK) },
-  }),
+  saved: (value: never) => maskedSaved(value, MASK),
   values: (value: never) => maskedValues(value, MASK),
   address: (value: never) => maskedAddress(value, MASK),
 };
@@ -22,7 +18,7 @@ export const maskedAs = <S extends z.ZodType>(as: keyof typeof MASKS, schema: S)
   return schema;
 };
 
-/** An answer as a viewer gets it. */
+/** A response as operators get it: what may be a secret is shown by an operation of its own, which writes an entry in Activity. */
 export const maskedAnswer = (schema: z.ZodType, value: unknown): unknown => walk(schema as z.core.$ZodType, value);
 
 function walk(schema: z.core.$ZodType, value: unknown): unknown {

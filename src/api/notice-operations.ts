@@ -12,7 +12,7 @@ import {
   SnoozeNotice,
   Tested,
 } from './notices.ts';
-import { Done, list, type Operation } from './operation.ts';
+import { Done, list, type Operation, StoredAddress } from './operation.ts';
 
 /** Notices, and the channels by which they reach people. */
 export const noticeOperations = {
@@ -71,6 +71,14 @@ export const noticeOperations = {
     says: 'Change a channel',
     body: ChangeChannel,
     answer: ChannelShown,
+  },
+  showChannelValues: {
+    method: 'POST',
+    path: '/api/v1/channels/{channel}/values',
+    access: 'operator',
+    says: 'Show the whole address of a channel; written to Activity',
+    answer: StoredAddress,
+    unmasked: true,
   },
   removeChannel: {
     method: 'DELETE',

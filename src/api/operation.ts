@@ -19,6 +19,8 @@ export interface Operation {
   /** A request without a body is taken as an empty one. */
   bodyOptional?: true;
   answer: z.ZodType;
+  /** Values that may be secrets are in the response as they are. Left out: operators get `(secret)`. */
+  unmasked?: true;
 }
 
 /** The parameters in braces of a path literal. */
@@ -28,4 +30,6 @@ type ParamNames<P extends string> = P extends `${string}{${infer Name}}${infer R
 export const paramNames = (path: string): string[] => [...path.matchAll(/\{(\w+)\}/g)].map((match) => match[1] ?? '');
 
 export const list = <T extends z.ZodType>(item: T) => z.object({ items: z.array(item) });
+/** An address with what may be the key to it. */
+export const StoredAddress = z.object({ url: z.string().nullable() });
 export const Done = z.object({ done: z.literal(true) });

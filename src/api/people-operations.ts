@@ -1,4 +1,4 @@
-import { Done, list, type Operation } from './operation.ts';
+import { Done, list, type Operation, StoredAddress } from './operation.ts';
 import {
   AddCampaign,
   Campaign,
@@ -100,6 +100,14 @@ export const peopleOperations = {
     says: 'Send events about people to an application',
     body: EventReceiver,
     answer: PersonEvents,
+  },
+  showReceiverValues: {
+    method: 'POST',
+    path: '/api/v1/callers/{caller}/events/values',
+    access: 'operator',
+    says: 'Show the whole address that events are sent to; written to Activity',
+    answer: StoredAddress,
+    unmasked: true,
   },
   removeEventReceiver: {
     method: 'DELETE',

@@ -12,7 +12,8 @@ const CallMembers = {
   headers: z.array(Pair).max(50).default([]),
   body: z.string().max(100_000).nullable().default(null),
 };
-export const ComposedCall = maskedAs('call', z.strictObject(CallMembers));
+const from = NewName.optional().describe('The saved call of the connection whose values `(secret)` stands for');
+export const ComposedCall = maskedAs('call', z.strictObject({ ...CallMembers, from }));
 export type ComposedCall = z.output<typeof ComposedCall>;
 
 export const CallParameter = z.strictObject({
@@ -34,6 +35,7 @@ export type SavedCall = z.output<typeof SavedCall>;
 export const CallRequest = z
   .strictObject({
     ...CallMembers,
+    from,
     path: CallMembers.path.optional(),
     saved: SavedName.optional().describe('The name of a saved call, instead of a path'),
     values: z.record(z.string().max(40), z.string().max(4_000)).default({}).describe('What is filled in'),

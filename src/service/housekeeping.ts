@@ -2,13 +2,13 @@ import { statfs } from 'node:fs/promises';
 import { dirname } from 'node:path';
 import { FORGOTTEN_AT_ONCE, type History } from './history/index.ts';
 import { type Ports, recordId } from './ports.ts';
+import type { SealedStore } from './sealed-documents.ts';
 import type { Settings } from './settings.ts';
-import type { Store } from './store/store.ts';
 
 interface TidyParts {
   history: Pick<History, 'forget'>;
   instanceId: string;
-  store: Pick<Store, 'forecast' | 'invitations' | 'mails' | 'notices' | 'personEvents' | 'relayed' | 'usage'>;
+  store: Pick<SealedStore, 'forecast' | 'invitations' | 'mails' | 'notices' | 'personEvents' | 'relayed' | 'sealFormer' | 'usage'>;
   settings: Pick<Settings, 'historyMs' | 'dataFolder' | 'outputFolder' | 'activityFile'>;
   ports: Pick<Ports, 'clock' | 'log' | 'random' | 'sleep'>;
 }
@@ -68,6 +68,8 @@ export async function keepTidy(s: TidyParts, stop: AbortSignal): Promise<void> {
     try {
       await tidy(s, stop);
       await measureDisks(s);
+      // Not in the first round: replicas of the version before, which read no sealed document, may still be running beside this one.
+      if (waitMs === EVERY_MS) await s.store.sealFormer();
     } catch (cause) {
       s.ports.log.warn(
         { event: 'housekeeping.failed', cause: cause instanceof Error ? cause.message : 'unknown' },

@@ -7,6 +7,7 @@
   import JobForm from '../parts/job/JobForm.svelte';
   import RunBars from '../parts/job/RunBars.svelte';
   import RunTable from '../parts/job/RunTable.svelte';
+  import MaskedNote from '../parts/MaskedNote.svelte';
   import ProblemNote from '../parts/ProblemNote.svelte';
   import Title from '../parts/Title.svelte';
   import { isOver } from '../state/collecting.svelte.ts';
@@ -64,6 +65,10 @@
     draftOf = j.revision;
     draft = JobDraft.of(j, served?.columns ?? []);
   });
+  const showValues = () =>
+    doing.run(async () => {
+      if (j) draft = JobDraft.of({ ...j, settings: await call('showJobValues', { params: { job: name } }) }, served?.columns ?? []);
+    });
   const save = async () => {
     if (!draft || !j) return;
     const secret = draft.secret === '' ? {} : { signing_secret: draft.secret };
@@ -101,6 +106,7 @@
     {#if preview.value}<PreviewTable preview={preview.value} />{:else}<p>No complete result yet.</p>{/if}
   {:else if tab === 'settings'}
     <h2 class="sr-only">Settings</h2>
+    <MaskedNote name={draft?.isMasked ? name : null} busy={doing.busy} show={showValues} />
     {#if draft}<JobForm {draft} isNew={false} {save} />{/if}
   {:else}<HistoryPanel subject={`job:${name}`} version={items.length} />{/if}
   <Confirm bind:open={isRemoving} title={`Remove ${j.name}?`} action="Remove" busy={doing.busy} problem={doing.problem} run={remove}>

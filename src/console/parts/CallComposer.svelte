@@ -5,6 +5,7 @@
   import Field from '../ui/Field.svelte';
   import CallTransfer from './CallTransfer.svelte';
   import CollectAll from './collect/CollectAll.svelte';
+  import MaskedNote from './MaskedNote.svelte';
   import LiveBanner from './LiveBanner.svelte';
   import OfferedList from './OfferedList.svelte';
   import PairRows from './PairRows.svelte';
@@ -45,6 +46,7 @@
     if (x.writes && live) confirming = true;
     else void send(false);
   };
+  const showValues = (name: string) => doing.run(async () => x.open(await call('showCallValues', { params: { ...key, call: name } })));
   const save = (name: string) =>
     doing.run(async () => {
       const own = x.names.filter((name) => x.values[name] !== undefined || o?.placeholders[name] === undefined);
@@ -78,6 +80,7 @@
             <button type="button" class="btn" onclick={() => (confirming = false)}>Cancel</button>
           </div>
         {/if}
+        <MaskedNote name={x.masked} busy={doing.busy} show={showValues} />
         {#if lacking.length > 0}<p class="text-sm text-warning mb-2">Fill in first: {lacking.join(', ')}.</p>{/if}
         {#if x.names.length > 0}<fieldset class="mb-3">
             <legend class="font-semibold">Parameters</legend>{#each x.names as name (name)}<div class="flex items-center gap-2 mb-1">

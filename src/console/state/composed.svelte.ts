@@ -1,4 +1,5 @@
 import type { ComposedCall, OfferedOperation, SavedCall } from '../../api/trying.ts';
+import { MASK } from '../../core/calls/stored-values.ts';
 
 type Pair = { name: string; value: string };
 const NAMED = /\{([A-Za-z][A-Za-z0-9_.-]{0,39})\}/g;
@@ -16,6 +17,8 @@ export class Composed {
   says = $state.raw<Record<string, string>>({});
   saved = $state<string | null>(null);
   #opened = $state<string | null>(null);
+  /** The saved call whose values `(secret)` stands for. */
+  #from = $state<string | null>(null);
 
   readonly call = $derived<ComposedCall>({
     method: this.method,
@@ -23,7 +26,10 @@ export class Composed {
     query: this.query.filter((one) => one.name !== ''),
     headers: this.headers.filter((one) => one.name !== ''),
     body: this.body === '' ? null : this.body,
+    ...(this.#from === null ? {} : { from: this.#from }),
   });
+  /** The saved call that has values which are not shown. */
+  readonly masked = $derived(JSON.stringify([this.call, this.values]).includes(MASK) ? this.#from : null);
   readonly names = $derived.by(() => {
     const texts = [this.path, ...this.query.map((one) => one.value), ...this.headers.map((one) => one.value), this.body];
     return [...new Set(texts.flatMap((text) => [...text.matchAll(NAMED)].map((match) => match[1] as string)))];
@@ -49,7 +55,7 @@ export class Composed {
     this.body = operation.body === null ? '' : pretty(operation.body);
     this.values = Object.fromEntries(of('path').flatMap((one) => (one.example ? [[one.name, one.example]] : [])));
     this.says = Object.fromEntries(operation.parameters.map((one) => [one.name, one.says]));
-    this.saved = null;
+    [this.saved, this.#from] = [null, null];
   }
 
   /** Begins with a saved call; fixed values stand in its parameters. */
@@ -62,6 +68,7 @@ export class Composed {
 
   /** What stands here is saved under this name. */
   keptAs(name: string): void {
+    this.#from = name;
     [this.saved, this.#opened] = [name, JSON.stringify(this.call)];
   }
 
@@ -73,7 +80,7 @@ export class Composed {
     this.body = call.body === null ? '' : pretty(call.body);
     this.values = {};
     this.says = {};
-    this.saved = null;
+    [this.saved, this.#from] = [null, null];
   }
 }
 

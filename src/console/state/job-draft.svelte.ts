@@ -1,4 +1,5 @@
 import type { Job, JobSettings, Recognized } from '../../api/jobs.ts';
+import { MASK } from '../../core/calls/stored-values.ts';
 
 type Plan = NonNullable<JobSettings['paging']>;
 export type Chosen = { field: string; title: string; on: boolean };
@@ -37,7 +38,7 @@ export class JobDraft {
   }
 
   /** Begins with the settings of a job. @param known columns that its results have */
-  static of(job: Job, known: readonly string[]): JobDraft {
+  static of(job: Pick<Job, 'name' | 'connection' | 'settings'>, known: readonly string[]): JobDraft {
     const { settings } = job;
     const draft = JobDraft.from(job.connection, settings, []);
     const chosen = settings.layout.columns.map((one) => ({ field: one.field, title: one.title ?? '', on: true }));
@@ -70,6 +71,9 @@ export class JobDraft {
     const isAll = on.length === this.columns.length && on.every((one) => one.title.trim() === '');
     return isAll ? [] : on.map(({ field, title }) => (title.trim() === '' ? { field } : { field, title: title.trim() }));
   });
+
+  /** Some of its values are not shown. */
+  readonly isMasked = $derived(JSON.stringify([this.rest.call, this.rest.values, this.post]).includes(MASK));
 
   settings(): Partial<JobSettings> {
     const { layout, deliver, ...rest } = this.rest;

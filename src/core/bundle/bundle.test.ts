@@ -1,6 +1,7 @@
 import fc from 'fast-check';
 import { expect, test } from 'vitest';
-import { type BundleObject, canonical, compareBundle, differences, digestOf, escaped, fieldPath, filled, KEPT } from './bundle.ts';
+import { MASK } from '../calls/stored-values.ts';
+import { type BundleObject, canonical, compareBundle, differences, digestOf, escaped, fieldPath, filled } from './bundle.ts';
 
 const json = fc.jsonValue({ maxDepth: 3 });
 const document = fc.dictionary(fc.stringMatching(/^[a-z]{1,4}$/), json, { maxKeys: 5 });
@@ -62,14 +63,14 @@ test.each<[string, Record<string, unknown> | null, Record<string, unknown> | nul
 });
 
 test('a secret that is left out is kept, and never shown beside what a bundle gives; a rename is named', () => {
-  const here = { ...object('x', { url: 'https://a.test/key' }), masked: { url: KEPT } };
-  const dotted = { ...object('x', { headers: { 'a.b': 'key' } }), masked: { headers: { 'a.b': KEPT } } };
+  const here = { ...object('x', { url: 'https://a.test/key' }), masked: { url: MASK } };
+  const dotted = { ...object('x', { headers: { 'a.b': 'key' } }), masked: { headers: { 'a.b': MASK } } };
   expect(compareBundle([dotted], [object('x', { headers: { 'a.b': 'new' } })], new Map())[0]?.fields).toEqual([
-    { path: 'headers."a.b"', here: KEPT, bundle: 'new' },
+    { path: 'headers."a.b"', here: MASK, bundle: 'new' },
   ]);
-  expect(compareBundle([here], [object('x', { url: KEPT })], new Map())[0]?.state).toBe('same');
+  expect(compareBundle([here], [object('x', { url: MASK })], new Map())[0]?.state).toBe('same');
   expect(compareBundle([here], [object('x', { url: 'https://b.test' })], new Map())[0]?.fields).toEqual([
-    { path: 'url', here: KEPT, bundle: 'https://b.test' },
+    { path: 'url', here: MASK, bundle: 'https://b.test' },
   ]);
   expect(compareBundle([object('old', { a: 1 })], [object('new', { a: 1 })], new Map()).find((one) => one.name === 'new')?.note).toContain('looks like old');
 });

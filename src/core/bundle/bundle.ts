@@ -1,4 +1,5 @@
 import { createHash } from 'node:crypto';
+import { MASK } from '../calls/stored-values.ts';
 import { own } from '../json.ts';
 
 /** What a bundle is made of, in the order in which it is imported. */
@@ -12,9 +13,6 @@ export interface BundleObject {
   name: string;
   document: Record<string, unknown>;
 }
-
-/** In place of a secret: it stays as it is in the installation. */
-export const KEPT = '(secret)';
 
 /**
  * `new`: only in the bundle. `changed`: differs. `conflict`: was edited here since the last import, and differs from the bundle.
@@ -65,7 +63,7 @@ export const fieldPath = (steps: readonly string[]): string => steps.map((step) 
 
 /** Where two documents differ, field by field. A secret that the bundle leaves out is the same wherever there is one. */
 export function differences(here: unknown, bundle: unknown, steps: readonly string[] = []): Difference[] {
-  if (bundle === KEPT && here !== undefined) return [];
+  if (bundle === MASK && here !== undefined) return [];
   if (isPlain(here) && isPlain(bundle)) {
     const keys = [...new Set([...Object.keys(here), ...Object.keys(bundle)])].sort();
     return keys.flatMap((key) => differences(own(here, key), own(bundle, key), [...steps, key]));
@@ -147,7 +145,7 @@ export function filled<T>(
       return value.replace(VARIABLE, (whole, _all: string, name: string | undefined) => {
         if (name === undefined) return '$';
         if (Object.hasOwn(variables, name)) return variables[name] ?? '';
-        if (isKept(name)) return KEPT;
+        if (isKept(name)) return MASK;
         missing.add(name);
         return whole;
       });

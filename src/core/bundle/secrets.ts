@@ -1,35 +1,22 @@
-import { maskedAddress, maskedCall, maskedParameters, maskedValues } from '../calls/secret-values.ts';
-import { type BundleKind, type BundleObject, KEPT } from './bundle.ts';
+import { type MaskableSaved, type MaskableSettings, maskedSaved, maskedSettings } from '../calls/secret-values.ts';
+import { MASK } from '../calls/stored-values.ts';
+import type { BundleKind, BundleObject } from './bundle.ts';
 
 type Document = Record<string, unknown>;
-interface Call {
-  path: string;
-  query: { name: string; value: string }[];
-  headers: { name: string; value: string }[];
-  body: string | null;
-}
-type Saved = Document & { call: Call; parameters: Parameters<typeof maskedParameters>[0] };
-type Settings = Document & { call?: Call; values?: Record<string, string>; deliver: (Document & { kind: string; url?: string })[] };
 
-const savedOf = (saved: Saved): Saved => ({
-  ...saved,
-  call: maskedCall(saved.call, KEPT),
-  parameters: maskedParameters(saved.parameters, saved.call, KEPT),
-});
-const settingsOf = (settings: Settings): Settings => ({
-  ...settings,
-  ...(settings.call ? { call: maskedCall(settings.call, KEPT) } : {}),
-  ...(settings.values ? { values: maskedValues(settings.values, KEPT) } : {}),
-  deliver: settings.deliver.map((target) => (target.url !== undefined && maskedAddress(target.url, KEPT) !== target.url ? { ...target, url: KEPT } : target)),
-});
+/** In a bundle a whole address is one variable, not only what comes behind its host. */
+const settingsOf = (settings: MaskableSettings): MaskableSettings => {
+  const masked = maskedSettings(settings, MASK);
+  return { ...masked, deliver: masked.deliver.map((target) => (target.url?.endsWith(MASK) ? { ...target, url: MASK } : target)) };
+};
 
 /** A document as a bundle may hold it, and as a comparison may show it: `(secret)` in place of each value, or part of one, that may be a secret. */
 export function maskedDocument(kind: BundleKind, document: Document): Document {
   if (kind === 'connection') {
-    const calls = Object.entries((document.calls ?? {}) as Record<string, Saved>);
-    return { ...document, calls: Object.fromEntries(calls.map(([name, saved]) => [name, savedOf(saved)])) };
+    const calls = Object.entries((document.calls ?? {}) as Record<string, MaskableSaved>);
+    return { ...document, calls: Object.fromEntries(calls.map(([name, saved]) => [name, maskedSaved(saved, MASK)])) };
   }
-  return kind === 'job' ? { ...document, settings: settingsOf(document.settings as Settings) } : document;
+  return kind === 'job' ? { ...document, settings: settingsOf(document.settings as MaskableSettings) } : document;
 }
 
 export const SECRET_VARIABLE = /^SECRET_[A-Z0-9_]+$/;
@@ -43,7 +30,7 @@ export function asVariables({ kind, name }: Pick<BundleObject, 'kind' | 'name'>,
   const walk = (value: unknown, steps: readonly string[]): unknown => {
     if (typeof value === 'string') {
       let count = 0;
-      return value.replaceAll(KEPT, () => {
+      return value.replaceAll(MASK, () => {
         count += 1;
         const parts = ['SECRET', kind, name, ...steps, ...(count > 1 ? [String(count)] : [])];
         const variable = parts.map((part) => part.toUpperCase().replace(/[^A-Z0-9]+/g, '_')).join('_');

@@ -70,3 +70,29 @@ export function maskedAddress(text: string, mark: string): string {
   const { protocol, host, pathname, search, username, password } = new URL(text);
   return pathname === '/' && search === '' && username === '' && password === '' ? text : `${protocol}//${host}/${mark}`;
 }
+
+type Maskable = Pick<ApiCall, 'path' | 'query' | 'headers'> & { body?: string | null };
+export interface MaskableSaved {
+  call: Maskable;
+  parameters: CallParameter[];
+}
+export interface MaskableSettings {
+  call?: Maskable | undefined;
+  values?: Record<string, string> | undefined;
+  deliver: { kind: string; url?: string }[];
+}
+
+/** A call that is saved, with its fixed parameters. */
+export const maskedSaved = <S extends MaskableSaved>(saved: S, mark: string): S => ({
+  ...saved,
+  call: maskedCall(saved.call, mark),
+  parameters: maskedParameters(saved.parameters, saved.call, mark),
+});
+
+/** The settings of a job, and the plan of a run: a call, what is filled in, and addresses. */
+export const maskedSettings = <S extends MaskableSettings>(settings: S, mark: string): S => ({
+  ...settings,
+  ...(settings.call ? { call: maskedCall(settings.call, mark) } : {}),
+  ...(settings.values ? { values: maskedValues(settings.values, mark) } : {}),
+  deliver: settings.deliver.map((target) => (target.url === undefined ? target : { ...target, url: maskedAddress(target.url, mark) })),
+});

@@ -1,8 +1,9 @@
 import type { z } from 'zod';
 import { BundleCaller, BundleClient, BundleConnection, BundleJob } from '../../api/bundles.ts';
 import { JobSettings } from '../../api/jobs.ts';
-import { type BundleKind, type BundleObject, canonical, escaped, KEPT } from '../../core/bundle/bundle.ts';
+import { type BundleKind, type BundleObject, canonical, escaped } from '../../core/bundle/bundle.ts';
 import { asVariables } from '../../core/bundle/secrets.ts';
+import { MASK } from '../../core/calls/stored-values.ts';
 import { definitionText } from '../../core/provider/read-definition.ts';
 import { isOfPerson, objectsHere, permissionKey } from './objects.ts';
 import type { BundleParts } from './parts.ts';
@@ -135,10 +136,10 @@ function ordinary(kind: Exclude<BundleKind, 'provider'>, document: unknown, wron
 const STAND_IN = 'https://kept.invalid/';
 const IN_QUERY = 'kept.invalid';
 const withoutKept = (value: unknown): unknown =>
-  mapped(value, (one) => (one === KEPT ? STAND_IN : typeof one === 'string' ? one.replaceAll(`=${KEPT}`, `=${IN_QUERY}`) : one));
+  mapped(value, (one) => (one === MASK ? STAND_IN : typeof one === 'string' ? one.replaceAll(`=${MASK}`, `=${IN_QUERY}`) : one));
 const putBack = (value: unknown, original: unknown): unknown =>
-  canonical(original).includes(KEPT)
-    ? mapped(value, (one) => (one === STAND_IN ? KEPT : typeof one === 'string' ? one.replaceAll(`=${IN_QUERY}`, `=${KEPT}`) : one))
+  canonical(original).includes(MASK)
+    ? mapped(value, (one) => (one === STAND_IN ? MASK : typeof one === 'string' ? one.replaceAll(`=${IN_QUERY}`, `=${MASK}`) : one))
     : value;
 function mapped(value: unknown, change: (text: unknown) => unknown): unknown {
   if (Array.isArray(value)) return value.map((one) => mapped(one, change));

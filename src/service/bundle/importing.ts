@@ -1,7 +1,8 @@
 import type { z } from 'zod';
 import type { CompareBundle, ComparedBundle } from '../../api/bundles.ts';
-import { BUNDLE_STATES, type BundleObject, type Compared, compareBundle, digestOf, filled, KEPT } from '../../core/bundle/bundle.ts';
+import { BUNDLE_STATES, type BundleObject, type Compared, compareBundle, digestOf, filled } from '../../core/bundle/bundle.ts';
 import { asVariables, maskedDocument, SECRET_VARIABLE } from '../../core/bundle/secrets.ts';
+import { MASK, withStoredValues } from '../../core/calls/stored-values.ts';
 import { counted } from '../../core/counted.ts';
 import { Fault } from '../../core/fault.ts';
 import type { Command } from '../asked.ts';
@@ -43,27 +44,15 @@ const LEFT = ['grant_type', 'type', 'reach'];
 /** In place of `(secret)` stands what the installation has. */
 function withKnownSecrets(objects: Looked['objects'], here: readonly HereObject[]): Looked['objects'] {
   const known = new Map(here.map((one) => [`${one.kind}:${one.name}`, one]));
-  /** A whole value that was left out, or a text that is what the installation's looks like with its secrets left out. */
-  const put = (value: unknown, found: unknown, masked: unknown): unknown => {
-    if (typeof value === 'string' && value.includes(KEPT)) return typeof found === 'string' && (value === KEPT || value === masked) ? found : value;
-    if (Array.isArray(value))
-      return value.map((one, at) => put(one, Array.isArray(found) ? found[at] : undefined, Array.isArray(masked) ? masked[at] : undefined));
-    if (typeof value === 'object' && value !== null)
-      return Object.fromEntries(Object.entries(value).map(([key, one]) => [key, put(one, memberOf(found, key), memberOf(masked, key))]));
-    return value;
-  };
   return objects.map((one) => {
     const object = known.get(`${one.kind}:${one.name}`);
     const found = object?.document;
-    const document = put(one.document, found, object?.masked) as Record<string, unknown>;
+    const document = withStoredValues(one.document, found, object?.masked) as Record<string, unknown>;
     // What a file leaves to the definition is as the installation has it.
     const left = found ? LEFT.filter((key) => document[key] === undefined && found[key] !== undefined) : [];
     return { ...one, document: { ...document, ...Object.fromEntries(left.map((key) => [key, found?.[key]])) } };
   });
 }
-
-const memberOf = (value: unknown, key: string): unknown =>
-  typeof value === 'object' && value !== null && Object.hasOwn(value, key) ? (value as Record<string, unknown>)[key] : undefined;
 
 /** What is named must be in the bundle or here. */
 function references(objects: Looked['objects'], here: readonly HereObject[]): Looked['problems'] {
@@ -93,7 +82,7 @@ function fixed(objects: Looked['objects'], compared: readonly Compared[]): Looke
 /** A secret that neither side has. */
 const unfilled = (objects: Looked['objects'], here: readonly HereObject[]): Looked['problems'] =>
   objects
-    .filter((one) => JSON.stringify(one.document).includes(KEPT))
+    .filter((one) => JSON.stringify(one.document).includes(MASK))
     .filter((one) => !here.some((other) => other.kind === one.kind && other.name === one.name))
     .map((one) => ({
       path: one.path,

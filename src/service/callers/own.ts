@@ -1,8 +1,8 @@
-import { MASK } from '../../api/masking.ts';
 import type { OwnCall, OwnConnection } from '../../api/own.ts';
 import { mayRelayAtAll, permissionInWords, relayPermission } from '../../core/callers/permissions.ts';
 import { fillCall } from '../../core/calls/call.ts';
-import { maskedCall, maskedParameters } from '../../core/calls/secret-values.ts';
+import { maskedSaved } from '../../core/calls/secret-values.ts';
+import { MASK } from '../../core/calls/stored-values.ts';
 import { Fault } from '../../core/fault.ts';
 import { belowBase, findKnown, relayBase, relayLine, savedCalls } from '../connections/index.ts';
 import { connectionDefinition } from '../grants/index.ts';
@@ -35,11 +35,7 @@ export async function listOwnCalls(s: Pick<CallerParts, 'settings' | 'store'>, c
   const { definition, record } = await connectionDefinition(s, one);
   const values = { ...record.placeholders, ...one.placeholders };
   // Keys that operators put into calls are not for every caller: each has its own.
-  const saved = (await savedCalls(s, own.id)).map((kept) => ({
-    ...kept,
-    call: maskedCall(kept.call, MASK),
-    parameters: maskedParameters(kept.parameters, kept.call, MASK),
-  }));
+  const saved = (await savedCalls(s, own.id)).map((kept) => maskedSaved(kept, MASK));
   return {
     items: saved.map((kept) => {
       const { call } = fillCall(kept.call, kept.parameters, values);

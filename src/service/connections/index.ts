@@ -18,7 +18,7 @@ export { callableNow, probeConnection } from './probe.ts';
 export { showQuota } from './quota-view.ts';
 export { belowBase, relayBase, relayLine } from './relay-line.ts';
 export { retryRevocation, revokeConnection } from './revoke.ts';
-export { keepPaging, removeCall, saveCall, savedCalls } from './saved-calls.ts';
+export { keepPaging, namedCall, removeCall, saveCall, savedCalls, showCallValues } from './saved-calls.ts';
 export { decideStandby, setKey } from './standby.ts';
 export { addressOf, callConnection, offeredCalls, readCalls, writeCurl } from './test-calls.ts';
 export { showConnection } from './view.ts';

@@ -1,8 +1,10 @@
 import type { z } from 'zod';
-import type { CallParameter, CallRequest, CallsRead, ComposedCall, CurlLine, OfferedCalls, TriedCall } from '../../api/trying.ts';
+import type { CallRequest, CallsRead, ComposedCall, CurlLine, OfferedCalls, TriedCall } from '../../api/trying.ts';
 import { type ApiCall, fillCall, isRead, namesIn, pathAndQuery, whyNoHeader } from '../../core/calls/call.ts';
 import type { ReadCall } from '../../core/calls/curl.ts';
 import { harOf } from '../../core/calls/har.ts';
+import { maskedCall } from '../../core/calls/secret-values.ts';
+import { MASK } from '../../core/calls/stored-values.ts';
 import { allows } from '../../core/clients/privilege.ts';
 import { Fault } from '../../core/fault.ts';
 import type { Api } from '../../core/provider/api.ts';
@@ -12,7 +14,7 @@ import { findKnown } from './find.ts';
 import type { ConnectionParts } from './parts.ts';
 import { callableNow } from './probe.ts';
 import { relayBase, relayLine } from './relay-line.ts';
-import { savedCall, savedCalls } from './saved-calls.ts';
+import { namedCall, savedCalls } from './saved-calls.ts';
 
 /** A person waits for so long at most where a quota is used up; after that it is said when to try again. */
 const QUOTA_PATIENCE_MS = 5_000;
@@ -56,18 +58,13 @@ function parametersOf(operation: Api['operations'][number]): OfferedCalls['opera
 }
 
 /** What names a call: composed, or saved with the connection. */
-type NamedCall = Pick<z.output<typeof CallRequest>, 'saved' | 'path' | 'values' | 'method' | 'query' | 'headers' | 'body'>;
+type CallInput = Pick<z.output<typeof CallRequest>, 'saved' | 'from' | 'path' | 'values' | 'method' | 'query' | 'headers' | 'body'>;
 
 /** The call that is meant, with everything filled in. @throws {Fault} NOT_FOUND, INPUT_INVALID */
-async function readyCall(s: Pick<ConnectionParts, 'store'>, input: NamedCall, x: Callable & { connectionId: string }): Promise<ApiCall> {
-  const { saved, path, values, method, query, headers, body } = input;
-  let composed: ApiCall = { method, query, headers, body, path: path ?? '' };
-  let parameters: z.output<typeof CallParameter>[] = [];
-  if (saved !== undefined) {
-    const kept = await savedCall(s, x.connectionId, saved);
-    composed = kept.call;
-    parameters = kept.parameters;
-  }
+async function readyCall(s: Pick<ConnectionParts, 'store'>, input: CallInput, x: Callable & { connectionId: string }): Promise<ApiCall> {
+  const { saved, from, path, values: given, method, query, headers, body } = input;
+  const sent = path === undefined ? undefined : { method, path, query, headers, body, from };
+  const { call: composed, parameters, values } = await namedCall(s, x.connectionId, { saved, call: sent, values: given });
   const { call, lacking } = fillCall(composed, parameters, { ...x.placeholders, ...values });
   // A name that is left in the path means nothing to the API.
   const unfilled = [...new Set([...lacking, ...namesIn({ ...call, query: [], headers: [], body: null })])];
@@ -106,22 +103,26 @@ export async function callConnection(s: ConnectionParts, { params, body: input, 
     subject: `connection:${name}`,
     says: `${call.method} ${new URL(address.url).pathname} answered ${answer.status ?? answer.reason}.`,
   });
-  const headers = Object.entries(headersOf(api, what, '[secret]')).map(([header, value]) => ({ name: header, value }));
-  const request = { headers, body: call.body };
+  // What a saved call holds is sent, and not shown: to look at it is an operation of its own.
+  const shown = (input.saved ?? input.from) === undefined ? call : maskedCall(call, MASK);
+  const headers = Object.entries(headersOf(api, { ...what, headers: shown.headers }, '[secret]')).map(([header, value]) => ({ name: header, value }));
+  const request = { headers, body: shown.body };
+  const url = shown === call ? answer.url : addressOf(x, shown).url;
   const exchanged =
     answer.status === null
       ? null
       : { status: answer.status, headers: answer.headers ?? [], body: answer.body, bodyBytes: answer.bytes ?? 0, contentType: answer.content_type };
   return {
     ...answer,
+    url,
     environment: x.client.environment,
     rehearsal: isRehearsal,
     request,
-    curl: relayLine(s, name, x.definition, call),
-    har: harOf(
-      { method: call.method, url: answer.url, startedAt: Date.parse(answer.at), tookMs: answer.took_ms, request, answer: exchanged },
-      s.version,
-    ) as Record<string, unknown>,
+    curl: relayLine(s, name, x.definition, shown),
+    har: harOf({ method: call.method, url, startedAt: Date.parse(answer.at), tookMs: answer.took_ms, request, answer: exchanged }, s.version) as Record<
+      string,
+      unknown
+    >,
   };
 }
 

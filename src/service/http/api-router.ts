@@ -97,8 +97,7 @@ function route<N extends OperationName>(name: N, handlers: Handlers, admission: 
     const { setSession, ...answer } = await withinRequest({ requestId: requestIdOf(response), address: read.actor.address }, () => handlers[name](read));
     if (setSession === 'end') sessions.take(response);
     else if (setSession) sessions.give(response, setSession);
-    // Keys that people put into calls and addresses are no viewer's.
-    send(response, rule && who.operator?.role === 'viewer' ? (maskedAnswer(operation.answer, answer) as object) : answer);
+    send(response, who.operator && !operation.unmasked ? (maskedAnswer(operation.answer, answer) as object) : answer);
   };
 }
 

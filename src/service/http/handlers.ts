@@ -235,6 +235,7 @@ export function handlers(
     listChannels: () => notices.listChannels(s),
     addChannel: (asked) => notices.addChannel(s, asked),
     showChannel: ({ params }) => notices.showChannel(s, params.channel),
+    showChannelValues: (asked) => notices.showChannelValues(s, asked),
     changeChannel: (asked) => notices.changeChannel(s, asked),
     removeChannel: (asked) => notices.removeChannel(s, asked),
     testChannel: (asked) => notices.testChannel(s, asked),
@@ -249,6 +250,7 @@ export function handlers(
     addCampaign: (asked) => people.addCampaign(s, asked),
     endCampaign: (asked) => people.endCampaign(s, asked),
     showEventReceiver: ({ params }) => people.showReceiver(s, params.caller),
+    showReceiverValues: (asked) => people.showReceiverValues(s, asked),
     setEventReceiver: (asked) => people.setReceiver(s, asked),
     removeEventReceiver: (asked) => people.removeReceiver(s, asked),
     replayEvents: (asked) => people.replayEvents(s, asked),
@@ -265,6 +267,7 @@ export function handlers(
       return jobs.showJob(s, asked.body.name);
     },
     showJob: ({ params }) => jobs.showJob(s, params.job),
+    showJobValues: (asked) => jobs.showJobValues(s, asked),
     async changeJob(asked) {
       await jobs.changeJob(s, asked);
       return jobs.showJob(s, asked.params.job);
@@ -303,6 +306,7 @@ export function handlers(
     offeredCalls: ({ params }) => connections.offeredCalls(s, params.connection),
     callConnection: (asked) => connections.callConnection(s, asked),
     saveCall: (asked) => connections.saveCall(s, asked),
+    showCallValues: (asked) => connections.showCallValues(s, asked),
     removeCall: (asked) => connections.removeCall(s, asked),
     readCalls: ({ params, body }) => connections.readCalls(s, params.connection, body.text),
     writeCurl: ({ params, body }) => connections.writeCurl(s, params.connection, body),

@@ -15,8 +15,8 @@ import type { ProviderParts } from '../providers/index.ts';
 import type { RehearsalParts } from '../rehearsals/index.ts';
 import type { Definitions } from '../renewal/index.ts';
 import type { AdoptParts } from '../replicas/index.ts';
+import type { SealedStore } from '../sealed-documents.ts';
 import type { StatusParts } from '../status/index.ts';
-import type { Store } from '../store/store.ts';
 import type { ToolSignInParts } from '../tool-sign-ins/index.ts';
 import type { UsageParts } from '../usage/index.ts';
 
@@ -40,7 +40,7 @@ export interface HttpParts
     UsageParts,
     AdoptParts,
     StatusParts {
-  store: Store;
+  store: SealedStore;
   logLevel: LogLevelSwitch;
   definitions: Definitions;
   /** Authenticates the heads of the chains of the activity log. */

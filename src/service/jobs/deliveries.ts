@@ -40,7 +40,7 @@ async function deliver(s: JobParts, row: DeliveryRow): Promise<void> {
   const now = s.ports.clock.now();
   if (!run || !job) return s.store.runs.changeDelivery({ ...row, state: 'failed', says: 'The job or its run was removed.', nextAt: now });
   const tries = row.tries + 1;
-  const outcome = await attempt(s, row.settings, run, job);
+  const outcome = await attempt(s, run.plan.deliver[row.target] ?? row.settings, run, job);
   if (outcome.done) {
     await s.store.runs.changeDelivery({ ...row, state: 'delivered', tries, says: outcome.says, nextAt: now });
     return;

@@ -15,6 +15,7 @@ export {
   runResult,
   servedResult,
   showJob,
+  showJobValues,
   showRun,
 } from './jobs.ts';
 export type { JobParts } from './parts.ts';

@@ -1,12 +1,15 @@
 import type { Job, JobSettings, OwnJob, Preview, Run } from '../../api/jobs.ts';
 import { changesOf } from '../../core/activity/changes.ts';
 import { mayFetch, relayPermission } from '../../core/callers/permissions.ts';
+import { maskedSettings } from '../../core/calls/secret-values.ts';
+import { MASK, unmasked, withStoredValues } from '../../core/calls/stored-values.ts';
 import { Fault } from '../../core/fault.ts';
 import { base64url } from '../../core/identifiers.ts';
 import { nextRuns, scheduleInWords, scheduleProblem } from '../../core/jobs/schedule.ts';
 import { type Column, rowOf } from '../../core/output/format.ts';
 import { Secret } from '../../core/secret.ts';
 import { type Asked, type Command, limitsOf } from '../asked.ts';
+import { findKnown, namedCall } from '../connections/index.ts';
 import { recordId } from '../ports.ts';
 import type { JobRow } from '../store/jobs.ts';
 import type { RunRow } from '../store/runs.ts';
@@ -75,8 +78,23 @@ export async function showJob(s: JobParts, name: string): Promise<Job> {
   return view;
 }
 
+/** Settings as they are stored: each `(secret)` is what the job, or the saved call that its call came from, has there. */
+async function wholeSettings(s: JobParts, connectionId: string, sent: JobSettings, present: JobSettings | null): Promise<JobSettings> {
+  const known = present && { stored: present, masked: maskedSettings(present, MASK) };
+  const settings = known ? (withStoredValues(sent, known.stored, known.masked) as JobSettings) : sent;
+  const { call, values } = settings.call || settings.saved !== undefined ? await namedCall(s, connectionId, settings) : settings;
+  return unmasked({ ...settings, values, ...(settings.call && call ? { call } : {}) }, null);
+}
+
+/** Shows what may be a secret; whoever looks is written down. @throws {Fault} NOT_FOUND */
+export async function showJobValues(s: JobParts, { params, actor }: Command<'showJobValues'>): Promise<JobSettings> {
+  const { name, settings } = await jobNamed(s, params.job);
+  s.history.add({ actor: actor.operator.name, kind: 'values_shown', subject: `job:${name}`, says: 'Looked at the secret values of the settings.' });
+  return settings;
+}
+
 export async function addJob(s: JobParts, { body, actor }: Command<'addJob'>): Promise<void> {
-  const settings = settingsOf(body, 'name', 'connection');
+  const settings = await wholeSettings(s, (await findKnown(s, body.connection)).id, settingsOf(body, 'name', 'connection'), null);
   const id = recordId(s.ports);
   const { connectionId } = await checked(s, { id, name: body.name }, body.connection, settings);
   if ((await s.store.jobs.list()).length >= JOBS_MOST)
@@ -86,6 +104,7 @@ export async function addJob(s: JobParts, { body, actor }: Command<'addJob'>): P
     name: body.name,
     connectionId,
     settings,
+    settingsSealed: null,
     hashKeySealed: seal(s, id, 'hash_key_sealed', base64url(s.ports.random.bytes(HASH_KEY_BYTES))),
     signingSecretSealed: body.signing_secret === undefined ? null : seal(s, id, 'signing_secret_sealed', body.signing_secret),
     enabled: settings.enabled,
@@ -108,7 +127,7 @@ const logged = (settings: JobSettings) => ({
 /** @throws {Fault} REVISION_CONFLICT where two operators save the same job */
 export async function changeJob(s: JobParts, { params, body, actor }: Command<'changeJob'>): Promise<void> {
   const row = await jobNamed(s, params.job);
-  const settings = settingsOf(body, 'revision');
+  const settings = await wholeSettings(s, row.connectionId, settingsOf(body, 'revision'), row.settings);
   const connection = await s.store.connections.byId(row.connectionId);
   await checked(s, row, connection?.name ?? '', settings);
   const isChanged = await s.store.jobs.change(row.id, body.revision, {

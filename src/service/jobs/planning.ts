@@ -1,5 +1,6 @@
 import type { z } from 'zod';
-import type { JobPlan } from '../../api/jobs.ts';
+import type { JobPlan, JobSettings } from '../../api/jobs.ts';
+import { MASK } from '../../core/calls/stored-values.ts';
 import { Fault } from '../../core/fault.ts';
 import { nextRuns, runsADay, scheduleInWords, scheduleProblem } from '../../core/jobs/schedule.ts';
 import { quotaInWords, weightOf, windowAt } from '../../core/quota/windows.ts';
@@ -19,7 +20,7 @@ export async function planJob(s: JobParts, { body }: Pick<Command<'planJob'>, 'b
   const now = s.ports.clock.now();
   const problem = scheduleProblem(body.schedule, now);
   if (problem !== null) throw new Fault('INPUT_INVALID', { places: [{ path: 'schedule.expression', why: problem }] });
-  const resolved = await resolveCall(s, body.connection, body);
+  const resolved = await resolveCall(s, body.connection, asShown(body));
   const plan = body.paging ?? resolved.declared;
   const known = await knownCollection(s, resolved.connectionId, resolved.path);
   const calls = known?.calls ?? (body.records !== undefined && plan?.size_most !== undefined ? Math.max(1, Math.ceil(body.records / plan.size_most)) : null);
@@ -42,6 +43,9 @@ export async function planJob(s: JobParts, { body }: Pick<Command<'planJob'>, 'b
     says: `${perRun}${runs > 0 ? `, ${runs} ${runs === 1 ? 'run' : 'runs'} a day` : ''}${share === '' ? '. The definition states no quota.' : calls === null ? '.' : `: ${share}.`}`,
   };
 }
+
+/** Nothing is sent by a plan: what is masked in a job that is being changed may stay so. */
+const asShown = <T extends Pick<JobSettings, 'call' | 'values'>>(settings: T): T => JSON.parse(JSON.stringify(settings).replaceAll(MASK, 'masked'));
 
 const withThousands = (text: string): string => text.replace(/\d+/, (count) => Number(count).toLocaleString('en-US'));
 

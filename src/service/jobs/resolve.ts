@@ -7,11 +7,11 @@ import { PagingPlan, planProblems } from '../../core/paging/plan.ts';
 import type { Range } from '../../core/paging/request.ts';
 import { wholeSteps } from '../../core/paging/slices.ts';
 import { type Api, fitsOperation } from '../../core/provider/api.ts';
-import { addressOf, findKnown, savedCalls } from '../connections/index.ts';
+import { addressOf, findKnown, namedCall } from '../connections/index.ts';
 import { type ApiAddress, connectionDefinition } from '../grants/index.ts';
 import type { JobParts } from './parts.ts';
 
-type NamedCall = Pick<z.output<typeof Collect>, 'call' | 'saved' | 'values'>;
+type CallNames = Pick<z.output<typeof Collect>, 'call' | 'saved' | 'values'>;
 export interface ResolvedCall {
   connectionId: string;
   provider: string;
@@ -32,21 +32,11 @@ const DAY_MS = 86_400_000;
  * The call that a collection makes, filled in, with the API that it belongs to.
  * @throws {Fault} NOT_FOUND, INPUT_INVALID, HOST_NOT_LISTED
  */
-export async function resolveCall(s: JobParts, connection: string, named: NamedCall): Promise<ResolvedCall> {
+export async function resolveCall(s: JobParts, connection: string, named: CallNames): Promise<ResolvedCall> {
   const one = await findKnown(s, connection);
   const { definition, record } = await connectionDefinition(s, one);
-  let composed = named.call;
-  let kept: PagingPlan | null = null;
-  let parameters: { name: string; says: string; value: string | null }[] = [];
-  if (named.saved !== undefined) {
-    const saved = (await savedCalls(s, one.id)).find((each) => each.name === named.saved);
-    if (!saved) throw new Fault('NOT_FOUND', { detail: `No call of ${connection} is saved as ${named.saved}.` });
-    composed = saved.call;
-    parameters = saved.parameters;
-    kept = saved.paging ?? null;
-  }
-  if (!composed) throw new Fault('INPUT_INVALID', { places: [{ path: 'call', why: 'Name a call or a saved call.' }] });
-  const { call, lacking } = fillCall(composed, parameters, { ...record.placeholders, ...one.placeholders, ...named.values });
+  const { call: composed, parameters, values, paging: kept } = await namedCall(s, one.id, named);
+  const { call, lacking } = fillCall(composed, parameters, { ...record.placeholders, ...one.placeholders, ...values });
   const unfilled = [...new Set([...lacking, ...namesIn({ ...call, query: [], headers: [], body: null })])];
   if (unfilled.length > 0)
     throw new Fault('INPUT_INVALID', { places: unfilled.map((name) => ({ path: `values.${name}`, why: 'No value came for this name.' })) });

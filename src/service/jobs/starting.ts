@@ -72,6 +72,7 @@ const newRun = (s: JobParts, of: Pick<RunRow, 'jobId' | 'connectionId' | 'number
   return {
     ...of,
     id: recordId(s.ports),
+    planSealed: null,
     state: 'running',
     checkpoint: newCheckpoint(of.plan, now),
     outcome: null,

@@ -6,11 +6,12 @@ import { type Changes, changes, entryStream, type History, history } from '../hi
 import { formerMasterKey } from '../master-key.ts';
 import { type Outgoing, outgoing } from '../outgoing/index.ts';
 import { type Ports, random, sleep } from '../ports.ts';
+import { type SealedStore, withSealedDocuments } from '../sealed-documents.ts';
 import { ensureInstallation, openSealer, type Sealer } from '../sealer.ts';
 import type { Settings } from '../settings.ts';
 import { agreeOnPublicUrl } from '../start-up.ts';
 import type { Database } from '../store/database.ts';
-import { openStore, type Store } from '../store/store.ts';
+import { openStore } from '../store/store.ts';
 import { noTraces, openTraces, tracedSend } from '../traces.ts';
 import type { Joints } from './joints.ts';
 
@@ -35,7 +36,7 @@ export interface Base extends Opened {
   clock: DatabaseClock;
   out: Outgoing;
   ports: Ports;
-  store: Store;
+  store: SealedStore;
   sealer: Sealer;
   activityKey: Uint8Array;
   changes: Changes;
@@ -56,10 +57,11 @@ export async function openBase(opened: Opened, joints: Joints): Promise<Base> {
   const send = tracedSend(traces, joints.send?.(out.send) ?? out.send);
   const ports: Ports = { clock, random, send, traces, sleep: joints.time?.sleep ?? sleep, log };
   const plain = openStore(database);
-  const store = { ...plain, renewals: joints.store?.(plain.renewals) ?? plain.renewals, runs: joints.runs?.(plain.runs) ?? plain.runs };
-  await ensureInstallation({ store: store.installation, master, publicUrl: settings.publicUrl, ports });
+  const bare = { ...plain, renewals: joints.store?.(plain.renewals) ?? plain.renewals, runs: joints.runs?.(plain.runs) ?? plain.runs };
+  await ensureInstallation({ store: bare.installation, master, publicUrl: settings.publicUrl, ports });
   const former = formerMasterKey(settings);
-  const { sealer, activityKey, isChanged } = await openSealer({ store, master, former, ports });
+  const { sealer, activityKey, isChanged } = await openSealer({ store: bare, master, former, ports });
+  const store = withSealedDocuments(bare, sealer);
   const publicUrl = await agreeOnPublicUrl(settings, store, log);
 
   const told = changes({ store: store.changes, ports });

@@ -1,5 +1,7 @@
 import type { Channel, ChannelShown } from '../../api/notices.ts';
 import { changesOf } from '../../core/activity/changes.ts';
+import { maskedAddress } from '../../core/calls/secret-values.ts';
+import { MASK, unmasked } from '../../core/calls/stored-values.ts';
 import { Fault } from '../../core/fault.ts';
 import { ChannelRule } from '../../core/notices/channel.ts';
 import { Secret } from '../../core/secret.ts';
@@ -53,6 +55,13 @@ export async function showChannel(s: NoticeParts, name: string): Promise<Channel
   return { ...view(row), deliveries: told.map((one) => deliveryView(one, name, titles.get(one.noticeId) ?? '')) };
 }
 
+/** Shows what may be a secret; whoever looks is written down. */
+export async function showChannelValues(s: NoticeParts, { params, actor }: Command<'showChannelValues'>): Promise<{ url: string | null }> {
+  const { name, url } = await named(s, params.channel);
+  s.history.add({ actor: actor.operator.name, kind: 'values_shown', subject: `channel:${name}`, says: 'Looked at the whole address.' });
+  return { url };
+}
+
 function refuseImpossible(s: NoticeParts, kind: ChannelRow['kind']): void {
   if (kind === 'mail' && !s.mail.isOn)
     throw new Fault('INPUT_INVALID', { detail: 'No mail server is set.', remedy: 'Set RUSTY_KETTLE_SMTP_URL and restart the service.' });
@@ -74,7 +83,8 @@ export async function addChannel(s: NoticeParts, { body, actor }: Command<'addCh
   await s.store.channels.add({
     ...{ id, name: body.name, kind: body.kind, enabled: true, revision: 0 },
     recipients: body.kind === 'mail' ? body.to : [],
-    url: body.kind === 'webhook' ? body.url : null,
+    url: body.kind === 'webhook' ? unmasked(body.url, null, 'url') : null,
+    urlSealed: null,
     script: body.kind === 'script' ? body.script : null,
     secretSealed: secret === undefined ? null : s.sealer.seal(placeOf(id), new Secret(secret)),
     rule: body.rule ?? ChannelRule.parse({}),
@@ -111,12 +121,13 @@ export async function changeChannel(s: NoticeParts, { params, body, actor }: Com
       detail: `The channel sends by ${row.kind}.`,
       places: [{ path: foreign[0], why: `Only of a channel by ${foreign[2]}.` }],
     });
+  const url = body.url === undefined || row.url === null ? body.url : unmasked(body.url, { stored: row.url, masked: maskedAddress(row.url, MASK) }, 'url');
   // At another address another program reads: it must not get what was signed for the former one.
-  const moved = body.url !== undefined && body.url !== row.url;
+  const moved = url !== undefined && url !== row.url;
   const secretSealed = body.signing_secret === undefined ? (moved ? null : row.secretSealed) : s.sealer.seal(placeOf(row.id), new Secret(body.signing_secret));
   const set = {
     ...(body.to === undefined ? {} : { recipients: body.to }),
-    ...(body.url === undefined ? {} : { url: body.url }),
+    ...(url === undefined ? {} : { url }),
     ...(body.script === undefined ? {} : { script: body.script }),
     ...(body.rule === undefined ? {} : { rule: body.rule }),
     ...(body.enabled === undefined ? {} : { enabled: body.enabled }),

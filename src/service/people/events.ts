@@ -1,4 +1,6 @@
 import type { PersonEvents } from '../../api/people.ts';
+import { maskedAddress } from '../../core/calls/secret-values.ts';
+import { MASK, unmasked } from '../../core/calls/stored-values.ts';
 import { type CloudEvent, cloudEvent } from '../../core/cloud-event.ts';
 import { Fault } from '../../core/fault.ts';
 import { type PersonEventKind, personEventType } from '../../core/people/event.ts';
@@ -150,20 +152,32 @@ export async function showReceiver(s: PeopleParts, name: string): Promise<Person
 export async function setReceiver(s: PeopleParts, { params, body, actor }: Command<'setEventReceiver'>): Promise<PersonEvents> {
   const caller = await callerNamed(s, params.caller);
   const former = await s.store.personEvents.receiver(caller.id);
+  const url = unmasked(body.url, former && { stored: former.url, masked: maskedAddress(former.url, MASK) }, 'url');
   // Without a new secret the former one stays, unless the address changes: then another program reads them.
-  const kept = former && former.url === body.url ? former.secretSealed : null;
+  const kept = former && former.url === url ? former.secretSealed : null;
   const secretSealed =
     body.signing_secret === undefined
       ? kept
       : s.sealer.seal({ table: 'event_receivers', row: caller.id, column: 'secret_sealed' }, new Secret(body.signing_secret));
-  await s.store.personEvents.setReceiver({ callerId: caller.id, url: body.url, secretSealed, changedAt: s.ports.clock.now() });
+  await s.store.personEvents.setReceiver({ callerId: caller.id, url, urlSealed: null, secretSealed, changedAt: s.ports.clock.now() });
   s.history.add({
     actor: actor.operator.name,
     kind: 'events_set',
     subject: `caller:${caller.name}`,
-    says: `Events about people go to ${new URL(body.url).host}.`,
+    says: `Events about people go to ${new URL(url).host}.`,
   });
   return showReceiver(s, params.caller);
+}
+
+/** Shows what may be a secret; whoever looks is written down. */
+export async function showReceiverValues(s: PeopleParts, { params, actor }: Command<'showReceiverValues'>): Promise<{ url: string | null }> {
+  const caller = await callerNamed(s, params.caller);
+  const receiver = await s.store.personEvents.receiver(caller.id);
+  s.history.add({
+    ...{ actor: actor.operator.name, kind: 'values_shown', subject: `caller:${caller.name}` },
+    says: 'Looked at the whole address that events are sent to.',
+  });
+  return { url: receiver?.url ?? null };
 }
 
 export async function removeReceiver(s: PeopleParts, { params, actor }: Command<'removeEventReceiver'>): Promise<{ done: true }> {

@@ -1,6 +1,6 @@
 /** The face of this room: people who connect their own accounts to a shared connection. */
 export { addCampaign, endCampaign, listCampaigns, runCampaigns } from './campaigns.ts';
-export { deliverEvents, ownEvents, removeReceiver, replayEvents, setReceiver, showReceiver } from './events.ts';
+export { deliverEvents, ownEvents, removeReceiver, replayEvents, setReceiver, showReceiver, showReceiverValues } from './events.ts';
 export { inviteByCaller, inviteByOperator, listInvitations, revokeInvitation } from './invitations.ts';
 export { personChanged, personConsented, redeem } from './outcome.ts';
 export type { PeopleParts, WithConsents } from './parts.ts';

@@ -10,6 +10,7 @@ const COLUMNS = {
   kind: oneOf(CHANNEL_KINDS),
   recipients: textList,
   url: orNull(text),
+  urlSealed: orNull(bytes),
   script: orNull(text),
   secretSealed: orNull(bytes),
   rule: json(ChannelRule),
@@ -30,6 +31,10 @@ export type ChannelRow = RowOf<typeof COLUMNS>;
 export interface ChannelStore {
   /** By name. */
   list(): Promise<ChannelRow[]>;
+  /** Addresses of an earlier version, which nobody looked through for secrets. */
+  unsealed(most: number): Promise<ChannelRow[]>;
+  /** Seals them in place: nothing else changes. */
+  reseal(row: Pick<ChannelRow, 'id' | 'revision'>, set: Pick<ChannelRow, 'url' | 'urlSealed'>): Promise<void>;
   byId(channelId: string): Promise<ChannelRow | null>;
   byName(name: string): Promise<ChannelRow | null>;
   add(row: ChannelRow): Promise<void>;
@@ -47,6 +52,8 @@ export function channelStore(database: Database): ChannelStore {
   const table = defineTable(database, 'channels', COLUMNS, { primaryKey: ['id'] });
   return {
     list: () => table.list({}, { orderBy: 'name' }),
+    unsealed: (most) => table.list({ urlSealed: null }, { limit: most }),
+    reseal: async ({ id: channelId, revision }, set) => void (await table.change({ id: channelId, revision }, set)),
     byId: (channelId) => table.find({ id: channelId }),
     byName: (name) => table.find({ name }),
     add: (row) => table.insert(row),

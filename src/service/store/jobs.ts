@@ -8,6 +8,8 @@ const COLUMNS = {
   name: text,
   connectionId: id,
   settings: json(JobSettings),
+  /** The settings whole, where they hold secrets (sealed-documents.ts). */
+  settingsSealed: orNull(bytes),
   hashKeySealed: bytes,
   signingSecretSealed: orNull(bytes),
   enabled: flag,
@@ -25,6 +27,10 @@ const readTargets = rowReader('jobs', { id, name: text, deliver: json(JobSetting
 export interface JobStore {
   /** By name. */
   list(): Promise<JobRow[]>;
+  /** Settings of an earlier version, which nobody looked through for secrets. */
+  unsealed(most: number): Promise<JobRow[]>;
+  /** Seals them in place: nothing else changes. */
+  reseal(row: Pick<JobRow, 'id' | 'revision'>, set: Pick<JobRow, 'settings' | 'settingsSealed'>): Promise<void>;
   byName(name: string): Promise<JobRow | null>;
   byId(jobId: string): Promise<JobRow | null>;
   ofConnections(connectionIds: readonly string[]): Promise<JobRow[]>;
@@ -47,6 +53,8 @@ export function jobStore(database: Database): JobStore {
   const table = defineTable(database, 'jobs', COLUMNS, { primaryKey: ['id'] });
   return {
     list: () => table.list({}, { orderBy: 'name' }),
+    unsealed: (most) => table.list({ settingsSealed: null }, { limit: most }),
+    reseal: async ({ id: jobId, revision }, set) => void (await table.change({ id: jobId, revision }, set)),
     byName: (name) => table.find({ name }),
     byId: (jobId) => table.find({ id: jobId }),
     ofConnections: async (connectionIds) => (connectionIds.length === 0 ? [] : table.list({ connectionId: connectionIds }, { orderBy: 'name' })),

@@ -19,8 +19,8 @@ const COLUMNS = {
   at: instant,
 };
 export type PersonEventRow = RowOf<typeof COLUMNS>;
-const RECEIVER = { callerId: id, url: text, secretSealed: orNull(bytes), changedAt: instant };
-type ReceiverRow = RowOf<typeof RECEIVER>;
+const RECEIVER = { callerId: id, url: text, urlSealed: orNull(bytes), secretSealed: orNull(bytes), changedAt: instant };
+export type ReceiverRow = RowOf<typeof RECEIVER>;
 const EVENT_DELIVERY_STATES = ['waiting', 'delivered', 'failed'] as const;
 const DELIVERY = {
   ...{ seq: number, callerId: id, state: oneOf(EVENT_DELIVERY_STATES), tries: number, nextAt: instant, says: text },
@@ -40,6 +40,10 @@ export interface PersonEventStore {
   /** Events after one that this caller may see, oldest first; only those older than `settledMs`, so that none comes late before them. */
   feed(callerRecordId: string, after: number, most: number, settledMs: number): Promise<PersonEventRow[]>;
   receiver(callerRecordId: string): Promise<ReceiverRow | null>;
+  /** Addresses of an earlier version, which nobody looked through for secrets. */
+  unsealedReceivers(most: number): Promise<ReceiverRow[]>;
+  /** Seals it in place: nothing else changes. */
+  resealReceiver(row: ReceiverRow, set: Pick<ReceiverRow, 'url' | 'urlSealed'>): Promise<void>;
   setReceiver(row: ReceiverRow): Promise<void>;
   removeReceiver(callerRecordId: string): Promise<void>;
   due(most: number): Promise<EventDelivery[]>;
@@ -98,6 +102,8 @@ export function personEventStore(database: Database): PersonEventStore {
       return (await table.list({ seq: rows.map((row) => Number(row.seq)) })).sort((a, b) => a.seq - b.seq);
     },
     receiver: (callerRecordId) => receivers.find({ callerId: callerRecordId }),
+    unsealedReceivers: (most) => receivers.list({ urlSealed: null }, { limit: most }),
+    resealReceiver: async ({ callerId, url }, set) => void (await receivers.change({ callerId, url }, set)),
     async setReceiver(row) {
       await receivers.remove({ callerId: row.callerId });
       await receivers.insert(row);

@@ -14,6 +14,8 @@ export interface RunDeliveries {
   /** Takes a delivery for a while; whoever does not report back leaves it to others afterwards. */
   claimDelivery(row: DeliveryRow, forMs: number): Promise<boolean>;
   changeDelivery(row: DeliveryRow): Promise<void>;
+  /** Shows less of its address; where it goes is in the plan of its run. */
+  maskDelivery(row: DeliveryRow): Promise<void>;
 }
 
 const SHOWN = 'SELECT run_id AS runId, target, settings, state, tries, says, next_at AS nextAt FROM deliveries';
@@ -42,6 +44,12 @@ export function runDeliveries(database: Database): RunDeliveries & { add(row: De
         `UPDATE deliveries SET next_at = UTC_TIMESTAMP(3) + ${intervalText(forMs)} WHERE run_id = $1 AND target = $2 AND state = 'waiting' AND next_at <= UTC_TIMESTAMP(3)`,
         [idBytes(row.runId), row.target],
       )) > 0,
+    maskDelivery: async (row) =>
+      void (await database.write('UPDATE deliveries SET settings = $1 WHERE run_id = $2 AND target = $3', [
+        JSON.stringify(row.settings),
+        idBytes(row.runId),
+        row.target,
+      ])),
     changeDelivery: async (row) =>
       void (await database.write('UPDATE deliveries SET state = $1, tries = $2, says = $3, next_at = $4 WHERE run_id = $5 AND target = $6', [
         row.state,

@@ -1,6 +1,6 @@
 import type { z } from 'zod';
 import { RUN_REASONS, RUN_STATES } from '../../api/jobs.ts';
-import { id, instant, json, number, oneOf, orNull, text } from './column.ts';
+import { bytes, id, instant, json, number, oneOf, orNull, text } from './column.ts';
 import { type Bind, type Database, idBytes, idText, intervalText } from './database.ts';
 import { type DeliveryRow, type RunDeliveries, runDeliveries } from './run-deliveries.ts';
 import { Checkpoint, RunOutcome, RunPlan } from './run-documents.ts';
@@ -15,6 +15,7 @@ const COLUMNS = {
   requestedBy: text,
   state: oneOf(RUN_STATES),
   plan: json(RunPlan),
+  planSealed: orNull(bytes),
   checkpoint: json(Checkpoint),
   outcome: orNull(json(RunOutcome)),
   waits: orNull(text),
@@ -45,6 +46,10 @@ interface FilePart {
 export interface RunStore extends RunDeliveries {
   byId(runId: string): Promise<RunRow | null>;
   byIds(runIds: readonly string[]): Promise<RunRow[]>;
+  /** Plans of an earlier version, which nobody looked through for secrets. */
+  unsealed(most: number): Promise<RunRow[]>;
+  /** Seals one in place: nothing else changes. */
+  reseal(runId: string, set: Pick<RunRow, 'plan' | 'planSealed'>): Promise<void>;
   /** Newest first. */
   ofJob(jobId: string, most: number, before?: number): Promise<RunRow[]>;
   unfinishedOf(jobId: string): Promise<RunRow | null>;
@@ -108,6 +113,8 @@ export function runStore(database: Database): RunStore {
   return {
     ...deliveries,
     byId: (runId) => table.find({ id: runId }),
+    unsealed: (most) => table.list({ planSealed: null }, { limit: most }),
+    reseal: async (runId, set) => void (await table.change({ id: runId }, set)),
     byIds: async (runIds) => (runIds.length === 0 ? [] : table.list({ id: runIds })),
     async ofJob(jobId, most, before) {
       const rows = await database.select<{ id: Buffer }>(

@@ -1,9 +1,12 @@
 import { SaveCall } from '../../api/trying.ts';
-import { id, instant, json, text } from './column.ts';
+import { bytes, id, instant, json, orNull, text } from './column.ts';
 import type { Database } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
-const COLUMNS = { id, connectionId: id, name: text, callDocument: json(SaveCall.omit({ name: true })), savedBy: text, savedAt: instant };
+const COLUMNS = {
+  ...{ id, connectionId: id, name: text, callDocument: json(SaveCall.omit({ name: true })), callDocumentSealed: orNull(bytes) },
+  ...{ savedBy: text, savedAt: instant },
+};
 export type SavedCallRow = RowOf<typeof COLUMNS>;
 
 /** Calls that someone saved with a connection. */
@@ -14,6 +17,8 @@ export interface SavedCallStore {
   byConnection(): Promise<Map<string, SavedCallRow[]>>;
   /** Methods and paths of the calls saved with these connections. */
   callsOf(connectionIds: readonly string[]): Promise<Map<string, { method: string; path: string }[]>>;
+  /** Documents of an earlier version, which nobody looked through for secrets. */
+  unsealed(most: number): Promise<SavedCallRow[]>;
   byName(connectionId: string, name: string): Promise<SavedCallRow | null>;
   add(row: SavedCallRow): Promise<void>;
   change(callId: string, set: Partial<SavedCallRow>): Promise<void>;
@@ -44,6 +49,7 @@ export function savedCallStore(database: Database): SavedCallStore {
       }
       return found;
     },
+    unsealed: (most) => table.list({ callDocumentSealed: null }, { limit: most }),
     byName: (connectionId, name) => table.find({ connectionId, name }),
     add: (row) => table.insert(row),
     change: async (callId, set) => void (await table.change({ id: callId }, set)),

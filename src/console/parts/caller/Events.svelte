@@ -7,6 +7,7 @@
   import Time from '../../ui/Time.svelte';
   import { notify } from '../../ui/toast.ts';
   import ProblemNote from '../ProblemNote.svelte';
+  import StoredAddress from '../StoredAddress.svelte';
 
   /** Where events about people go for a caller, and how the last deliveries went. */
   const { caller }: { caller: string } = $props();
@@ -49,7 +50,9 @@
 <ProblemNote problem={loaded.problem ?? saving.problem} />
 {#if e}
   <p class="mb-2">
-    {#if e.url}Sent to <code>{e.url}</code>, {e.signed ? 'signed by Standard Webhooks' : 'not signed'}.
+    {#if e.url}Sent to <StoredAddress url={e.url} show={() => call('showReceiverValues', { params })} />, {e.signed
+        ? 'signed by Standard Webhooks'
+        : 'not signed'}.
       <button class="btn btn-xs" disabled={saving.busy} onclick={stop}>Stop sending</button>
     {:else}Nothing is sent. The application can read the same events as a feed: <code>GET /api/v1/own/events</code>.{/if}
   </p>

@@ -6,6 +6,7 @@
   import Time from '../../ui/Time.svelte';
   import { notify } from '../../ui/toast.ts';
   import ProblemNote from '../ProblemNote.svelte';
+  import StoredAddress from '../StoredAddress.svelte';
   import ChannelForm from './ChannelForm.svelte';
 
   /** How notices reach people, and whether that works. */
@@ -32,7 +33,6 @@
       removing = null;
       return 'Removed.';
     });
-  const targetOf = (one: Channel) => one.url ?? one.script ?? one.to.join(', ');
   const whenOf = ({ rule: { severities, digest_at: at, zone, quiet } }: Channel) =>
     `action needed: ${severities.action}, warnings: ${severities.warning}, information: ${severities.info}. Digest at ${at} (${zone})` +
     (quiet ? `, quiet from ${quiet.from} to ${quiet.to}.` : '.');
@@ -47,7 +47,12 @@
   <section class="panel px-4 py-3 mb-3 max-w-3xl" aria-label={`Channel ${one.name}`}>
     <div class="flex flex-wrap items-center gap-x-3 gap-y-1">
       <h3 class="font-semibold">{one.name}</h3>
-      <span class="text-base-content/70">{one.kind} to <span class="mono">{targetOf(one)}</span></span>
+      <span class="text-base-content/70"
+        >{one.kind} to {#if one.url}<StoredAddress
+            url={one.url}
+            show={() => call('showChannelValues', { params: { channel: one.name } })}
+          />{:else}<span class="mono">{one.script ?? one.to.join(', ')}</span>{/if}</span
+      >
       {#if !one.enabled}<span class="font-semibold">disabled</span>
       {:else if one.failing_since}<span class="font-semibold text-error">failing since <Time at={one.failing_since} /></span>{/if}
       <span class="ml-auto flex flex-wrap gap-1">

@@ -30,11 +30,11 @@
   const invite = (name: string, role: Role, labels: string[]) =>
     act(async () => void (link = await call('inviteOperator', { body: { name, role, labels } })));
   const reset = (operator: string) => act(async () => void (link = await call('resetOperator', { params: { operator } })));
-  const change = (operator: string, body: { role?: Role; labels?: string[]; disabled?: boolean }) =>
+  const change = (operator: string, body: { name?: string; role?: Role; labels?: string[]; disabled?: boolean }) =>
     act(async () => {
       await call('changeOperator', { params: { operator }, body });
       editing = null;
-      notify(`${operator}: saved.`);
+      notify(`${body.name ?? operator}: saved.`);
     });
   const remove = () =>
     act(async () => {

@@ -1,6 +1,14 @@
 import { AT, ID, type Migration, table } from './statement.ts';
 
 /** Operators, keys, backups, bundles, callers without a stored secret. */
+const SEALED_DOCUMENTS = [
+  ['0115', 'saved_calls', 'call_document_sealed'],
+  ['0116', 'jobs', 'settings_sealed'],
+  ['0117', 'runs', 'plan_sealed'],
+  ['0118', 'channels', 'url_sealed'],
+  ['0119', 'event_receivers', 'url_sealed'],
+] as const;
+
 export const TRUST: readonly Migration[] = [
   // Roles, limits, invitations and second factors of operators. Rows of earlier versions: administrators without limits.
   [
@@ -99,4 +107,11 @@ export const TRUST: readonly Migration[] = [
     '0114-invitation-uses',
     table('invitation_uses', `invitation_id ${ID}, consent_id ${ID}, taken_at ${AT}, PRIMARY KEY (invitation_id, consent_id), KEY (consent_id)`),
   ],
+  // Values that may be secrets in documents that people write: the document holds `(secret)`, the sealed column beside it the whole one.
+  ...SEALED_DOCUMENTS.map(
+    ([number, name, column]): Migration => [
+      `${number}-${name.replaceAll('_', '-')}-${column.replaceAll('_', '-')}`,
+      `ALTER TABLE ${name} ADD COLUMN IF NOT EXISTS ${column} MEDIUMBLOB NULL`,
+    ],
+  ),
 ];
