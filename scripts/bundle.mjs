@@ -3,7 +3,7 @@ import { relative, sep } from 'node:path';
 import { rolldown } from 'rolldown';
 
 /** Packages with code of their own to find at run time: native builds, worker threads, drivers that others load by name. */
-const APART = /^(node:|@node-rs\/argon2|mariadb|piscina|(pg|pg-hstore|sqlite3|tedious|oracledb|mysql2|snowflake-sdk|ibm_db)$)/;
+const APART = /^(node:|@node-rs\/argon2|classic-level|mariadb|piscina|(pg|pg-hstore|sqlite3|tedious|oracledb|mysql2|snowflake-sdk|ibm_db)$)/;
 
 /** What `rk --help` needs of others: one file, because each file costs a millisecond (`npm run bench -- start`). */
 const AT_THE_START =

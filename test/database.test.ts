@@ -147,6 +147,7 @@ test('a new life of a replica discards the lives of more than a week ago, and no
         instanceId: randomUUID(),
         lifeId: randomUUID(),
         openSince: () => null,
+        known: () => 0,
       }),
     );
   for (const one of lives) await one.stop(true);

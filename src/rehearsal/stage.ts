@@ -147,7 +147,15 @@ const settingsFor = (folder: string, port: number): Settings => ({
     logLevel: 'error',
   },
   ...{ concurrency: 64, originConcurrency: DEFAULT_LANES.originMost, clientConcurrency: DEFAULT_LANES.clientMost },
-  ...{ blindLimitMs: NEVER_MS, approvalCheckMs: 3_600_000, verifyRenewal: false, bodyMs: 30_000, historyMs: NEVER_MS, noticeSettleMs: 60_000 },
+  ...{
+    blindLimitMs: NEVER_MS,
+    approvalCheckMs: 3_600_000,
+    verifyRenewal: false,
+    bodyMs: 30_000,
+    historyMs: NEVER_MS,
+    answers: { keptMs: NEVER_MS, bytesMost: 1_000_000_000 },
+    noticeSettleMs: 60_000,
+  },
   ...{
     outputFolder: null,
     metricsToken: null,

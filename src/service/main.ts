@@ -15,14 +15,14 @@ import { runJobs } from './jobs/index.ts';
 import { type Base, type Opened, openBase } from './joining/base.ts';
 import type { Joints } from './joining/joints.ts';
 import { joinRenewal, type Renewal } from './joining/renewal.ts';
-import { joinRooms, type Rooms } from './joining/rooms.ts';
+import { joinRooms, movedIn, type Rooms } from './joining/rooms.ts';
 import { keepResealing } from './keys/index.ts';
 import { chooseMasterKey } from './master-key.ts';
 import { keepNotices, sendNotices } from './notices/index.ts';
 import { deliverEvents, runCampaigns } from './people/index.ts';
 import { sweepScratch } from './rehearsals/index.ts';
 import { keepRenewing } from './renewal/index.ts';
-import { recoverFormerLives } from './replicas/index.ts';
+import { putBackAll, recoverFormerLives } from './replicas/index.ts';
 import type { Settings } from './settings.ts';
 import { offerFirstOperator, rescueOperator, untilDatabase } from './start-up.ts';
 import { openDatabase } from './store/database.ts';
@@ -101,7 +101,15 @@ async function joinParts(opened: Opened, joints: Joints): Promise<RunningService
   const { engine, spares, replica, spilled } = renewal;
   await recoverFormerLives({ ...rooms.recovery, spill: spilled, instanceId: folder.instanceId });
   await replica.recovered();
+  const putBack = putBackAll({
+    ...{ ...rooms.recovery, spill: spilled, instanceId: folder.instanceId, newest: base.newest, sealer: base.sealer },
+    idle: async () => void (await pTimeout(engine.idle(), { milliseconds: settings.limits.leaseMs, message: false })),
+    revive: replica.revive,
+    moved: movedIn(renewal),
+  });
   const rounds = [
+    // In a rehearsal's time nothing goes back, and each look would be a step.
+    ...(joints.time ? [] : [renewal.ground.run(putBack, stopping.signal)]),
     keepRenewing({ engine, spares, concurrency: settings.concurrency, pollMs: settings.limits.pollMs, ports }, stopping.signal),
     ...otherRounds(rooms, renewal, stopping.signal),
   ];
@@ -174,6 +182,7 @@ async function finish({ base, renewal, rooms, front, rounds }: Running): Promise
   clock.stop();
   await Promise.all([usage, relayed, parts.quotas, history, wireLog, sealer, ...Object.values(workers)].map((one) => one.stop()));
   await replica.stop(keeper.unsaved() === 0 && spilled.waiting() === 0);
+  await base.newest.stop();
   await ports.traces.stop();
   await out.close();
   await fenceOut.close();

@@ -31,6 +31,7 @@ const Manifest = z.object({
   migrations: z.array(z.string()),
   master_key: z.string(),
   results: z.boolean(),
+  move: z.boolean().default(false),
 });
 const Part = z.object({ table: z.string(), columns: z.array(z.string()), rows: z.array(z.array(z.string().nullable())) });
 const End = z.object({ end: z.literal(true), rows: z.number(), signed: BackupSignature.optional() });
@@ -43,6 +44,8 @@ export interface Restored {
   masterKey: string;
   /** Whether renewals wait until someone says that the former installation is gone. */
   isHeld: boolean;
+  /** The backup was made to move the installation. */
+  moves: boolean;
   /** Fingerprint of the installation that signed it; null: it was locked with a passphrase, and is not signed. */
   signer: string | null;
   /** The address of the restored installation, and where it comes from. */
@@ -131,16 +134,25 @@ async function restoreInto(
   await migrate(database, me); // what a newer version added
   for (const part of kept) await target.insert(part);
   const store = openStore(database);
-  const why = `Restored from the backup of ${manifest.made_at} (${manifest.public_url}). If that installation still runs, both would spend the same refresh tokens.`;
+  const why = `Restored from the backup of ${manifest.made_at} (${manifest.public_url}). ${manifest.move ? 'It goes on when that installation has stopped and handed over its newest tokens.' : 'This copy stays on hold, and that installation goes on, until someone runs `rk installation own` here.'}`;
   const fingerprint = await store.installation.fingerprint();
-  await becomeRestored(database, { restore: randomUUID(), formerUrl: manifest.public_url, why, fingerprint, isOwned: formerIsGone });
+  await becomeRestored(database, { restore: randomUUID(), formerUrl: manifest.public_url, why, fingerprint, isOwned: formerIsGone, moves: manifest.move });
   const ports = { clock: { now: () => Date.now() }, random: { unit: Math.random, bytes: (count: number) => new Uint8Array(randomBytes(count)) } };
   // Where this installation has a master key of its own, the data keys are re-wrapped under it.
   const { sealer } = await openSealer({ store, master, former: backedUp, ports: ports as never });
   await sealer.stop();
   if (publicUrl !== undefined) await store.installation.change({ publicUrl });
   return {
-    ...{ madeAt: manifest.made_at, version: manifest.version, rows, formerUrl: manifest.public_url, masterKey: master.name, isHeld: !formerIsGone, signer },
+    ...{
+      madeAt: manifest.made_at,
+      version: manifest.version,
+      rows,
+      formerUrl: manifest.public_url,
+      masterKey: master.name,
+      isHeld: !formerIsGone,
+      moves: manifest.move,
+      signer,
+    },
     ...{ publicUrl: publicUrl ?? manifest.public_url, isUrlFromBackup: publicUrl === undefined },
   };
 }

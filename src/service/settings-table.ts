@@ -136,6 +136,12 @@ export const SettingsTable = z.object({
   RUSTY_KETTLE_HISTORY_DAYS: wholeNumber(30, 3_650)
     .default(400)
     .meta(about('How long the history is kept. Routine renewals are kept for 30 days, counts of issued tokens for 35.')),
+  RUSTY_KETTLE_ANSWERS_DAYS: wholeNumber(1, 365)
+    .default(7)
+    .meta(about('How long the newest token of each grant is kept, sealed, in the data folder: so old may a database be that is loaded back.')),
+  RUSTY_KETTLE_ANSWERS_MEGABYTES: wholeNumber(10, 100_000)
+    .default(1_000)
+    .meta(about('How much room they take at most, about 1 kB each; the oldest are deleted first.')),
   RUSTY_KETTLE_OUTPUT_FOLDER: z
     .string()
     .regex(/^\//, { error: 'must be an absolute path' })

@@ -55,6 +55,8 @@ export interface Settings {
   bodyMs: number;
   /** How long the history is kept. */
   historyMs: number;
+  /** Newest answers in the data folder. */
+  answers: { keptMs: number; bytesMost: number };
   /** Below it jobs write files; null: they write none. */
   outputFolder: string | null;
   /** How long a degraded state lasts before it becomes a notice, and is over before it counts as fixed. */
@@ -146,6 +148,7 @@ export function readSettings(environment: NodeJS.ProcessEnv): Settings {
     approvalCheckMs: e.RUSTY_KETTLE_APPROVAL_CHECK_SECONDS * 1000,
     bodyMs: e.RUSTY_KETTLE_BODY_SECONDS * 1000,
     historyMs: e.RUSTY_KETTLE_HISTORY_DAYS * 86_400_000,
+    answers: { keptMs: e.RUSTY_KETTLE_ANSWERS_DAYS * 86_400_000, bytesMost: e.RUSTY_KETTLE_ANSWERS_MEGABYTES * 1_000_000 },
     outputFolder: e.RUSTY_KETTLE_OUTPUT_FOLDER ?? null,
     noticeSettleMs: e.RUSTY_KETTLE_NOTICE_SECONDS * 1000,
     metricsToken: e.RUSTY_KETTLE_METRICS_TOKEN === undefined ? null : new Secret(e.RUSTY_KETTLE_METRICS_TOKEN),

@@ -127,10 +127,16 @@ test('three rotating grants rejected for no known reason: everything spendable i
   await eventually(async () => ((await renew('three').catch(() => null))?.renewals ?? 0) > renewals || null, 40_000, 'a renewal after the hold');
 }, 90_000);
 
-test('a database that moved to another server is held at the start, and says why', async () => {
+test('a database that moved to another server goes on where the data folder knows all its saves; with a new folder it is held at the start, and says why', async () => {
   await first().stop();
   const database = openDatabase(databaseUrl, 1);
-  await database.write("UPDATE installations SET fingerprint = 'elsewhere'");
+  const move = () => database.write("UPDATE installations SET fingerprint = 'elsewhere'");
+  await move();
+  replicas[0] = await startFirst();
+  expect(first().output()).not.toContain('RENEWALS ARE HELD');
+  await first().stop();
+  await move();
+  folders[0] = newFolder();
   replicas[0] = await startFirst();
   const home = newFolder();
   const asOperator = { RUSTY_KETTLE_URL: first().url };

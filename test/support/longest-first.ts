@@ -17,6 +17,7 @@ const LONGEST = [
   'standby',
   'browser',
   'provider-down',
+  'database-back',
   'limits',
   'cli',
   'processes',

@@ -28,7 +28,9 @@ export const restore = () =>
           throw new UsageError('--public-url is an address without a path, such as https://kettle.example.');
         const done = await restoreBackup(readSettings(process.env), file, unlock, { formerIsGone: formerIsGone === true, signer, publicUrl });
         const next = done.isHeld
-          ? `Renewals wait until the former installation (${done.formerUrl}) answers that it has stopped, or until you run \`rk installation own\`.`
+          ? done.moves
+            ? `The former installation (${done.formerUrl}) stops and hands over its newest tokens; then renewals go on here.`
+            : `This copy stays on hold, and ${done.formerUrl} goes on. To move the grants here, run \`rk installation own\`.`
           : 'Renewals go on when it starts.';
         return one({ ...done }, [
           ['Restored', `${done.rows} rows of ${relative(done.madeAt)}, made by version ${done.version}`],

@@ -23,6 +23,7 @@ export type Check =
   /** The column's instant is not later than now + ms. */
   | { notAfterNow: [RenewalColumn, number] }
   | { laterThanNow: [RenewalColumn, number] }
+  | { below: [RenewalColumn, number] }
   | { anyOf: Check[][] };
 
 export interface ConditionalUpdate {
@@ -43,6 +44,10 @@ function holds(check: Check, row: RenewalRow, now: number): boolean {
   if ('isNull' in check) return row[check.isNull] === null;
   if ('notNull' in check) return row[check.notNull] !== null;
   if ('anyOf' in check) return check.anyOf.some((all) => all.every((one) => holds(one, row, now)));
+  if ('below' in check) {
+    const value = row[check.below[0]];
+    return typeof value === 'number' && value < check.below[1];
+  }
   const [column, ms] = 'notAfterNow' in check ? check.notAfterNow : check.laterThanNow;
   const at = row[column];
   if (typeof at !== 'number') return false; // NULL compares to nothing, as in SQL

@@ -124,6 +124,25 @@ export function promote(a: Attempt, life: TokenLife, spareGeneration: number): C
   return { ...saved, name: 'promote', set: { ...saved.set, parentGeneration: { value: spareGeneration }, leaseUntil: NULL, nextAt: { now: 0 } } };
 }
 
+/**
+ * T12: the database went back, and has lost this answer. It is saved again where what the database has is older. The epoch never falls below
+ * one that was used: with the grant it names an attempt.
+ */
+export function putBack(answer: Pick<Attempt, 'epoch' | 'generation'>, life: TokenLife, nextAt: number | null): ConditionalUpdate {
+  const { set } = save({ epoch: answer.epoch, generation: answer.generation - 1 }, life, nextAt);
+  return {
+    name: 'put back',
+    where: [{ below: ['generation', answer.generation + 1] }, notEnded],
+    set: {
+      ...set,
+      epoch: { when: [{ below: ['epoch', answer.epoch] }], gives: { value: answer.epoch }, otherwise: { column: 'epoch' } },
+      owner: NULL,
+      leaseUntil: NULL,
+      nextAt: nextAt === null ? NULL : { instant: nextAt },
+    },
+  };
+}
+
 /** T6: a spare was put by; the current token is to be verified now, also when a person was already needed. */
 export const verifyNow = (): ConditionalUpdate => ({ name: 'verify now', where: [notEnded, leaseOver], set: { nextAt: { now: 0 } } });
 

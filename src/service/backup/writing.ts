@@ -79,7 +79,8 @@ async function holdFirst(s: BackupParts): Promise<void> {
   throw new Fault('RENEWAL_PENDING', { detail: 'Renewals are still under way after a minute.', remedy: 'Start the backup again.' });
 }
 
-async function writeFile(s: BackupParts, row: BackupRow, { lock, results }: BackupOrder): Promise<{ rows: number; bytes: number }> {
+async function writeFile(s: BackupParts, row: BackupRow, order: BackupOrder): Promise<{ rows: number; bytes: number }> {
+  const { lock, results } = order;
   const folder = folderOf(s);
   await mkdir(folder, { recursive: true, mode: 0o700 });
   const path = join(folder, row.file);
@@ -94,7 +95,7 @@ async function writeFile(s: BackupParts, row: BackupRow, { lock, results }: Back
       await file.write(`${line}\n`);
     };
     await put(writer.head);
-    let text = `${JSON.stringify(await manifestOf(s, results))}\n`;
+    let text = `${JSON.stringify(await manifestOf(s, order))}\n`;
     const flush = async (last: boolean): Promise<void> => {
       await put(await writer.line(await zipped(text), last));
       text = '';
@@ -124,7 +125,7 @@ async function writeFile(s: BackupParts, row: BackupRow, { lock, results }: Back
 }
 
 /** The first line of what is encrypted. The master key goes along: without it, what is sealed stays sealed. */
-async function manifestOf(s: BackupParts, results: boolean): Promise<object> {
+async function manifestOf(s: BackupParts, { results, move }: Pick<BackupOrder, 'results' | 'move'>): Promise<object> {
   const installation = await s.store.installation.read();
   return {
     format: 'rusty-kettle-backup/1',
@@ -136,5 +137,6 @@ async function manifestOf(s: BackupParts, results: boolean): Promise<object> {
     migrations: await s.store.snapshot.migrations(),
     master_key: Buffer.from(s.master.bytes).toString('base64'),
     results,
+    move,
   };
 }

@@ -7,9 +7,10 @@ import type { Send } from '../../core/oauth/wire.ts';
 import type { History } from '../history/index.ts';
 import { iso } from '../iso.ts';
 import type { Ports } from '../ports.ts';
-import type { InstallationHold } from '../renewal/index.ts';
+import type { InstallationHold, SpilledAnswer } from '../renewal/index.ts';
 import { keepRounds } from '../rounds.ts';
 import type { InstallationStore } from '../store/installation.ts';
+import { type HandedOver, openHandedOver, sealHandedOver } from './handed-over.ts';
 
 const EVERY_MS = 15_000;
 /** Whoever is asked to stop waits until nothing is under way before it answers. */
@@ -18,6 +19,9 @@ const DEADLINE_MS = 45_000;
 /** Other replicas hear of a hold within a second. */
 const HEARD_MS = 1_500;
 const SKEW_MS = 5 * 60_000;
+const PAGE_ROWS = 200;
+const PAGE_BYTES = 8_000_000;
+const PAGES_MOST = 100_000;
 
 const Asked = z.strictObject({
   installation: z.string().max(60),
@@ -26,13 +30,18 @@ const Asked = z.strictObject({
   challenge: z.string().min(20).max(100),
   at: z.number(),
   url: z.string().max(500),
+  /** It takes the grants: it was restored to move, or an operator said so. */
+  owns: z.boolean(),
   proof: z.string().max(100),
 });
+/** After the origin has stopped: its newest answers, a page at a time. */
+const HandOver = Asked.extend({ after: z.string().max(40).nullable() });
 const Answered = z.strictObject({
   installation: z.string(),
   generation: z.number().int(),
   restore: z.string().nullable(),
   held: z.boolean(),
+  owns: z.boolean(),
   /** To which restored copy it gave way. */
   gaveWayTo: z.strictObject({ generation: z.number().int(), restore: z.string() }).nullable(),
   proof: z.string(),
@@ -46,6 +55,10 @@ export interface FenceParts {
   idle(): Promise<void>;
   /** Whether a renewal is under way on any replica. */
   isBusy(): Promise<boolean>;
+  /** Present tokens of grants, from one on. */
+  newest(after: string | null, most: number): Promise<HandedOver>;
+  /** Saves what is newer than what is here. */
+  putBack(answers: readonly SpilledAnswer[]): Promise<{ putBack: number; unknown: number }>;
   send: Send;
   key: Uint8Array;
   publicUrl: string;
@@ -56,24 +69,38 @@ export interface FenceParts {
 export interface Fence {
   /** Answers another installation; null: it is a stranger, or forged. */
   answer(message: unknown): Promise<object | null>;
+  /** Hands a page of its newest answers to the copy to which this one gave way; null: it did not, or the message is forged. */
+  handOver(message: unknown): Promise<{ sealed: string } | null>;
+  /** Before an operator lets this copy go on: the origin stops, where it answers, and hands over what is newer. */
+  takeOver(): Promise<void>;
   /** Checks for others every 15 s, the first time at once. */
   run(stop: AbortSignal): Promise<void>;
 }
 
 export function fence(s: FenceParts): Fence {
   const standing = async (): Promise<
-    Standing & { held: boolean; formerUrl: string | null; isRestored: boolean; gaveWayTo: z.output<typeof Answered>['gaveWayTo'] }
+    Standing & {
+      held: boolean;
+      owns: boolean;
+      moves: boolean;
+      formerUrl: string | null;
+      isRestored: boolean;
+      gaveWayTo: z.output<typeof Answered>['gaveWayTo'];
+    }
   > => {
     const row = await s.store.read();
     return {
       ...{ installation: row?.installationId ?? '', generation: row?.generation ?? 1, restore: row?.restoreId ?? null, held: row?.held ?? false },
+      ...{ owns: row != null && (row.moves || row.ownedAt !== null), moves: row?.moves ?? false },
       gaveWayTo:
         row?.successorRestore != null && row.successorGeneration !== null ? { generation: row.successorGeneration, restore: row.successorRestore } : null,
       ...{ formerUrl: row?.formerUrl ?? null, isRestored: row?.restoreId != null && row.ownedAt === null },
     };
   };
-  const stopFor = async (judgment: Judgment, url: string, generation: number): Promise<void> => {
+  /** Whoever does not own the grants stays on hold itself: nobody stops for it. */
+  const stopFor = async (judgment: Judgment, url: string, { generation, owns }: { generation: number; owns: boolean }): Promise<void> => {
     if (judgment === 'successor' || judgment === 'twin') s.hold.noteGeneration(generation);
+    if (!owns) return;
     if (judgment === 'successor')
       await s.hold.hold(
         `A backup of this installation was restored at ${url}, and that one owns the grants now. Stop this service. If it should go on instead, stop the other one first.`,
@@ -89,37 +116,63 @@ export function fence(s: FenceParts): Fence {
     for await (const _ of looks({ withinMs: STOPPING_MS, everyMs: 200 })) if (!(await s.isBusy())) return true;
     return false;
   };
-  const ask = async (url: string): Promise<z.output<typeof Answered> | null> => {
+  const post = async (
+    { url, path, owns }: { url: string; path: string; owns: boolean },
+    { more, limitBytes }: { more: { after?: string | null }; limitBytes: number },
+  ): Promise<{ challenge: string; body: unknown } | null> => {
     const mine = await standing();
     const challenge = base64url(s.ports.random.bytes(24));
     const at = s.ports.clock.now();
-    const proof = fenceProof(s.key, 'ask', challenge, { standing: mine, more: [at, s.publicUrl] });
+    const proof = fenceProof(s.key, 'ask', challenge, { standing: mine, more: [at, s.publicUrl, owns, ...Object.values(more)] });
     const { installation, generation, restore } = mine;
     const answer = await s.send({
       method: 'POST',
-      url: `${url}/fence`,
+      url: `${url}${path}`,
       headers: { 'content-type': 'application/json', accept: 'application/json' },
-      body: JSON.stringify({ installation, generation, restore, challenge, at, url: s.publicUrl, proof }),
-      deadlineMs: DEADLINE_MS,
-      limitBytes: 10_000,
+      body: JSON.stringify({ installation, generation, restore, challenge, at, url: s.publicUrl, owns, ...more, proof }),
+      ...{ deadlineMs: DEADLINE_MS, limitBytes },
     });
-    if (answer.kind !== 'answer' || answer.status !== 200) return null;
-    const read = Answered.safeParse(parsedJson(answer.body));
-    if (
-      !read.success ||
-      !isFenceProof(read.data.proof, fenceProof(s.key, 'answer', challenge, { standing: read.data, more: [read.data.held, read.data.gaveWayTo] }))
-    )
-      return null;
-    return read.data;
+    return answer.kind === 'answer' && answer.status === 200 ? { challenge, body: parsedJson(answer.body) } : null;
+  };
+  const ask = async (url: string, owns: boolean): Promise<z.output<typeof Answered> | null> => {
+    const answer = await post({ url, path: '/fence', owns }, { more: {}, limitBytes: 10_000 });
+    const read = Answered.safeParse(answer?.body);
+    if (!answer || !read.success) return null;
+    const { held, owns: theirs, gaveWayTo } = read.data;
+    const expected = fenceProof(s.key, 'answer', answer.challenge, { standing: read.data, more: [held, theirs, gaveWayTo] });
+    return isFenceProof(read.data.proof, expected) ? read.data : null;
+  };
+  /** All that the origin has and this copy has not, page by page: the next one is requested when the last one is saved. */
+  const collect = async (url: string): Promise<{ putBack: number; unknown: number }> => {
+    const sum = { putBack: 0, unknown: 0 };
+    for (let [after, page]: [string | null, number] = [null, 0]; page < PAGES_MOST; page += 1) {
+      const answer = await post({ url, path: '/fence/answers', owns: true }, { more: { after }, limitBytes: PAGE_BYTES });
+      const { sealed } = z.object({ sealed: z.string() }).parse(answer?.body);
+      const { answers, next } = openHandedOver(s.key, answer?.challenge ?? '', sealed);
+      const done = await s.putBack(answers);
+      [sum.putBack, sum.unknown] = [sum.putBack + done.putBack, sum.unknown + done.unknown];
+      if (next === null) return sum;
+      after = next;
+    }
+    return sum;
+  };
+  /** The origin stops, hands over, and this one goes on. */
+  const takeFrom = async (url: string, by: string): Promise<void> => {
+    const { putBack, unknown } = await collect(url);
+    const says = `The former installation at ${url} has stopped renewing (${iso(s.ports.clock.now())}) and handed over ${putBack} newer tokens${
+      unknown === 0 ? '' : `; ${unknown} of its grants came after the backup and are not here`
+    }: this one owns the grants and continues renewing them.`;
+    s.ports.log.warn({ event: 'fence.former_stopped', url }, says);
+    s.history.add({ actor: by, kind: 'fence_former_stopped', subject: 'installation', says });
   };
   /** One look at an address. */
   const look = async (url: string): Promise<void> => {
-    const other = await ask(url);
-    if (other === null) return;
     const mine = await standing();
+    const other = await ask(url, mine.owns);
+    if (other === null) return;
     const judgment = judge(mine, other);
-    await stopFor(judgment, url, other.generation);
-    if (judgment !== 'former' || !other.held) return;
+    await stopFor(judgment, url, other);
+    if (judgment !== 'former' || !other.held || !mine.moves) return;
     const { gaveWayTo } = other;
     if (gaveWayTo !== null && gaveWayTo.generation >= mine.generation && gaveWayTo.restore !== mine.restore) {
       s.hold.noteGeneration(gaveWayTo.generation);
@@ -129,9 +182,7 @@ export function fence(s: FenceParts): Fence {
     }
     // It has stopped: what was restored may go on.
     if (mine.held && mine.isRestored) {
-      const says = `The former installation at ${url} has stopped renewing (${iso(s.ports.clock.now())}): this one owns the grants and continues renewing them.`;
-      s.ports.log.warn({ event: 'fence.former_stopped', url }, says);
-      s.history.add({ actor: 'service', kind: 'fence_former_stopped', subject: 'installation', says });
+      await takeFrom(url, 'service');
       await s.hold.own('service');
     }
   };
@@ -139,17 +190,36 @@ export function fence(s: FenceParts): Fence {
     async answer(message) {
       const read = Asked.safeParse(message);
       if (!read.success) return null;
-      const { proof, challenge, at, url, ...other } = read.data;
-      const isProved = isFenceProof(proof, fenceProof(s.key, 'ask', challenge, { standing: other, more: [at, url] }));
+      const { proof, challenge, at, url, owns, ...other } = read.data;
+      const isProved = isFenceProof(proof, fenceProof(s.key, 'ask', challenge, { standing: other, more: [at, url, owns] }));
       const mine = await standing();
       const judgment = judge(mine, other);
       if (!isProved || judgment === 'stranger' || Math.abs(at - s.ports.clock.now()) > SKEW_MS) return null;
-      await stopFor(judgment, url, other.generation);
-      if (judgment === 'successor' && other.restore !== null) await s.store.giveWay(other.generation, other.restore);
-      const held = judgment === 'successor' ? await untilIdle() : (await standing()).held;
+      await stopFor(judgment, url, { generation: other.generation, owns });
+      const givesWay = judgment === 'successor' && owns;
+      if (givesWay && other.restore !== null) await s.store.giveWay(other.generation, other.restore);
+      const held = givesWay ? await untilIdle() : (await standing()).held;
       const { installation, generation, restore } = mine;
       const { gaveWayTo } = await standing();
-      return { installation, generation, restore, held, gaveWayTo, proof: fenceProof(s.key, 'answer', challenge, { standing: mine, more: [held, gaveWayTo] }) };
+      const more = [held, mine.owns, gaveWayTo];
+      return { installation, generation, restore, held, owns: mine.owns, gaveWayTo, proof: fenceProof(s.key, 'answer', challenge, { standing: mine, more }) };
+    },
+    async handOver(message) {
+      const read = HandOver.safeParse(message);
+      if (!read.success) return null;
+      const { proof, challenge, at, url, owns, after, ...other } = read.data;
+      const isProved = isFenceProof(proof, fenceProof(s.key, 'ask', challenge, { standing: other, more: [at, url, owns, after] }));
+      const { held, gaveWayTo } = await standing();
+      // Only to the one for which it has stopped, and only then.
+      if (!isProved || !held || other.restore === null || gaveWayTo?.restore !== other.restore) return null;
+      if (Math.abs(at - s.ports.clock.now()) > SKEW_MS) return null;
+      return { sealed: sealHandedOver(s.key, { challenge, nonce: s.ports.random.bytes(12) }, await s.newest(after, PAGE_ROWS)) };
+    },
+    async takeOver() {
+      const { formerUrl, isRestored } = await standing();
+      if (!isRestored || formerUrl === null) return;
+      const other = await ask(formerUrl, true);
+      if (other?.held) await takeFrom(formerUrl, 'service');
     },
     run: (stop) =>
       keepRounds({ ports: s.ports, everyMs: EVERY_MS, failed: 'other installations could not be checked; retrying', stop }, async () => {

@@ -1,3 +1,4 @@
+import { Fault } from '../../core/fault.ts';
 import { isClientsOwn } from '../../core/oauth/grant-kinds.ts';
 import { nextRenewalAt } from '../../core/renewal/plan.ts';
 import { firstRow } from '../../core/renewal/row.ts';
@@ -69,12 +70,19 @@ export async function resumeFirst(
   s: Pick<GrantParts, 'store' | 'sealer' | 'ports' | 'changes' | 'history' | 'cache'>,
   answer: SpilledAnswer,
   first: FirstAnswer,
+  than?: 'newer',
 ): Promise<void> {
   const connection = await s.store.connections.byId(first.connectionId);
-  if (!connection) return;
+  if (!connection) {
+    if (than) throw new Fault('NOT_FOUND', { detail: 'The connection of this grant does not exist.' });
+    return;
+  }
   await insertGrant(s, answer, first);
   const former = connection.currentGrantId === null ? null : await s.store.renewals.read(connection.currentGrantId);
-  if (connection.currentGrantId !== answer.grantId && former !== null && former.row.nextAt !== null) {
+  const isAnother = connection.currentGrantId !== answer.grantId && former !== null && former.row.nextAt !== null;
+  // The database went back to the grant that this consent replaced.
+  if (isAnother && than === 'newer' && former.row.issuedAt < answer.life.issuedAt) await endGrant(s, former.grantId, 'replaced');
+  else if (isAnother) {
     await endGrant(s, answer.grantId, 'set_aside');
     return;
   }

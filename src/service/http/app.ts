@@ -37,6 +37,12 @@ export function app(parts: AppParts): Express {
     response.setHeader('cache-control', 'no-store');
     response.json(answer);
   });
+  server.post('/fence/answers', express.json({ limit: '10kb' }), async (request, response) => {
+    const page = await parts.fence.handOver(request.body);
+    if (page === null) throw new Fault('NOT_FOUND');
+    response.setHeader('cache-control', 'no-store');
+    response.json(page);
+  });
   server.use(apiRouter(parts.handlers, parts));
   if (existsSync(join(parts.consoleFolder, 'index.html'))) {
     server.use(

@@ -118,6 +118,7 @@ export function handlers(
 
     showInstallation: () => installationState(s),
     ownInstallation: async ({ actor }) => {
+      await s.takeOver();
       await s.hold.own(actor.operator.name);
       return installationState(s);
     },

@@ -6,6 +6,7 @@ import { type Changes, changes, entryStream, type History, history } from '../hi
 import { formerMasterKey } from '../master-key.ts';
 import { type Outgoing, outgoing } from '../outgoing/index.ts';
 import { type Ports, random, sleep } from '../ports.ts';
+import { type NewestAnswers, newestAnswers, rememberingEnds } from '../renewal/index.ts';
 import { type SealedStore, withSealedDocuments } from '../sealed-documents.ts';
 import { ensureInstallation, openSealer, type Sealer } from '../sealer.ts';
 import type { Settings } from '../settings.ts';
@@ -38,6 +39,7 @@ export interface Base extends Opened {
   ports: Ports;
   store: SealedStore;
   sealer: Sealer;
+  newest: NewestAnswers;
   activityKey: Uint8Array;
   changes: Changes;
   history: History;
@@ -57,9 +59,14 @@ export async function openBase(opened: Opened, joints: Joints): Promise<Base> {
   const send = tracedSend(traces, joints.send?.(out.send) ?? out.send);
   const ports: Ports = { clock, random, send, traces, sleep: joints.time?.sleep ?? sleep, log };
   const plain = openStore(database);
-  const bare = { ...plain, renewals: joints.store?.(plain.renewals) ?? plain.renewals, runs: joints.runs?.(plain.runs) ?? plain.runs };
-  await ensureInstallation({ store: bare.installation, master, publicUrl: settings.publicUrl, ports });
+  await ensureInstallation({ store: plain.installation, master, publicUrl: settings.publicUrl, ports });
   const former = formerMasterKey(settings);
+  const newest = await newestAnswers({
+    ...{ folder: folder.path, installationId: (await plain.installation.read())?.installationId ?? '', master, former, ports },
+    ...settings.answers,
+  });
+  const renewals = rememberingEnds(joints.store?.(plain.renewals) ?? plain.renewals, newest);
+  const bare = { ...plain, renewals, runs: joints.runs?.(plain.runs) ?? plain.runs };
   const { sealer, activityKey, isChanged } = await openSealer({ store: bare, master, former, ports });
   const store = withSealedDocuments(bare, sealer);
   const publicUrl = await agreeOnPublicUrl(settings, store, log);
@@ -82,5 +89,5 @@ export async function openBase(opened: Opened, joints: Joints): Promise<Base> {
     });
     log.warn({ event: 'keys.master_changed', from: former?.name, to: master.name }, 'the master key was changed; give the new one to every replica');
   }
-  return { ...opened, former, publicUrl, clock, out, ports, store, sealer, activityKey, changes: told, history: past };
+  return { ...opened, former, publicUrl, clock, out, ports, store, sealer, newest, activityKey, changes: told, history: past };
 }

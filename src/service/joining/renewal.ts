@@ -5,8 +5,11 @@ import {
   clientSecrets,
   connectionStates,
   definitions,
+  type Ground,
   grantContexts,
+  ground,
   holders,
+  type InstallationHold,
   installationHold,
   renewalEngine,
   sightings,
@@ -25,7 +28,7 @@ export type Renewal = Awaited<ReturnType<typeof joinRenewal>>;
 
 /** The engine with all that it depends on, and what issues tokens from it. Renewing begins with `keepRenewing`. */
 export async function joinRenewal(base: Base, joints: Joints) {
-  const { settings, folder, master, former, clock, lifeId, ports, store, sealer, changes, history } = base;
+  const { settings, folder, master, former, clock, lifeId, ports, store, sealer, newest, changes, history } = base;
   const { limits } = settings;
   const secrets = clientSecrets({ store: store.secrets, sealer, history, changes, ports });
   const definitionsInUse = definitions(store.providers);
@@ -34,11 +37,13 @@ export async function joinRenewal(base: Base, joints: Joints) {
   const files = spill({ folder: folder.path, master, former, ports });
   const spilled = joints.spill?.(files) ?? files;
   const reserve = spares({ store: store.spares, renewals: store.renewals, sealer });
-  const keeper = answerKeeper({ store: store.renewals, sealer, spill: spilled, spares: reserve, ports });
+  const keeper = answerKeeper({ store: store.renewals, sealer, spill: spilled, newest, spares: reserve, ports });
   const wire = wireLog({ store: store.wireLog, ports });
   const lane = lanes({ ...DEFAULT_LANES, originMost: settings.originConcurrency, clientMost: settings.clientConcurrency });
   const seen = sightings({ store: store.sightings, ports });
-  const hold = await installationHold({ store: store.installation, changes, history, ports });
+  const firm = await ground({ store: store.marks, newest, changes, history, limits, instanceId: folder.instanceId, ports });
+  const copies = await installationHold({ store: store.installation, changes, history, isContinued: firm.isContinued, ports });
+  const hold = heldByEither(copies, firm);
   let personMoved = async (_one: ListedConnection): Promise<void> => undefined;
   const states = connectionStates({ store, personChanged: (one) => personMoved(one), ports });
   const clients = clientHealth({ clients: store.clients, renewals: store.renewals, states, history, changes, limits, clock });
@@ -46,10 +51,11 @@ export async function joinRenewal(base: Base, joints: Joints) {
   const replica = await beginLife({
     ...{ store: store.replicas, clock, limits, ports, instanceId: folder.instanceId, lifeId },
     openSince: () => openSince(),
+    known: firm.known,
   });
   const engine = renewalEngine({
     ...{ me: lifeId, store: store.renewals, states, sealer, contexts, keeper, spares: reserve, cache, clients, secrets },
-    ...{ lanes: lane, hold, wireLog: wire, sightings: seen, history, limits, ports },
+    ...{ lanes: lane, hold, newest, ground: firm, wireLog: wire, sightings: seen, history, limits, ports },
     holders: holders({ store: store.replicas, limits, me: lifeId, contactSince: replica.contactSince }),
     noteEvidence: (id, evidence) => store.grants.change(id, { evidence: evidence?.slice(0, 500) ?? null }),
     noteApiBase: async ({ id, connection }, address) => {
@@ -62,7 +68,7 @@ export async function joinRenewal(base: Base, joints: Joints) {
   const sessions = apiSessions({ store: store.apiSessions, sealer, issuance: issuing, ports, me: lifeId });
   return {
     ...{ secrets, definitions: definitionsInUse, contexts, cache, spilled, spares: reserve, keeper, wireLog: wire, lanes: lane },
-    ...{ sightings: seen, hold, states, clients, replica, engine },
+    ...{ sightings: seen, hold, copies, ground: firm, states, clients, replica, engine },
     tokens: apiTokens({ issuance: issuing, sessions }),
     /** Another person's connection changed its state: told to whoever takes an interest, which is joined later. */
     onPersonMoved(work: (one: ListedConnection) => Promise<void>): void {
@@ -70,3 +76,17 @@ export async function joinRenewal(base: Base, joints: Joints) {
     },
   };
 }
+
+/** Renewals are on hold because of another installation, or because the database went back. */
+const heldByEither = (copies: InstallationHold, firm: Ground): InstallationHold => ({
+  ...copies,
+  isHeld: () => copies.isHeld() || firm.isHeld(),
+  async state() {
+    const [state, lost] = [await copies.state(), firm.why()];
+    return state.held || lost === null ? state : { held: true, why: lost.why, heldAt: lost.since };
+  },
+  async own(operator) {
+    await firm.accept(operator);
+    await copies.own(operator);
+  },
+});

@@ -7,6 +7,7 @@ import type { Ports } from '../ports.ts';
 import type { Sealer } from '../sealer.ts';
 import type { SealedTokens } from '../store/held-row.ts';
 import type { RenewalStore } from '../store/renewals.ts';
+import type { NewestAnswers } from './newest-answers.ts';
 import type { Spares } from './spares.ts';
 import type { Spill, SpilledAnswer } from './spill.ts';
 
@@ -42,7 +43,14 @@ const SPILL_AFTER_MS = 250;
 const RETRY_FIRST_MS = 100;
 const RETRY_MOST_MS = 2_000;
 
-export function answerKeeper(deps: { store: RenewalStore; sealer: Sealer; spill: Spill; spares: Spares; ports: Pick<Ports, 'log'> }): AnswerKeeper {
+export function answerKeeper(deps: {
+  store: RenewalStore;
+  sealer: Sealer;
+  spill: Spill;
+  newest: Pick<NewestAnswers, 'put' | 'ended'>;
+  spares: Spares;
+  ports: Pick<Ports, 'log'>;
+}): AnswerKeeper {
   const { store, sealer, ports } = deps;
   const spillLater = (answer: SpilledAnswer, afterMs: number) => {
     let writing: Promise<void> | null = null;
@@ -88,10 +96,12 @@ export function answerKeeper(deps: { store: RenewalStore; sealer: Sealer; spill:
     unsaved: () => unsaved,
     async saveFirst(answer, insert) {
       const settled = spillLater(answer, 0);
+      deps.newest.put({ ...answer, generation: 1 });
       await keep(answer.grantId, insert);
       await settled();
     },
     async save({ grantId, attempt, tokens, life, nextAt, urgent }) {
+      deps.newest.put({ grantId, epoch: attempt.epoch, generation: attempt.generation + 1, tokens, life });
       const settled = spillLater({ grantId, epoch: attempt.epoch, generation: attempt.generation, tokens, life }, urgent ? 0 : SPILL_AFTER_MS);
       const sealed = sealTokens(sealer, grantId, tokens);
       const transition = save(attempt, life, nextAt);
@@ -101,8 +111,13 @@ export function answerKeeper(deps: { store: RenewalStore; sealer: Sealer; spill:
         if (!held || held.row.ended) return 'obsolete';
         const { row } = held;
         if (row.savedEpoch === attempt.epoch && row.generation > attempt.generation) return 'saved'; // done earlier: only the acknowledgement was lost
+        if (row.generation < attempt.generation) return 'obsolete'; // the database went back: the answer comes back from the data folder (T12)
         if (row.generation === attempt.generation) throw new Error('read a stale row'); // run again
-        if (!tokens.refresh || (row.parentGeneration ?? 0) > attempt.generation) return 'obsolete';
+        if (!tokens.refresh || (row.parentGeneration ?? 0) > attempt.generation) {
+          deps.newest.ended([grantId]);
+          return 'obsolete';
+        }
+        deps.newest.ended([grantId]); // another replica's answer is the newest one
         // Another answer to the same token was saved first: which of the two the provider honours is not known. T6.
         await deps.spares.put({ grantId, ...attempt }, tokens, life);
         return 'spare';

@@ -102,6 +102,11 @@ async function attemptOnce(parts: AttemptParts, held: HeldRow, context: GrantCon
       return null;
     }
   const spends = canSpend(context);
+  if (spends && refreshToken && (await parts.newest.isOutdated(grantId, { generation: row.generation, refresh: refreshToken }))) {
+    parts.ground.suspect();
+    await store.update([grantId], giveBack(attempt, HELD_TRY_MS * ports.random.unit(), null));
+    return null;
+  }
   const client = { id: context.clientRecordId, name: context.clientName };
   const choices = await inTryingOrder(context.credentials, parts.secrets.mayTry);
   for (const [at, credentials] of choices.entries()) {
@@ -161,6 +166,8 @@ async function promoted(parts: AttemptParts, held: HeldRow, attempt: Attempt): P
   if (!spare) return false;
   const saved = await parts.store.save(held.grantId, promote(attempt, spare.life, spare.generation), sealTokens(parts.sealer, held.grantId, spare.tokens));
   if (saved) {
+    const tokens = { ...spare.tokens, lifeMs: spare.life.expiresAt - spare.life.issuedAt, scopes: null };
+    parts.newest.put({ grantId: held.grantId, epoch: attempt.epoch, generation: attempt.generation + 1, tokens, life: spare.life });
     await parts.spares.remove(held.grantId, spare.epoch);
     parts.cache.drop(held.grantId);
     parts.states.touch(held.grantId);

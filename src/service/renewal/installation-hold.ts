@@ -26,6 +26,8 @@ export async function installationHold(deps: {
   store: InstallationStore;
   changes: Changes;
   history: History;
+  /** The data folder knows of saves, and this database has all of them: it is the same one, wherever it runs. */
+  isContinued: boolean;
   ports: Pick<Ports, 'clock' | 'log'>;
 }): Promise<InstallationHold> {
   const { store, changes, history, ports } = deps;
@@ -57,7 +59,11 @@ export async function installationHold(deps: {
 
   const before = await read();
   const fingerprint = await store.fingerprint();
-  if (before.fingerprint !== fingerprint)
+  if (before.fingerprint !== fingerprint && deps.isContinued) {
+    await store.change({ fingerprint });
+    const says = 'The database runs on another server than before, and has everything that this replica saved: renewals go on.';
+    history.add({ actor: 'service', kind: 'database_moved', subject: 'installation', says });
+  } else if (before.fingerprint !== fingerprint)
     await hold('The database runs on another server than before. If the former installation still runs somewhere, both would spend the same refresh tokens.');
   return {
     isHeld: () => held,

@@ -1,14 +1,13 @@
-import { hkdfSync } from 'node:crypto';
 import { mkdirSync, readdirSync, readFileSync, renameSync } from 'node:fs';
 import { open, rename, rm } from 'node:fs/promises';
 import { join } from 'node:path';
 import type { GrantKind } from '../../core/oauth/grant-kinds.ts';
 import type { FreshTokens } from '../../core/oauth/token-answer.ts';
 import type { TokenLife } from '../../core/renewal/plan.ts';
-import { open as openSealed, seal, sealedKeyId } from '../../core/sealing/envelope.ts';
 import type { MasterKey } from '../../core/sealing/master-key.ts';
 import { Secret } from '../../core/secret.ts';
 import type { Ports } from '../ports.ts';
+import { folderSeal } from './folder-seal.ts';
 
 /** What the first answer of a consent needs besides its tokens, to become a grant after a crash. */
 export interface FirstAnswer {
@@ -56,21 +55,16 @@ export function spill(deps: { folder: string; master: MasterKey; former: MasterK
   const { master, former, ports } = deps;
   const folder = join(deps.folder, 'spill');
   mkdirSync(folder, { recursive: true, mode: 0o700 });
-  const keyUnder = ({ id, bytes }: MasterKey) => ({ id, bytes: new Uint8Array(hkdfSync('sha256', bytes, new Uint8Array(), 'spill/1', 32)) });
-  const key = keyUnder(master);
-  const formerKey = former && keyUnder(former);
+  const sealed = folderSeal('spill/1', { table: 'spill', column: 'answer' }, { master, former, ports });
   const stem = (answer: Pick<SpilledAnswer, 'grantId' | 'epoch'>) => `${answer.grantId}-${answer.epoch}`;
-  const place = (name: string) => ({ table: 'spill', row: name, column: 'answer' });
   const present = new Set<string>();
 
   return {
     async write(answer) {
       const name = stem(answer);
-      const { access, refresh, ...rest } = answer.tokens;
-      const plain = JSON.stringify({ ...answer, tokens: { ...rest, access: access.reveal(), refresh: refresh?.reveal() ?? null } });
       const file = await open(join(folder, `${name}.tmp`), 'w', 0o600);
       try {
-        await file.writeFile(seal(key, ports.random.bytes(12), place(name), Buffer.from(plain, 'utf8')));
+        await file.writeFile(sealed.seal(name, answerText(answer)));
         await file.sync();
       } finally {
         await file.close();
@@ -96,14 +90,7 @@ export function spill(deps: { folder: string; master: MasterKey; former: MasterK
         if (!match) continue;
         const name = `${match[1]}-${match[2]}`;
         try {
-          const sealed = readFileSync(join(folder, file));
-          const isFormer = formerKey !== null && sealedKeyId(sealed) === Buffer.from(formerKey.id).toString('hex');
-          const text = openSealed(isFormer ? formerKey : key, place(name), sealed).toString('utf8');
-          const read = JSON.parse(text) as Omit<SpilledAnswer, 'tokens'> & {
-            tokens: { access: string; refresh: string | null; lifeMs: number | null; scopes: string[] | null };
-          };
-          const { access, refresh, ...rest } = read.tokens;
-          found.push({ ...read, tokens: { ...rest, access: new Secret(access), refresh: refresh === null ? null : new Secret(refresh) } });
+          found.push(answerOf(sealed.open(name, readFileSync(join(folder, file)))));
           if (match[3] === 'tmp') renameSync(join(folder, file), join(folder, `${name}.json`)); // whole after all: only the rename was missing
           present.add(name);
         } catch (cause) {
@@ -119,3 +106,16 @@ export function spill(deps: { folder: string; master: MasterKey; former: MasterK
     waiting: () => present.size,
   };
 }
+
+/** An answer as the data folder holds it, before it is sealed. */
+export const answerText = (answer: SpilledAnswer): string => {
+  const { access, refresh, ...rest } = answer.tokens;
+  return JSON.stringify({ ...answer, tokens: { ...rest, access: access.reveal(), refresh: refresh?.reveal() ?? null } });
+};
+export const answerOf = (text: string): SpilledAnswer => {
+  const read = JSON.parse(text) as Omit<SpilledAnswer, 'tokens'> & {
+    tokens: { access: string; refresh: string | null; lifeMs: number | null; scopes: string[] | null };
+  };
+  const { access, refresh, ...rest } = read.tokens;
+  return { ...read, tokens: { ...rest, access: new Secret(access), refresh: refresh === null ? null : new Secret(refresh) } };
+};

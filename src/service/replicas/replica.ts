@@ -16,6 +16,8 @@ export interface Replica {
   contactSince(): number;
   /** T10 is done: from now on the watermark tells the truth. */
   recovered(): Promise<void>;
+  /** Writes this life down again, where the database has lost it. */
+  revive(): Promise<void>;
   /** Ends the heartbeat. `clean`: nothing is held any more, in memory or on disk, and the others may know. */
   stop(clean: boolean): Promise<void>;
 }
@@ -29,6 +31,8 @@ export interface ReplicaParts {
   lifeId: string;
   /** The watermark, epoch ms; null: nothing is open. */
   openSince(): number | null;
+  /** Saves that the database has acknowledged (core/renewal/ground.ts). */
+  known(): number;
 }
 
 const FORMER_LIVES_KEPT_DAYS = 7;
@@ -42,17 +46,12 @@ export async function beginLife(parts: ReplicaParts): Promise<Replica> {
   const { store, clock, limits, ports, instanceId, lifeId } = parts;
   const incarnation = (await store.lastIncarnation(instanceId)) + 1;
   const now = clock.now();
-  await store.add({
-    lifeId,
-    instanceId,
-    incarnation,
-    roles: 'web,renewal',
-    startedAt: now,
-    seenAt: now,
-    openSince: EVERYTHING,
-    offsetMs: clock.offsetMs(),
-    recoveredAt: null,
-  });
+  const add = () =>
+    store.add({
+      ...{ lifeId, instanceId, incarnation, roles: 'web,renewal', startedAt: now, seenAt: clock.now() },
+      ...{ openSince: EVERYTHING, offsetMs: clock.offsetMs(), recoveredAt: null },
+    });
+  await add();
   await store.deleteFormer(FORMER_LIVES_KEPT_DAYS);
 
   let isRecovered = false;
@@ -62,7 +61,7 @@ export async function beginLife(parts: ReplicaParts): Promise<Replica> {
     const composedAt = clock.now();
     const open = isRecovered ? parts.openSince() : EVERYTHING;
     try {
-      await store.beat(lifeId, { openSince: open, offsetMs: clock.offsetMs(), goodUntil: composedAt + BEAT_GOOD_FOR_MS });
+      await store.beat(lifeId, { openSince: open, offsetMs: clock.offsetMs(), goodUntil: composedAt + BEAT_GOOD_FOR_MS, known: parts.known() });
       const at = clock.now();
       if (at - beatenAt > limits.silentMs) contactSince = at;
       beatenAt = at;
@@ -79,6 +78,12 @@ export async function beginLife(parts: ReplicaParts): Promise<Replica> {
     async recovered() {
       await store.recovered(lifeId);
       isRecovered = true;
+      await beat();
+    },
+    async revive() {
+      if ((await store.signsOf([lifeId])).size > 0) return;
+      await add();
+      if (isRecovered) await store.recovered(lifeId);
       await beat();
     },
     async stop(clean) {
@@ -107,7 +112,7 @@ export interface RecoveryParts {
   instanceId: string;
   lifeId: string;
   /** Makes the grant of a first answer that was spilled. */
-  resumeFirst(answer: SpilledAnswer, first: FirstAnswer): Promise<void>;
+  resumeFirst(answer: SpilledAnswer, first: FirstAnswer, than?: 'newer'): Promise<void>;
 }
 
 /** How many answers were there; each is unlinked once it is safe. */
@@ -121,20 +126,20 @@ async function replaySpill(deps: RecoveryParts): Promise<number> {
       await deps.spill.remove(answer);
       continue;
     }
-    const context = (await deps.contexts.of([answer.grantId])).get(answer.grantId);
-    const nextAt = context
-      ? nextRenewalAt(
-          answer.life,
-          { policy: context.policy, paused: context.intent === 'paused', lastUsedAt: context.lastUsedAt },
-          context.definition.dialect,
-          ports.random.unit(),
-        )
-      : planRenewal(answer.life, ports.random.unit());
+    const nextAt = await planNext(deps, answer);
     const result = await deps.keeper.save({ ...answer, attempt: answer, nextAt, urgent: true });
     await deps.spill.remove(answer);
     ports.log.warn({ event: 'replica.answer_recovered', grant: answer.grantId, result }, 'an answer that a former life had spilled is back in the database');
   }
   return spilled.length;
+}
+
+/** When the grant of an answer is renewed next, epoch ms. */
+export async function planNext({ contexts, ports }: Pick<RecoveryParts, 'contexts' | 'ports'>, { grantId, life }: SpilledAnswer): Promise<number> {
+  const context = (await contexts.of([grantId])).get(grantId);
+  if (!context) return planRenewal(life, ports.random.unit());
+  const use = { policy: context.policy, paused: context.intent === 'paused', lastUsedAt: context.lastUsedAt };
+  return nextRenewalAt(life, use, context.definition.dialect, ports.random.unit());
 }
 
 async function freeRows(deps: RecoveryParts): Promise<number> {

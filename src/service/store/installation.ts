@@ -28,6 +28,8 @@ const COLUMNS = {
   /** The restored copy to which this one gave way: a second copy of the same backup is told. */
   successorRestore: orNull(id),
   successorGeneration: orNull(number),
+  /** Restored from a backup that was made to move: it takes the grants from its origin. */
+  moves: flag,
 };
 type InstallationRow = RowOf<typeof COLUMNS>;
 

@@ -2,6 +2,7 @@ import type { ConditionalUpdate } from '../../core/renewal/conditional-update.ts
 import type { RenewalCause, RenewalColumn, RenewalRow } from '../../core/renewal/row.ts';
 import { type Bind, type Database, idBytes, idText, instantText, intervalText } from './database.ts';
 import type { HeldRow, SealedTokens } from './held-row.ts';
+import { hasWanted, type SaveCount, saveCount } from './marks.ts';
 import { rowBatches } from './row-batches.ts';
 import { COLUMNS, compile, ID_COLUMNS, snake } from './transition-sql.ts';
 
@@ -11,12 +12,16 @@ export interface RenewalStore {
   dueIds(limit: number, exceptClients?: string[]): Promise<string[]>;
   /** Runs a transition on these grants; the number of rows it took hold of. */
   update(grantIds: string[], transition: ConditionalUpdate): Promise<number>;
+  /** T1: takes rows, where the database has lost nothing that is known; how many. */
+  claim(grantIds: string[], transition: ConditionalUpdate): Promise<number>;
   /** T2 for one row; written together with others that are armed at the same moment. True: it took hold. */
   arm(grantId: string, transition: ConditionalUpdate): Promise<boolean>;
   /** T4: the transition and the sealed tokens in one statement, together with other saves of the moment. True: it is saved. */
   save(grantId: string, transition: ConditionalUpdate, tokens: SealedTokens): Promise<boolean>;
   claimed(grantIds: string[], claimId: string): Promise<HeldRow[]>;
   read(grantId: string): Promise<HeldRow | null>;
+  /** Grants that are not ended, in the order of their IDs, from one on. */
+  present(after: string | null, most: number): Promise<HeldRow[]>;
   /** Rows left behind by former lives of this instance (T10). */
   leftBy(instanceId: string, lifeId: string): Promise<{ grantId: string; row: RenewalRow }[]>;
   insert(grantId: string, clientId: string, row: RenewalRow, tokens: SealedTokens): Promise<void>;
@@ -34,13 +39,13 @@ const AHEAD_MS = 5_000;
 const INSTANT_COLUMNS: readonly RenewalColumn[] = ['nextAt', 'leaseUntil', 'sentAt', 'uncertainSince', 'refusedAt', 'issuedAt', 'expiresAt'];
 const SELECT = `SELECT r.grant_id, ${COLUMNS.map((column) => `r.${snake(column)} AS ${column}`).join(', ')}, t.access_sealed, t.refresh_sealed, UTC_TIMESTAMP(3) AS read_at FROM renewals r JOIN tokens t ON t.grant_id = r.grant_id`;
 
-export function renewalStore(database: Database): RenewalStore {
+export function renewalStore(database: Database, count: SaveCount = saveCount()): RenewalStore {
   const idList = (ids: string[], bind: Bind[]): string => ids.map((id) => `$${bind.push(idBytes(id))}`).join(', ');
   const readMany = async (grantIds: string[]): Promise<HeldRow[]> => {
     const bind: Bind[] = [];
     return (await database.select<StoredRow>(`${SELECT} WHERE r.grant_id IN (${idList(grantIds, bind)})`, bind)).map(heldRow);
   };
-  const batches = rowBatches(database, readMany);
+  const batches = rowBatches(database, count, readMany);
   return {
     async dueIds(limit, exceptClients = []) {
       const bind: Bind[] = [];
@@ -59,6 +64,14 @@ export function renewalStore(database: Database): RenewalStore {
       const { set, where } = compile(transition, (value) => `$${bind.push(value)}`);
       return database.write(`UPDATE renewals r FORCE INDEX (PRIMARY) SET ${set} WHERE r.grant_id IN (${idList(grantIds, bind)}) AND ${where}`, bind);
     },
+    async claim(grantIds, transition) {
+      if (grantIds.length === 0) return 0;
+      const bind: Bind[] = [];
+      const { set, where } = compile(transition, (value) => `$${bind.push(value)}`);
+      const wanted = count.wanted();
+      const firm = wanted === null ? '' : ` AND ${hasWanted(`$${bind.push(wanted)}`)}`;
+      return database.write(`UPDATE renewals r FORCE INDEX (PRIMARY) SET ${set} WHERE r.grant_id IN (${idList(grantIds, bind)}) AND ${where}${firm}`, bind);
+    },
     async claimed(grantIds, claimId) {
       const bind: Bind[] = [];
       const rows = await database.select<StoredRow>(
@@ -71,6 +84,12 @@ export function renewalStore(database: Database): RenewalStore {
       const [row] = await database.select<StoredRow>(`${SELECT} WHERE r.grant_id = $1`, [idBytes(grantId)]);
       return row ? heldRow(row) : null;
     },
+    async present(after, most) {
+      const rows = await database.select<StoredRow>(`${SELECT} WHERE r.ended = 0 AND r.grant_id > $1 ORDER BY r.grant_id LIMIT ${Math.floor(most)}`, [
+        after === null ? Buffer.alloc(0) : idBytes(after),
+      ]);
+      return rows.map(heldRow);
+    },
     async leftBy(instanceId, lifeId) {
       const lives = 'SELECT life_id FROM replicas WHERE instance_id = $1 AND life_id <> $2';
       const bind = [idBytes(instanceId), idBytes(lifeId)];
@@ -82,7 +101,10 @@ export function renewalStore(database: Database): RenewalStore {
     },
     async insert(grantId, clientId, row, tokens) {
       const stored = COLUMNS.map((column) => storedValue(column, row[column]));
-      await database.transaction(async (transaction) => {
+      const mark = count.take('first');
+      // Within a larger transaction nothing is acknowledged yet.
+      const isWhole = database.around() === undefined;
+      const inserted = database.transaction(async (transaction) => {
         const marks = stored.map((_value, at) => `$${at + 3}`).join(', ');
         await database.write(
           `INSERT INTO renewals (grant_id, client_id, ${COLUMNS.map(snake).join(', ')}) VALUES ($1, $2, ${marks})`,
@@ -94,7 +116,13 @@ export function renewalStore(database: Database): RenewalStore {
           [idBytes(grantId), tokens.accessSealed, tokens.refreshSealed],
           transaction,
         );
+        if (mark) await database.write('UPDATE marks SET mark = mark + 1 WHERE instance_id = $1 AND lane = $2', [mark.instance, mark.lane], transaction);
       });
+      await inserted.catch((cause: unknown) => {
+        if (isWhole) mark?.done('unknown');
+        throw cause;
+      });
+      mark?.done(isWhole ? 'raised' : 'none');
     },
     async waitingOf(clientId, limit) {
       const rows = await database.select<{ id: Buffer }>(

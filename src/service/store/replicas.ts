@@ -39,7 +39,7 @@ export interface ReplicaStore {
   lastIncarnation(instanceId: string): Promise<number>;
   add(row: ReplicaRow): Promise<void>;
   /** Writes a heartbeat, unless it was under way until after `goodUntil`. */
-  beat(lifeId: string, beat: { openSince: number | null; offsetMs: number; goodUntil: number }): Promise<void>;
+  beat(lifeId: string, beat: { openSince: number | null; offsetMs: number; goodUntil: number; known: number }): Promise<void>;
   recovered(lifeId: string): Promise<void>;
   /** The life holds nothing anymore. */
   stopped(lifeId: string): Promise<void>;
@@ -68,11 +68,11 @@ export function replicaStore(database: Database): ReplicaStore {
       return Number(former?.most ?? 0);
     },
     add: (row) => table.insert(row),
-    beat: async (lifeId, { openSince, offsetMs, goodUntil }) =>
+    beat: async (lifeId, { openSince, offsetMs, goodUntil, known }) =>
       void (await database.write(
-        `UPDATE replicas SET seen_at = UTC_TIMESTAMP(3), open_since = $1, offset_ms = $2
-         WHERE life_id = $3 AND UTC_TIMESTAMP(3) <= $4`,
-        [openSince === null ? null : instantText(openSince), offsetMs, idBytes(lifeId), instantText(goodUntil)],
+        `UPDATE replicas SET seen_at = UTC_TIMESTAMP(3), open_since = $1, offset_ms = $2, known_mark = $3
+         WHERE life_id = $4 AND UTC_TIMESTAMP(3) <= $5`,
+        [openSince === null ? null : instantText(openSince), offsetMs, known, idBytes(lifeId), instantText(goodUntil)],
       )),
     recovered: async (lifeId) => void (await database.write('UPDATE replicas SET recovered_at = UTC_TIMESTAMP(3) WHERE life_id = $1', [idBytes(lifeId)])),
     stopped: async (lifeId) =>

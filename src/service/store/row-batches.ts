@@ -3,6 +3,7 @@ import type { RenewalColumn } from '../../core/renewal/row.ts';
 import { batched } from './batched.ts';
 import { type Bind, type Database, idBytes } from './database.ts';
 import type { HeldRow, SealedTokens } from './held-row.ts';
+import { raised, type SaveCount } from './marks.ts';
 import { compile } from './transition-sql.ts';
 
 const BATCHES = { most: 64, atOnce: 2, worth: 32, patienceMs: 50 };
@@ -34,8 +35,24 @@ function template({ grantId, transition, tokens }: ToSave): Templated {
 /** Arms and saves that come up at the same moment, each kind in statements of many rows. True: it took hold of its own row. */
 export function rowBatches(
   database: Database,
+  count: SaveCount,
   readMany: (grantIds: string[]) => Promise<HeldRow[]>,
 ): { arm(one: ToSave): Promise<boolean>; save(one: ToSave): Promise<boolean> } {
+  /** Raises a mark of this replica in the same statement (core/renewal/ground.ts); the rows that it changed besides. */
+  const written = async (kind: 'save' | 'arm', { assignments, these, bind }: { assignments: string; these: string; bind: Bind[] }): Promise<number> => {
+    const tables = `UPDATE renewals r FORCE INDEX (PRIMARY)${kind === 'save' ? ' JOIN tokens t ON t.grant_id = r.grant_id' : ''}`;
+    const mark = count.take(kind);
+    if (!mark) return database.write(`${tables} ${assignments}${WHERE}${these}`, bind);
+    try {
+      const joined = raised(kind, mark, (value) => `$${bind.push(value)}`);
+      const changed = await database.write(`${tables} ${joined} ${assignments}, k.mark = k.mark + 1${WHERE}${these}`, bind);
+      mark.done(changed > 0 && database.around() === undefined ? 'raised' : 'none');
+      return Math.max(0, changed - 1);
+    } catch (cause) {
+      mark.done('unknown');
+      throw cause;
+    }
+  };
   /** Rows of one shape in one UPDATE: each with its own condition and values. True for those of which it took hold. */
   const runShape = async (items: Templated[], withTokens: boolean, tookHold: (held: HeldRow, item: Templated) => boolean): Promise<Map<string, boolean>> => {
     const sorted = [...items].sort((a, b) => (a.grantId < b.grantId ? -1 : 1)); // one order for all: fewer deadlocks
@@ -49,11 +66,8 @@ export function rowBatches(
       return `ELT(${row}, ${values.map((value) => `$${bind.push(value)}`).join(', ')})`;
     });
     const [assignments, condition] = shape.split(WHERE) as [string, string];
-    const tokens = withTokens ? 'JOIN tokens t ON t.grant_id = r.grant_id ' : '';
-    const changed = await database.write(
-      `UPDATE renewals r FORCE INDEX (PRIMARY) ${tokens}${assignments}${WHERE}r.grant_id IN (${ids.map((id) => `$${bind.push(id)}`).join(', ')}) AND ${condition}`,
-      bind,
-    );
+    const these = `r.grant_id IN (${ids.map((id) => `$${bind.push(id)}`).join(', ')}) AND ${condition}`;
+    const changed = await written(withTokens ? 'save' : 'arm', { assignments, these, bind });
     // Every row that is taken changes in each of its tables, so that a full count says that all were.
     if (changed === items.length * (withTokens ? 2 : 1)) return new Map(items.map((one) => [one.grantId, true]));
     if (changed === 0) return new Map(items.map((one) => [one.grantId, false]));

@@ -17,6 +17,10 @@ const LEFT_OUT = new Set([
   'leases',
   'schema_versions',
   'changes',
+  'arm_marks',
+  'loss_reports',
+  'losses',
+  'marks',
   'replicas',
   'sessions',
   'tickets',
@@ -184,11 +188,18 @@ export function restoreStore(database: Database): RestoreStore {
 /** Makes the restored database an installation of its own: a new generation, on hold until it is certain that the former one is gone. */
 export async function becomeRestored(
   database: Database,
-  { restore, formerUrl, why, fingerprint, isOwned }: { restore: string; formerUrl: string; why: string; fingerprint: string; isOwned: boolean },
+  {
+    restore,
+    formerUrl,
+    why,
+    fingerprint,
+    isOwned,
+    moves,
+  }: { restore: string; formerUrl: string; why: string; fingerprint: string; isOwned: boolean; moves: boolean },
 ): Promise<void> {
   await database.write(
     `UPDATE installations SET generation = generation + 1, restore_id = $1, former_url = $2, fingerprint = $3, held = $4,
-       held_why = $5, held_at = IF($6, UTC_TIMESTAMP(3), NULL), owned_at = IF($7, UTC_TIMESTAMP(3), NULL)`,
-    [idBytes(restore), formerUrl, fingerprint, isOwned ? 0 : 1, isOwned ? null : why, isOwned ? 0 : 1, isOwned ? 1 : 0],
+       held_why = $5, held_at = IF($6, UTC_TIMESTAMP(3), NULL), owned_at = IF($7, UTC_TIMESTAMP(3), NULL), moves = $8`,
+    [idBytes(restore), formerUrl, fingerprint, isOwned ? 0 : 1, isOwned ? null : why, isOwned ? 0 : 1, isOwned ? 1 : 0, moves ? 1 : 0],
   );
 }

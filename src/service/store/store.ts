@@ -24,6 +24,7 @@ import { type InvitationStore, invitationStore } from './invitations.ts';
 import { type JobStore, jobStore } from './jobs.ts';
 import { type LimitStore, limitStore } from './limits.ts';
 import { type MailStore, mailStore } from './mails.ts';
+import { type MarkStore, markStore, type SaveCount, saveCount } from './marks.ts';
 import { type NoticeFacts, noticeFacts } from './notice-facts.ts';
 import { type NoticeStore, noticeStore } from './notices.ts';
 import { type OperatorStore, operatorStore } from './operators.ts';
@@ -80,6 +81,7 @@ export interface Store {
   jobs: JobStore;
   limits: LimitStore;
   mails: MailStore;
+  marks: MarkStore;
   noticeFacts: NoticeFacts;
   notices: NoticeStore;
   operators: OperatorStore;
@@ -108,7 +110,7 @@ export interface Store {
   wireLog: WireLogStore;
 }
 
-export const openStore = (database: Database): Store => ({
+export const openStore = (database: Database, count: SaveCount = saveCount()): Store => ({
   atomically: database.atomically,
   apiSessions: apiSessionStore(database),
   backups: backupStore(database),
@@ -135,6 +137,7 @@ export const openStore = (database: Database): Store => ({
   jobs: jobStore(database),
   limits: limitStore(database),
   mails: mailStore(database),
+  marks: markStore(database, count),
   noticeFacts: noticeFacts(database),
   notices: noticeStore(database),
   operators: operatorStore(database),
@@ -144,7 +147,7 @@ export const openStore = (database: Database): Store => ({
   quotas: quotaStore(database),
   rehearsals: rehearsalStore(database),
   relayed: relayedStore(database),
-  renewals: renewalStore(database),
+  renewals: renewalStore(database, count),
   replicas: replicaStore(database),
   revocations: revocationStore(database),
   runs: runStore(database),

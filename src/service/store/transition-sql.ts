@@ -39,6 +39,7 @@ export function compile(update: ConditionalUpdate, place: (value: Bind) => strin
     if ('isNull' in one) return `r.${snake(one.isNull)} IS NULL`;
     if ('notNull' in one) return `r.${snake(one.notNull)} IS NOT NULL`;
     if ('anyOf' in one) return `(${one.anyOf.map((all) => `(${all.map(check).join(' AND ')})`).join(' OR ')})`;
+    if ('below' in one) return `r.${snake(one.below[0])} < ${place(one.below[1])}`;
     const [column, ms] = 'notAfterNow' in one ? one.notAfterNow : one.laterThanNow;
     return `r.${snake(column)} ${'notAfterNow' in one ? '<=' : '>'} ${fromNow(ms)}`;
   };

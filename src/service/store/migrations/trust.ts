@@ -114,4 +114,22 @@ export const TRUST: readonly Migration[] = [
       `ALTER TABLE ${name} ADD COLUMN IF NOT EXISTS ${column} MEDIUMBLOB NULL`,
     ],
   ),
+  // How often each replica has saved answers, and armed requests; each statement that runs beside another has a row of its own, so that none waits.
+  ['0120-marks', table('marks', `instance_id ${ID}, lane TINYINT UNSIGNED NOT NULL, mark BIGINT UNSIGNED NOT NULL, PRIMARY KEY (instance_id, lane)`)],
+  ['0120-arm-marks', table('arm_marks', `instance_id ${ID}, lane TINYINT UNSIGNED NOT NULL, mark BIGINT UNSIGNED NOT NULL, PRIMARY KEY (instance_id, lane)`)],
+  ['0121-replicas-known-mark', 'ALTER TABLE replicas ADD COLUMN IF NOT EXISTS known_mark BIGINT UNSIGNED NOT NULL DEFAULT 0'],
+  // The database went back: who noticed, and what each replica has put back.
+  [
+    '0122-losses',
+    table(
+      'losses',
+      `id ${ID} PRIMARY KEY, noticed_at ${AT}, noticed_by ${ID}, why VARCHAR(600) CHARACTER SET utf8mb4 NOT NULL, ended_at DATETIME(3) NULL, ended_by VARCHAR(63) CHARACTER SET utf8mb4 NULL, KEY (ended_at)`,
+    ),
+  ],
+  [
+    '0123-loss-reports',
+    table('loss_reports', `loss_id ${ID}, instance_id ${ID}, at ${AT}, report MEDIUMTEXT CHARACTER SET utf8mb4 NOT NULL, PRIMARY KEY (loss_id, instance_id)`),
+  ],
+  // A restored copy renews only where it was to move, or an operator says so.
+  ['0124-installations-moves', 'ALTER TABLE installations ADD COLUMN IF NOT EXISTS moves TINYINT NOT NULL DEFAULT 0'],
 ];
