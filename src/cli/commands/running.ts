@@ -10,7 +10,7 @@ const shownState = (state: AnswerOf<'showInstallation'>) =>
   one(state, [
     ['Renewals', state.held ? `held since ${relative(state.held_at)}` : 'go on'],
     ['Why', state.why],
-    ['What to do', state.held ? 'make sure that no other copy renews these grants, then: rk installation own' : null],
+    ['What to do', state.held ? 'make sure that no other copy renews these grants and every replica has been started, then: rk installation own' : null],
   ]);
 
 export const installation = () =>

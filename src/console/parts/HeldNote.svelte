@@ -17,13 +17,16 @@
 </script>
 
 <section class="border-l-4 border-error bg-error/10 px-4 py-3 mb-6" role="alert" aria-labelledby="held">
-  <h2 id="held">Renewals are held, since <Time at={installation.held_at} /></h2>
+  <h2 id="held">Renewals are on hold since <Time at={installation.held_at} /></h2>
   <p>{installation.why}</p>
-  <p class="mb-2">Tokens that are good are still issued. Nothing that could spend a refresh token is sent.</p>
+  <p class="mb-2">Valid tokens are still issued. No refresh token that rotates is sent.</p>
   {#if asking}
-    <p>Is it certain that no other installation renews these grants? Two of them end each other’s refresh tokens.</p>
-    <button class="btn btn-error btn-sm mt-1" disabled={doing.busy} onclick={own}>Yes, this one owns them: go on</button>
-    <button class="btn btn-sm mt-1" onclick={() => (asking = false)}>Keep holding</button>
-  {:else}<button class="btn btn-sm" onclick={() => (asking = true)}>This installation owns the grants…</button>{/if}
+    <p>
+      Make sure that no other installation renews these grants, and that every replica has been started. An outdated refresh token ends its
+      grant.
+    </p>
+    <button class="btn btn-error btn-sm mt-1" disabled={doing.busy} onclick={own}>Resume renewals here</button>
+    <button class="btn btn-sm mt-1" onclick={() => (asking = false)}>Cancel</button>
+  {:else}<button class="btn btn-sm" onclick={() => (asking = true)}>Resume renewals…</button>{/if}
   <ProblemNote problem={doing.problem} />
 </section>

@@ -70,7 +70,7 @@ export async function ground(s: GroundParts): Promise<Ground> {
       .map((one) => one.instance);
 
   const notice = async (which: readonly string[]): Promise<void> => {
-    const why = `The database has gone back: ${which.length === 1 ? 'a replica has' : `${which.length} replicas have`} saved tokens that it no longer holds. Renewals that could spend an outdated token are on hold until every replica has put back what it has.`;
+    const why = `The database has gone back: ${which.length === 1 ? 'a replica has' : `${which.length} replicas have`} saved tokens that it no longer holds. Renewals that could spend an outdated token are on hold until every replica has put back what it has. Start each of them; for one that will not come back, run \`rk replica adopt FOLDER\`.`;
     loss = await store.notice({ id: recordId(ports), noticedBy: instanceId, why });
     ports.log.error({ event: 'database.went_back', replicas: which }, why);
     s.history.add({ actor: 'service', kind: 'database_went_back', subject: 'installation', says: why });
