@@ -22,7 +22,7 @@ import { keepNotices, sendNotices } from './notices/index.ts';
 import { deliverEvents, runCampaigns } from './people/index.ts';
 import { sweepScratch } from './rehearsals/index.ts';
 import { keepRenewing } from './renewal/index.ts';
-import { putBackAll, recoverFormerLives } from './replicas/index.ts';
+import { putBackAll, putBackOf, recoverFormerLives } from './replicas/index.ts';
 import type { Settings } from './settings.ts';
 import { offerFirstOperator, rescueOperator, untilDatabase } from './start-up.ts';
 import { openDatabase } from './store/database.ts';
@@ -99,14 +99,11 @@ async function joinParts(opened: Opened, joints: Joints): Promise<RunningService
   const rooms = await joinRooms(base, renewal, stopping.signal);
   const { settings, folder, log, ports, store, publicUrl, own } = base;
   const { engine, spares, replica, spilled } = renewal;
-  await recoverFormerLives({ ...rooms.recovery, spill: spilled, instanceId: folder.instanceId });
+  const saving = { ...rooms.recovery, sealer: base.sealer, moved: movedIn(renewal) };
+  await recoverFormerLives({ ...rooms.recovery, spill: spilled, instanceId: folder.instanceId, putBack: putBackOf(saving, base.newest) });
   await replica.recovered();
-  const putBack = putBackAll({
-    ...{ ...rooms.recovery, spill: spilled, instanceId: folder.instanceId, newest: base.newest, sealer: base.sealer },
-    idle: async () => void (await pTimeout(engine.idle(), { milliseconds: settings.limits.leaseMs, message: false })),
-    revive: replica.revive,
-    moved: movedIn(renewal),
-  });
+  const idle = async (): Promise<void> => void (await pTimeout(engine.idle(), { milliseconds: settings.limits.leaseMs, message: false }));
+  const putBack = putBackAll({ ...saving, newest: base.newest, idle, revive: replica.revive });
   const rounds = [
     // In a rehearsal's time nothing goes back, and each look would be a step.
     ...(joints.time ? [] : [renewal.ground.run(putBack, stopping.signal)]),

@@ -14,7 +14,7 @@ import { personChanged, personConsented } from '../people/index.ts';
 import { quotas } from '../quotas/index.ts';
 import { type Relayed, relayed } from '../relay/index.ts';
 import { newestAnswers, type SpilledAnswer, spill } from '../renewal/index.ts';
-import { putBackThese, type RecoveryParts, recoverFormerLives } from '../replicas/index.ts';
+import { putBackOf, putBackThese, type RecoveryParts, recoverFormerLives } from '../replicas/index.ts';
 import { hourFigures } from '../status/index.ts';
 import { type Usage, usage } from '../usage/index.ts';
 import { documents, hashing, writing } from '../workers/index.ts';
@@ -37,7 +37,7 @@ export interface Rooms {
   fenceOut: Outgoing;
   mail: Mail;
   workers: Workers;
-  recovery: Omit<RecoveryParts, 'spill' | 'instanceId'>;
+  recovery: Omit<RecoveryParts, 'spill' | 'instanceId' | 'putBack'>;
 }
 
 export async function joinRooms(base: Base, renewal: Renewal, stopping: AbortSignal): Promise<Rooms> {
@@ -102,12 +102,14 @@ async function adopted(
   instanceId: string,
 ): Promise<{ saved: number; freed: number }> {
   const { master, former, ports, store, settings, sealer } = base;
-  const found = await recoverFormerLives({ ...recovery, spill: spill({ folder: path, master, former, ports }), instanceId });
   const installationId = (await store.installation.read())?.installationId ?? '';
   const newest = await newestAnswers({ folder: path, installationId, master, former, ports, ...settings.answers });
+  const saving = { ...recovery, sealer, moved: movedIn(renewal) };
   try {
+    const own = spill({ folder: path, master, former, ports });
+    const found = await recoverFormerLives({ ...recovery, spill: own, instanceId, putBack: putBackOf(saving, newest) });
     let putBack = 0;
-    for await (const answer of newest.all()) putBack += (await putBackThese({ ...recovery, sealer, moved: movedIn(renewal) }, [answer])).putBack;
+    for await (const answer of newest.all()) putBack += (await putBackThese(saving, [answer])).putBack;
     return { saved: found.saved + putBack, freed: found.freed };
   } finally {
     await newest.stop();

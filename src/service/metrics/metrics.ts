@@ -16,7 +16,7 @@ export interface MetricParts {
   usage: Pick<Usage, 'totals'>;
   keeper: Pick<AnswerKeeper, 'unsaved'>;
   spill: Pick<Spill, 'waiting'>;
-  hold: Pick<InstallationHold, 'isHeld'>;
+  hold: Pick<InstallationHold, 'state'>;
   changes: Pick<Changes, 'blindMs'>;
   ports: Pick<Ports, 'clock'>;
 }
@@ -88,8 +88,11 @@ export function metrics(s: MetricParts): { text(): Promise<string>; contentType:
   });
   gauge('answers_unsaved', 'sum', 'Answers of providers that are in memory and not saved yet.', (self) => self.set(s.keeper.unsaved()));
   gauge('answers_spilled', 'sum', 'Answers of providers that wait in files for the database.', (self) => self.set(s.spill.waiting()));
-  gauge('held', 'max', '1 while renewals of rotating grants are on hold, because a second installation may renew them.', (self) =>
-    self.set(s.hold.isHeld() ? 1 : 0),
+  gauge(
+    'held',
+    'max',
+    '1 while renewals of rotating grants are on hold, because a second installation may renew them, or the database went back.',
+    async (self) => self.set((await s.hold.state()).held ? 1 : 0),
   );
   gauge('database_silent_seconds', 'max', 'How long ago the database last answered.', (self) => self.set(s.changes.blindMs() / 1000));
   counterBy('uses', 'outcome', 'Issued tokens, relayed calls, and refusals, since the service started.', () => {

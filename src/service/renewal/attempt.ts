@@ -102,7 +102,7 @@ async function attemptOnce(parts: AttemptParts, held: HeldRow, context: GrantCon
       return null;
     }
   const spends = canSpend(context);
-  if (spends && refreshToken && (await parts.newest.isOutdated(grantId, { generation: row.generation, refresh: refreshToken }))) {
+  if (spends && refreshToken && (await parts.newest.isOutdated(grantId, { generation: row.generation, issuedAt: row.issuedAt, refresh: refreshToken }))) {
     parts.ground.suspect();
     await store.update([grantId], giveBack(attempt, HELD_TRY_MS * ports.random.unit(), null));
     return null;

@@ -41,6 +41,7 @@ const PRUNE_EVERY_MS = 3_600_000;
 /** Tables have the instant of their making in whole seconds. */
 const JUST_MADE_MS = 3_000;
 const STEP_MS = 250;
+const TABLES_EVERY_MS = 60_000;
 const LOADING_MOST_MS = 10 * 60_000;
 
 /** Compares with what the data folder knows before anything is claimed, and counts from there on. */
@@ -57,7 +58,7 @@ export async function ground(s: GroundParts): Promise<Ground> {
   let brokeAt: number | null = null;
   let server = await store.server();
   /** When each table was made, as it was when all was well: a dump that is loaded makes them again, one after the other. */
-  let tables = new Map<string, number>();
+  let [tables, tablesAt] = [new Map<string, number>(), Number.NEGATIVE_INFINITY];
   let isSuspected = false;
   let prunedAt = ports.clock.now();
   /** Where this replica has reported what it put back. */
@@ -108,13 +109,15 @@ export async function ground(s: GroundParts): Promise<Ground> {
     if (before !== null && loss === null) lost = [];
     const at = await store.server();
     if (at !== server) [server, brokeAt] = [at, brokeAt ?? ports.clock.now()];
+    // What is acknowledged while the marks are read is not in them yet.
+    const known = count.known();
     const marks = await store.read();
-    const mine = lostSaves(marks, new Map([...remembered, [instanceId, count.known()]]));
+    const mine = lostSaves(marks, new Map([...remembered, [instanceId, known]]));
     lost = [...new Set([...lost, ...mine, ...(isSuspected ? [instanceId] : [])])];
     isSuspected = false;
     if (lost.length > 0 && loss === null) return notice(lost);
     if (loss !== null || awaited(marks).length > 0) return;
-    tables = await store.tables();
+    if (ports.clock.now() - tablesAt >= TABLES_EVERY_MS) [tables, tablesAt] = [await store.tables(), ports.clock.now()];
     settle(marks);
   };
   const look = async (): Promise<void> => {

@@ -33,7 +33,9 @@ export interface NewestAnswers {
   /** Grants that were ended: what is here of them is not put back. */
   ended(grantIds: readonly string[]): void;
   /** Whether this is older than what this replica has: the database holds a token that was replaced. */
-  isOutdated(grantId: string, present: { generation: number; refresh: Secret }): Promise<boolean>;
+  isOutdated(grantId: string, present: { generation: number; issuedAt: number; refresh: Secret }): Promise<boolean>;
+  /** The newest answer of one grant; null: none is kept. */
+  of(grantId: string): Promise<NewestAnswer | null>;
   /** What is known of saves is written with the next group. */
   knows(known: KnownSaves): void;
   /** As it was when the folder was opened. */
@@ -59,9 +61,10 @@ const SEEN_MOST = 100_000;
 /** Of a grant, as far as it is told apart: a hash of its refresh token, null where none is known. */
 interface Seen {
   generation: number;
+  issuedAt: number;
   refresh: string | null;
 }
-const NEVER: Seen = { generation: 0, refresh: null };
+const NEVER: Seen = { generation: 0, issuedAt: 0, refresh: null };
 const hashOf = (secret: Secret): string => createHash('sha256').update(secret.reveal()).digest('base64url').slice(0, 16);
 
 type Level = ClassicLevel<string, Buffer>;
@@ -161,6 +164,10 @@ export async function newestAnswers(parts: NewestAnswersParts): Promise<NewestAn
     const before = waiting.get(key);
     waiting.set(key, value?.lacksRefresh && before ? withRefresh(value, before.text) : value);
   };
+  const of = async (grantId: string): Promise<NewestAnswer | null> => {
+    const text = await read(`${ANSWER}${grantId}`).catch(() => null); // what does not open is told by `all`
+    return text === null ? null : answerOf(text);
+  };
   return {
     put(answer) {
       const { first, ...rest } = answer;
@@ -168,6 +175,7 @@ export async function newestAnswers(parts: NewestAnswersParts): Promise<NewestAn
       const before = seen.get(answer.grantId);
       seen.set(answer.grantId, {
         generation: answer.generation,
+        issuedAt: answer.life.issuedAt,
         refresh: answer.tokens.refresh ? hashOf(answer.tokens.refresh) : before === undefined || before === NEVER ? null : before.refresh,
       });
       remember(`${ANSWER}${answer.grantId}`, { at, text: answerText(rest), lacksRefresh: answer.tokens.refresh === null });
@@ -177,16 +185,19 @@ export async function newestAnswers(parts: NewestAnswersParts): Promise<NewestAn
       for (const grantId of grantIds) seen.set(grantId, NEVER);
       for (const grantId of grantIds) for (const kind of [ANSWER, FIRST]) remember(`${kind}${grantId}`, null);
     },
-    async isOutdated(grantId, { generation, refresh }) {
+    of,
+    async isOutdated(grantId, { generation, issuedAt, refresh }) {
       let known = seen.get(grantId);
       if (known === undefined) {
-        const text = await read(`${ANSWER}${grantId}`).catch(() => null); // what does not open is told by `all`
-        const kept = text === null ? null : answerOf(text);
-        known = kept === null ? NEVER : { generation: kept.generation, refresh: kept.tokens.refresh && hashOf(kept.tokens.refresh) };
+        const kept = await of(grantId);
+        known =
+          kept === null ? NEVER : { generation: kept.generation, issuedAt: kept.life.issuedAt, refresh: kept.tokens.refresh && hashOf(kept.tokens.refresh) };
         seen.set(grantId, known);
       }
       if (known === NEVER) return false;
-      return known.generation > generation || (known.generation === generation && known.refresh !== null && known.refresh !== hashOf(refresh));
+      if (known.generation !== generation) return known.generation > generation;
+      // Of two answers to one token the later one counts, here and in `isMixed`: two replicas must not put back against each other.
+      return known.refresh !== null && known.issuedAt >= issuedAt && known.refresh !== hashOf(refresh);
     },
     knows(now) {
       if (now.own === known.own && JSON.stringify(now.others) === JSON.stringify(known.others)) return;

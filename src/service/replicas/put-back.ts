@@ -7,15 +7,18 @@ import type { HeldRow } from '../store/held-row.ts';
 import type { LossReport } from '../store/marks.ts';
 import { planNext, type RecoveryParts } from './replica.ts';
 
-export interface PutBackParts extends RecoveryParts {
-  newest: NewestAnswers;
+/** What it takes to put an answer back. */
+export interface Saving extends Pick<RecoveryParts, 'contexts' | 'ports' | 'resumeFirst' | 'store'> {
   sealer: Sealer;
+  /** The token in memory is another one from now on. */
+  moved(grantId: string): void;
+}
+export interface PutBackParts extends Saving {
+  newest: NewestAnswers;
   /** Resolves when no request of this replica is under way: what it brings is among its answers. */
   idle(): Promise<void>;
   /** This life is written down again where the database lost it. */
   revive(): Promise<void>;
-  /** The token in memory is another one from now on. */
-  moved(grantId: string): void;
 }
 
 /** T12 for every grant of which this replica has an answer. Each is one conditional statement: to do it twice changes nothing. */
@@ -30,27 +33,29 @@ export const putBackAll =
   };
 
 /** The same for answers that another installation hands over. */
-export async function putBackThese(
-  s: Omit<PutBackParts, 'newest' | 'idle' | 'revive' | 'spill' | 'instanceId'>,
-  answers: readonly NewestAnswer[],
-): Promise<{ putBack: number; unknown: number }> {
+export async function putBackThese(s: Saving, answers: readonly NewestAnswer[]): Promise<{ putBack: number; unknown: number }> {
   const done: Omit<LossReport, 'lost'> = { putBack: 0, madeAgain: 0, since: null, suspects: [] };
   for (const answer of answers) await one(s, answer, done);
   return { putBack: done.putBack, unknown: done.suspects.length };
 }
 
+/** The same for the answer that a folder has of one grant. True: it was newer. */
+export const putBackOf =
+  (s: Saving, newest: Pick<NewestAnswers, 'of'>) =>
+  async (grantId: string): Promise<boolean> => {
+    const answer = await newest.of(grantId);
+    return answer !== null && (await putBackThese(s, [answer])).putBack > 0;
+  };
+
 /** The row is as new as the answer, and its token is another one: the two tables are of different times. */
-async function isMixed(s: Pick<PutBackParts, 'sealer'>, held: HeldRow | null, { grantId, generation, tokens }: NewestAnswer): Promise<boolean> {
+async function isMixed(s: Pick<PutBackParts, 'sealer'>, held: HeldRow | null, { grantId, generation, life, tokens }: NewestAnswer): Promise<boolean> {
   if (!held?.refreshSealed || held.row.ended || held.row.generation !== generation || tokens.refresh === null) return false;
+  if (held.row.issuedAt > life.issuedAt) return false;
   const present = await s.sealer.open({ table: 'tokens', row: grantId, column: 'refresh_sealed' }, held.refreshSealed);
   return present.reveal() !== tokens.refresh.reveal();
 }
 
-async function one(
-  s: Omit<PutBackParts, 'newest' | 'idle' | 'revive' | 'spill' | 'instanceId'>,
-  answer: NewestAnswer,
-  done: Omit<LossReport, 'lost'>,
-): Promise<void> {
+async function one(s: Saving, answer: NewestAnswer, done: Omit<LossReport, 'lost'>): Promise<void> {
   const { grantId, first } = answer;
   const held = await s.store.read(grantId);
   const judged = (await isMixed(s, held, answer))

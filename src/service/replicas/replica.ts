@@ -104,6 +104,8 @@ export async function recoverFormerLives(deps: RecoveryParts): Promise<{ saved: 
 
 export interface RecoveryParts {
   store: RenewalStore;
+  /** Saves an answer that this folder has of a grant, where it is newer than the database's. True: it was. */
+  putBack(grantId: string): Promise<boolean>;
   keeper: AnswerKeeper;
   spill: Spill;
   contexts: GrantContexts;
@@ -147,6 +149,7 @@ async function freeRows(deps: RecoveryParts): Promise<number> {
   const left = await store.leftBy(deps.instanceId, deps.lifeId);
   const known = await contexts.of(left.map((one) => one.grantId));
   for (const { grantId, row } of left) {
+    if (await deps.putBack(grantId)) continue; // the answer to what was sent had reached the folder
     const context = known.get(grantId);
     const sent = row.sentEpoch !== null || row.uncertainSince !== null;
     const now = ports.clock.now();
