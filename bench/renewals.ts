@@ -143,7 +143,7 @@ async function claimsOver(databaseUrl: string, connections: number): Promise<{ c
         const ids = (await store.dueIds(CLAIM * 4)).slice(0, CLAIM);
         const claimId = newId();
         const taken = await store.update(ids, claim(newId(), claimId, DEFAULT_LIMITS));
-        if (taken !== CLAIM || (await store.claimed(ids, claimId)).length !== CLAIM) throw new Error('a claim came back short');
+        if (taken !== CLAIM || ((await store.claimed(ids, claimId)) ?? []).length !== CLAIM) throw new Error('a claim came back short');
       }),
     close: () => database.close(),
   };

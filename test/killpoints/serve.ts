@@ -30,9 +30,9 @@ const joints: Joints = {
     },
   store: (next): RenewalStore => ({
     ...next,
-    async claim(ids, transition) {
-      const took = await next.claim(ids, transition);
-      return took > 0 && at('after_claim') ? die() : took;
+    async update(ids, transition) {
+      const took = await next.update(ids, transition);
+      return took > 0 && transition.name === 'claim' && at('after_claim') ? die() : took;
     },
     async arm(...args) {
       const took = await next.arm(...args);

@@ -41,8 +41,9 @@ export function renewalEngine(parts: AttemptParts): RenewalEngine {
     const free = ids.filter((id) => !running.has(id));
     if (free.length === 0) return 0;
     const claimId = recordId(ports);
-    if ((await store.claim(free, transition(claimId))) === 0) return 0;
+    if ((await store.update(free, transition(claimId))) === 0) return 0;
     const [held, contexts] = await Promise.all([store.claimed(free, claimId), parts.contexts.of(free)]);
+    if (held === null) return 0;
     start(held, contexts, urgent);
     return held.length;
   };

@@ -77,9 +77,9 @@ export async function ground(s: GroundParts): Promise<Ground> {
     s.history.add({ actor: 'service', kind: 'database_went_back', subject: 'installation', says: why });
     await s.changes.announce('installation', 'held');
   };
-  const settle = (marks: readonly Seen[]): void => {
+  const settle = (marks: readonly Seen[], since: ReturnType<typeof count.reading>): void => {
     remembered = new Map(marks.filter((one) => one.instance !== instanceId).map((one) => [one.instance, one.mark]));
-    count.settled(own(marks)?.mark ?? 0);
+    count.settled(own(marks)?.mark ?? 0, since);
     count.others([...remembered.values()].reduce((sum, one) => sum + one, 0));
     newest.knows({ own: count.known(), others: Object.fromEntries(remembered) });
     [brokeAt, lost] = [null, []];
@@ -110,7 +110,7 @@ export async function ground(s: GroundParts): Promise<Ground> {
     const at = await store.server();
     if (at !== server) [server, brokeAt] = [at, brokeAt ?? ports.clock.now()];
     // What is acknowledged while the marks are read is not in them yet.
-    const known = count.known();
+    const [known, since] = [count.known(), count.reading()];
     const marks = await store.read();
     const mine = lostSaves(marks, new Map([...remembered, [instanceId, known]]));
     lost = [...new Set([...lost, ...mine, ...(isSuspected ? [instanceId] : [])])];
@@ -118,7 +118,7 @@ export async function ground(s: GroundParts): Promise<Ground> {
     if (lost.length > 0 && loss === null) return notice(lost);
     if (loss !== null || awaited(marks).length > 0) return;
     if (ports.clock.now() - tablesAt >= TABLES_EVERY_MS) [tables, tablesAt] = [await store.tables(), ports.clock.now()];
-    settle(marks);
+    settle(marks, since);
   };
   const look = async (): Promise<void> => {
     try {

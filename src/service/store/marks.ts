@@ -33,13 +33,15 @@ export interface SaveCount {
   /** Whether a statement ended without an acknowledgement, or the database was not reached: what it has must be looked at before a claim. */
   isInDoubt(): boolean;
   doubt(): void;
-  /** The database was looked at: it has so many of this replica. */
-  settled(known: number): void;
+  /** Before the marks are read: what is under way then may be in them, and is acknowledged later. */
+  reading(): { underWay: number; taken: number };
+  /** The marks were read: the database has so many of this replica. */
+  settled(marks: number, since: { underWay: number; taken: number }): void;
 }
 
 export function saveCount(): SaveCount {
   let instance: Buffer | null = null;
-  let [known, others, doubts, settledAt] = [0, 0, 0, 0];
+  let [known, others, doubts, settledAt, underWay, taken] = [0, 0, 0, 0, 0, 0];
   const free = { save: [0, 1], arm: [0, 1], first: [FIRST_TOKENS] };
   return {
     begin(instanceId, from) {
@@ -52,11 +54,13 @@ export function saveCount(): SaveCount {
     },
     take(kind) {
       if (instance === null) return null;
+      [underWay, taken] = [underWay + 1, taken + 1];
       const lane = kind === 'first' ? FIRST_TOKENS : (free[kind].pop() ?? 0);
       return {
         instance,
         lane,
         done(outcome) {
+          underWay -= 1;
           if (kind !== 'first' && !free[kind].includes(lane)) free[kind].push(lane);
           if (outcome === 'raised') known += 1;
           if (outcome === 'unknown') doubts += 1;
@@ -68,15 +72,17 @@ export function saveCount(): SaveCount {
     doubt() {
       doubts += 1;
     },
-    settled(marks) {
+    reading: () => ({ underWay, taken }),
+    settled(marks, since) {
       settledAt = doubts;
-      known = Math.max(known, marks);
+      // What was under way meanwhile counts itself when it is acknowledged.
+      known = Math.max(known, marks - since.underWay - (taken - since.taken));
     },
   };
 }
 
-/** For the `WHERE` of a claim: the database has lost nothing that is known. Two tables, because a statement cannot read the one that it changes. */
-export const hasWanted = (place: string): string => `(SELECT SUM(k.mark) FROM marks k) + (SELECT SUM(a.mark) FROM arm_marks a) >= ${place}`;
+/** All marks there are: what `wanted` is compared with. A plain read takes no lock. */
+export const ALL_MARKS = '((SELECT COALESCE(SUM(k.mark), 0) FROM marks k) + (SELECT COALESCE(SUM(a.mark), 0) FROM arm_marks a))';
 /** Joined to what a save or an arm changes. */
 export const raised = (kind: 'save' | 'arm', { instance, lane }: Raising, place: (value: Bind) => string): string =>
   `JOIN ${kind === 'arm' ? 'arm_marks' : 'marks'} k ON k.instance_id = ${place(instance)} AND k.lane = ${place(lane)}`;

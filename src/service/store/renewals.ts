@@ -2,7 +2,7 @@ import type { ConditionalUpdate } from '../../core/renewal/conditional-update.ts
 import type { RenewalCause, RenewalColumn, RenewalRow } from '../../core/renewal/row.ts';
 import { type Bind, type Database, idBytes, idText, instantText, intervalText } from './database.ts';
 import type { HeldRow, SealedTokens } from './held-row.ts';
-import { hasWanted, type SaveCount, saveCount } from './marks.ts';
+import { ALL_MARKS, type SaveCount, saveCount } from './marks.ts';
 import { rowBatches } from './row-batches.ts';
 import { COLUMNS, compile, ID_COLUMNS, snake } from './transition-sql.ts';
 
@@ -12,13 +12,15 @@ export interface RenewalStore {
   dueIds(limit: number, exceptClients?: string[]): Promise<string[]>;
   /** Runs a transition on these grants; the number of rows it took hold of. */
   update(grantIds: string[], transition: ConditionalUpdate): Promise<number>;
-  /** T1: takes rows, where the database has lost nothing that is known; how many. */
-  claim(grantIds: string[], transition: ConditionalUpdate): Promise<number>;
   /** T2 for one row; written together with others that are armed at the same moment. True: it took hold. */
   arm(grantId: string, transition: ConditionalUpdate): Promise<boolean>;
   /** T4: the transition and the sealed tokens in one statement, together with other saves of the moment. True: it is saved. */
   save(grantId: string, transition: ConditionalUpdate, tokens: SealedTokens): Promise<boolean>;
-  claimed(grantIds: string[], claimId: string): Promise<HeldRow[]>;
+  /**
+   * What a claim took; null: the database lacks saves that are known, so that none of it may be sent. An arm wants its own claim in the database,
+   * and the claim was made over all that is there now.
+   */
+  claimed(grantIds: string[], claimId: string): Promise<HeldRow[] | null>;
   read(grantId: string): Promise<HeldRow | null>;
   /** Grants that are not ended, in the order of their IDs, from one on. */
   present(after: string | null, most: number): Promise<HeldRow[]>;
@@ -64,20 +66,17 @@ export function renewalStore(database: Database, count: SaveCount = saveCount())
       const { set, where } = compile(transition, (value) => `$${bind.push(value)}`);
       return database.write(`UPDATE renewals r FORCE INDEX (PRIMARY) SET ${set} WHERE r.grant_id IN (${idList(grantIds, bind)}) AND ${where}`, bind);
     },
-    async claim(grantIds, transition) {
-      if (grantIds.length === 0) return 0;
-      const bind: Bind[] = [];
-      const { set, where } = compile(transition, (value) => `$${bind.push(value)}`);
-      const wanted = count.wanted();
-      const firm = wanted === null ? '' : ` AND ${hasWanted(`$${bind.push(wanted)}`)}`;
-      return database.write(`UPDATE renewals r FORCE INDEX (PRIMARY) SET ${set} WHERE r.grant_id IN (${idList(grantIds, bind)}) AND ${where}${firm}`, bind);
-    },
     async claimed(grantIds, claimId) {
+      const wanted = count.wanted();
       const bind: Bind[] = [];
-      const rows = await database.select<StoredRow>(
-        `${SELECT} WHERE r.grant_id IN (${idList(grantIds, bind)}) AND r.claim_id = $${bind.push(idBytes(claimId))}`,
+      const rows = await database.select<StoredRow & { marks: unknown }>(
+        `${SELECT.replace(' FROM ', `, ${ALL_MARKS} AS marks FROM `)} WHERE r.grant_id IN (${idList(grantIds, bind)}) AND r.claim_id = $${bind.push(idBytes(claimId))}`,
         bind,
       );
+      if (wanted !== null && rows.some((row) => Number(row.marks) < wanted)) {
+        count.doubt();
+        return null;
+      }
       return rows.map(heldRow);
     },
     async read(grantId) {
