@@ -100,7 +100,7 @@ async function allWell({ service, call, caller }: Harbour): Promise<void> {
   expect(await reuses()).toBe(0);
   const { items } = await call('listHistory', { query: { subject: 'installation', limit: 20 } });
   expect(items.map((one) => one.kind)).toEqual(expect.arrayContaining(['database_went_back', 'losses_put_back']));
-  expect(items.find((one) => one.kind === 'losses_put_back')?.says).toMatch(/tokens were put back/);
+  expect(items.find((one) => one.kind === 'losses_put_back')?.says).toMatch(/tokens were restored/);
 }
 
 test('a dump is loaded back, table by table, while the service runs: nothing outdated is spent, what was lost comes back, renewals go on', async () => {

@@ -12,7 +12,7 @@ const CallMembers = {
   headers: z.array(Pair).max(50).default([]),
   body: z.string().max(100_000).nullable().default(null),
 };
-const from = NewName.optional().describe('The saved call of the connection whose values `(secret)` stands for');
+const from = NewName.optional().describe('The saved call of the connection that has the values shown as `(secret)`');
 export const ComposedCall = maskedAs('call', z.strictObject({ ...CallMembers, from }));
 export type ComposedCall = z.output<typeof ComposedCall>;
 

@@ -95,8 +95,8 @@ export const FAULTS = {
   INSTALLATION_HELD: {
     status: 503,
     retry: true,
-    says: 'Renewals of this installation are held, because a second installation may be renewing the same connections.',
-    remedy: 'Make sure that no other copy runs, then run `rk installation own`.',
+    says: 'Renewals of this installation are on hold.',
+    remedy: 'Run `rk installation show`: it states the reason and what to do.',
   },
   NOT_FOUND: { status: 404, retry: false, says: 'Not found.', remedy: 'List what exists, and check the spelling.' },
   NAME_TAKEN: { status: 409, retry: false, says: 'This name is taken.', remedy: 'Choose another name, or change the one that exists.' },

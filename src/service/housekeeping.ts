@@ -40,6 +40,11 @@ async function tidy(s: TidyParts, stop: AbortSignal): Promise<void> {
   }
 }
 
+/** Documents of an earlier version, until none is left. */
+async function sealFormer({ store, ports }: TidyParts, stop: AbortSignal): Promise<void> {
+  for (let piece = 0; piece < PIECES_MOST && !stop.aborted && (await store.sealFormer()) > 0; piece += 1) await ports.sleep(BETWEEN_MS, stop);
+}
+
 const MEGABYTE = 1_000_000;
 /** Writes down how much room is left where this replica writes: the forecast sees from it when a disk will be full. */
 async function measureDisks({ store, settings, instanceId, ports }: TidyParts): Promise<void> {
@@ -69,7 +74,7 @@ export async function keepTidy(s: TidyParts, stop: AbortSignal): Promise<void> {
       await tidy(s, stop);
       await measureDisks(s);
       // Not in the first round: replicas of the version before, which read no sealed document, may still be running beside this one.
-      if (waitMs === EVERY_MS) await s.store.sealFormer();
+      if (waitMs === EVERY_MS) await sealFormer(s, stop);
     } catch (cause) {
       s.ports.log.warn(
         { event: 'housekeeping.failed', cause: cause instanceof Error ? cause.message : 'unknown' },

@@ -4,7 +4,7 @@ export const LOG_EVENTS = {
   'activity.lost': 'The queue of the activity log is full: entries are lost.',
   'activity.not_anchored': 'The chains of the activity log were not joined.',
   'activity.waiting': 'Entries of the activity log wait for the database.',
-  'answers.grant_not_made_again': 'A grant that the database lost could not be made again.',
+  'answers.grant_not_restored': 'A grant that the database lost could not be restored.',
   'answers.not_readable': 'An entry of the newest answers does not open; it is skipped.',
   'answers.not_written': 'The newest answers cannot be written to the data folder; they stay in memory.',
   'answers.set_aside': 'The newest answers in the data folder cannot be used; they are set aside.',

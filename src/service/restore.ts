@@ -134,7 +134,7 @@ async function restoreInto(
   await migrate(database, me); // what a newer version added
   for (const part of kept) await target.insert(part);
   const store = openStore(database);
-  const why = `Restored from the backup of ${manifest.made_at} (${manifest.public_url}). ${manifest.move ? 'It goes on when that installation has stopped and handed over its newest tokens.' : 'This copy stays on hold, and that installation goes on, until someone runs `rk installation own` here.'}`;
+  const why = `Restored from the backup of ${manifest.made_at} (${manifest.public_url}). ${manifest.move ? 'It goes on when that installation has stopped and transferred its newest tokens.' : 'This copy stays on hold, and that installation goes on, until someone runs `rk installation own` here.'}`;
   const fingerprint = await store.installation.fingerprint();
   await becomeRestored(database, { restore: randomUUID(), formerUrl: manifest.public_url, why, fingerprint, isOwned: formerIsGone, moves: manifest.move });
   const ports = { clock: { now: () => Date.now() }, random: { unit: Math.random, bytes: (count: number) => new Uint8Array(randomBytes(count)) } };

@@ -65,13 +65,13 @@ function sealing<R, M extends keyof R>(sealer: Sealer, { table, column, member, 
 /** The store as the rooms get it. */
 export type SealedStore = Store & SealsFormer;
 interface SealsFormer {
-  /** Seals what an earlier version wrote, some of each; what changed meanwhile is found again. */
-  sealFormer(): Promise<void>;
+  /** Seals what an earlier version wrote, some of each; what changed meanwhile is found again. @returns how many were found */
+  sealFormer(): Promise<number>;
 }
 type Sealable = Pick<Store, 'channels' | 'jobs' | 'personEvents' | 'runs' | 'savedCalls'>;
 
 /**
- * The store with calls, settings, plans and addresses whole for whoever reads and writes them. What may be a secret in them is sealed on its way
+ * The store with calls, settings, plans and addresses in full for the rooms. Values that may be secrets are sealed on their way
  * in and opened on its way out: the database holds `(secret)` in its place.
  */
 export function withSealedDocuments<S extends Sealable>(store: S, sealer: Sealer): S & SealsFormer {
@@ -140,15 +140,20 @@ export function withSealedDocuments<S extends Sealable>(store: S, sealer: Sealer
       setReceiver: (row) => personEvents.setReceiver(receiverUrls.added(row)),
     },
     async sealFormer() {
-      for (const row of await savedCalls.unsealed(AT_ONCE)) await savedCalls.change(row.id, calls.closed(row.id, { callDocument: row.callDocument }));
-      for (const row of await jobs.unsealed(AT_ONCE)) await jobs.reseal(row, pick(settings.added(row), 'settings', 'settingsSealed'));
-      for (const row of await runs.unsealed(AT_ONCE)) {
-        for (const delivery of await runs.deliveries([row.id])) await runs.maskDelivery(shownDelivery(delivery));
-        await runs.reseal(row.id, pick(plans.added(row), 'plan', 'planSealed'));
+      const found = await Promise.all([
+        ...[savedCalls.unsealed(AT_ONCE), jobs.unsealed(AT_ONCE), runs.unsealed(AT_ONCE)],
+        ...[channels.unsealed(AT_ONCE), personEvents.unsealedReceivers(AT_ONCE)],
+      ] as const);
+      const [oldCalls, oldJobs, oldRuns, oldChannels, oldReceivers] = found;
+      for (const { id, callDocument } of oldCalls) await savedCalls.change(id, calls.closed(id, { callDocument }));
+      for (const row of oldJobs) await jobs.reseal(row, settings.closed(row.id, { settings: row.settings }));
+      for (const { id, plan } of oldRuns) {
+        for (const delivery of await runs.deliveries([id])) await runs.maskDelivery(shownDelivery(delivery));
+        await runs.reseal(id, plans.closed(id, { plan }));
       }
-      for (const row of await channels.unsealed(AT_ONCE)) await channels.reseal(row, pick(channelUrls.added(row), 'url', 'urlSealed'));
-      for (const row of await personEvents.unsealedReceivers(AT_ONCE))
-        await personEvents.resealReceiver(row, pick(receiverUrls.added(row), 'url', 'urlSealed'));
+      for (const row of oldChannels) await channels.reseal(row, channelUrls.closed(row.id, { url: row.url }));
+      for (const row of oldReceivers) await personEvents.resealReceiver(row, receiverUrls.closed(row.callerId, { url: row.url }));
+      return found.reduce((sum, rows) => sum + rows.length, 0);
     },
   };
 }
@@ -156,5 +161,3 @@ export function withSealedDocuments<S extends Sealable>(store: S, sealer: Sealer
 /** A delivery goes where the plan of its run says; its own row only shows where that is. */
 const shownDelivery = (row: DeliveryRow): DeliveryRow =>
   row.settings.kind === 'post' ? { ...row, settings: { ...row.settings, url: maskedAddress(row.settings.url, MASK) } } : row;
-
-const pick = <R, K extends keyof R>(row: R, ...keys: K[]): Pick<R, K> => Object.fromEntries(keys.map((key) => [key, row[key]])) as Pick<R, K>;

@@ -142,7 +142,7 @@ test('a database that moved to another server goes on where the data folder know
   const asOperator = { RUSTY_KETTLE_URL: first().url };
   await rk(['sign-in', '--name', 'marit'], { home, environment: asOperator, input: 'harbour-light-9\n' });
   const shown = await rk(['installation', 'show'], { home, environment: asOperator });
-  expect(shown.out).toMatch(/held since[\s\S]*another server[\s\S]*rk installation own/);
+  expect(shown.out).toMatch(/on hold since[\s\S]*another server[\s\S]*rk installation own/);
   expect((await rk(['status'], { home, environment: asOperator })).out).toContain('rk installation own');
   expect((await rk(['installation', 'own'], { home, environment: asOperator })).code).not.toBe(0); // asks first, and nobody answers
   expect((await rk(['installation', 'own', '--yes'], { home, environment: asOperator })).out).toContain('go on');

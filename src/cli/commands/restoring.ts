@@ -29,7 +29,7 @@ export const restore = () =>
         const done = await restoreBackup(readSettings(process.env), file, unlock, { formerIsGone: formerIsGone === true, signer, publicUrl });
         const next = done.isHeld
           ? done.moves
-            ? `The former installation (${done.formerUrl}) stops and hands over its newest tokens; then renewals go on here.`
+            ? `The former installation (${done.formerUrl}) stops and transfers its newest tokens; then renewals go on here.`
             : `This copy stays on hold, and ${done.formerUrl} goes on. To move the grants here, run \`rk installation own\`.`
           : 'Renewals go on when it starts.';
         return one({ ...done }, [

@@ -8,14 +8,14 @@ import { list, one, text } from '../show.ts';
 
 const shownState = (state: AnswerOf<'showInstallation'>) =>
   one(state, [
-    ['Renewals', state.held ? `held since ${relative(state.held_at)}` : 'go on'],
+    ['Renewals', state.held ? `on hold since ${relative(state.held_at)}` : 'go on'],
     ['Why', state.why],
     ['What to do', state.held ? 'make sure that no other copy renews these grants and every replica has been started, then: rk installation own' : null],
   ]);
 
 export const installation = () =>
   noun('installation', 'this installation as a whole: does it own the grants?', [
-    operation(verb('show', 'show whether renewals are held because a second installation may renew the same grants', 'rk installation show'), {
+    operation(verb('show', 'show whether renewals are on hold, and why', 'rk installation show'), {
       calls: 'showInstallation',
       shows: shownState,
     }),

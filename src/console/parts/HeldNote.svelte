@@ -5,7 +5,7 @@
   import Time from '../ui/Time.svelte';
   import ProblemNote from './ProblemNote.svelte';
 
-  /** Renewals are held: why, and the one button that ends it, asked twice. */
+  /** Renewals are on hold: the reason, and the one button that ends it, after a confirmation. */
   const { installation, done }: { installation: Status['installation']; done: () => unknown } = $props();
   const doing = new Doing();
   let asking = $state(false);

@@ -17,7 +17,7 @@ export class Composed {
   says = $state.raw<Record<string, string>>({});
   saved = $state<string | null>(null);
   #opened = $state<string | null>(null);
-  /** The saved call whose values `(secret)` stands for. */
+  /** The saved call that has the values shown as `(secret)`. */
   #from = $state<string | null>(null);
 
   readonly call = $derived<ComposedCall>({

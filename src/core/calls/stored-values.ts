@@ -1,6 +1,6 @@
 import { Fault } from '../fault.ts';
 
-/** What stands for a value that may be a secret, in responses, in bundles, and in the part of a document that is not sealed. */
+/** Shown in place of a value that may be a secret: in responses, in bundles, and in the unsealed part of a document. */
 export const MASK = '(secret)';
 
 /**
@@ -30,7 +30,7 @@ function placeOf(one: unknown, stored: readonly unknown[], at: number): number {
   return stored.findIndex((each) => memberOf(each, 'name') === name);
 }
 
-/** Where `(secret)` is left, as paths: nothing that is stored stands for it. */
+/** Paths at which `(secret)` is left: no stored value belongs there. */
 export function maskedPlaces(value: unknown, path = ''): string[] {
   if (typeof value === 'string') return value.includes(MASK) ? [path] : [];
   if (typeof value !== 'object' || value === null) return [];
@@ -41,7 +41,7 @@ export function maskedPlaces(value: unknown, path = ''): string[] {
 }
 
 /**
- * What an operator sent, with each `(secret)` as it is stored.
+ * The input of an operator, with each `(secret)` as it is stored.
  * @param known the stored document, and what is shown of it; null: nothing is stored yet
  * @param path of the value in the request
  * @throws {Fault} INPUT_INVALID where a `(secret)` is left

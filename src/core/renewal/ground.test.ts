@@ -21,7 +21,7 @@ test.each([
   { name: 'the same', row: { generation: 5, ended: false }, kept: { generation: 5, isFirstKnown: true }, judged: 'present' },
   { name: 'a newer one', row: { generation: 6, ended: false }, kept: { generation: 5, isFirstKnown: false }, judged: 'present' },
   { name: 'an ended grant', row: { generation: 3, ended: true }, kept: { generation: 5, isFirstKnown: true }, judged: 'ended' },
-  { name: 'no grant, its consent known', row: null, kept: { generation: 5, isFirstKnown: true }, judged: 'make_again' },
+  { name: 'no grant, its consent known', row: null, kept: { generation: 5, isFirstKnown: true }, judged: 'restore' },
   { name: 'no grant', row: null, kept: { generation: 5, isFirstKnown: false }, judged: 'unknown' },
 ])('in the database: $name', ({ row, kept, judged }) => expect(judgeAnswer(row, kept)).toBe(judged));
 

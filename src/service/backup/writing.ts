@@ -70,7 +70,7 @@ async function write(s: BackupParts, row: BackupRow, order: BackupOrder): Promis
 
 /** For a move: nothing is renewed after the backup, so nothing in it is outdated. @throws {Fault} INTERNAL where something stays under way */
 async function holdFirst(s: BackupParts): Promise<void> {
-  await s.hold.hold('A backup was made to move this installation. Restore it elsewhere; to go on here instead, take over.');
+  await s.hold.hold('A backup was made to move this installation. Restore it elsewhere; to go on here instead, run `rk installation own`.');
   await s.ports.sleep(1_500, s.stopping); // other replicas hear of it within a second
   await Promise.race([s.engine.idle(), s.ports.sleep(IDLE_MS, s.stopping)]);
   for await (const _ of looks({ withinMs: IDLE_MS, everyMs: 200 })) {

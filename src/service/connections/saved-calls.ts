@@ -50,7 +50,7 @@ interface NamedCall {
 }
 
 /**
- * The call that is meant. Where it was composed out of a saved one, `(secret)` stands for what the saved one has there.
+ * The call that is meant. Where it was composed from a saved one, each `(secret)` is the saved value.
  * @throws {Fault} NOT_FOUND, INPUT_INVALID where none is named, or a `(secret)` is left
  */
 export async function namedCall(s: Pick<ConnectionParts, 'store'>, connectionId: string, { saved, call: sent, values }: CallNames): Promise<NamedCall> {
@@ -65,7 +65,7 @@ export async function namedCall(s: Pick<ConnectionParts, 'store'>, connectionId:
   return { call, parameters, values: unmasked({ ...values }, { stored, masked: null }, 'values'), paging };
 }
 
-/** Shows what may be a secret; whoever looks is written down. @throws {Fault} NOT_FOUND */
+/** Shows values that may be secrets. Activity records who looked. @throws {Fault} NOT_FOUND */
 export async function showCallValues(s: ConnectionParts, { params, actor }: Command<'showCallValues'>): Promise<SavedCall> {
   const one = await findKnown(s, params.connection);
   const saved = await savedCall(s, one.id, params.call);

@@ -1,5 +1,6 @@
 import { z } from 'zod';
 import { looks } from '../../api/looks.ts';
+import { Fault } from '../../core/fault.ts';
 import { fenceProof, isFenceProof, type Judgment, judge, type Standing } from '../../core/fence/fence.ts';
 import { base64url } from '../../core/identifiers.ts';
 import { parsedJson } from '../../core/json.ts';
@@ -10,7 +11,7 @@ import type { Ports } from '../ports.ts';
 import type { InstallationHold, SpilledAnswer } from '../renewal/index.ts';
 import { keepRounds } from '../rounds.ts';
 import type { InstallationStore } from '../store/installation.ts';
-import { type HandedOver, openHandedOver, sealHandedOver } from './handed-over.ts';
+import { openTransfer, sealTransfer, type TransferPage } from './transfer.ts';
 
 const EVERY_MS = 15_000;
 /** Whoever is asked to stop waits until nothing is under way before it answers. */
@@ -35,7 +36,7 @@ const Asked = z.strictObject({
   proof: z.string().max(100),
 });
 /** After the origin has stopped: its newest answers, a page at a time. */
-const HandOver = Asked.extend({ after: z.string().max(40).nullable() });
+const TransferRequest = Asked.extend({ after: z.string().max(40).nullable() });
 const Answered = z.strictObject({
   installation: z.string(),
   generation: z.number().int(),
@@ -47,6 +48,8 @@ const Answered = z.strictObject({
   proof: z.string(),
 });
 
+const Page = z.object({ sealed: z.string() });
+
 export interface FenceParts {
   store: InstallationStore;
   hold: InstallationHold;
@@ -56,7 +59,7 @@ export interface FenceParts {
   /** Whether a renewal is under way on any replica. */
   isBusy(): Promise<boolean>;
   /** Present tokens of grants, from one on. */
-  newest(after: string | null, most: number): Promise<HandedOver>;
+  newest(after: string | null, most: number): Promise<TransferPage>;
   /** Saves what is newer than what is here. */
   putBack(answers: readonly SpilledAnswer[]): Promise<{ putBack: number; unknown: number }>;
   send: Send;
@@ -70,9 +73,9 @@ export interface Fence {
   /** Answers another installation; null: it is a stranger, or forged. */
   answer(message: unknown): Promise<object | null>;
   /** Hands a page of its newest answers to the copy to which this one gave way; null: it did not, or the message is forged. */
-  handOver(message: unknown): Promise<{ sealed: string } | null>;
-  /** Before an operator lets this copy go on: the origin stops, where it answers, and hands over what is newer. */
-  takeOver(): Promise<void>;
+  transfer(message: unknown): Promise<{ sealed: string } | null>;
+  /** Before an operator lets this copy go on: the origin stops, where it answers, and transfers what is newer. */
+  moveHere(): Promise<void>;
   /** Checks for others every 15 s, the first time at once. */
   run(stop: AbortSignal): Promise<void>;
 }
@@ -97,7 +100,7 @@ export function fence(s: FenceParts): Fence {
       ...{ formerUrl: row?.formerUrl ?? null, isRestored: row?.restoreId != null && row.ownedAt === null },
     };
   };
-  /** Whoever does not own the grants stays on hold itself: nobody stops for it. */
+  /** A copy that does not own the grants is on hold itself: no other installation stops for it. */
   const stopFor = async (judgment: Judgment, url: string, { generation, owns }: { generation: number; owns: boolean }): Promise<void> => {
     if (judgment === 'successor' || judgment === 'twin') s.hold.noteGeneration(generation);
     if (!owns) return;
@@ -147,8 +150,13 @@ export function fence(s: FenceParts): Fence {
     const sum = { putBack: 0, unknown: 0 };
     for (let [after, page]: [string | null, number] = [null, 0]; page < PAGES_MOST; page += 1) {
       const answer = await post({ url, path: '/fence/answers', owns: true }, { more: { after }, limitBytes: PAGE_BYTES });
-      const { sealed } = z.object({ sealed: z.string() }).parse(answer?.body);
-      const { answers, next } = openHandedOver(s.key, answer?.challenge ?? '', sealed);
+      const read = Page.safeParse(answer?.body);
+      if (!answer || !read.success)
+        throw new Fault('INSTALLATION_HELD', {
+          detail: `The former installation at ${url} has stopped, and its newest tokens did not come. Nothing was renewed here.`,
+          remedy: 'Run `rk installation own` again while both run.',
+        });
+      const { answers, next } = openTransfer(s.key, answer.challenge, read.data.sealed);
       const done = await s.putBack(answers);
       [sum.putBack, sum.unknown] = [sum.putBack + done.putBack, sum.unknown + done.unknown];
       if (next === null) return sum;
@@ -156,10 +164,10 @@ export function fence(s: FenceParts): Fence {
     }
     return sum;
   };
-  /** The origin stops, hands over, and this one goes on. */
+  /** The original stops, transfers its tokens, and this one goes on. */
   const takeFrom = async (url: string, by: string): Promise<void> => {
     const { putBack, unknown } = await collect(url);
-    const says = `The former installation at ${url} has stopped renewing (${iso(s.ports.clock.now())}) and handed over ${putBack} newer tokens${
+    const says = `The former installation at ${url} has stopped renewing (${iso(s.ports.clock.now())}) and transferred ${putBack} newer tokens${
       unknown === 0 ? '' : `; ${unknown} of its grants came after the backup and are not here`
     }: this one owns the grants and continues renewing them.`;
     s.ports.log.warn({ event: 'fence.former_stopped', url }, says);
@@ -204,8 +212,8 @@ export function fence(s: FenceParts): Fence {
       const more = [held, mine.owns, gaveWayTo];
       return { installation, generation, restore, held, owns: mine.owns, gaveWayTo, proof: fenceProof(s.key, 'answer', challenge, { standing: mine, more }) };
     },
-    async handOver(message) {
-      const read = HandOver.safeParse(message);
+    async transfer(message) {
+      const read = TransferRequest.safeParse(message);
       if (!read.success) return null;
       const { proof, challenge, at, url, owns, after, ...other } = read.data;
       const isProved = isFenceProof(proof, fenceProof(s.key, 'ask', challenge, { standing: other, more: [at, url, owns, after] }));
@@ -213,13 +221,14 @@ export function fence(s: FenceParts): Fence {
       // Only to the one for which it has stopped, and only then.
       if (!isProved || !held || other.restore === null || gaveWayTo?.restore !== other.restore) return null;
       if (Math.abs(at - s.ports.clock.now()) > SKEW_MS) return null;
-      return { sealed: sealHandedOver(s.key, { challenge, nonce: s.ports.random.bytes(12) }, await s.newest(after, PAGE_ROWS)) };
+      return { sealed: sealTransfer(s.key, { challenge, nonce: s.ports.random.bytes(12) }, await s.newest(after, PAGE_ROWS)) };
     },
-    async takeOver() {
-      const { formerUrl, isRestored } = await standing();
+    async moveHere() {
+      const { formerUrl, isRestored, restore } = await standing();
       if (!isRestored || formerUrl === null) return;
       const other = await ask(formerUrl, true);
-      if (other?.held) await takeFrom(formerUrl, 'service');
+      // It has transferred its tokens to another copy already.
+      if (other?.held && other.gaveWayTo?.restore === restore) await takeFrom(formerUrl, 'service');
     },
     run: (stop) =>
       keepRounds({ ports: s.ports, everyMs: EVERY_MS, failed: 'other installations could not be checked; retrying', stop }, async () => {

@@ -1,3 +1,3 @@
 /** The face of this room: the fence between an installation and its restored copy. */
 export { type Fence, fence } from './fence.ts';
-export type { HandedOver } from './handed-over.ts';
+export type { TransferPage } from './transfer.ts';

@@ -27,7 +27,7 @@ export interface AppParts extends Pick<Admission, 'operators' | 'store'> {
   live: LiveEvents;
   /** Results of jobs: the latest of one, and that of one run. */
   data: { latest: RequestHandler; run: RequestHandler; backup: RequestHandler };
-  fence: Pick<Fence, 'answer' | 'handOver'>;
+  fence: Pick<Fence, 'answer' | 'transfer'>;
   identity: Pick<IdentitySignIn, 'start' | 'finish' | 'signOut'>;
   consents: Consents;
   /** What is upcoming, for the private address of a calendar; null: there is none. */

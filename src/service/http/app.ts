@@ -38,7 +38,7 @@ export function app(parts: AppParts): Express {
     response.json(answer);
   });
   server.post('/fence/answers', express.json({ limit: '10kb' }), async (request, response) => {
-    const page = await parts.fence.handOver(request.body);
+    const page = await parts.fence.transfer(request.body);
     if (page === null) throw new Fault('NOT_FOUND');
     response.setHeader('cache-control', 'no-store');
     response.json(page);

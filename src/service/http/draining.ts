@@ -9,7 +9,7 @@ import { closeWhileEmpty, handleOf } from './listening-socket.ts';
 const QUIET_MS = 400;
 /** Where some always come. */
 const ACCEPT_MOST_MS = 3_000;
-/** The process that listens for us hands over what it accepted one by one. */
+/** The process that listens for us passes on what it accepted one by one. */
 const HANDED_OVER_MOST_MS = 10_000;
 /** How long a socket may be open without its first request, and one that was used may carry the next one already. */
 const FIRST_REQUEST_MS = 5_000;

@@ -118,7 +118,7 @@ export function handlers(
 
     showInstallation: () => installationState(s),
     ownInstallation: async ({ actor }) => {
-      await s.takeOver();
+      await s.moveHere();
       await s.hold.own(actor.operator.name);
       return installationState(s);
     },

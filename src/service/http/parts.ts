@@ -43,8 +43,8 @@ export interface HttpParts
   store: SealedStore;
   logLevel: LogLevelSwitch;
   definitions: Definitions;
-  /** The origin of this copy stops and hands over, where it answers. */
-  takeOver(): Promise<void>;
+  /** The original of this copy stops and transfers its newest tokens, where it answers. */
+  moveHere(): Promise<void>;
   /** Authenticates the heads of the chains of the activity log. */
   activityKey: Uint8Array;
 }

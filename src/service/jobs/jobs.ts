@@ -86,7 +86,7 @@ async function wholeSettings(s: JobParts, connectionId: string, sent: JobSetting
   return unmasked({ ...settings, values, ...(settings.call && call ? { call } : {}) }, null);
 }
 
-/** Shows what may be a secret; whoever looks is written down. @throws {Fault} NOT_FOUND */
+/** Shows values that may be secrets. Activity records who looked. @throws {Fault} NOT_FOUND */
 export async function showJobValues(s: JobParts, { params, actor }: Command<'showJobValues'>): Promise<JobSettings> {
   const { name, settings } = await jobNamed(s, params.job);
   s.history.add({ actor: actor.operator.name, kind: 'values_shown', subject: `job:${name}`, says: 'Looked at the secret values of the settings.' });

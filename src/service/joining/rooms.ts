@@ -1,7 +1,7 @@
 import { fenceKey } from '../../core/fence/fence.ts';
 import { driftFrom } from '../bundle/index.ts';
 import { type Consents, consents } from '../consent/index.ts';
-import { type Fence, fence, type HandedOver } from '../fence/index.ts';
+import { type Fence, fence, type TransferPage } from '../fence/index.ts';
 import { resumeFirst } from '../grants/index.ts';
 import type { HttpParts } from '../http/index.ts';
 import { type IdentitySignIn, identitySignIn } from '../identity/index.ts';
@@ -87,7 +87,7 @@ function partsOf(base: Base, renewal: Renewal, { mail, workers, stopping, fence,
     documents: workers.documents,
     writing: workers.writing,
     jobBell: bell(ports),
-    takeOver: fence.takeOver,
+    moveHere: fence.moveHere,
     recover: (path, instanceId) => adopted({ base, renewal, recovery: recovery() }, path, instanceId),
     drift: () => (settings.bundleFolder === null ? Promise.resolve(null) : driftFrom(parts, settings.bundleFolder)),
     logLevel: logLevelSwitch({ log, usual: settings.logLevel, changes, clock }),
@@ -125,7 +125,7 @@ export const movedIn =
   };
 
 /** The present tokens of grants, for a copy to which this installation gives way. */
-async function presentAnswers({ store, sealer }: Pick<Base, 'store' | 'sealer'>, after: string | null, most: number): Promise<HandedOver> {
+async function presentAnswers({ store, sealer }: Pick<Base, 'store' | 'sealer'>, after: string | null, most: number): Promise<TransferPage> {
   const rows = await store.renewals.present(after, most);
   const answers = await Promise.all(
     rows.map(async ({ grantId, row, accessSealed, refreshSealed }): Promise<SpilledAnswer> => {

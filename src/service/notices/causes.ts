@@ -68,7 +68,7 @@ async function installationCauses(s: NoticeParts): Promise<Cause[]> {
       subject: 'installation',
       title: 'Renewals of rotating grants are on hold',
       evidence: why ?? '',
-      remedy: 'Make sure that no other installation uses this database, then take over.',
+      remedy: 'Start every replica, and make sure that no other installation renews these grants. Then run `rk installation own`.',
       page: '/',
       command: 'rk installation show',
     },

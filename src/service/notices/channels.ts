@@ -55,7 +55,7 @@ export async function showChannel(s: NoticeParts, name: string): Promise<Channel
   return { ...view(row), deliveries: told.map((one) => deliveryView(one, name, titles.get(one.noticeId) ?? '')) };
 }
 
-/** Shows what may be a secret; whoever looks is written down. */
+/** Shows values that may be secrets. Activity records who looked. */
 export async function showChannelValues(s: NoticeParts, { params, actor }: Command<'showChannelValues'>): Promise<{ url: string | null }> {
   const { name, url } = await named(s, params.channel);
   s.history.add({ actor: actor.operator.name, kind: 'values_shown', subject: `channel:${name}`, says: 'Looked at the whole address.' });

@@ -169,7 +169,7 @@ export async function setReceiver(s: PeopleParts, { params, body, actor }: Comma
   return showReceiver(s, params.caller);
 }
 
-/** Shows what may be a secret; whoever looks is written down. */
+/** Shows values that may be secrets. Activity records who looked. */
 export async function showReceiverValues(s: PeopleParts, { params, actor }: Command<'showReceiverValues'>): Promise<{ url: string | null }> {
   const caller = await callerNamed(s, params.caller);
   const receiver = await s.store.personEvents.receiver(caller.id);

@@ -3,7 +3,7 @@ import { open, seal, sealedKeyId } from '../../core/sealing/envelope.ts';
 import type { MasterKey } from '../../core/sealing/master-key.ts';
 import type { Ports } from '../ports.ts';
 
-/** Seals what stands in the data folder, under a key from the master key: the data keys are in the database that may be lost or gone back. */
+/** Seals the files of the data folder under a key from the master key: the data keys are in the database, which may be lost or may have gone back. */
 export interface FolderSeal {
   seal(row: string, text: string): Buffer;
   /** @throws {Fault} SEAL_BROKEN */

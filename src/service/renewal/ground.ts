@@ -45,8 +45,7 @@ const TABLES_EVERY_MS = 60_000;
 const LOADING_MOST_MS = 10 * 60_000;
 
 /** Compares with what the data folder knows before anything is claimed, and counts from there on. */
-export async function ground(s: GroundParts): Promise<Ground> {
-  const { store, newest, limits, instanceId, ports } = s;
+export async function ground({ store, newest, changes, history, limits, instanceId, ports }: GroundParts): Promise<Ground> {
   const { count } = store;
   const knewSaves = newest.known().own > 0;
   const inDatabase = await store.begin(instanceId);
@@ -74,8 +73,8 @@ export async function ground(s: GroundParts): Promise<Ground> {
     const why = `The database has gone back: ${which.length === 1 ? 'a replica has' : `${which.length} replicas have`} saved tokens that it no longer holds. Renewals that could spend an outdated token are on hold until every replica has put back what it has. Start each of them; for one that will not come back, run \`rk replica adopt FOLDER\`.`;
     loss = await store.notice({ id: recordId(ports), noticedBy: instanceId, why });
     ports.log.error({ event: 'database.went_back', replicas: which }, why);
-    s.history.add({ actor: 'service', kind: 'database_went_back', subject: 'installation', says: why });
-    await s.changes.announce('installation', 'held');
+    history.add({ actor: 'service', kind: 'database_went_back', subject: 'installation', says: why });
+    await changes.announce('installation', 'held');
   };
   const settle = (marks: readonly Seen[], since: ReturnType<typeof count.reading>): void => {
     remembered = new Map(marks.filter((one) => one.instance !== instanceId).map((one) => [one.instance, one.mark]));
@@ -136,7 +135,7 @@ export async function ground(s: GroundParts): Promise<Ground> {
     const sum = (of: (report: LossReport) => number): number => reports.reduce((total, one) => total + of(one.report), 0);
     const since = Math.min(...reports.flatMap((one) => (one.report.since === null ? [] : [one.report.since])));
     const suspects = reports.flatMap((one) => one.report.suspects);
-    const says = `The database had gone back${Number.isFinite(since) ? `, to ${iso(since)} or before` : ''}. ${sum((one) => one.putBack)} tokens were put back and ${sum((one) => one.madeAgain)} grants made again; renewals go on.${
+    const says = `The database had gone back${Number.isFinite(since) ? `, to ${iso(since)} or before` : ''}. ${sum((one) => one.putBack)} tokens were restored and ${sum((one) => one.restored)} grants restored. Renewals continue.${
       suspects.length === 0
         ? ''
         : ` ${suspects.length} connections may have lost something: ${suspects
@@ -145,8 +144,8 @@ export async function ground(s: GroundParts): Promise<Ground> {
             .join(', ')}.`
     } What was changed in between, such as definitions, labels or jobs, must be entered again.`;
     ports.log.warn({ event: 'database.losses_put_back' }, says);
-    s.history.add({ actor: 'service', kind: 'losses_put_back', subject: 'installation', says, data: { suspects: suspects.slice(0, 200) } });
-    await s.changes.announce('installation', 'owned');
+    history.add({ actor: 'service', kind: 'losses_put_back', subject: 'installation', says, data: { suspects: suspects.slice(0, 200) } });
+    await changes.announce('installation', 'owned');
   };
   const isHeld = (): boolean => isSuspected || loss !== null || lost.length > 0 || brokeAt !== null || count.isInDoubt();
   /** Until the next look; a doubt is looked into at once. */

@@ -50,6 +50,7 @@ export interface NewestAnswers {
 }
 
 const FLUSH_MS = 200;
+const AGAIN_MS = 5_000;
 const WAITING_MOST = 100_000;
 /** `at`, epoch ms, in clear before what is sealed: what is too old is found without opening it. */
 const HEAD_BYTES = 8;
@@ -58,7 +59,7 @@ const [ANSWER, FIRST] = ['answer/', 'first/'];
 const HOUR_MS = 3_600_000;
 
 const SEEN_MOST = 100_000;
-/** Of a grant, as far as it is told apart: a hash of its refresh token, null where none is known. */
+/** Identifies the newest answer of a grant; `refresh`: a hash, null where none is known. */
 interface Seen {
   generation: number;
   issuedAt: number;
@@ -107,7 +108,7 @@ export async function newestAnswers(parts: NewestAnswersParts): Promise<NewestAn
   const waiting = new Map<string, Entry | null>();
   let known: KnownSaves = { own: state?.own ?? 0, others: state?.others ?? {} };
   let isKnownWritten = true;
-  let isFailing = false;
+  let [isFailing, againAt] = [false, 0];
 
   /** An answer without a refresh token leaves the one before it in use. */
   const whole = async (key: string, value: Entry): Promise<Entry> => {
@@ -146,12 +147,15 @@ export async function newestAnswers(parts: NewestAnswersParts): Promise<NewestAn
           { event: 'answers.not_written', cause: cause instanceof Error ? cause.message : 'unknown' },
           'newest answers cannot be written to the data folder; they stay in memory',
         );
-      isFailing = true;
+      [isFailing, againAt] = [true, ports.clock.now() + AGAIN_MS];
     }
   };
   let writing: Promise<void> = Promise.resolve();
   const flush = (): Promise<void> => (writing = writing.then(write));
-  const timer = setInterval(() => void flush(), FLUSH_MS).unref();
+  const timer = setInterval(() => {
+    // Sealing all that waits five times a second would help no full disk.
+    if (!isFailing || ports.clock.now() >= againAt) void flush();
+  }, FLUSH_MS).unref();
 
   const read = async (key: string): Promise<string | null> => {
     const held = waiting.get(key);
@@ -165,7 +169,7 @@ export async function newestAnswers(parts: NewestAnswersParts): Promise<NewestAn
     waiting.set(key, value?.lacksRefresh && before ? withRefresh(value, before.text) : value);
   };
   const of = async (grantId: string): Promise<NewestAnswer | null> => {
-    const text = await read(`${ANSWER}${grantId}`).catch(() => null); // what does not open is told by `all`
+    const text = await read(`${ANSWER}${grantId}`).catch(() => null); // `all` reports entries that do not open
     return text === null ? null : answerOf(text);
   };
   return {

@@ -4,7 +4,6 @@ import type { NewestAnswer, NewestAnswers, PutBackAll } from '../renewal/index.t
 import { sealTokens } from '../renewal/index.ts';
 import type { Sealer } from '../sealer.ts';
 import type { HeldRow } from '../store/held-row.ts';
-import type { LossReport } from '../store/marks.ts';
 import { planNext, type RecoveryParts } from './replica.ts';
 
 /** What it takes to put an answer back. */
@@ -21,20 +20,23 @@ export interface PutBackParts extends Saving {
   revive(): Promise<void>;
 }
 
+type Done = Awaited<ReturnType<PutBackAll>>;
+const nothing = (): Done => ({ putBack: 0, restored: 0, since: null, suspects: [] });
+
 /** T12 for every grant of which this replica has an answer. Each is one conditional statement: to do it twice changes nothing. */
 export const putBackAll =
   (s: PutBackParts): PutBackAll =>
   async () => {
     await s.idle();
     await s.revive();
-    const done: Omit<LossReport, 'lost'> = { putBack: 0, madeAgain: 0, since: null, suspects: [] };
+    const done = nothing();
     for await (const answer of s.newest.all()) await one(s, answer, done);
     return done;
   };
 
-/** The same for answers that another installation hands over. */
+/** The same for answers that another installation transfers. */
 export async function putBackThese(s: Saving, answers: readonly NewestAnswer[]): Promise<{ putBack: number; unknown: number }> {
-  const done: Omit<LossReport, 'lost'> = { putBack: 0, madeAgain: 0, since: null, suspects: [] };
+  const done = nothing();
   for (const answer of answers) await one(s, answer, done);
   return { putBack: done.putBack, unknown: done.suspects.length };
 }
@@ -55,7 +57,7 @@ async function isMixed(s: Pick<PutBackParts, 'sealer'>, held: HeldRow | null, { 
   return present.reveal() !== tokens.refresh.reveal();
 }
 
-async function one(s: Saving, answer: NewestAnswer, done: Omit<LossReport, 'lost'>): Promise<void> {
+async function one(s: Saving, answer: NewestAnswer, done: Done): Promise<void> {
   const { grantId, first } = answer;
   const held = await s.store.read(grantId);
   const judged = (await isMixed(s, held, answer))
@@ -72,18 +74,15 @@ async function one(s: Saving, answer: NewestAnswer, done: Omit<LossReport, 'lost
       done.since = Math.min(done.since ?? answer.life.issuedAt, answer.life.issuedAt);
       return;
     }
-    case 'make_again':
+    case 'restore':
       try {
         await s.resumeFirst(answer, first as NonNullable<typeof first>, 'newer');
         // The answers after the first one, in one step.
         if (answer.generation > 1)
           await s.store.save(grantId, putBack(answer, answer.life, await planNext(s, answer)), sealTokens(s.sealer, grantId, answer.tokens));
-        done.madeAgain += 1;
+        done.restored += 1;
       } catch (cause) {
-        s.ports.log.warn(
-          { event: 'answers.grant_not_made_again', grant: grantId, cause: String(cause) },
-          'a grant that the database lost cannot be made again',
-        );
+        s.ports.log.warn({ event: 'answers.grant_not_restored', grant: grantId, cause: String(cause) }, 'a grant that the database lost cannot be restored');
         done.suspects.push({ connection, says: 'Its grant was lost, and its connection or client is not there.' });
       }
       return;

@@ -31,10 +31,10 @@ export type ChannelRow = RowOf<typeof COLUMNS>;
 export interface ChannelStore {
   /** By name. */
   list(): Promise<ChannelRow[]>;
-  /** Addresses of an earlier version, which nobody looked through for secrets. */
+  /** Addresses that an earlier version wrote: not checked for secrets yet. */
   unsealed(most: number): Promise<ChannelRow[]>;
   /** Seals them in place: nothing else changes. */
-  reseal(row: Pick<ChannelRow, 'id' | 'revision'>, set: Pick<ChannelRow, 'url' | 'urlSealed'>): Promise<void>;
+  reseal(row: Pick<ChannelRow, 'id' | 'revision'>, set: Partial<ChannelRow>): Promise<void>;
   byId(channelId: string): Promise<ChannelRow | null>;
   byName(name: string): Promise<ChannelRow | null>;
   add(row: ChannelRow): Promise<void>;

@@ -27,10 +27,10 @@ const readTargets = rowReader('jobs', { id, name: text, deliver: json(JobSetting
 export interface JobStore {
   /** By name. */
   list(): Promise<JobRow[]>;
-  /** Settings of an earlier version, which nobody looked through for secrets. */
+  /** Settings that an earlier version wrote: not checked for secrets yet. */
   unsealed(most: number): Promise<JobRow[]>;
   /** Seals them in place: nothing else changes. */
-  reseal(row: Pick<JobRow, 'id' | 'revision'>, set: Pick<JobRow, 'settings' | 'settingsSealed'>): Promise<void>;
+  reseal(row: Pick<JobRow, 'id' | 'revision'>, set: Partial<JobRow>): Promise<void>;
   byName(name: string): Promise<JobRow | null>;
   byId(jobId: string): Promise<JobRow | null>;
   ofConnections(connectionIds: readonly string[]): Promise<JobRow[]>;

@@ -96,7 +96,7 @@ export const LossReport = z.object({
   /** Replicas that lost saves, as far as this one knows. */
   lost: z.array(z.string()),
   putBack: z.number(),
-  madeAgain: z.number(),
+  restored: z.number(),
   /** The earliest answer that was lost, epoch ms. */
   since: z.number().nullable(),
   suspects: z.array(Suspect),
@@ -108,13 +108,13 @@ type LossReportRow = RowOf<typeof REPORT>;
 /** Marks of replicas, and what became of times at which the database went back. Instants are epoch ms. */
 export interface MarkStore {
   count: SaveCount;
-  /** Makes the rows of this replica where there are none; how many saves and arms the database has of it. */
+  /** Makes the rows of this replica where there are none; the number of saves and arms that the database has. */
   begin(instanceId: string): Promise<number>;
   /** Of all replicas. `seenAt`: the last heartbeat; null: none. */
   read(): Promise<(Mark & { seenAt: number | null; isStopped: boolean })[]>;
   /** After all is put back: the mark is what is known. */
   raiseTo(instanceId: string, known: number): Promise<void>;
-  /** Nobody waits any more for what replicas have reported and the database has lost. */
+  /** Accepts the loss: what replicas reported and the database lacks counts no longer. */
   forgive(): Promise<void>;
   /** The loss that is not settled; null: none. */
   open(): Promise<LossRow | null>;
@@ -128,7 +128,7 @@ export interface MarkStore {
   end(lossId: string, by: string): Promise<boolean>;
   /** When each table of the protocol was made, epoch ms. */
   tables(): Promise<Map<string, number>>;
-  /** What tells one server from another: its name, its data folder and its number. */
+  /** Identifies a server: its name, its data folder and its number. */
   server(): Promise<string>;
 }
 

@@ -40,10 +40,10 @@ export interface PersonEventStore {
   /** Events after one that this caller may see, oldest first; only those older than `settledMs`, so that none comes late before them. */
   feed(callerRecordId: string, after: number, most: number, settledMs: number): Promise<PersonEventRow[]>;
   receiver(callerRecordId: string): Promise<ReceiverRow | null>;
-  /** Addresses of an earlier version, which nobody looked through for secrets. */
+  /** Addresses that an earlier version wrote: not checked for secrets yet. */
   unsealedReceivers(most: number): Promise<ReceiverRow[]>;
   /** Seals it in place: nothing else changes. */
-  resealReceiver(row: ReceiverRow, set: Pick<ReceiverRow, 'url' | 'urlSealed'>): Promise<void>;
+  resealReceiver(row: ReceiverRow, set: Partial<ReceiverRow>): Promise<void>;
   setReceiver(row: ReceiverRow): Promise<void>;
   removeReceiver(callerRecordId: string): Promise<void>;
   due(most: number): Promise<EventDelivery[]>;

@@ -17,7 +17,7 @@ export interface RenewalStore {
   /** T4: the transition and the sealed tokens in one statement, together with other saves of the moment. True: it is saved. */
   save(grantId: string, transition: ConditionalUpdate, tokens: SealedTokens): Promise<boolean>;
   /**
-   * What a claim took; null: the database lacks saves that are known, so that none of it may be sent. An arm wants its own claim in the database,
+   * What a claim took; null: the database lacks saves that are known, so nothing may be sent. An arm wants its own claim in the database,
    * and the claim was made over all that is there now.
    */
   claimed(grantIds: string[], claimId: string): Promise<HeldRow[] | null>;

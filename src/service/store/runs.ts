@@ -46,10 +46,10 @@ interface FilePart {
 export interface RunStore extends RunDeliveries {
   byId(runId: string): Promise<RunRow | null>;
   byIds(runIds: readonly string[]): Promise<RunRow[]>;
-  /** Plans of an earlier version, which nobody looked through for secrets. */
+  /** Plans that an earlier version wrote: not checked for secrets yet. */
   unsealed(most: number): Promise<RunRow[]>;
   /** Seals one in place: nothing else changes. */
-  reseal(runId: string, set: Pick<RunRow, 'plan' | 'planSealed'>): Promise<void>;
+  reseal(runId: string, set: Partial<RunRow>): Promise<void>;
   /** Newest first. */
   ofJob(jobId: string, most: number, before?: number): Promise<RunRow[]>;
   unfinishedOf(jobId: string): Promise<RunRow | null>;

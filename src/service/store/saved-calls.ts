@@ -17,7 +17,7 @@ export interface SavedCallStore {
   byConnection(): Promise<Map<string, SavedCallRow[]>>;
   /** Methods and paths of the calls saved with these connections. */
   callsOf(connectionIds: readonly string[]): Promise<Map<string, { method: string; path: string }[]>>;
-  /** Documents of an earlier version, which nobody looked through for secrets. */
+  /** Documents that an earlier version wrote: not checked for secrets yet. */
   unsealed(most: number): Promise<SavedCallRow[]>;
   byName(connectionId: string, name: string): Promise<SavedCallRow | null>;
   add(row: SavedCallRow): Promise<void>;
