@@ -27,7 +27,15 @@ export const CauseGroup = z.object({
   has_notice: z.boolean().describe('A notice is open about this cause'),
 });
 export type CauseGroup = z.output<typeof CauseGroup>;
-export const InstallationState = z.object({ held: z.boolean(), why: z.string().nullable(), held_at: Instant.nullable() });
+export const InstallationState = z.object({
+  held: z.boolean(),
+  why: z.string().nullable(),
+  held_at: Instant.nullable(),
+  writes_refused: z
+    .object({ since: Instant, says: z.string(), waiting: z.number().int().describe('Answers of providers that wait for it, at this replica') })
+    .nullable()
+    .describe('The database answers and refuses writes: its disk is full, or it is read-only. Null: it takes them'),
+});
 export const AdoptReplica = z.strictObject({ folder: z.string().min(1).max(500).describe('The data folder, on the machine of this service') });
 export const AdoptedReplica = z.object({ instance: z.string(), answers_saved: z.number().int(), renewals_freed: z.number().int() });
 

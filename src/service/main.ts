@@ -18,13 +18,13 @@ import { joinRenewal, type Renewal } from './joining/renewal.ts';
 import { joinRooms, movedIn, type Rooms } from './joining/rooms.ts';
 import { keepResealing } from './keys/index.ts';
 import { chooseMasterKey } from './master-key.ts';
-import { keepNotices, sendNotices } from './notices/index.ts';
+import { keepNotices, sendNotices, watchWrites } from './notices/index.ts';
 import { deliverEvents, runCampaigns } from './people/index.ts';
 import { sweepScratch } from './rehearsals/index.ts';
 import { keepRenewing } from './renewal/index.ts';
 import { putBackAll, putBackOf, recoverFormerLives } from './replicas/index.ts';
 import type { Settings } from './settings.ts';
-import { offerFirstOperator, rescueOperator, untilDatabase } from './start-up.ts';
+import { checkReplication, offerFirstOperator, rescueOperator, untilDatabase } from './start-up.ts';
 import { openDatabase } from './store/database.ts';
 import { MIGRATION_LIMIT_MS, migrate } from './store/migrate.ts';
 
@@ -72,6 +72,7 @@ async function openWithDatabase({ settings, log, folder, own }: Pick<Opened, 'se
   const lifeId = newRecordId(Date.now(), randomBytes(16));
   try {
     await untilDatabase(database, log);
+    await checkReplication(database, log);
     await bringUpToDate(url, settings, lifeId);
     return await joinParts({ settings, log, folder, own, master, database, lifeId }, joints);
   } catch (error) {
@@ -148,6 +149,7 @@ const otherRounds = ({ parts, consents, mail, fence }: Rooms, { states }: Renewa
   mail.run(stop),
   keepNotices(parts, stop),
   sendNotices(parts, stop),
+  watchWrites(parts, stop),
   keepResealing(parts, stop),
   keepBackups(parts, stop),
   fence.run(stop),

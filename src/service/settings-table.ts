@@ -31,7 +31,7 @@ export const SettingsTable = z.object({
     .optional()
     .meta(
       about(
-        'The nodes of a Galera cluster, `HOST:PORT` separated by commas, in this replica\u2019s order of preference: it writes to the first, and to the next if that fails. User, password and database come from the URL.',
+        'The nodes of a Galera cluster, or a primary and its replicas: `HOST:PORT` separated by commas, in this replica\u2019s order of preference. It writes to the first, and to the next if that fails or is read-only. User, password and database come from the URL.',
       ),
     ),
   RUSTY_KETTLE_MASTER_KEY_FILE: z

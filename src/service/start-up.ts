@@ -7,6 +7,7 @@ import type { Operators } from './operators/index.ts';
 import type { Log } from './ports.ts';
 import type { Settings } from './settings.ts';
 import type { Database } from './store/database.ts';
+import { replicationOf } from './store/replication.ts';
 import type { Store } from './store/store.ts';
 
 const START_WAIT_MS = 60_000;
@@ -28,6 +29,16 @@ export async function untilDatabase(database: Database, log: Log): Promise<void>
     detail: `It was tried for ${START_WAIT_MS / 1000} s.`,
     remedy: 'Check RUSTY_KETTLE_DATABASE_URL: host, port, name and password; and that the server runs.',
   });
+}
+
+/** A database whose replicas follow asynchronously loses something with each failover: said at the start, because nobody sees it before. */
+export async function checkReplication(database: Database, log: Log): Promise<void> {
+  const { kind, replicas } = await replicationOf(database);
+  if (kind === 'asynchronous')
+    log.warn(
+      { event: 'database.replication_asynchronous', replicas },
+      'the database acknowledges commits that its replicas do not have yet: set rpl_semi_sync_master_enabled=ON with AFTER_SYNC, or a failover loses them',
+    );
 }
 
 /** The database's public URL is everybody's; a setting that differs changes it, and the clients to fix are named. */

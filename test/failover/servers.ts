@@ -50,7 +50,7 @@ export function servers(): Servers {
         [
           'CREATE DATABASE IF NOT EXISTS rusty_kettle CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;',
           `CREATE OR REPLACE USER rusty_kettle@'127.0.0.1' IDENTIFIED BY '${PASSWORD}';`,
-          `GRANT ALL ON *.* TO rusty_kettle@'127.0.0.1';`,
+          `GRANT ALL ON *.* TO rusty_kettle@'127.0.0.1' WITH GRANT OPTION;`,
         ].join('\n'),
       );
       own(init);

@@ -8,6 +8,7 @@ type Status = AnswerOf<'showStatus'>;
 /** What works, what is degraded, and where someone must act. */
 export function statusParts(now: Status): Part[] {
   const { connections: c, renewals: r, issued: h } = now;
+  const refused = now.installation.writes_refused;
   const states = [
     `${c.working} ${STATES.working.label}`,
     ...(c.idle > 0 ? [`${c.idle} ${STATES.idle.label}`] : []),
@@ -19,6 +20,11 @@ export function statusParts(now: Status): Part[] {
     fields([
       ['Service', `${now.public_url}, version ${now.version}`],
       ['Held', now.installation.held ? `${now.installation.why}\nWhat to do: rk installation own` : null],
+      [
+        'Database',
+        refused &&
+          `It has refused writes since ${relative(refused.since)}: ${refused.says} Answers of providers that wait for it: ${refused.waiting}\nWhat to do: free space on its disk, or end its read-only mode. Do not stop the service`,
+      ],
       ['Connections', `${c.total}: ${states.join(', ')}`],
       [
         'Renewals',

@@ -4,6 +4,7 @@
   import ConnectionTable from '../parts/ConnectionTable.svelte';
   import FirstSteps from '../parts/FirstSteps.svelte';
   import HeldNote from '../parts/HeldNote.svelte';
+  import RefusedWritesNote from '../parts/RefusedWritesNote.svelte';
   import Breakdown from '../parts/overview/Breakdown.svelte';
   import Operation from '../parts/overview/Operation.svelte';
   import NoticeTable from '../parts/notices/NoticeTable.svelte';
@@ -38,6 +39,7 @@
   <StateCounts connections={s.connections} />
   <FirstSteps status={s} />
   {#if s.installation.held}<HeldNote installation={s.installation} done={() => status.load()} />{/if}
+  {#if s.installation.writes_refused}<RefusedWritesNote refused={s.installation.writes_refused} />{/if}
   {#if notices.length > 0}
     <section class="mb-6" aria-labelledby="notices">
       <h2 id="notices" class="mb-1">Notices</h2>

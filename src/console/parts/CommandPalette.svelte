@@ -1,7 +1,7 @@
 <script lang="ts">
   import { Command, Dialog } from 'bits-ui';
   import { push } from 'svelte-spa-router';
-  import { Palette } from '../state/palette.svelte.ts';
+  import { keyOf, Palette } from '../state/palette.svelte.ts';
   import { call } from '../state/session.svelte.ts';
 
   /** Finds any object, page or action, by keyboard alone. */
@@ -21,7 +21,7 @@
     <Dialog.Overlay class="dialog-cover" />
     <Dialog.Content aria-label="Find" class="dialog-panel top-[12vh] w-[min(36rem,94vw)] overflow-hidden">
       <Dialog.Title class="sr-only">Find an object, a page or an action</Dialog.Title>
-      <Command.Root shouldFilter={false} label="Find" loop>
+      <Command.Root shouldFilter={false} label="Find" loop bind:value={() => palette.selected, (key) => palette.choose(key)}>
         <Command.Input
           class="w-full px-4 py-3 bg-transparent outline-none border-b border-base-300"
           placeholder="Find a connection, provider, client, caller, page or action"
@@ -31,9 +31,9 @@
         <Command.List class="max-h-[55vh] overflow-y-auto p-1">
           <Command.Viewport>
             {#if palette.found.length === 0}<p class="px-3 py-4 text-base-content/70">Nothing matches.</p>{/if}
-            {#each palette.found as one (`${one.kind} ${one.href} ${one.text}`)}
+            {#each palette.found as one (keyOf(one))}
               <Command.Item
-                value={`${one.kind} ${one.href} ${one.text}`}
+                value={keyOf(one)}
                 class="flex items-baseline gap-3 px-3 py-1.5 rounded-field cursor-pointer data-selected:bg-base-200"
                 onSelect={() => go(one.href)}
               >

@@ -9,6 +9,8 @@ export interface Found {
   href: string;
 }
 
+export const keyOf = (one: Found): string => `${one.kind} ${one.href} ${one.text}`;
+
 const CONNECTIONS_SHOWN = 8;
 const SHOWN = 12;
 /** Typing is over for so long before the service is asked, ms. */
@@ -36,6 +38,7 @@ const fits = (one: Found, words: readonly string[]): boolean => {
 /** Finds pages, actions and objects by parts of their names. Objects other than connections are few, and read once. */
 export class Palette {
   text = $state('');
+  #chosen = $state('');
   #objects = $state.raw<readonly Found[]>([]);
   #connections = $state.raw<readonly Found[]>([]);
   readonly #call: ApiClient;
@@ -48,10 +51,17 @@ export class Palette {
 
   words = $derived(this.text.toLowerCase().split(/\s+/).filter(Boolean));
   found = $derived([...this.#connections, ...[...ALWAYS, ...this.#objects].filter((one) => fits(one, this.words))].slice(0, SHOWN));
+  /** What Enter goes to: what was chosen by an arrow key or the pointer, else the first. */
+  selected = $derived(this.found.some((one) => keyOf(one) === this.#chosen) ? this.#chosen : this.found[0] ? keyOf(this.found[0]) : '');
+
+  choose(key: string): void {
+    this.#chosen = key;
+  }
 
   /** @throws {ProblemError} */
   async open(): Promise<void> {
     this.text = '';
+    this.#chosen = '';
     this.#connections = [];
     const [providers, clients, callers, jobs] = await Promise.all([
       this.#call('listProviders'),
@@ -72,6 +82,7 @@ export class Palette {
   /** Takes what was typed. */
   type(text: string): void {
     this.text = text;
+    this.#chosen = '';
     clearTimeout(this.#timer);
     this.#timer = setTimeout(() => void this.#search().catch(() => undefined), PAUSE_MS); // without an answer, pages and actions are still found
   }

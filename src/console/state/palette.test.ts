@@ -39,5 +39,8 @@ test('connections are asked for once typing pauses, and a tab named with one lea
   palette.type('sa');
   expect(await type(palette, 'sail')).toContain('Connection sailings /connections/sailings');
   expect(asked.filter((one) => (one as [string])[0] === 'listConnections')).toEqual([['listConnections', { query: { search: 'sail', limit: 8 } }]]);
+  expect(palette.selected).toBe('Connection /connections/sailings sailings'); // it came after the keys: Enter goes there all the same
+  palette.choose('');
+  expect(palette.selected).toBe('Connection /connections/sailings sailings');
   expect(await type(palette, 'sail test call')).toContain('Connection sailings: test call /connections/sailings/test-call');
 });

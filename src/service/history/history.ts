@@ -99,7 +99,10 @@ export function history(deps: {
   const kick = (): Promise<void> => {
     flushing ??= flush()
       .catch((cause: unknown) =>
-        ports.log.warn({ event: 'activity.waiting', cause: String(cause), waiting: waiting.length + batch.length }, 'history waits for the database'),
+        ports.log[cause instanceof Fault && cause.code === 'DATABASE_UNAVAILABLE' ? 'debug' : 'warn'](
+          { event: 'activity.waiting', cause: String(cause), waiting: waiting.length + batch.length },
+          'history waits for the database',
+        ),
       )
       .finally(() => {
         flushing = null;

@@ -78,7 +78,20 @@ function partsOf(base: Base, renewal: Renewal, { mail, workers, stopping, fence,
   const { settings, publicUrl, folder, master, clock, log, ports, store, sealer, activityKey, changes, history } = base;
   const { contexts, cache, definitions, engine, lanes, hold, wireLog, sightings, keeper, spares } = renewal;
   const parts: HttpParts = {
-    ...{ store, sealer, history, changes, ports, activityKey, master, mail, stopping, version: VERSION, instanceId: folder.instanceId },
+    ...{
+      store,
+      sealer,
+      history,
+      changes,
+      ports,
+      activityKey,
+      master,
+      mail,
+      stopping,
+      refusals: base.database.refusals,
+      version: VERSION,
+      instanceId: folder.instanceId,
+    },
     settings: { ...settings, publicUrl },
     ...{ contexts, cache, definitions, engine, lanes, hold, wireLog, sightings, keeper, spares },
     ...{ connectionStates: renewal.states, clientHealth: renewal.clients, clientSecrets: renewal.secrets, spill: renewal.spilled, apiTokens: renewal.tokens },

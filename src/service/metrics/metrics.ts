@@ -7,6 +7,7 @@ import { figuresOfAll } from '../processes/index.ts';
 import type { AnswerKeeper, InstallationHold, Spill } from '../renewal/index.ts';
 import type { Store } from '../store/store.ts';
 import { USAGE_OUTCOMES } from '../store/usage.ts';
+import type { WriteRefusals } from '../store/write-refusals.ts';
 import type { Usage } from '../usage/index.ts';
 
 /** Metrics depend on these. */
@@ -18,6 +19,7 @@ export interface MetricParts {
   spill: Pick<Spill, 'waiting'>;
   hold: Pick<InstallationHold, 'state'>;
   changes: Pick<Changes, 'blindMs'>;
+  refusals: Pick<WriteRefusals, 'state'>;
   ports: Pick<Ports, 'clock'>;
 }
 
@@ -93,6 +95,9 @@ export function metrics(s: MetricParts): { text(): Promise<string>; contentType:
     'max',
     '1 while renewals of rotating grants are on hold, because a second installation may renew them, or the database went back.',
     async (self) => self.set((await s.hold.state()).held ? 1 : 0),
+  );
+  gauge('database_writes_refused', 'max', '1 while the database answers and refuses writes: its disk is full, or it is read-only.', (self) =>
+    self.set(s.refusals.state() === null ? 0 : 1),
   );
   gauge('database_silent_seconds', 'max', 'How long ago the database last answered.', (self) => self.set(s.changes.blindMs() / 1000));
   counterBy('uses', 'outcome', 'Issued tokens, relayed calls, and refusals, since the service started.', () => {

@@ -3,4 +3,5 @@ export { addChannel, changeChannel, listChannels, removeChannel, replayChannel, 
 export { keepNotices } from './keep.ts';
 export { acknowledgeNotice, assignNotice, listNotices, showNotice, snoozeNotice } from './notices.ts';
 export type { NoticeParts } from './parts.ts';
+export { watchWrites } from './refused-writes.ts';
 export { sendNotices } from './send.ts';

@@ -108,6 +108,12 @@ async function sendEvent(s: NoticeParts, channel: ChannelRow, told: Told, { id, 
   });
 }
 
+/** Sends one message now, past the queue; nothing of it is written down. */
+export const sendNow = async (s: NoticeParts, channel: ChannelRow, { id, told }: { id: string; told: Told }): Promise<Posted> =>
+  channel.kind === 'mail'
+    ? mailed(await s.mail.send({ id, to: channel.recipients, ...noticeLetter([told], { url: s.settings.publicUrl, zone: channel.rule.zone }) }))
+    : sendEvent(s, channel, told, { id, at: s.ports.clock.now() });
+
 /** Sends an example now, whatever the rules of the channel are. */
 export async function sendExample(s: NoticeParts, channel: ChannelRow): Promise<{ done: boolean; says: string }> {
   const now = s.ports.clock.now();
@@ -120,10 +126,7 @@ export async function sendExample(s: NoticeParts, channel: ChannelRow): Promise<
       ...{ title: `Test of the channel ${channel.name}`, evidence: '', remedy: 'Nothing to do: this is a test.', command: `rk channel test ${channel.name}` },
     },
   };
-  const attempt: Posted =
-    channel.kind === 'mail'
-      ? mailed(await s.mail.send({ id, to: channel.recipients, ...noticeLetter([told], { url: s.settings.publicUrl, zone: channel.rule.zone }) }))
-      : await sendEvent(s, channel, told, { id, at: now });
+  const attempt = await sendNow(s, channel, { id, told });
   await s.store.channels.release(channel.id, outcomeOf(s, channel, attempt));
   return { done: attempt.done, says: attempt.says };
 }

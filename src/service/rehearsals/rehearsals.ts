@@ -17,6 +17,9 @@ const TELL_EVERY_MS = 1_000;
 const BUSY_MS = 60_000;
 const ABANDONED = 'The replica that played it stopped. Start it again.';
 
+/** Those that this process plays: after a freeze of the machine they go on, however long nobody said so. */
+const playedHere = new Set<string>();
+
 const view = (row: RehearsalRow): Rehearsal => ({
   id: row.id,
   scenario: row.scenario,
@@ -34,7 +37,7 @@ const view = (row: RehearsalRow): Rehearsal => ({
 
 /** Starts a rehearsal in a process of its own, one at a time for the installation. @throws {Fault} REHEARSAL_RUNNING, INPUT_INVALID */
 export async function startRehearsal(s: RehearsalParts, { body, actor }: Command<'startRehearsal'>): Promise<Rehearsal> {
-  await s.store.rehearsals.endAbandoned(ABANDONED);
+  await s.store.rehearsals.endAbandoned(ABANDONED, [...playedHere]);
   const plan = await planOf(s, body);
   const now = s.ports.clock.now();
   const row: RehearsalRow = {
@@ -51,6 +54,7 @@ export async function startRehearsal(s: RehearsalParts, { body, actor }: Command
 
 async function playOn(s: RehearsalParts, { id }: RehearsalRow, plan: RehearsalPlan): Promise<void> {
   const canceled = new AbortController();
+  playedHere.add(id);
   let [at, last] = [0, { percent: 0, doing: 'Starting' }];
   const goOn = async (): Promise<void> => {
     at = performance.now();
@@ -73,16 +77,17 @@ async function playOn(s: RehearsalParts, { id }: RehearsalRow, plan: RehearsalPl
     s.ports.log.warn({ event: 'rehearsal.not_saved', cause: cause instanceof Error ? cause.message : 'unknown' }, 'the outcome of a rehearsal was not saved');
   } finally {
     clearInterval(beating);
+    playedHere.delete(id);
   }
 }
 
 export async function listRehearsals(s: RehearsalParts): Promise<{ items: Rehearsal[] }> {
-  await s.store.rehearsals.endAbandoned(ABANDONED);
+  await s.store.rehearsals.endAbandoned(ABANDONED, [...playedHere]);
   return { items: (await s.store.rehearsals.list(LISTED_MOST)).map(view) };
 }
 
 export async function showRehearsal(s: RehearsalParts, { params }: Pick<Asked<'showRehearsal'>, 'params'>): Promise<RehearsalShown> {
-  await s.store.rehearsals.endAbandoned(ABANDONED);
+  await s.store.rehearsals.endAbandoned(ABANDONED, [...playedHere]);
   const row = await s.store.rehearsals.byId(params.rehearsal);
   if (!row) throw new Fault('NOT_FOUND', { detail: 'Rehearsal not found.' });
   return { ...view(row), report: row.report, document: row.report && reportDocument(row.report) };

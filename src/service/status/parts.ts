@@ -6,6 +6,7 @@ import type { AnswerKeeper, ConnectionStates, InstallationHold, Spill } from '..
 import type { AdoptParts } from '../replicas/index.ts';
 import type { Settings } from '../settings.ts';
 import type { Store } from '../store/store.ts';
+import type { WriteRefusals } from '../store/write-refusals.ts';
 import type { HourFigures } from './hour-figures.ts';
 
 /** The status depends on these. */
@@ -19,6 +20,7 @@ export interface StatusParts {
   ports: Ports;
   settings: Settings;
   quotas: Quotas;
+  refusals: WriteRefusals;
   spill: Spill;
   store: AdoptParts['store'] &
     Pick<

@@ -17,9 +17,13 @@ const GROUPS_MOST = 50;
 /** The worst first. */
 const ATTENTION = ['action_needed', 'degraded', 'draft'] as const;
 
-export async function installationState(s: Pick<StatusParts, 'hold'>): Promise<z.output<typeof InstallationState>> {
+export async function installationState(s: Pick<StatusParts, 'hold' | 'keeper' | 'refusals'>): Promise<z.output<typeof InstallationState>> {
   const { held, why, heldAt } = await s.hold.state();
-  return { held, why, held_at: isoOrNull(heldAt) };
+  const refusal = s.refusals.state();
+  return {
+    ...{ held, why, held_at: isoOrNull(heldAt) },
+    writes_refused: refusal && { since: iso(refusal.since), says: refusal.says, waiting: s.keeper.unsaved() },
+  };
 }
 
 const isTrouble = (one: StateCount): one is StateCount & { causeKey: NonNullable<StateCount['causeKey']>; state: 'degraded' | 'action_needed' } =>

@@ -13,12 +13,15 @@ import { Fault } from '../../core/fault.ts';
 import { scoped } from '../scoped.ts';
 import { chained } from './chained.ts';
 import type { Bind } from './ids.ts';
+import { type WriteRefusals, writeRefusals } from './write-refusals.ts';
 
 export { type Bind, idBytes, idText } from './ids.ts';
 
 /** The one way to the database. Errors leave as Faults without their parameters, which may hold sealed values or names. */
 export interface Database {
   sequelize: Sequelize;
+  /** Whether it takes writes. */
+  refusals: WriteRefusals;
   select<Row extends object = Record<string, unknown>>(sql: string, bind?: Bind[], transaction?: Transaction): Promise<Row[]>;
   /** Runs one INSERT, UPDATE or DELETE; the number of rows changed (both tables of a multi-table UPDATE count). */
   write(sql: string, bind?: Bind[], transaction?: Transaction): Promise<number>;
@@ -56,6 +59,8 @@ const POOL_IDLE_MS = 15_000;
 /** InnoDB ends a deadlock by rolling one side back whole; Galera says a conflict between nodes in the same words. */
 const DEADLOCK = 1213;
 const DEADLOCK_RUNS = 5;
+/** The server runs with `read_only`: a replica, or a former primary. */
+const READ_ONLY = 1290;
 
 /** A node that answers badly is left for the next one at most this often. */
 const LEAVE_EVERY_MS = 1_000;
@@ -68,8 +73,9 @@ interface DatabaseOptions {
 }
 
 /**
- * `nodes`: HOST:PORT of a Galera cluster's nodes, in this replica's order of preference. One is written to at a time; when it fails, the
- * next. Reads wait for what the cluster has committed (`wsrep_sync_wait`), so that a commit in doubt is read and not guessed.
+ * `nodes`: HOST:PORT of a Galera cluster's nodes, or of a primary and its replicas, in this replica's order of preference. One is written to at a
+ * time; when it fails, or is read-only, the next. Reads wait for what a cluster has committed (`wsrep_sync_wait`), so that a commit in doubt is read
+ * and not guessed.
  */
 export function openDatabase(url: string, poolSize = 16, nodes: readonly string[] = [], options: DatabaseOptions = {}): Database {
   const { statementMs = QUERY_LIMIT_MS, time } = options;
@@ -83,6 +89,17 @@ export function openDatabase(url: string, poolSize = 16, nodes: readonly string[
     if (nodes.length < 2 || met !== turn || (!unreached && performance.now() - leftAt < LEAVE_EVERY_MS)) return;
     leftAt = performance.now();
     turn += 1;
+  };
+  /** Addresses that were read-only when they were last connected to. */
+  const readOnly = new Set<string>();
+  /** Where no node takes writes, reading is better than nothing. @throws {HostNotReachableError} another node may take them */
+  const passOverReadOnly = async (connection: DriverConnection, address: string): Promise<void> => {
+    const [row] = (await connection.query('SELECT @@global.read_only AS read_only')) as { read_only: number | bigint }[];
+    if (Number(row?.read_only) === 0) return void readOnly.delete(address);
+    readOnly.add(address);
+    if (nodes.every((one) => readOnly.has(one))) return;
+    connection.destroy();
+    throw new HostNotReachableError(new Error('It is read-only.'));
   };
   const sequelize = new Sequelize(url, {
     dialect: 'mariadb',
@@ -103,9 +120,11 @@ export function openDatabase(url: string, poolSize = 16, nodes: readonly string[
         const address = node();
         if (address) [config.host, config.port] = [address.slice(0, address.lastIndexOf(':')), address.slice(address.lastIndexOf(':') + 1)];
       },
-      afterConnect: (connection, config) => {
-        nodeOf.set(connection as object, `${(config as { host: string }).host}:${(config as { port: string }).port}`);
-        if (time) rehearse(connection as Queries, time);
+      afterConnect: async (connection, config) => {
+        const address = `${(config as { host: string }).host}:${(config as { port: string }).port}`;
+        nodeOf.set(connection as object, address);
+        if (nodes.length > 1) await passOverReadOnly(connection as DriverConnection, address);
+        if (time) rehearse(connection as DriverConnection, time);
       },
     },
     retry: { max: 1 },
@@ -123,13 +142,15 @@ export function openDatabase(url: string, poolSize = 16, nodes: readonly string[
       },
     },
   });
+  const refusals = writeRefusals();
   const once = async <T>(work: () => Promise<T>): Promise<T> => {
     const met = turn;
     try {
       return await work();
     } catch (error) {
       const fault = scrub(error);
-      if (fault instanceof Fault && fault.code === 'DATABASE_UNAVAILABLE' && !lostDeadlock(fault)) leave(met, wasUnreached(fault));
+      if (takesNothing(errnoOf(fault))) refusals.refused((fault as Fault).detail ?? '');
+      if (fault instanceof Fault && fault.code === 'DATABASE_UNAVAILABLE' && !lostDeadlock(fault)) leave(met, wasUnreached(fault) || wasReadOnly(fault));
       throw fault;
     }
   };
@@ -144,7 +165,7 @@ export function openDatabase(url: string, poolSize = 16, nodes: readonly string[
       try {
         return await once(work);
       } catch (fault) {
-        const again = (lostDeadlock(fault) && run < DEADLOCK_RUNS) || (wasUnreached(fault) && run < nodes.length);
+        const again = (lostDeadlock(fault) && run < DEADLOCK_RUNS) || ((wasUnreached(fault) || wasReadOnly(fault)) && run < nodes.length);
         if (transaction || !again) throw fault;
       }
     }
@@ -171,6 +192,7 @@ export function openDatabase(url: string, poolSize = 16, nodes: readonly string[
     ) as Promise<never>;
   return {
     sequelize,
+    refusals,
     select,
     ping: async () => void (await select('SELECT 1')),
     async now() {
@@ -185,6 +207,7 @@ export function openDatabase(url: string, poolSize = 16, nodes: readonly string[
           ...(bind ? { bind } : {}),
           ...(transaction ? { transaction } : {}),
         })) as unknown as [unknown, number];
+        refusals.accepted();
         return changed;
       }, transaction),
     run: (sql) => guarded(async () => void (await sequelize.query(sql, { type: QueryTypes.UPDATE }))),
@@ -209,11 +232,12 @@ export function openDatabase(url: string, poolSize = 16, nodes: readonly string[
 }
 
 /** What the driver's connection offers, as far as it is used here. */
-interface Queries {
+interface DriverConnection {
   query(...statement: unknown[]): Promise<unknown>;
+  destroy(): void;
 }
 /** Before each statement the session is told the time; both go out together, and are answered in order. */
-function rehearse(connection: Queries, time: NonNullable<DatabaseOptions['time']>): void {
+function rehearse(connection: DriverConnection, time: NonNullable<DatabaseOptions['time']>): void {
   const query = connection.query.bind(connection);
   connection.query = async (...statement) => {
     const told = query(`SET timestamp = ${time.now() / 1000}`);
@@ -245,8 +269,10 @@ function scrub(error: unknown): unknown {
 
 /** Nothing was sent: the same may be tried at another node. */
 const UNREACHED = [ConnectionRefusedError, HostNotFoundError, HostNotReachableError];
+const errnoOf = (fault: unknown): number | undefined => (fault instanceof Fault ? (fault.cause as { errno?: number } | undefined)?.errno : undefined);
 const wasUnreached = (fault: unknown): boolean => fault instanceof Fault && (fault.cause as { unreached?: boolean } | undefined)?.unreached === true;
-const lostDeadlock = (fault: unknown): boolean => fault instanceof Fault && (fault.cause as { errno?: number } | undefined)?.errno === DEADLOCK;
+const wasReadOnly = (fault: unknown): boolean => [READ_ONLY, 1836].includes(errnoOf(fault) ?? 0);
+const lostDeadlock = (fault: unknown): boolean => errnoOf(fault) === DEADLOCK;
 
 /** Codes of the driver (ER_SOCKET…, 45xxx), of the server going down (1053, 1047, 1927, 1969, 2006, 2013), of lock waits (1205, 1213). */
 const isConnectionLost = (code: string | undefined, errno: number | undefined): boolean =>
@@ -254,7 +280,7 @@ const isConnectionLost = (code: string | undefined, errno: number | undefined): 
   /^(ER_SOCKET|ER_CONNECTION|ER_CMD_CONNECTION|ECONN|EPIPE)/.test(code ?? '');
 
 /** Errors of a full disk (3, 28, 1021, 1026, 1030, 1114) and of a server that is read-only (1290, 1836): it is there, and takes nothing. */
-const takesNothing = (errno: number | undefined): boolean => errno !== undefined && [3, 28, 1021, 1026, 1030, 1114, 1290, 1836].includes(errno);
+const takesNothing = (errno: number | undefined): boolean => errno !== undefined && [3, 28, 1021, 1026, 1030, 1114, READ_ONLY, 1836].includes(errno);
 
 /** Epoch ms as DATETIME(3) text in UTC. */
 export const instantText = (at: number): string => new Date(at).toISOString().slice(0, 23).replace('T', ' ');

@@ -42,8 +42,8 @@ export interface RehearsalStore {
   /** While it runs. False: it was canceled. */
   goOn(rehearsalId: string, set: Pick<RehearsalRow, 'percent' | 'doing'>, busyMs: number): Promise<boolean>;
   end(rehearsalId: string, set: Pick<RehearsalRow, 'state' | 'doing' | 'endedAt' | 'report'>): Promise<boolean>;
-  /** Those whose player is gone count as failed. */
-  endAbandoned(says: string): Promise<void>;
+  /** Those whose player is gone count as failed; `but` those. */
+  endAbandoned(says: string, but: readonly string[]): Promise<void>;
   /** Keeps the newest. */
   keep(most: number): Promise<void>;
   /** Active connections of a client that hold tokens, or are shared: the first by name, and how many there are. */
@@ -76,11 +76,15 @@ export function rehearsalStore(database: Database): RehearsalStore {
         [percent, doing, idBytes(rehearsalId)],
       )) > 0,
     end: async (rehearsalId, set) => (await table.change({ id: rehearsalId, state: 'running' }, { ...set, busyUntil: null })) > 0,
-    endAbandoned: async (says) =>
-      void (await database.write(
-        "UPDATE rehearsals SET state = 'failed', doing = $1, ended_at = UTC_TIMESTAMP(3), busy_until = NULL WHERE state = 'running' AND busy_until < UTC_TIMESTAMP(3)",
-        [says],
-      )),
+    async endAbandoned(says, but) {
+      const bind: Bind[] = [says];
+      const others = but.map((one) => ` AND id <> $${bind.push(idBytes(one))}`).join('');
+      await database.write(
+        `UPDATE rehearsals SET state = 'failed', doing = $1, ended_at = UTC_TIMESTAMP(3), busy_until = NULL
+         WHERE state = 'running' AND busy_until < UTC_TIMESTAMP(3)${others}`,
+        bind,
+      );
+    },
     keep: async (most) =>
       void (await database.write(
         `DELETE FROM rehearsals WHERE state <> 'running' AND id NOT IN (SELECT id FROM (SELECT id FROM rehearsals ORDER BY id DESC LIMIT ${Math.floor(most)}) newest)`,

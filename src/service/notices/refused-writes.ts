@@ -1,0 +1,66 @@
+import type { Told } from '../../core/notices/letter.ts';
+import { recordId } from '../ports.ts';
+import { keepRounds } from '../rounds.ts';
+import type { ChannelRow } from '../store/channels.ts';
+import type { WriteRefusal } from '../store/write-refusals.ts';
+import type { NoticeParts } from './parts.ts';
+import { sendNow } from './send.ts';
+
+const LOOK_MS = 1_000;
+/** Replicas that were seen so shortly before the refusals began are taken to run. */
+const SEEN_MS = 60_000;
+const TITLE = 'The database refuses writes';
+const REMEDY =
+  'Free space on the disk of the database, or end its read-only mode. Until then tokens are issued and renewed; what providers answer waits in memory and in sealed files. Do not stop the service.';
+
+/**
+ * Reports when the database begins to refuse writes and when it takes them again: one line in the log each, and one message on each channel that sends
+ * what needs action at once. The notice itself cannot be written down before it is over; then Activity records it. Ends when stopped.
+ */
+export async function watchWrites(s: NoticeParts, stop: AbortSignal): Promise<void> {
+  let open: (WriteRefusal & { id: string; tells: boolean }) | null = null;
+  await keepRounds({ ports: s.ports, everyMs: LOOK_MS, failed: 'whether the database takes writes was not reported', stop }, async () => {
+    const now = s.refusals.state();
+    if (now !== null && open === null) {
+      open = { ...now, id: recordId(s.ports), tells: await isFirst(s, now.since) };
+      s.ports.log.error({ event: 'database.writes_refused', says: now.says, since: new Date(now.since).toISOString() }, `${TITLE}: ${now.says}`);
+      if (open.tells) await tell(s, told(open, null));
+    }
+    if (now === null && open !== null) {
+      const over = open;
+      open = null;
+      const at = s.ports.clock.now();
+      const says = `The database refused writes from ${new Date(over.since).toISOString()} to ${new Date(at).toISOString()} (${over.says}). What waited meanwhile is saved.`;
+      s.ports.log.warn({ event: 'database.writes_accepted', seconds: Math.round((at - over.since) / 1000) }, 'the database takes writes again');
+      if (over.tells) {
+        s.history.add({ actor: 'service', kind: 'database_refused_writes', subject: 'installation', says });
+        await tell(s, told(over, at));
+      }
+    }
+    return false;
+  });
+}
+
+/** One replica reports for all: the one with the lowest ID of those that ran. */
+async function isFirst(s: NoticeParts, since: number): Promise<boolean> {
+  const running = (await s.store.replicas.all()).filter((one) => one.roles !== 'stopped' && one.seenAt >= since - SEEN_MS);
+  return running.every((one) => one.instanceId >= s.instanceId);
+}
+
+const told = (refusal: WriteRefusal & { id: string }, closedAt: number | null): Told => ({
+  event: closedAt === null ? 'opened' : 'closed',
+  page: '/',
+  notice: {
+    ...{ id: refusal.id, kind: 'installation', subject: 'installation', severity: 'action', labels: [], count: 0, dueAt: null },
+    ...{ openedAt: refusal.since, closedAt, title: TITLE, evidence: refusal.says, remedy: REMEDY, command: 'rk status' },
+  },
+});
+
+/** Nothing of it is recorded: a channel that does not take it is in the log. */
+async function tell(s: NoticeParts, what: Told): Promise<void> {
+  const channels = (await s.store.channels.list()).filter((one: ChannelRow) => one.enabled && one.rule.severities.action === 'now');
+  for (const channel of channels) {
+    const sent = await sendNow(s, channel, { id: recordId(s.ports), told: what });
+    if (!sent.done) s.ports.log.warn({ event: 'notices.not_sent', channel: channel.name, says: sent.says }, 'a notice that cannot be recorded was not sent');
+  }
+}
