@@ -1,5 +1,5 @@
 import { generateKeyPairSync } from 'node:crypto';
-import { readFileSync, truncateSync, writeFileSync } from 'node:fs';
+import { mkdirSync, readFileSync, truncateSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { promisify } from 'node:util';
 import { gzip } from 'node:zlib';
@@ -86,6 +86,25 @@ async function stage() {
 }
 const statesOf = async (call: ApiClient) => Object.fromEntries((await call('listConnections')).items.map((one) => [one.name, one.state]));
 
+/** A copy for practice shows everything and calls nobody, whoever asks it to. */
+async function practiced(file: string, caller: { id: string; key: string }): Promise<void> {
+  const calls = async () => [await eelgrass.counters(), await berthline.counters()];
+  const before = await calls();
+  const target = await newTarget();
+  expect((await restored(target, file, ['--practice', '--key', files.private, '--signer', 'any'])).code).toBe(0);
+  const service = await start(target);
+  const call = await asMarit(service);
+  expect((await call('showSession')).installation.practice).toBe(true);
+  expect((await call('listConnections')).total).toBe(6);
+  expect((await fetchToken(service.url, caller.id, caller.key, `${service.url}/connections/strict-1`)).body).toMatchObject({
+    error: 'temporarily_unavailable',
+  });
+  await expect(call('ownInstallation')).rejects.toMatchObject({ problem: { code: 'PRACTICE_RESTORE' } });
+  await call('renewConnection', { params: { connection: 'short-1' } }).catch(() => undefined);
+  expect(await calls()).toEqual(before);
+  await service.stop();
+}
+
 describe('the drill', () => {
   test(
     'a backup under load, everything killed, restored elsewhere: every connection that can be recovered goes on, and people sign in',
@@ -100,7 +119,9 @@ describe('the drill', () => {
           asked += status === 200 ? 1 : 0;
         }
       })();
-      const file = join(folder, 'drill.backup');
+      const drill = join(folder, 'drill');
+      mkdirSync(drill);
+      const file = join(drill, 'drill.backup');
       const ran = await signedInRk(service, ['backup', 'add', '--recipient', files.public, '--to', file]);
       expect([ran.code, ran.err]).toEqual([0, '']);
       isOver = true;
@@ -109,7 +130,13 @@ describe('the drill', () => {
       const text = readFileSync(file, 'utf8');
       expect(text.split('\n')[0]).toMatch(/^eyJ/);
       for (const canary of [PASSWORD, caller.key, 'short-1', 'berthline']) expect(text.includes(canary)).toBe(false);
+      const practice = await signedInRk(service, ['restore', '--practice', '--check', drill, '--key', files.private, '--signer', 'any', '--report']);
+      expect([practice.code, practice.err]).toEqual([0, '']);
+      expect(practice.out).toMatch(/good: everything in it can be restored.*6 connections.*0 do not/s);
+      const { last } = await (await asMarit(service))('showPractice');
+      expect(last).toMatchObject({ good: true, faults: [], file: 'drill.backup', facts: { counts: { connections: 6 }, definitions: { read: 2 } } });
       await service.kill();
+      await practiced(file, caller);
 
       const target = await newTarget();
       const done = await restored(target, file);

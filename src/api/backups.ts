@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import { PracticeFacts } from '../core/backup/practice.ts';
 import { Id, Instant } from './common.ts';
 import { Done, list, type Operation } from './operation.ts';
 
@@ -48,6 +49,21 @@ export const BackupPlanShown = z.object({
 });
 export type BackupPlanShown = z.output<typeof BackupPlanShown>;
 
+const PracticeRestore = z.object({
+  at: Instant,
+  by: z.string(),
+  good: z.boolean(),
+  faults: z.array(z.string()).describe('What is wrong'),
+  file: z.string(),
+  facts: PracticeFacts.nullable().describe('Null: the backup could not be restored'),
+});
+export type PracticeRestore = z.output<typeof PracticeRestore>;
+const PracticeReported = z.strictObject({
+  file: z.string().max(300),
+  facts: PracticeFacts.nullable(),
+  failed: z.string().max(600).optional().describe('Why it could not be restored'),
+});
+
 export const backupOperations = {
   listBackups: { method: 'GET', path: '/api/v1/backups', access: 'operator', says: 'List backups, newest first', answer: list(Backup) },
   startBackup: {
@@ -68,6 +84,21 @@ export const backupOperations = {
     says: 'Back up on a schedule, to a public key',
     body: BackupPlan,
     answer: BackupPlanShown,
+  },
+  reportPractice: {
+    method: 'POST',
+    path: '/api/v1/practice-restores',
+    access: 'operator',
+    says: 'Report what a practice restore found, as `rk restore --practice --check` does',
+    body: PracticeReported,
+    answer: PracticeRestore,
+  },
+  showPractice: {
+    method: 'GET',
+    path: '/api/v1/practice-restores/last',
+    access: 'operator',
+    says: 'Show what the last practice restore found',
+    answer: z.object({ last: PracticeRestore.nullable() }),
   },
   removeBackupPlan: { method: 'DELETE', path: '/api/v1/backup-plan', access: 'operator', says: 'End the schedule of backups', answer: Done },
 } as const satisfies Record<string, Operation>;

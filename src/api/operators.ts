@@ -32,7 +32,7 @@ export const Session = z.object({
   labels: z.array(Label).describe('The account is limited to connections with one of these; none: no limit'),
   refused: z.array(z.string()).describe('Operations that this account may not call'),
   ends_at: Instant,
-  installation: z.object({ public_url: z.string(), version: z.string() }),
+  installation: z.object({ public_url: z.string(), version: z.string(), practice: z.boolean().describe('Restored for practice') }),
 });
 export type Session = z.output<typeof Session>;
 /** With `keeps: token` the token comes once, for a program that stores it itself. */

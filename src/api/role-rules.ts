@@ -71,6 +71,8 @@ export const ROLE_RULES = {
   showBackupPlan: { role: 'administrator', limit: 'installation' },
   setBackupPlan: { role: 'administrator', limit: 'installation', confirms: true },
   removeBackupPlan: { role: 'administrator', limit: 'installation', confirms: true },
+  reportPractice: { role: 'administrator', limit: 'installation' },
+  showPractice: { role: 'administrator', limit: 'installation' },
   exportBundle: { role: 'operator', limit: 'installation' },
   compareBundle: { role: 'operator', limit: 'installation' },
   importBundle: { role: 'operator', limit: 'installation' },

@@ -31,6 +31,7 @@ export const InstallationState = z.object({
   held: z.boolean(),
   why: z.string().nullable(),
   held_at: Instant.nullable(),
+  practice: z.boolean().describe('Restored for practice: it issues, renews, sends and delivers nothing'),
   writes_refused: z
     .object({ since: Instant, says: z.string(), waiting: z.number().int().describe('Answers of providers that wait for it, at this replica') })
     .nullable()

@@ -92,6 +92,12 @@ export const FAULTS = {
     says: 'The owner of this data folder is still running.',
     remedy: 'Stop it; its own next start saves what it holds. Adopt only the folder of a replica that will not come back.',
   },
+  PRACTICE_RESTORE: {
+    status: 503,
+    retry: false,
+    says: 'This is a practice restore: it issues, renews, sends and delivers nothing.',
+    remedy: 'Use the original installation. To move it, make a backup with `rk backup add --move`.',
+  },
   INSTALLATION_HELD: {
     status: 503,
     retry: true,

@@ -105,12 +105,14 @@ async function joinParts(opened: Opened, joints: Joints): Promise<RunningService
   await replica.recovered();
   const idle = async (): Promise<void> => void (await pTimeout(engine.idle(), { milliseconds: settings.limits.leaseMs, message: false }));
   const putBack = putBackAll({ ...saving, newest: base.newest, idle, revive: replica.revive });
-  const rounds = [
-    // In a rehearsal's time nothing goes back, and each look would be a step.
-    ...(joints.time ? [] : [renewal.ground.run(putBack, stopping.signal)]),
-    keepRenewing({ engine, spares, concurrency: settings.concurrency, pollMs: settings.limits.pollMs, ports }, stopping.signal),
-    ...otherRounds(rooms, renewal, stopping.signal),
-  ];
+  const rounds = base.isPractice
+    ? [renewal.states.run(stopping.signal)]
+    : [
+        // In a rehearsal's time nothing goes back, and each look would be a step.
+        ...(joints.time ? [] : [renewal.ground.run(putBack, stopping.signal)]),
+        keepRenewing({ engine, spares, concurrency: settings.concurrency, pollMs: settings.limits.pollMs, ports }, stopping.signal),
+        ...otherRounds(rooms, renewal, stopping.signal),
+      ];
   const { parts, usage, relayed, operators, consents, fence, identity } = rooms;
   const front = openFront({ rooms: parts, usage, relayed, operators, consents, fence, identity, dispatcher: base.out.dispatcher });
   // Before anybody can ask whether it is there; a second process would take the first one's link back.

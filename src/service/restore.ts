@@ -46,6 +46,10 @@ export interface Restored {
   isHeld: boolean;
   /** The backup was made to move the installation. */
   moves: boolean;
+  /** It has what jobs collected. */
+  hasResults: boolean;
+  /** It renews, sends and delivers nothing, ever. */
+  isPractice: boolean;
   /** Fingerprint of the installation that signed it; null: it was locked with a passphrase, and is not signed. */
   signer: string | null;
   /** The address of the restored installation, and where it comes from. */
@@ -62,6 +66,8 @@ export async function backupLock(file: string): Promise<'passphrase' | 'recipien
 export interface RestoreOptions {
   /** Someone is certain that the installation of the backup will never run again: renewals go on at once. */
   formerIsGone: boolean;
+  /** To look at, and to practice: what is restored calls nobody. */
+  isPractice?: boolean;
   /** The fingerprint of the installation that must have signed it; `any`: whoever did. */
   signer?: string | undefined;
   /** Another address than that of the backup. */
@@ -98,7 +104,7 @@ async function restoreInto(
     folder,
     isPrivate,
     signer,
-    options: { formerIsGone, publicUrl },
+    options: { formerIsGone, isPractice = false, publicUrl },
   }: {
     settings: Settings;
     file: string;
@@ -134,9 +140,17 @@ async function restoreInto(
   await migrate(database, me); // what a newer version added
   for (const part of kept) await target.insert(part);
   const store = openStore(database);
-  const why = `Restored from the backup of ${manifest.made_at} (${manifest.public_url}). ${manifest.move ? 'It goes on when that installation has stopped and transferred its newest tokens.' : 'This copy stays on hold, and that installation goes on, until someone runs `rk installation own` here.'}`;
+  const why = `Restored from the backup of ${manifest.made_at} (${manifest.public_url}). ${isPractice ? 'It is for practice: it calls nobody.' : manifest.move ? 'It goes on when that installation has stopped and transferred its newest tokens.' : 'This copy stays on hold, and that installation goes on, until someone runs `rk installation own` here.'}`;
   const fingerprint = await store.installation.fingerprint();
-  await becomeRestored(database, { restore: randomUUID(), formerUrl: manifest.public_url, why, fingerprint, isOwned: formerIsGone, moves: manifest.move });
+  await becomeRestored(database, {
+    restore: randomUUID(),
+    formerUrl: manifest.public_url,
+    why,
+    fingerprint,
+    isOwned: formerIsGone && !isPractice,
+    moves: manifest.move && !isPractice,
+    isPractice,
+  });
   const ports = { clock: { now: () => Date.now() }, random: { unit: Math.random, bytes: (count: number) => new Uint8Array(randomBytes(count)) } };
   // Where this installation has a master key of its own, the data keys are re-wrapped under it.
   const { sealer } = await openSealer({ store, master, former: backedUp, ports: ports as never });
@@ -149,8 +163,10 @@ async function restoreInto(
       rows,
       formerUrl: manifest.public_url,
       masterKey: master.name,
-      isHeld: !formerIsGone,
-      moves: manifest.move,
+      isHeld: !formerIsGone || isPractice,
+      moves: manifest.move && !isPractice,
+      hasResults: manifest.results,
+      isPractice,
       signer,
     },
     ...{ publicUrl: publicUrl ?? manifest.public_url, isUrlFromBackup: publicUrl === undefined },

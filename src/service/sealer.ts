@@ -192,7 +192,7 @@ export async function ensureInstallation(deps: {
       createdAt: ports.clock.now(),
       activityKeySealed: null,
       masterKeyChangedAt: null,
-      ...{ generation: 1, restoreId: null, formerUrl: null, successorRestore: null, successorGeneration: null, moves: false },
+      ...{ generation: 1, restoreId: null, formerUrl: null, successorRestore: null, successorGeneration: null, moves: false, practice: false },
     });
   } catch (error) {
     if (!(error instanceof Fault && error.code === 'NAME_TAKEN')) throw error; // another replica was first

@@ -19,7 +19,8 @@ export function statusParts(now: Status): Part[] {
   return [
     fields([
       ['Service', `${now.public_url}, version ${now.version}`],
-      ['Held', now.installation.held ? `${now.installation.why}\nWhat to do: rk installation own` : null],
+      ['Practice', now.installation.practice ? 'a restored copy for practice: it issues, renews, sends and delivers nothing' : null],
+      ['Held', now.installation.held && !now.installation.practice ? `${now.installation.why}\nWhat to do: rk installation own` : null],
       [
         'Database',
         refused &&

@@ -106,6 +106,11 @@
     {:else}<div class="md:mt-auto ml-auto md:ml-0 px-2 py-2 text-sm">{@render theme()}</div>{/if}
   </header>
   <main id="main" tabindex="-1" class="grow min-w-0 px-4 md:px-6 py-5 max-w-[76rem] outline-none">
+    {#if who?.installation.practice}
+      <p class="border-l-4 border-warning bg-warning/15 px-4 py-2 mb-5 font-semibold" role="status">
+        Practice restore: it issues, renews, sends and delivers nothing.
+      </p>
+    {/if}
     {#if live.state === 'lost'}<p role="status" class="border-l-4 border-warning bg-base-200 px-3 py-1 mb-3">
         Connection to the service lost. Reconnecting…
       </p>{/if}

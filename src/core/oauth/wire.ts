@@ -50,6 +50,7 @@ const REASONS: Record<string, string> = {
   address_forbidden: 'its address is a private one, which is called only where RUSTY_KETTLE_PRIVATE_HOSTS names the host',
   timeout: 'the answer did not come in time',
   reset: 'the connection broke before the answer came',
+  practice: 'this is a practice restore, which calls nobody',
   token_type_dpop: 'the token is bound to a DPoP key',
 };
 

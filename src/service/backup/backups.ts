@@ -1,8 +1,9 @@
 import { createReadStream, type ReadStream } from 'node:fs';
 import { rm } from 'node:fs/promises';
 import { join } from 'node:path';
-import type { Backup, BackupPlanShown } from '../../api/backups.ts';
+import type { Backup, BackupPlanShown, PracticeRestore } from '../../api/backups.ts';
 import { readRecipient } from '../../core/backup/envelope.ts';
+import { practiceFaults } from '../../core/backup/practice.ts';
 import { signerOf } from '../../core/backup/signature.ts';
 import { Fault } from '../../core/fault.ts';
 import type { Command } from '../asked.ts';
@@ -83,6 +84,21 @@ export async function setBackupPlan(s: BackupParts, { body, actor }: Command<'se
   const says = `Set the schedule of backups: every ${body.every_hours} hours, ${body.keep} are kept.`;
   s.history.add({ actor: actor.operator.name, kind: 'backup_plan_changed', subject: 'installation', says });
   return showBackupPlan(s);
+}
+
+/** Keeps what a practice restore found: notices and the console show it. */
+export async function reportPractice(s: BackupParts, { body, actor }: Command<'reportPractice'>): Promise<PracticeRestore> {
+  const faults = body.facts === null ? [body.failed ?? 'It could not be restored.'] : practiceFaults(body.facts);
+  const kept = { at: s.ports.clock.now(), by: actor.operator.name, good: faults.length === 0, faults, file: body.file, facts: body.facts };
+  await s.store.backups.setPracticed(kept);
+  const says = kept.good ? `Practice restore of ${body.file}: good.` : `Practice restore of ${body.file}: ${faults.join(' ')}`;
+  s.history.add({ actor: actor.operator.name, kind: 'practice_restored', subject: 'installation', says: says.slice(0, 500) });
+  return { ...kept, at: iso(kept.at) };
+}
+
+export async function showPractice(s: BackupParts): Promise<{ last: PracticeRestore | null }> {
+  const last = await s.store.backups.practiced();
+  return { last: last && { ...last, at: iso(last.at) } };
 }
 
 export async function removeBackupPlan(s: BackupParts, { actor }: Pick<Command<'removeBackupPlan'>, 'actor'>): Promise<{ done: true }> {

@@ -1,5 +1,6 @@
 import type { AnswerOf, OperationName } from '../../api/operations.ts';
 import { counted } from '../../core/counted.ts';
+import { Fault } from '../../core/fault.ts';
 import { type Asked, type Limits, limitsOf, type SignedInOperator } from '../asked.ts';
 import * as backup from '../backup/index.ts';
 import * as bundle from '../bundle/index.ts';
@@ -43,7 +44,7 @@ export function handlers(
     labels: [...operator.labels],
     refused: refusedTo(operator),
     ends_at: iso(operator.endsAt),
-    installation: { public_url: s.settings.publicUrl, version: s.version },
+    installation: { public_url: s.settings.publicUrl, version: s.version, practice: s.isPractice },
   });
   const begun = ({ token, operator, device }: NewSession) =>
     operator.kind === 'program'
@@ -118,6 +119,7 @@ export function handlers(
 
     showInstallation: () => installationState(s),
     ownInstallation: async ({ actor }) => {
+      if (s.isPractice) throw new Fault('PRACTICE_RESTORE');
       await s.moveHere();
       await s.hold.own(actor.operator.name);
       return installationState(s);
@@ -126,6 +128,8 @@ export function handlers(
     rotateKeys: (asked) => keys.rotateKeys(s, asked),
     listBackups: () => backup.listBackups(s),
     startBackup: (asked) => backup.startBackup(s, asked),
+    reportPractice: (asked) => backup.reportPractice(s, asked),
+    showPractice: () => backup.showPractice(s),
     showBackup: ({ params }) => backup.showBackup(s, params.backup),
     removeBackup: (asked) => backup.removeBackup(s, asked),
     showBackupPlan: () => backup.showBackupPlan(s),

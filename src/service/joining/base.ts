@@ -1,5 +1,6 @@
 import { readFileSync } from 'node:fs';
 import type { Logger } from 'pino';
+import type { Send } from '../../core/oauth/wire.ts';
 import type { MasterKey } from '../../core/sealing/master-key.ts';
 import { afterJump, type DatabaseClock, type DataFolder, databaseClock, type PrivateMariadb, standingClock } from '../database/index.ts';
 import { type Changes, changes, entryStream, type History, history } from '../history/index.ts';
@@ -34,6 +35,8 @@ export interface Opened {
 export interface Base extends Opened {
   former: MasterKey | null;
   publicUrl: string;
+  /** Restored for practice: nothing is sent, and nothing runs in rounds. */
+  isPractice: boolean;
   clock: DatabaseClock;
   out: Outgoing;
   ports: Ports;
@@ -44,6 +47,8 @@ export interface Base extends Opened {
   changes: Changes;
   history: History;
 }
+
+const sendsNothing: Send = async () => ({ kind: 'unsent', reason: 'practice', tookMs: 0 });
 
 export async function openBase(opened: Opened, joints: Joints): Promise<Base> {
   const { settings, log, folder, master, database } = opened;
@@ -56,9 +61,10 @@ export async function openBase(opened: Opened, joints: Joints): Promise<Base> {
     }));
   const out = outgoing(settings.privateHosts, settings.proxy);
   const traces = settings.tracesUrl === null ? noTraces : await openTraces(settings.tracesUrl, { version: VERSION, instance: folder.instanceId });
-  const send = tracedSend(traces, joints.send?.(out.send) ?? out.send);
-  const ports: Ports = { clock, random, send, traces, sleep: joints.time?.sleep ?? sleep, log };
   const plain = openStore(database);
+  const isPractice = (await plain.installation.read())?.practice ?? false;
+  const send = isPractice ? sendsNothing : tracedSend(traces, joints.send?.(out.send) ?? out.send);
+  const ports: Ports = { clock, random, send, traces, sleep: joints.time?.sleep ?? sleep, log };
   await ensureInstallation({ store: plain.installation, master, publicUrl: settings.publicUrl, ports });
   const former = formerMasterKey(settings);
   const newest = await newestAnswers({
@@ -89,5 +95,20 @@ export async function openBase(opened: Opened, joints: Joints): Promise<Base> {
     });
     log.warn({ event: 'keys.master_changed', from: former?.name, to: master.name }, 'the master key was changed; give the new one to every replica');
   }
-  return { ...opened, former, publicUrl, clock, out, ports, store, sealer, newest, activityKey, changes: told, history: past };
+  return {
+    ...opened,
+    ...(isPractice && { settings: { ...settings, mail: null, scriptsFolder: null, outputFolder: null } }),
+    former,
+    publicUrl,
+    isPractice,
+    clock,
+    out,
+    ports,
+    store,
+    sealer,
+    newest,
+    activityKey,
+    changes: told,
+    history: past,
+  };
 }

@@ -1,3 +1,4 @@
+import { Fault } from '../../core/fault.ts';
 import { DEFAULT_LANES, lanes } from '../../core/renewal/lanes.ts';
 import {
   answerKeeper,
@@ -20,7 +21,7 @@ import {
 } from '../renewal/index.ts';
 import { beginLife } from '../replicas/index.ts';
 import type { ListedConnection } from '../store/connection-rows.ts';
-import { apiSessions, apiTokens, issuance } from '../tokens/index.ts';
+import { type ApiTokens, apiSessions, apiTokens, issuance } from '../tokens/index.ts';
 import type { Base } from './base.ts';
 import type { Joints } from './joints.ts';
 
@@ -28,7 +29,7 @@ export type Renewal = Awaited<ReturnType<typeof joinRenewal>>;
 
 /** The engine with all that it depends on, and what issues tokens from it. Renewing begins with `keepRenewing`. */
 export async function joinRenewal(base: Base, joints: Joints) {
-  const { settings, folder, master, former, clock, lifeId, ports, store, sealer, newest, changes, history } = base;
+  const { settings, folder, master, former, clock, lifeId, ports, store, sealer, newest, changes, history, isPractice } = base;
   const { limits } = settings;
   const secrets = clientSecrets({ store: store.secrets, sealer, history, changes, ports });
   const definitionsInUse = definitions(store.providers);
@@ -69,13 +70,18 @@ export async function joinRenewal(base: Base, joints: Joints) {
   return {
     ...{ secrets, definitions: definitionsInUse, contexts, cache, spilled, spares: reserve, keeper, wireLog: wire, lanes: lane },
     ...{ sightings: seen, hold, copies, ground: firm, states, clients, replica, engine },
-    tokens: apiTokens({ issuance: issuing, sessions }),
+    tokens: isPractice ? NO_TOKENS : apiTokens({ issuance: issuing, sessions }),
     /** Another person's connection changed its state: told to whoever takes an interest, which is joined later. */
     onPersonMoved(work: (one: ListedConnection) => Promise<void>): void {
       personMoved = work;
     },
   };
 }
+
+const NO_TOKENS: ApiTokens = {
+  ready: () => null,
+  get: () => Promise.reject(new Fault('PRACTICE_RESTORE')),
+};
 
 /** Renewals are on hold because of another installation, or because the database went back. */
 const heldByEither = (copies: InstallationHold, firm: Ground): InstallationHold => ({

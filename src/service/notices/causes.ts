@@ -17,7 +17,7 @@ export async function causesNow(
   { kept, channels, slow }: { kept: readonly Notice[]; channels: readonly ChannelRow[]; slow: readonly Cause[] },
 ): Promise<Cause[]> {
   const read = new Set(kept.filter((one) => one.kind === 'approval' && one.acknowledgedBy !== null).map((one) => one.key));
-  const quick = await Promise.all([connectionCauses(s), installationCauses(s), backupCauses(s)]);
+  const quick = await Promise.all([connectionCauses(s), installationCauses(s), backupCauses(s), practiceCauses(s)]);
   const all = [
     ...quick.flat(),
     ...channels.filter((one) => one.enabled && one.failingSince !== null).map(channelCause),
@@ -116,6 +116,29 @@ async function backupCauses(s: NoticeParts): Promise<Cause[]> {
       remedy: 'Read why the last one failed, fix it, and run `rk backup add`.',
       page: '/settings/backups',
       command: 'rk backup list',
+    },
+  ];
+}
+
+const PRACTICE_OLD_MS = 100 * DAY_MS;
+/** Whoever practices once is told when the next one is due: once a quarter, and some days. */
+async function practiceCauses(s: NoticeParts): Promise<Cause[]> {
+  const last = await s.store.backups.practiced();
+  if (last === null) return [];
+  const isOld = s.ports.clock.now() - last.at > PRACTICE_OLD_MS;
+  if (last.good && !isOld) return [];
+  return [
+    {
+      ...PLAIN,
+      key: 'installation:practice',
+      kind: 'installation',
+      severity: last.good ? 'warning' : 'action',
+      subject: 'installation',
+      title: last.good ? 'The last practice restore is old' : 'The last practice restore failed',
+      evidence: last.good ? `It was ${new Date(last.at).toISOString().slice(0, 10)}, of ${last.file}.` : `${last.file}: ${last.faults.join(' ')}`,
+      remedy: last.good ? 'Restore the newest backup for practice.' : 'Make a backup, and restore it for practice.',
+      page: '/settings/backups',
+      command: 'rk restore --practice --check FOLDER',
     },
   ];
 }

@@ -21,6 +21,7 @@ export interface StatusParts {
   settings: Settings;
   quotas: Quotas;
   refusals: WriteRefusals;
+  isPractice: boolean;
   spill: Spill;
   store: AdoptParts['store'] &
     Pick<

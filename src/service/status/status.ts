@@ -17,11 +17,11 @@ const GROUPS_MOST = 50;
 /** The worst first. */
 const ATTENTION = ['action_needed', 'degraded', 'draft'] as const;
 
-export async function installationState(s: Pick<StatusParts, 'hold' | 'keeper' | 'refusals'>): Promise<z.output<typeof InstallationState>> {
+export async function installationState(s: Pick<StatusParts, 'hold' | 'isPractice' | 'keeper' | 'refusals'>): Promise<z.output<typeof InstallationState>> {
   const { held, why, heldAt } = await s.hold.state();
   const refusal = s.refusals.state();
   return {
-    ...{ held, why, held_at: isoOrNull(heldAt) },
+    ...{ held, why, held_at: isoOrNull(heldAt), practice: s.isPractice },
     writes_refused: refusal && { since: iso(refusal.since), says: refusal.says, waiting: s.keeper.unsaved() },
   };
 }

@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import { PracticeFacts } from '../../core/backup/practice.ts';
 import { flag, id, instant, json, number, oneOf, orElse, orNull, readColumn, text } from './column.ts';
 import { type Database, idBytes } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
@@ -28,6 +29,12 @@ export type BackupRow = RowOf<typeof COLUMNS>;
 
 const Plan = z.object({ everyHours: z.number(), keep: z.number(), recipient: z.string(), results: z.boolean() });
 type BackupPlanRow = z.output<typeof Plan>;
+const Practiced = z.object({
+  ...{ at: z.number(), by: z.string(), good: z.boolean(), faults: z.array(z.string()), file: z.string() },
+  facts: PracticeFacts.nullable(),
+});
+type PracticedRow = z.output<typeof Practiced>;
+const PRACTICED = orElse(orNull(json(Practiced)), null);
 const PLAN = orElse(orNull(json(Plan)), null);
 
 /** Backups and their schedule. Instants are epoch ms. */
@@ -40,6 +47,9 @@ export interface BackupStore {
   remove(backupId: string): Promise<void>;
   plan(): Promise<BackupPlanRow | null>;
   setPlan(plan: BackupPlanRow | null): Promise<void>;
+  /** The last practice restore; null: there was none. */
+  practiced(): Promise<PracticedRow | null>;
+  setPracticed(row: PracticedRow): Promise<void>;
 }
 
 export function backupStore(database: Database): BackupStore {
@@ -62,6 +72,11 @@ export function backupStore(database: Database): BackupStore {
       const [row] = await database.select<{ plan: string | null }>('SELECT backup_plan AS plan FROM installations WHERE id = 1');
       return row?.plan == null ? null : readColumn(PLAN, row.plan, { table: 'installations', column: 'backup_plan', row: '1' });
     },
+    async practiced() {
+      const [row] = await database.select<{ practiced: string | null }>('SELECT practiced FROM installations WHERE id = 1');
+      return row?.practiced == null ? null : readColumn(PRACTICED, row.practiced, { table: 'installations', column: 'practiced', row: '1' });
+    },
+    setPracticed: async (row) => void (await database.write('UPDATE installations SET practiced = $1 WHERE id = 1', [JSON.stringify(row)])),
     setPlan: async (plan) =>
       void (await database.write('UPDATE installations SET backup_plan = $1 WHERE id = 1', [plan === null ? null : JSON.stringify(plan)])),
   };

@@ -30,6 +30,8 @@ const COLUMNS = {
   successorGeneration: orNull(number),
   /** Restored from a backup that was made to move: it takes the grants from its origin. */
   moves: flag,
+  /** Restored for practice: it calls nobody. */
+  practice: flag,
 };
 type InstallationRow = RowOf<typeof COLUMNS>;
 

@@ -195,11 +195,12 @@ export async function becomeRestored(
     fingerprint,
     isOwned,
     moves,
-  }: { restore: string; formerUrl: string; why: string; fingerprint: string; isOwned: boolean; moves: boolean },
+    isPractice,
+  }: { restore: string; formerUrl: string; why: string; fingerprint: string; isOwned: boolean; moves: boolean; isPractice: boolean },
 ): Promise<void> {
   await database.write(
     `UPDATE installations SET generation = generation + 1, restore_id = $1, former_url = $2, fingerprint = $3, held = $4,
-       held_why = $5, held_at = IF($6, UTC_TIMESTAMP(3), NULL), owned_at = IF($7, UTC_TIMESTAMP(3), NULL), moves = $8`,
-    [idBytes(restore), formerUrl, fingerprint, isOwned ? 0 : 1, isOwned ? null : why, isOwned ? 0 : 1, isOwned ? 1 : 0, moves ? 1 : 0],
+       held_why = $5, held_at = IF($6, UTC_TIMESTAMP(3), NULL), owned_at = IF($7, UTC_TIMESTAMP(3), NULL), moves = $8, practice = $9`,
+    [idBytes(restore), formerUrl, fingerprint, isOwned ? 0 : 1, isOwned ? null : why, isOwned ? 0 : 1, isOwned ? 1 : 0, moves ? 1 : 0, isPractice ? 1 : 0],
   );
 }

@@ -7,6 +7,8 @@
 
   const plan = new Loaded(() => call('showBackupPlan'), 10_000);
   $effect(() => plan.start());
+  const practice = new Loaded(() => call('showPractice'), 30_000);
+  $effect(() => practice.start());
   let editing = $state(false);
   let [every, keep, recipient, results] = $state([24, 14, '', false] as [number, number, string, boolean]);
   const doing = new Doing();
@@ -51,6 +53,14 @@
         {#if Date.parse(now.next_at) > Date.now()}<Time at={now.next_at} />{:else}now{/if}
       </dd>
     {/if}
+    <dt>Last practice restore</dt>
+    <dd>
+      {#if practice.value?.last}
+        <Time at={practice.value.last.at} />:
+        {#if practice.value.last.good}<span class="text-success">good</span>{:else}
+          <span class="text-error font-semibold">failed</span> {practice.value.last.faults.join(' ')}{/if}
+      {:else}none. Run <code>rk restore --practice --check FOLDER --report</code> where the private key is.{/if}
+    </dd>
     <dt>Folder</dt>
     <dd class="mono">{now.folder}</dd>
   </dl>

@@ -132,4 +132,7 @@ export const TRUST: readonly Migration[] = [
   ],
   // A restored copy renews only where it was to move, or an operator says so.
   ['0124-installations-moves', 'ALTER TABLE installations ADD COLUMN IF NOT EXISTS moves TINYINT NOT NULL DEFAULT 0'],
+  // Restored for practice; and, at the original, what the last practice restore found.
+  ['0125-installations-practice', 'ALTER TABLE installations ADD COLUMN IF NOT EXISTS practice TINYINT NOT NULL DEFAULT 0'],
+  ['0126-installations-practiced', 'ALTER TABLE installations ADD COLUMN IF NOT EXISTS practiced MEDIUMTEXT CHARACTER SET utf8mb4 NULL'],
 ];
