@@ -86,6 +86,7 @@ describe('the matrix of roles', () => {
           'listBackups',
           'showBackup',
           'showBackupPlan',
+          'showPractice',
           'showIdentityProvider',
         ]).toContain(name);
     for (const name of ruled)

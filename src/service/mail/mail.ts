@@ -1,4 +1,3 @@
-import nodemailer from 'nodemailer';
 import type { Letter } from '../../core/people/letters.ts';
 import { nextTryMs } from '../../core/redelivery.ts';
 import { Secret } from '../../core/secret.ts';
@@ -43,13 +42,18 @@ const REFUSED_FOR_GOOD = 500;
 export function mail(deps: { store: MailStore; sealer: Seals; settings: Pick<Settings, 'mail'>; ports: Ports }): Mail {
   const { store, sealer, ports } = deps;
   const server = deps.settings.mail;
-  const transport =
-    server && nodemailer.createTransport({ url: server.server.reveal(), connectionTimeout: CONNECT_MS, greetingTimeout: CONNECT_MS, socketTimeout: SOCKET_MS });
+  /** Made with the first mail: the library is large, and many send none. */
+  const opened = async (url: string) => {
+    const { default: nodemailer } = await import('nodemailer');
+    return nodemailer.createTransport({ url, connectionTimeout: CONNECT_MS, greetingTimeout: CONNECT_MS, socketTimeout: SOCKET_MS });
+  };
+  let transport: ReturnType<typeof opened> | null = null;
   const at = (row: string) => ({ table: 'mails', row, column: 'letter_sealed' });
   const send = async ({ id, to, subject, text, html }: OneMail): Promise<Mailed> => {
-    if (!transport) return { done: false, says: 'No mail server is set: RUSTY_KETTLE_SMTP_URL.', isFinal: true };
+    if (!server) return { done: false, says: 'No mail server is set: RUSTY_KETTLE_SMTP_URL.', isFinal: true };
     try {
-      const { rejected } = await transport.sendMail({
+      transport ??= opened(server.server.reveal());
+      const { rejected } = await (await transport).sendMail({
         from: server.from,
         to: [...to],
         subject,
@@ -74,7 +78,7 @@ export function mail(deps: { store: MailStore; sealer: Seals; settings: Pick<Set
     }
   };
   const sendQueued = async (row: MailRow): Promise<void> => {
-    if (!transport || !(await store.claim(row.id, CLAIMED_MS))) return;
+    if (!server || !(await store.claim(row.id, CLAIMED_MS))) return;
     const now = ports.clock.now();
     const letter = JSON.parse((await sealer.open(at(row.id), row.letterSealed)).reveal()) as Letter;
     const sent = await send({ id: row.id, to: [row.recipient], ...letter });
@@ -83,7 +87,7 @@ export function mail(deps: { store: MailStore; sealer: Seals; settings: Pick<Set
     await store.change(row.id, { state: waitMs === null ? 'failed' : 'waiting', tries: row.tries + 1, says: sent.says, nextAt: now + (waitMs ?? 0) });
   };
   return {
-    isOn: transport !== null,
+    isOn: server !== null,
     send,
     async queue({ connectionId, to, letter }) {
       const id = recordId(ports);
@@ -92,13 +96,13 @@ export function mail(deps: { store: MailStore; sealer: Seals; settings: Pick<Set
       await store.add({ id, connectionId, recipient: to, letterSealed, state: 'waiting', tries: 0, says: '', createdAt: now, nextAt: now });
     },
     async run(stop) {
-      if (!transport) return;
+      if (!server) return;
       await keepRounds({ ports, everyMs: LOOK_MS, failed: 'sending mail failed', stop }, async () => {
         const due = await store.due(AT_ONCE);
         await Promise.all(due.map(sendQueued));
         return due.length === AT_ONCE;
       });
-      transport.close();
+      (await transport)?.close();
     },
   };
 }
