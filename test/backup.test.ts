@@ -147,6 +147,9 @@ describe('the drill', () => {
       const held = (await again('showInstallation')).why ?? '';
       expect(held).toContain('Restored from the backup of');
       expect((await again('listNotices', { query: {} })).items.map((one) => one.kind)).toContain('installation');
+      const risks = (await again('listInstallationRisks')).items;
+      expect(risks.map((one) => one.connection)).toEqual([...names.strict, ...names.short]); // those that would be lost for good come first
+      expect(new Set(risks.map((one) => one.says)).size).toBe(2);
       const before = (await berthline.counters()).counters;
       await again('ownInstallation');
       for (const name of names.strict) await again('renewConnection', { params: { connection: name } });

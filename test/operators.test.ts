@@ -87,6 +87,7 @@ describe('the matrix of roles', () => {
           'showBackup',
           'showBackupPlan',
           'showPractice',
+          'listInstallationRisks',
           'showIdentityProvider',
         ]).toContain(name);
     for (const name of ruled)

@@ -16,7 +16,7 @@ import { privilegeOperations } from './privilege.ts';
 import { providerOperations } from './provider-operations.ts';
 import { rehearsalOperations } from './rehearsal-operations.ts';
 import { Breakdown, Statistics, StatisticsQuery } from './statistics.ts';
-import { AdoptedReplica, AdoptReplica, InstallationState, LogLevelShown, Replica, SetLogLevel, Status } from './status.ts';
+import { AdoptedReplica, AdoptReplica, InstallationRisks, InstallationState, LogLevelShown, Replica, SetLogLevel, Status } from './status.ts';
 import { upcomingOperations } from './upcoming-operations.ts';
 
 export type { Operation } from './operation.ts';
@@ -58,6 +58,13 @@ export const operations = {
     answer: ActivityVerified,
   },
 
+  listInstallationRisks: {
+    method: 'GET',
+    path: '/api/v1/installation/risks',
+    access: 'operator',
+    says: 'List what `own` risks: connections whose refresh token may be outdated, those that would be lost first; at most 200',
+    answer: InstallationRisks,
+  },
   showInstallation: {
     method: 'GET',
     path: '/api/v1/installation',

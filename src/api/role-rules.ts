@@ -71,6 +71,7 @@ export const ROLE_RULES = {
   showBackupPlan: { role: 'administrator', limit: 'installation' },
   setBackupPlan: { role: 'administrator', limit: 'installation', confirms: true },
   removeBackupPlan: { role: 'administrator', limit: 'installation', confirms: true },
+  listInstallationRisks: { role: 'administrator', limit: 'installation' },
   reportPractice: { role: 'administrator', limit: 'installation' },
   showPractice: { role: 'administrator', limit: 'installation' },
   exportBundle: { role: 'operator', limit: 'installation' },

@@ -37,6 +37,14 @@ export const InstallationState = z.object({
     .nullable()
     .describe('The database answers and refuses writes: its disk is full, or it is read-only. Null: it takes them'),
 });
+/** What may be lost where renewals go on although something was lost, or another installation renews too. */
+const InstallationRisk = z.object({
+  connection: z.string(),
+  provider: z.string(),
+  renewed_at: Instant.describe('The last renewal that this database knows'),
+  says: z.string(),
+});
+export const InstallationRisks = z.object({ items: z.array(InstallationRisk), more: z.boolean() });
 export const AdoptReplica = z.strictObject({ folder: z.string().min(1).max(500).describe('The data folder, on the machine of this service') });
 export const AdoptedReplica = z.object({ instance: z.string(), answers_saved: z.number().int(), renewals_freed: z.number().int() });
 

@@ -8,7 +8,7 @@ import type { Settings } from './settings.ts';
 interface TidyParts {
   history: Pick<History, 'forget'>;
   instanceId: string;
-  store: Pick<SealedStore, 'forecast' | 'invitations' | 'mails' | 'notices' | 'personEvents' | 'relayed' | 'sealFormer' | 'usage'>;
+  store: Pick<SealedStore, 'forecast' | 'invitations' | 'mails' | 'marks' | 'notices' | 'personEvents' | 'relayed' | 'sealFormer' | 'usage'>;
   settings: Pick<Settings, 'historyMs' | 'dataFolder' | 'outputFolder' | 'activityFile'>;
   ports: Pick<Ports, 'clock' | 'log' | 'random' | 'sleep'>;
 }
@@ -34,6 +34,7 @@ async function tidy(s: TidyParts, stop: AbortSignal): Promise<void> {
     await s.store.personEvents.deleteOld(EVENTS_KEPT_MS);
     await s.store.mails.deleteOld(EVENTS_KEPT_MS);
     await s.store.invitations.deleteOld(INVITATIONS_KEPT_MS);
+    await s.store.marks.deleteOld(s.settings.historyMs);
     await s.store.notices.deleteOld(s.settings.historyMs);
     if (forgotten < FORGOTTEN_AT_ONCE) return;
     await s.ports.sleep(BETWEEN_MS, stop);

@@ -6,6 +6,8 @@ import { relative } from '../print.ts';
 import { noun, operation, verb } from '../row.ts';
 import { list, one, text } from '../show.ts';
 
+const RISKS_SHOWN = 10;
+
 const shownState = (state: AnswerOf<'showInstallation'>) =>
   one(state, [
     ['Renewals', state.held ? `on hold since ${relative(state.held_at)}` : 'go on'],
@@ -19,10 +21,29 @@ export const installation = () =>
       calls: 'showInstallation',
       shows: shownState,
     }),
+    operation(verb('risks', 'list what `own` risks, connection by connection', 'rk installation risks'), {
+      calls: 'listInstallationRisks',
+      shows: ({ items }) =>
+        list(
+          items,
+          {
+            CONNECTION: (one) => one.connection,
+            PROVIDER: (one) => one.provider,
+            RENEWED: (one) => relative(one.renewed_at),
+            RISK: (one) => one.says,
+          },
+          'No connection has a refresh token that rotates.',
+        ),
+    }),
     operation(verb('own', 'confirm that this installation owns the grants: renewals continue', 'rk installation own'), {
       calls: 'ownInstallation',
-      asks: () =>
-        'Are you sure that no other installation renews these grants? Two of them invalidate each other\u2019s refresh tokens, and every connection must be reconnected.',
+      asks: async ({ call }) => {
+        const { items, more } = await call('listInstallationRisks');
+        const lines = items.slice(0, RISKS_SHOWN).map((one) => `  ${one.connection} (${one.provider}), renewed ${relative(one.renewed_at)}: ${one.says}`);
+        const rest = more || items.length > RISKS_SHOWN ? ['  More: rk installation risks'] : [];
+        const risks = items.length === 0 ? [] : ['At risk, where a later renewal was lost or another installation renews too:', ...lines, ...rest];
+        return [...risks, 'Are you sure that no other installation renews these grants, and that every replica has been started?'].join('\n');
+      },
       shows: shownState,
     }),
   ]);

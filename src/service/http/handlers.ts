@@ -21,7 +21,7 @@ import * as privilege from '../privilege/index.ts';
 import * as providers from '../providers/index.ts';
 import * as rehearsals from '../rehearsals/index.ts';
 import * as replicas from '../replicas/index.ts';
-import { installationState, showBreakdown, showStatistics, showStatus } from '../status/index.ts';
+import { installationState, listInstallationRisks, showBreakdown, showStatistics, showStatus } from '../status/index.ts';
 import type { SignInRequests } from '../tool-sign-ins/index.ts';
 import { listUsage } from '../usage/index.ts';
 import type { HttpParts } from './parts.ts';
@@ -117,6 +117,7 @@ export function handlers(
     },
     verifyActivity: ({ body }) => verifyActivity({ chains: s.store.chains, key: s.activityKey }, body.cursor),
 
+    listInstallationRisks: () => listInstallationRisks(s),
     showInstallation: () => installationState(s),
     ownInstallation: async ({ actor }) => {
       if (s.isPractice) throw new Fault('PRACTICE_RESTORE');

@@ -6,7 +6,7 @@ export { type ClientSecrets, clientSecrets, signingOf } from './credentials.ts';
 export { type Definitions, definitions } from './definitions.ts';
 export { type RenewalEngine, renewalEngine } from './engine.ts';
 export { evidenceText, tokenLife } from './evidence.ts';
-export { type GrantContexts, grantContexts } from './grant-context.ts';
+export { canSpend, type GrantContexts, grantContexts } from './grant-context.ts';
 export { type Ground, ground, type PutBackAll } from './ground.ts';
 export { holders } from './holders.ts';
 export { type InstallationHold, installationHold } from './installation-hold.ts';

@@ -1,7 +1,7 @@
 import { z } from 'zod';
 import type { Mark } from '../../core/renewal/ground.ts';
 import { id, instant, json, orNull, text } from './column.ts';
-import { type Bind, type Database, idBytes, idText } from './database.ts';
+import { type Bind, type Database, idBytes, idText, intervalText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
 /** Two statements of a kind run at once; first tokens have a row of their own. */
@@ -126,6 +126,8 @@ export interface MarkStore {
   reports(lossId: string): Promise<LossReportRow[]>;
   /** False: it was ended already. */
   end(lossId: string, by: string): Promise<boolean>;
+  /** Deletes losses that ended so long ago, with their reports. */
+  deleteOld(keptMs: number): Promise<void>;
   /** When each table of the protocol was made, epoch ms. */
   tables(): Promise<Map<string, number>>;
   /** Identifies a server: its name, its data folder and its number. */
@@ -196,6 +198,10 @@ export function markStore(database: Database, count: SaveCount): MarkStore {
     reports: (lossId) => reports.list({ lossId }),
     end: async (lossId, by) =>
       (await database.write('UPDATE losses SET ended_at = UTC_TIMESTAMP(3), ended_by = $1 WHERE id = $2 AND ended_at IS NULL', [by, idBytes(lossId)])) > 0,
+    async deleteOld(keptMs) {
+      await database.write(`DELETE r FROM loss_reports r JOIN losses l ON l.id = r.loss_id WHERE l.ended_at < UTC_TIMESTAMP(3) - ${intervalText(keptMs)}`);
+      await database.write(`DELETE FROM losses WHERE ended_at < UTC_TIMESTAMP(3) - ${intervalText(keptMs)}`);
+    },
     async tables() {
       const rows = await database.select<{ name: string; at: Date | null }>(
         `SELECT TABLE_NAME AS name, CREATE_TIME AS at FROM information_schema.TABLES
