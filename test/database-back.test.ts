@@ -90,10 +90,10 @@ const reuses = async (): Promise<number> => {
 };
 
 /** All work, and go on being renewed; nothing was spent twice. */
-async function allWell({ service, call, caller }: Harbour): Promise<void> {
+async function allWell({ service, call, caller }: Harbour, names = ALL): Promise<void> {
   await eventually(async () => (await call('showStatus')).installation.held === false, 60_000, 'the end of the hold');
   await renewed([strict, grace], 8);
-  for (const name of ALL) {
+  for (const name of names) {
     await eventually(async () => (await call('showConnection', { params: { connection: name } })).state === 'working', 30_000, name);
     expect((await fetchToken(service.url, caller.caller_id, caller.key, `${service.url}/connections/${name}`)).status).toBe(200);
   }
@@ -107,9 +107,21 @@ test('a dump is loaded back, table by table, while the service runs: nothing out
   const all = await harbour();
   try {
     const early = dump(all.databaseUrl);
+    // What a provider and a program have since then must not be lost either; what was retired stays so.
+    const { call, caller, service } = all;
+    const [first] = (await call('showCaller', { params: { caller: 'board' } })).keys;
+    const { key } = await call('addKey', { params: { caller: 'board' }, body: { label: 'second' } });
+    await call('retireKey', { params: { caller: 'board', key: first?.id ?? '' } });
+    const params = { provider: 'eelgrass', client: 'timetable' };
+    await call('addSecret', { params, body: { secret: 'entered-after-the-dump-1', take_as_is: true } });
+    await call('revokeConnection', { params: { connection: 'grace-2' } });
     await renewed([strict, grace], 8);
     await loadSlowly(all.databaseUrl, early);
-    await allWell(all);
+    await allWell({ ...all, caller: { ...caller, key } }, ['strict-1', 'strict-2', 'grace-1']);
+    expect((await fetchToken(service.url, caller.caller_id, caller.key, `${service.url}/connections/grace-1`)).status).toBe(401);
+    expect((await call('showClient', { params })).secrets).toHaveLength(2);
+    // Revoked means so, also where the database does not know it any more.
+    expect((await fetchToken(service.url, caller.caller_id, key, `${service.url}/connections/grace-2`)).status).not.toBe(200);
   } finally {
     await all.service.stop();
   }

@@ -8,6 +8,7 @@ import { keepBackups } from './backup/index.ts';
 import { watchApprovals } from './clients/index.ts';
 import { pollDevices } from './consent/index.ts';
 import { openDataFolder, startPrivateMariadb } from './database/index.ts';
+import { putBackEntered } from './entered.ts';
 import { keepRevoking } from './grants/index.ts';
 import { keepTidy } from './housekeeping.ts';
 import { listen, openFront, readTlsFiles, refuseUsedPort } from './http/index.ts';
@@ -104,7 +105,13 @@ async function joinParts(opened: Opened, joints: Joints): Promise<RunningService
   await recoverFormerLives({ ...rooms.recovery, spill: spilled, instanceId: folder.instanceId, putBack: putBackOf(saving, base.newest) });
   await replica.recovered();
   const idle = async (): Promise<void> => void (await pTimeout(engine.idle(), { milliseconds: settings.limits.leaseMs, message: false }));
-  const putBack = putBackAll({ ...saving, newest: base.newest, idle, revive: replica.revive });
+  const putBack = putBackAll({
+    ...saving,
+    newest: base.newest,
+    idle,
+    revive: replica.revive,
+    entered: () => putBackEntered({ ...saving, store, newest: base.newest }),
+  });
   const rounds = base.isPractice
     ? [renewal.states.run(stopping.signal)]
     : [

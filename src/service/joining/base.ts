@@ -3,6 +3,7 @@ import type { Logger } from 'pino';
 import type { Send } from '../../core/oauth/wire.ts';
 import type { MasterKey } from '../../core/sealing/master-key.ts';
 import { afterJump, type DatabaseClock, type DataFolder, databaseClock, type PrivateMariadb, standingClock } from '../database/index.ts';
+import { rememberingEntered } from '../entered.ts';
 import { type Changes, changes, entryStream, type History, history } from '../history/index.ts';
 import { formerMasterKey } from '../master-key.ts';
 import { type Outgoing, outgoing } from '../outgoing/index.ts';
@@ -74,7 +75,7 @@ export async function openBase(opened: Opened, joints: Joints): Promise<Base> {
   const renewals = rememberingEnds(joints.store?.(plain.renewals) ?? plain.renewals, newest);
   const bare = { ...plain, renewals, runs: joints.runs?.(plain.runs) ?? plain.runs };
   const { sealer, activityKey, isChanged } = await openSealer({ store: bare, master, former, ports });
-  const store = withSealedDocuments(bare, sealer);
+  const store = rememberingEntered(withSealedDocuments(bare, sealer), { newest, sealer });
   const publicUrl = await agreeOnPublicUrl(settings, store, log);
 
   const told = changes({ store: store.changes, ports });

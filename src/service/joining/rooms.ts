@@ -1,6 +1,7 @@
 import { fenceKey } from '../../core/fence/fence.ts';
 import { driftFrom } from '../bundle/index.ts';
 import { type Consents, consents } from '../consent/index.ts';
+import { putBackEntered } from '../entered.ts';
 import { type Fence, fence, type TransferPage } from '../fence/index.ts';
 import { resumeFirst } from '../grants/index.ts';
 import type { HttpParts } from '../http/index.ts';
@@ -122,7 +123,7 @@ async function adopted(
   try {
     const own = spill({ folder: path, master, former, ports });
     const found = await recoverFormerLives({ ...recovery, spill: own, instanceId, putBack: putBackOf(saving, newest) });
-    let putBack = 0;
+    let putBack = await putBackEntered({ ...saving, store, newest });
     for await (const answer of newest.all()) putBack += (await putBackThese(saving, [answer])).putBack;
     return { saved: found.saved + putBack, freed: found.freed };
   } finally {

@@ -135,7 +135,7 @@ export async function ground({ store, newest, changes, history, limits, instance
     const sum = (of: (report: LossReport) => number): number => reports.reduce((total, one) => total + of(one.report), 0);
     const since = Math.min(...reports.flatMap((one) => (one.report.since === null ? [] : [one.report.since])));
     const suspects = reports.flatMap((one) => one.report.suspects);
-    const says = `The database had gone back${Number.isFinite(since) ? `, to ${iso(since)} or before` : ''}. ${sum((one) => one.putBack)} tokens were restored and ${sum((one) => one.restored)} grants restored. Renewals continue.${
+    const says = `The database had gone back${Number.isFinite(since) ? `, to ${iso(since)} or before` : ''}. ${sum((one) => one.putBack)} tokens were restored and ${sum((one) => one.restored)} grants restored; ${sum((one) => one.entered)} secrets, keys and revocations entered since are in place again. Renewals continue.${
       suspects.length === 0
         ? ''
         : ` ${suspects.length} connections may have lost something: ${suspects

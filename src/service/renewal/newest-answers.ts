@@ -36,6 +36,9 @@ export interface NewestAnswers {
   isOutdated(grantId: string, present: { generation: number; issuedAt: number; refresh: Secret }): Promise<boolean>;
   /** The newest answer of one grant; null: none is kept. */
   of(grantId: string): Promise<NewestAnswer | null>;
+  /** A secret or key that was entered or retired here, or a grant that was ended, as text; the last one of each ID counts. */
+  keepEntered(id: string, text: string): void;
+  allEntered(): AsyncGenerator<string>;
   /** What is known of saves is written with the next group. */
   knows(known: KnownSaves): void;
   /** As it was when the folder was opened. */
@@ -55,7 +58,7 @@ const WAITING_MOST = 100_000;
 /** `at`, epoch ms, in clear before what is sealed: what is too old is found without opening it. */
 const HEAD_BYTES = 8;
 const STATE = 'state';
-const [ANSWER, FIRST] = ['answer/', 'first/'];
+const [ANSWER, FIRST, ENTERED] = ['answer/', 'first/', 'entered/'];
 const HOUR_MS = 3_600_000;
 
 const SEEN_MOST = 100_000;
@@ -163,6 +166,22 @@ export async function newestAnswers(parts: NewestAnswersParts): Promise<NewestAn
     const value = await level.get(key);
     return value === undefined ? null : seal.open(key, value.subarray(HEAD_BYTES));
   };
+  const unreadable =
+    (key: string) =>
+    (cause: unknown): null => {
+      ports.log.warn(
+        { event: 'answers.not_readable', key, cause: cause instanceof Error ? cause.message : 'unreadable' },
+        'an entry of the newest answers does not open; it is skipped',
+      );
+      return null;
+    };
+  /** Of what is written, and of what still waits for it. */
+  const keysOf = async (prefix: string): Promise<Set<string>> => {
+    await flush();
+    const keys = new Set([...waiting.keys()].filter((one) => one.startsWith(prefix)));
+    for await (const key of level.keys({ gte: prefix, lt: `${prefix}~` })) keys.add(key);
+    return keys;
+  };
   const remember = (key: string, value: Entry | null): void => {
     if (!waiting.has(key) && waiting.size >= WAITING_MOST) return; // the folder has been failing for long; the newest of each grant counts
     const before = waiting.get(key);
@@ -208,24 +227,22 @@ export async function newestAnswers(parts: NewestAnswersParts): Promise<NewestAn
       [known, isKnownWritten] = [now, false];
     },
     known: () => known,
+    keepEntered: (id, text) => remember(`${ENTERED}${id}`, { at: ports.clock.now(), text }),
+    async *allEntered() {
+      for (const key of await keysOf(ENTERED)) {
+        const text = await read(key).catch(unreadable(key));
+        if (text !== null) yield text;
+      }
+    },
     async *all() {
-      await flush();
-      const written = new Set<string>();
-      const keys: string[] = [];
-      for await (const key of level.keys({ gte: ANSWER, lt: `${ANSWER}~` })) keys.push(key);
-      for (const key of [...keys, ...[...waiting.keys()].filter((one) => one.startsWith(ANSWER))]) {
-        if (written.has(key)) continue;
-        written.add(key);
+      for (const key of await keysOf(ANSWER)) {
         try {
           const text = await read(key);
           if (text === null) continue;
           const first = await read(`${FIRST}${key.slice(ANSWER.length)}`);
           yield { ...answerOf(text), ...(first === null ? {} : { first: JSON.parse(first) as FirstAnswer }) };
         } catch (cause) {
-          ports.log.warn(
-            { event: 'answers.not_readable', key, cause: cause instanceof Error ? cause.message : 'unreadable' },
-            'an entry of the newest answers does not open; it is skipped',
-          );
+          unreadable(key)(cause);
         }
       }
     },
@@ -260,12 +277,21 @@ export async function newestAnswers(parts: NewestAnswersParts): Promise<NewestAn
   };
 }
 
+/** Someone revoked or replaced it: where the database forgot that, it is ended again. */
+export interface GrantEnded {
+  kind: 'grant_ended';
+  id: string;
+}
+
 /** A grant that is ended is not put back. */
-export const rememberingEnds = (store: RenewalStore, newest: Pick<NewestAnswers, 'ended'>): RenewalStore => ({
+export const rememberingEnds = (store: RenewalStore, newest: Pick<NewestAnswers, 'ended' | 'keepEntered'>): RenewalStore => ({
   ...store,
   async update(grantIds, transition) {
     const changed = await store.update(grantIds, transition);
-    if (changed > 0 && transition.set.ended) newest.ended(grantIds);
+    if (changed > 0 && transition.set.ended) {
+      newest.ended(grantIds);
+      for (const id of grantIds) newest.keepEntered(id, JSON.stringify({ kind: 'grant_ended', id } satisfies GrantEnded));
+    }
     return changed;
   },
 });

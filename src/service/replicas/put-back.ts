@@ -16,12 +16,14 @@ export interface PutBackParts extends Saving {
   newest: NewestAnswers;
   /** Resolves when no request of this replica is under way: what it brings is among its answers. */
   idle(): Promise<void>;
+  /** Adds and retires again secrets and keys that the database lost; how many. */
+  entered(): Promise<number>;
   /** This life is written down again where the database lost it. */
   revive(): Promise<void>;
 }
 
 type Done = Awaited<ReturnType<PutBackAll>>;
-const nothing = (): Done => ({ putBack: 0, restored: 0, since: null, suspects: [] });
+const nothing = (): Done => ({ putBack: 0, restored: 0, entered: 0, since: null, suspects: [] });
 
 /** T12 for every grant of which this replica has an answer. Each is one conditional statement: to do it twice changes nothing. */
 export const putBackAll =
@@ -30,6 +32,7 @@ export const putBackAll =
     await s.idle();
     await s.revive();
     const done = nothing();
+    done.entered = await s.entered();
     for await (const answer of s.newest.all()) await one(s, answer, done);
     return done;
   };

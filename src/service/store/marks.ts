@@ -97,6 +97,8 @@ export const LossReport = z.object({
   lost: z.array(z.string()),
   putBack: z.number(),
   restored: z.number(),
+  /** Client secrets and caller keys that were added or retired again, and grants that were ended again. */
+  entered: z.number().default(0),
   /** The earliest answer that was lost, epoch ms. */
   since: z.number().nullable(),
   suspects: z.array(Suspect),
