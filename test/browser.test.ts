@@ -75,7 +75,7 @@ test('a redirect URI off by a slash: the waiting page compares what is pasted an
 test('withdrawn at the provider: the connection says that a person is needed, and agreeing again from its page fixes it', async () => {
   await standin.order('withdraw', {});
   await go('#/connections/sailings');
-  await page.getByText('action needed', { exact: true }).waitFor({ timeout: 30_000 });
+  await page.getByText('action needed', { exact: true }).waitFor({ timeout: 60_000 });
   expect(await page.locator('main').innerText()).toContain('The provider rejects the refresh token');
   await go('#/');
   await page.getByRole('link', { name: 'sailings' }).first().click();

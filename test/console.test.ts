@@ -196,9 +196,9 @@ test('a change made elsewhere is shown without a reload, by one stream; revoking
   await go('#/connections/sailings', 'sailings');
   await page.getByRole('region', { name: 'State' }).getByText('working').waitFor();
   await call('pauseConnection', { params: { connection: 'sailings' } });
-  await page.getByRole('region', { name: 'State' }).getByText('paused', { exact: true }).waitFor({ timeout: 10_000 });
+  await page.getByRole('region', { name: 'State' }).getByText('paused', { exact: true }).waitFor({ timeout: 60_000 });
   await call('resumeConnection', { params: { connection: 'sailings' } });
-  await page.getByRole('region', { name: 'State' }).getByText('working').waitFor({ timeout: 10_000 });
+  await page.getByRole('region', { name: 'State' }).getByText('working').waitFor({ timeout: 60_000 });
   expect(streams).toHaveLength(1);
   await page.getByRole('button', { name: 'More actions' }).click();
   await page.getByRole('menuitem', { name: 'Revoke…' }).click();

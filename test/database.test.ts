@@ -94,7 +94,7 @@ for (const { loser, heavy } of [
       for (let id = 3; id < 3 + heavy; id += 1) await database.write('INSERT INTO counts VALUES ($1, 0)', [id], transaction);
       await database.write('UPDATE counts SET n = n + 1 WHERE id = 2', [], transaction);
       alone ??= database.write(`${PATIENT} UPDATE counts SET n = n + 10 WHERE id IN (1, 2)`);
-      if (runs === 1) await expect.poll(() => free(1), { timeout: 10_000 }).toBe(false); // it holds the first row and waits for the second
+      if (runs === 1) await expect.poll(() => free(1), { timeout: 60_000 }).toBe(false); // it holds the first row and waits for the second
       await database.write('UPDATE counts SET n = n + 1 WHERE id = 1', [], transaction);
     });
     expect(await alone).toBe(2);

@@ -4,9 +4,12 @@ import { setTimeout as sleep } from 'node:timers/promises';
 export class Stop extends Error {}
 
 const LOOK_EVERY_MS = 50;
+/** A bound, not a measure: a starved machine takes many times as long. */
+const LEAST_LIMIT_MS = 100_000;
 
 /** Tries until `look` gives something true; bounded. Errors count as "not yet". */
-export async function eventually<T>(look: () => Promise<T>, limitMs = 20_000, what = 'it'): Promise<NonNullable<T>> {
+export async function eventually<T>(look: () => Promise<T>, wantedMs = LEAST_LIMIT_MS, what = 'it'): Promise<NonNullable<T>> {
+  const limitMs = Math.max(wantedMs, LEAST_LIMIT_MS);
   let last: unknown;
   for (const endsAt = Date.now() + limitMs; Date.now() < endsAt; await sleep(LOOK_EVERY_MS)) {
     try {
