@@ -37,9 +37,9 @@
 <ProblemNote problem={status.problem} />
 {#if s}
   <StateCounts connections={s.connections} />
-  <FirstSteps status={s} />
-  {#if s.installation.held}<HeldNote installation={s.installation} done={() => status.load()} />{/if}
+  {#if s.installation.held && !s.installation.practice}<HeldNote installation={s.installation} done={() => status.load()} />{/if}
   {#if s.installation.writes_refused}<RefusedWritesNote refused={s.installation.writes_refused} />{/if}
+  <FirstSteps status={s} />
   {#if notices.length > 0}
     <section class="mb-6" aria-labelledby="notices">
       <h2 id="notices" class="mb-1">Notices</h2>

@@ -25,8 +25,8 @@
 </script>
 
 <section class="border-l-4 border-error bg-error/10 px-4 py-3 mb-6" role="alert" aria-labelledby="held">
-  <h2 id="held">Renewals are on hold since <Time at={installation.held_at} /></h2>
-  <p>{installation.why}</p>
+  <h2 id="held">Renewals are on hold</h2>
+  <p>Since: <Time at={installation.held_at} />. {installation.why}</p>
   <p class="mb-2">Valid tokens are still issued. No refresh token that rotates is sent.</p>
   {#if asking}
     {#if risks.items.length > 0}
@@ -40,10 +40,7 @@
         {#if risks.more || risks.items.length > SHOWN}<li>More: <code>rk installation risks</code></li>{/if}
       </ul>
     {/if}
-    <p>
-      Make sure that no other installation renews these grants, and that every replica has been started. An outdated refresh token ends its
-      grant.
-    </p>
+    <p>Make sure that no other installation renews these grants, and that every replica has been started.</p>
     <button class="btn btn-error btn-sm mt-1" disabled={doing.busy} onclick={own}>Resume renewals here</button>
     <button class="btn btn-sm mt-1" onclick={() => (asking = false)}>Cancel</button>
   {:else}<button class="btn btn-sm" disabled={doing.busy} onclick={ask}>Resume renewals…</button>{/if}
