@@ -4,7 +4,6 @@ import { BaseSequencer, type TestSpecification } from 'vitest/node';
 
 /** Longest first, as measured on two cores. A name that is missing here costs time, never a result. */
 const LONGEST = [
-  'rehearsal',
   'backup',
   'notices',
   'machine-bad-days',

@@ -2,14 +2,14 @@ import { chmodSync, mkdirSync, mkdtempSync, readdirSync, readFileSync, rmSync } 
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterAll, beforeAll, expect, test } from 'vitest';
-import type { ApiClient } from '../src/api/client.ts';
-import type { RehearsalPlan, RehearsalShown } from '../src/api/rehearsals.ts';
-import { ChannelRule } from '../src/core/notices/channel.ts';
-import { rehearse } from '../src/rehearsal/main.ts';
-import { newMasterKey, PASSWORD, rk, type ServiceUnderTest, signIn, startService } from '../testing/service.ts';
-import { eventually } from '../testing/waiting.ts';
-import { addConnection, addEelgrass, agree, type StandinUnderTest, startEelgrass } from './support/harbour.ts';
-import { newDatabase } from './support/new-database.ts';
+import type { ApiClient } from '../../src/api/client.ts';
+import type { RehearsalPlan, RehearsalShown } from '../../src/api/rehearsals.ts';
+import { ChannelRule } from '../../src/core/notices/channel.ts';
+import { rehearse } from '../../src/rehearsal/main.ts';
+import { newMasterKey, PASSWORD, rk, type ServiceUnderTest, signIn, startService } from '../../testing/service.ts';
+import { eventually } from '../../testing/waiting.ts';
+import { addConnection, addEelgrass, agree, type StandinUnderTest, startEelgrass } from '../support/harbour.ts';
+import { newDatabase } from '../support/new-database.ts';
 
 /** What a rehearsal shows is what would be: the forecast of 90 days, and a provider that is down, with nothing real touched. */
 const DAY_MS = 86_400_000;
@@ -17,7 +17,7 @@ const LONG = 300_000;
 
 const definition = (name: string, change: (text: string) => string = (text) => text) => ({
   name,
-  document: change(readFileSync(new URL(`../definitions/${name}.yaml`, import.meta.url), 'utf8')),
+  document: change(readFileSync(new URL(`../../definitions/${name}.yaml`, import.meta.url), 'utf8')),
 });
 type Client = RehearsalPlan['clients'][number];
 const client = (provider: string, more: Partial<Client>): Client => ({
