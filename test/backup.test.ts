@@ -86,7 +86,7 @@ async function stage() {
 }
 const statesOf = async (call: ApiClient) => Object.fromEntries((await call('listConnections')).items.map((one) => [one.name, one.state]));
 
-/** A copy for practice shows everything and calls nobody, whoever asks it to. */
+/** A copy for practice shows everything and calls nobody, also on request. */
 async function practiced(file: string, caller: { id: string; key: string }): Promise<void> {
   const calls = async () => [await eelgrass.counters(), await berthline.counters()];
   const before = await calls();

@@ -1,6 +1,6 @@
 import { end } from '../core/renewal/transitions.ts';
 import { Secret } from '../core/secret.ts';
-import type { GrantEnded, NewestAnswers } from './renewal/index.ts';
+import type { NewestAnswers } from './renewal/index.ts';
 import type { SealedStore } from './sealed-documents.ts';
 import type { Sealer } from './sealer.ts';
 import type { SecretRow } from './store/secrets.ts';
@@ -12,15 +12,27 @@ type Entered =
   | { kind: 'secret_retired'; id: string }
   | { kind: 'key'; row: Omit<CallerKey, 'hash'>; hash: string }
   | { kind: 'key_retired'; id: string; at: number }
-  | GrantEnded;
+  /** Someone revoked or replaced it. */
+  | { kind: 'grant_ended'; id: string };
 
 const place = (row: string) => ({ table: 'client_secrets', row, column: 'sealed' });
 
-/** Client secrets and caller keys that this replica adds or retires are kept in its data folder, beside the newest answers. */
+/** Client secrets and caller keys that this replica adds or retires, and grants that it ends, are kept in its data folder, beside the newest answers. */
 export function rememberingEntered(store: SealedStore, { newest, sealer }: { newest: NewestAnswers; sealer: Sealer }): SealedStore {
   const keep = (id: string, entered: Entered): void => newest.keepEntered(id, JSON.stringify(entered));
   return {
     ...store,
+    renewals: {
+      ...store.renewals,
+      async update(grantIds, transition) {
+        const changed = await store.renewals.update(grantIds, transition);
+        if (changed > 0 && transition.set.ended) {
+          newest.ended(grantIds);
+          for (const id of grantIds) keep(id, { kind: 'grant_ended', id });
+        }
+        return changed;
+      },
+    },
     secrets: {
       ...store.secrets,
       async add({ sealed, ...row }, replacing) {

@@ -2,7 +2,7 @@ import { mkdtemp, readdir, rm, stat } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import type { BackupUnlock } from '../core/backup/envelope.ts';
-import type { PracticeFacts } from '../core/backup/practice.ts';
+import { type PracticeFacts, practiceFaults } from '../core/backup/practice.ts';
 
 import { Fault } from '../core/fault.ts';
 import { openDataFolder, startPrivateMariadb } from './database/index.ts';
@@ -14,8 +14,6 @@ import type { Settings } from './settings.ts';
 import { openDatabase } from './store/database.ts';
 import { practiceStore } from './store/practice.ts';
 import { openStore } from './store/store.ts';
-
-export { practiceFaults as practiceFaultsOf } from '../core/backup/practice.ts';
 
 const FAILED_SHOWN = 100;
 
@@ -41,7 +39,7 @@ export async function practiceRestore(
   settings: Settings,
   file: string,
   { unlock, signer }: { unlock: BackupUnlock; signer?: string | undefined },
-): Promise<PracticeFacts> {
+): Promise<{ facts: PracticeFacts; faults: string[] }> {
   const dataFolder = await mkdtemp(join(tmpdir(), 'rk-practice-'));
   const apart: Settings = {
     ...settings,
@@ -49,7 +47,8 @@ export async function practiceRestore(
   };
   try {
     const restored = await restoreBackup(apart, file, unlock, { formerIsGone: false, isPractice: true, signer });
-    return await lookedThrough(apart, restored);
+    const facts = await lookedThrough(apart, restored);
+    return { facts, faults: practiceFaults(facts) };
   } finally {
     await rm(dataFolder, { recursive: true, force: true });
   }

@@ -1,4 +1,3 @@
-import type { AnswerOf } from '../../api/operations.ts';
 import { signedIn } from '../connect.ts';
 import { EXIT, leave, Outcome, UsageError } from '../exit.ts';
 import type { GlobalOptions } from '../options.ts';
@@ -81,27 +80,22 @@ async function restored(file: string, options: RestoreOptions): Promise<Shown> {
   ]);
 }
 
-type Facts = NonNullable<AnswerOf<'reportPractice'>['facts']>;
-
 /** Restores the newest backup of a folder, looks at all of it, and leaves nothing behind. Ends with 1 where something is wrong. */
 async function checked(folder: string, options: RestoreOptions, rk: GlobalOptions): Promise<Shown> {
-  const [{ readSettings }, { newestBackup, practiceFaultsOf, practiceRestore }] = await Promise.all([
-    import('../../service/settings.ts'),
-    import('../../service/practice.ts'),
-  ]);
+  const [{ readSettings }, { newestBackup, practiceRestore }] = await Promise.all([import('../../service/settings.ts'), import('../../service/practice.ts')]);
   const call = options.report ? await signedIn(rk) : null;
   const file = await newestBackup(folder);
   const name = file.slice(file.lastIndexOf('/') + 1);
-  let facts: Facts;
+  let found: Awaited<ReturnType<typeof practiceRestore>>;
   try {
-    facts = await practiceRestore(readSettings(process.env), file, { unlock: await unlockOf(file, options), signer: options.signer });
+    found = await practiceRestore(readSettings(process.env), file, { unlock: await unlockOf(file, options), signer: options.signer });
   } catch (error) {
     if (!(error instanceof UsageError))
       await call?.('reportPractice', { body: { file: name, facts: null, failed: (error instanceof Error ? error.message : String(error)).slice(0, 600) } });
     throw error;
   }
+  const { facts, faults } = found;
   await call?.('reportPractice', { body: { file: name, facts } });
-  const faults = practiceFaultsOf(facts);
   if (faults.length > 0) process.exitCode = EXIT.failed;
   const { counts, seals, definitions, results } = facts;
   return one({ file: name, good: faults.length === 0, faults, facts }, [

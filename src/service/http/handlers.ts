@@ -1,6 +1,5 @@
 import type { AnswerOf, OperationName } from '../../api/operations.ts';
 import { counted } from '../../core/counted.ts';
-import { Fault } from '../../core/fault.ts';
 import { type Asked, type Limits, limitsOf, type SignedInOperator } from '../asked.ts';
 import * as backup from '../backup/index.ts';
 import * as bundle from '../bundle/index.ts';
@@ -21,7 +20,7 @@ import * as privilege from '../privilege/index.ts';
 import * as providers from '../providers/index.ts';
 import * as rehearsals from '../rehearsals/index.ts';
 import * as replicas from '../replicas/index.ts';
-import { installationState, listInstallationRisks, showBreakdown, showStatistics, showStatus } from '../status/index.ts';
+import { installationState, listInstallationRisks, ownInstallation, showBreakdown, showStatistics, showStatus } from '../status/index.ts';
 import type { SignInRequests } from '../tool-sign-ins/index.ts';
 import { listUsage } from '../usage/index.ts';
 import type { HttpParts } from './parts.ts';
@@ -119,12 +118,7 @@ export function handlers(
 
     listInstallationRisks: () => listInstallationRisks(s),
     showInstallation: () => installationState(s),
-    ownInstallation: async ({ actor }) => {
-      if (s.isPractice) throw new Fault('PRACTICE_RESTORE');
-      await s.moveHere();
-      await s.hold.own(actor.operator.name);
-      return installationState(s);
-    },
+    ownInstallation: (asked) => ownInstallation(s, asked),
     showKeys: () => keys.showKeys(s),
     rotateKeys: (asked) => keys.rotateKeys(s, asked),
     listBackups: () => backup.listBackups(s),

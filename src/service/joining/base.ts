@@ -8,7 +8,7 @@ import { type Changes, changes, entryStream, type History, history } from '../hi
 import { formerMasterKey } from '../master-key.ts';
 import { type Outgoing, outgoing } from '../outgoing/index.ts';
 import { type Ports, random, sleep } from '../ports.ts';
-import { type NewestAnswers, newestAnswers, rememberingEnds } from '../renewal/index.ts';
+import { type NewestAnswers, newestAnswers } from '../renewal/index.ts';
 import { type SealedStore, withSealedDocuments } from '../sealed-documents.ts';
 import { ensureInstallation, openSealer, type Sealer } from '../sealer.ts';
 import type { Settings } from '../settings.ts';
@@ -61,9 +61,9 @@ export async function openBase(opened: Opened, joints: Joints): Promise<Base> {
       onJump: (byMs) => jumped(byMs),
     }));
   const out = outgoing(settings.privateHosts, settings.proxy);
-  const traces = settings.tracesUrl === null ? noTraces : await openTraces(settings.tracesUrl, { version: VERSION, instance: folder.instanceId });
   const plain = openStore(database);
   const isPractice = (await plain.installation.read())?.practice ?? false;
+  const traces = settings.tracesUrl === null || isPractice ? noTraces : await openTraces(settings.tracesUrl, { version: VERSION, instance: folder.instanceId });
   const send = isPractice ? sendsNothing : tracedSend(traces, joints.send?.(out.send) ?? out.send);
   const ports: Ports = { clock, random, send, traces, sleep: joints.time?.sleep ?? sleep, log };
   await ensureInstallation({ store: plain.installation, master, publicUrl: settings.publicUrl, ports });
@@ -72,7 +72,7 @@ export async function openBase(opened: Opened, joints: Joints): Promise<Base> {
     ...{ folder: folder.path, installationId: (await plain.installation.read())?.installationId ?? '', master, former, ports },
     ...settings.answers,
   });
-  const renewals = rememberingEnds(joints.store?.(plain.renewals) ?? plain.renewals, newest);
+  const renewals = joints.store?.(plain.renewals) ?? plain.renewals;
   const bare = { ...plain, renewals, runs: joints.runs?.(plain.runs) ?? plain.runs };
   const { sealer, activityKey, isChanged } = await openSealer({ store: bare, master, former, ports });
   const store = rememberingEntered(withSealedDocuments(bare, sealer), { newest, sealer });

@@ -1,5 +1,6 @@
 import { withFollowUps } from '../../core/notices/follow-ups.ts';
 import type { Cause, Notice } from '../../core/notices/notice.ts';
+import { iso } from '../iso.ts';
 import type { ChannelRow } from '../store/channels.ts';
 import { connectionCauses } from './connection-causes.ts';
 import { definitionCauses, publishedCauses } from './definition-causes.ts';
@@ -121,7 +122,7 @@ async function backupCauses(s: NoticeParts): Promise<Cause[]> {
 }
 
 const PRACTICE_OLD_MS = 100 * DAY_MS;
-/** Whoever practices once is told when the next one is due: once a quarter, and some days. */
+/** After a first practice restore the next one is due within a quarter, and some days. */
 async function practiceCauses(s: NoticeParts): Promise<Cause[]> {
   const last = await s.store.backups.practiced();
   if (last === null) return [];
@@ -135,7 +136,7 @@ async function practiceCauses(s: NoticeParts): Promise<Cause[]> {
       severity: last.good ? 'warning' : 'action',
       subject: 'installation',
       title: last.good ? 'The last practice restore is old' : 'The last practice restore failed',
-      evidence: last.good ? `It was ${new Date(last.at).toISOString().slice(0, 10)}, of ${last.file}.` : `${last.file}: ${last.faults.join(' ')}`,
+      evidence: last.good ? `It was ${iso(last.at).slice(0, 10)}, of ${last.file}.` : `${last.file}: ${last.faults.join(' ')}`,
       remedy: last.good ? 'Restore the newest backup for practice.' : 'Make a backup, and restore it for practice.',
       page: '/settings/backups',
       command: 'rk restore --practice --check FOLDER',

@@ -1,7 +1,7 @@
 import type { Told } from '../../core/notices/letter.ts';
+import { iso } from '../iso.ts';
 import { recordId } from '../ports.ts';
 import { keepRounds } from '../rounds.ts';
-import type { ChannelRow } from '../store/channels.ts';
 import type { WriteRefusal } from '../store/write-refusals.ts';
 import type { NoticeParts } from './parts.ts';
 import { sendNow } from './send.ts';
@@ -18,23 +18,23 @@ const REMEDY =
  * what needs action at once. The notice itself cannot be written down before it is over; then Activity records it. Ends when stopped.
  */
 export async function watchWrites(s: NoticeParts, stop: AbortSignal): Promise<void> {
-  let open: (WriteRefusal & { id: string; tells: boolean }) | null = null;
+  let open: (WriteRefusal & { id: string; isReporter: boolean }) | null = null;
   await keepRounds({ ports: s.ports, everyMs: LOOK_MS, failed: 'whether the database takes writes was not reported', stop }, async () => {
     const now = s.refusals.state();
     if (now !== null && open === null) {
-      open = { ...now, id: recordId(s.ports), tells: await isFirst(s, now.since) };
-      s.ports.log.error({ event: 'database.writes_refused', says: now.says, since: new Date(now.since).toISOString() }, `${TITLE}: ${now.says}`);
-      if (open.tells) await tell(s, told(open, null));
+      open = { ...now, id: recordId(s.ports), isReporter: await isFirst(s, now.since) };
+      s.ports.log.error({ event: 'database.writes_refused', says: now.says, since: iso(now.since) }, `${TITLE}: ${now.says}`);
+      if (open.isReporter) await send(s, message(open, null));
     }
     if (now === null && open !== null) {
       const over = open;
       open = null;
       const at = s.ports.clock.now();
-      const says = `The database refused writes from ${new Date(over.since).toISOString()} to ${new Date(at).toISOString()} (${over.says}). What waited meanwhile is saved.`;
+      const says = `The database refused writes from ${iso(over.since)} to ${iso(at)} (${over.says}). What waited meanwhile is saved.`;
       s.ports.log.warn({ event: 'database.writes_accepted', seconds: Math.round((at - over.since) / 1000) }, 'the database takes writes again');
-      if (over.tells) {
+      if (over.isReporter) {
         s.history.add({ actor: 'service', kind: 'database_refused_writes', subject: 'installation', says });
-        await tell(s, told(over, at));
+        await send(s, message(over, at));
       }
     }
     return false;
@@ -47,7 +47,7 @@ async function isFirst(s: NoticeParts, since: number): Promise<boolean> {
   return running.every((one) => one.instanceId >= s.instanceId);
 }
 
-const told = (refusal: WriteRefusal & { id: string }, closedAt: number | null): Told => ({
+const message = (refusal: WriteRefusal & { id: string }, closedAt: number | null): Told => ({
   event: closedAt === null ? 'opened' : 'closed',
   page: '/',
   notice: {
@@ -57,10 +57,10 @@ const told = (refusal: WriteRefusal & { id: string }, closedAt: number | null): 
 });
 
 /** Nothing of it is recorded: a channel that does not take it is in the log. */
-async function tell(s: NoticeParts, what: Told): Promise<void> {
-  const channels = (await s.store.channels.list()).filter((one: ChannelRow) => one.enabled && one.rule.severities.action === 'now');
+async function send(s: NoticeParts, told: Told): Promise<void> {
+  const channels = (await s.store.channels.list()).filter((one) => one.enabled && one.rule.severities.action === 'now');
   for (const channel of channels) {
-    const sent = await sendNow(s, channel, { id: recordId(s.ports), told: what });
+    const sent = await sendNow(s, channel, { id: recordId(s.ports), told });
     if (!sent.done) s.ports.log.warn({ event: 'notices.not_sent', channel: channel.name, says: sent.says }, 'a notice that cannot be recorded was not sent');
   }
 }

@@ -10,7 +10,7 @@ export { canSpend, type GrantContexts, grantContexts } from './grant-context.ts'
 export { type Ground, ground, type PutBackAll } from './ground.ts';
 export { holders } from './holders.ts';
 export { type InstallationHold, installationHold } from './installation-hold.ts';
-export { type GrantEnded, type NewestAnswer, type NewestAnswers, newestAnswers, rememberingEnds } from './newest-answers.ts';
+export { type NewestAnswer, type NewestAnswers, newestAnswers } from './newest-answers.ts';
 export { type Sightings, sightings } from './sightings.ts';
 export { type Spares, spares } from './spares.ts';
 export { answerOf, answerText, type FirstAnswer, type Spill, type SpilledAnswer, spill } from './spill.ts';

@@ -6,7 +6,6 @@ import { LRUCache } from 'lru-cache';
 import type { MasterKey } from '../../core/sealing/master-key.ts';
 import type { Secret } from '../../core/secret.ts';
 import type { Ports } from '../ports.ts';
-import type { RenewalStore } from '../store/renewals.ts';
 import { folderSeal } from './folder-seal.ts';
 import { answerOf, answerText, type FirstAnswer, type SpilledAnswer } from './spill.ts';
 
@@ -276,25 +275,6 @@ export async function newestAnswers(parts: NewestAnswersParts): Promise<NewestAn
     },
   };
 }
-
-/** Someone revoked or replaced it: where the database forgot that, it is ended again. */
-export interface GrantEnded {
-  kind: 'grant_ended';
-  id: string;
-}
-
-/** A grant that is ended is not put back. */
-export const rememberingEnds = (store: RenewalStore, newest: Pick<NewestAnswers, 'ended' | 'keepEntered'>): RenewalStore => ({
-  ...store,
-  async update(grantIds, transition) {
-    const changed = await store.update(grantIds, transition);
-    if (changed > 0 && transition.set.ended) {
-      newest.ended(grantIds);
-      for (const id of grantIds) newest.keepEntered(id, JSON.stringify({ kind: 'grant_ended', id } satisfies GrantEnded));
-    }
-    return changed;
-  },
-});
 
 /** @returns the folder, and what it knows; `state` null: it is new */
 async function openLevel(

@@ -5,4 +5,4 @@ export { hourFigures } from './hour-figures.ts';
 export type { StatusParts } from './parts.ts';
 export { listInstallationRisks } from './risks.ts';
 export { showStatistics } from './statistics.ts';
-export { installationState, showStatus } from './status.ts';
+export { installationState, ownInstallation, showStatus } from './status.ts';

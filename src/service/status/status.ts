@@ -1,9 +1,10 @@
 import type { z } from 'zod';
 import type { ConnectionSummary } from '../../api/connections.ts';
 import type { CauseGroup, InstallationState, Status } from '../../api/status.ts';
+import { Fault } from '../../core/fault.ts';
 import { groupInWords, remedyFor } from '../../core/health.ts';
 import { ofClientKey, ofProviderKey } from '../../core/notices/connections-key.ts';
-import { type Asked, limitsOf } from '../asked.ts';
+import { type Asked, type Command, limitsOf } from '../asked.ts';
 import { iso, isoOrNull } from '../iso.ts';
 import { summaries, TICKS_IN_LISTS } from '../records/index.ts';
 import { listReplicas } from '../replicas/index.ts';
@@ -24,6 +25,17 @@ export async function installationState(s: Pick<StatusParts, 'hold' | 'isPractic
     ...{ held, why, held_at: isoOrNull(heldAt), practice: s.isPractice },
     writes_refused: refusal && { since: iso(refusal.since), says: refusal.says, waiting: s.keeper.unsaved() },
   };
+}
+
+/** Renewals go on here, after the origin has stopped where it answers. @throws {Fault} PRACTICE_RESTORE */
+export async function ownInstallation(
+  s: Parameters<typeof installationState>[0] & { moveHere(): Promise<void> },
+  { actor }: Pick<Command<'ownInstallation'>, 'actor'>,
+): Promise<z.output<typeof InstallationState>> {
+  if (s.isPractice) throw new Fault('PRACTICE_RESTORE');
+  await s.moveHere();
+  await s.hold.own(actor.operator.name);
+  return installationState(s);
 }
 
 const isTrouble = (one: StateCount): one is StateCount & { causeKey: NonNullable<StateCount['causeKey']>; state: 'degraded' | 'action_needed' } =>

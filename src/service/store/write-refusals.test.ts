@@ -10,7 +10,7 @@ test.each([
   ['single writes still succeed: it goes on', '0- 1+ 2- 3+ 4- 6+', 0],
   ['accepted after some quiet: over', '0- 2- 8+', null],
   ['quiet alone is no proof', '0- 2- 60-', 0],
-  ['another one begins anew', '0- 2- 8+ 20- 22-', 20],
+  ['a second time', '0- 2- 8+ 20- 22-', 20],
 ])('%s', (_name, happened, since) => {
   let at = 0;
   const refusals = writeRefusals(() => at);
