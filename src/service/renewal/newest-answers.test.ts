@@ -1,3 +1,4 @@
+import { execFileSync } from 'node:child_process';
 import { chmodSync, mkdtempSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
@@ -65,6 +66,33 @@ test('kept for so long, and of so much the newest', async () => {
   expect(await answers.prune()).toBe(2); // three entries would be more than allowed, and one is too old
   expect(await held(answers)).toEqual(['x 1 refresh-x-1', 'y 1 refresh-y-1']);
   await answers.stop();
+});
+
+/** No file of this process may grow from now on, as on a full disk; null: they may again. */
+const limitFiles = (bytes: number | null): void => void execFileSync('prlimit', [`--pid=${process.pid}`, `--fsize=${bytes ?? 'unlimited'}:`]);
+
+test('a full data folder: answers stay in memory, are read from there, and are written once there is room', async () => {
+  const folder = newFolder();
+  const answers = await open(folder);
+  answers.put(answer('a', 1));
+  await answers.flush();
+  limitFiles(0);
+  try {
+    answers.put(answer('a', 2));
+    answers.put(answer('b', 1));
+    await answers.flush();
+    await answers.flush();
+    expect(await held(answers)).toEqual(['a 2 refresh-a-2', 'b 1 refresh-b-1']);
+    expect(said).toEqual(['answers.not_written']);
+  } finally {
+    limitFiles(null);
+  }
+  await answers.flush();
+  expect(said).toEqual(['answers.not_written', 'answers.written_again']);
+  await answers.stop();
+  const after = await open(folder);
+  expect(await held(after)).toEqual(['a 2 refresh-a-2', 'b 1 refresh-b-1']);
+  await after.stop();
 });
 
 test('a changed master key: what the former one sealed is still read', async () => {
