@@ -45,7 +45,7 @@ async function against(release: Release, [ourDatabase, theirDatabase]: readonly 
         .replace(/token_endpoint: .*/, `token_endpoint: http://127.0.0.1:${provider.port}/token`);
     const ours = await side({ startService, signIn }, ourDatabase, text(new URL('../definitions/eelgrass.yaml', import.meta.url).pathname));
     sides.push(ours);
-    const helpers = await fromRelease<Helpers>(folder, release.helpers);
+    const helpers = await fromRelease<Helpers>(folder, 'testing/service.ts');
     const theirs = await side(helpers, theirDatabase, text(join(folder, 'definitions/eelgrass.yaml')), [join(folder, 'dist/cli/main.js'), 'serve']);
     sides.push(theirs);
     const compare = (what: string, of: (side: Side) => Promise<number>) =>

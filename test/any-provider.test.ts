@@ -376,7 +376,7 @@ test('rk does the same: draft, change with its effects, versions, schema, secret
   expect((await run('provider', 'versions', 'berthline')).out).toContain('current');
   expect((await run('provider', 'scopes', 'berth-book', 'listBerths', 'book')).out).toMatch(/Scopes: bookings.write/);
   expect((await run('client', 'secret', 'list', 'berthline/harbour')).out).toMatch(/active/);
-  const prove = await run('client', 'secret', 'prove', 'berthline/harbour', '0190a0a0-0000-7000-8000-000000000000');
+  const prove = await run('client', 'secret', 'verify', 'berthline/harbour', '0190a0a0-0000-7000-8000-000000000000');
   expect([prove.code, prove.err]).toEqual([4, expect.stringContaining('no such secret')]);
   const revoked = await run('connection', 'revoke', 'threads', '--yes');
   expect([revoked.code, revoked.out]).toEqual([0, expect.stringContaining('revoked it')]);

@@ -350,7 +350,7 @@ describe('bad days', () => {
   );
 
   test(
-    'a backup of a newer version is refused by name; one of version 0.6.0 is restored and upgraded',
+    'a backup of a newer version is refused by name; one of the last development version is restored and upgraded',
     async () => {
       const zipped = promisify(gzip);
       const craft = async (name: string, manifest: object, parts: object[], rows: number) => {
@@ -361,23 +361,18 @@ describe('bad days', () => {
         return path;
       };
       const base = { format: 'rusty-kettle-backup/1', version: '9.0.0', made_at: new Date().toISOString(), installation: 'x', public_url: 'http://old.test' };
-      const newer = await craft(
-        'newer.backup',
-        { ...base, migrations: ['0001-installations', '9999-later'], master_key: newMasterKey(), results: true },
-        [],
-        0,
-      );
+      const newer = await craft('newer.backup', { ...base, migrations: ['1.0-baseline', '9999-later'], master_key: newMasterKey(), results: true }, [], 0);
       const refused = await restored(await newTarget(), newer);
       expect([refused.code, refused.err]).toEqual([1, expect.stringMatching(/newer version.*9999-later/)]);
 
-      const of060 = (kind: 'sql' | 'json') => readFileSync(new URL(`./fixtures/database-0.6.0.${kind}`, import.meta.url), 'utf8');
+      const fixture = (kind: 'sql' | 'json') => readFileSync(new URL(`./fixtures/database-before-1.0.${kind}`, import.meta.url), 'utf8');
       const database = openDatabase(await newDatabase(), 2);
-      for (const statement of of060('sql').split(/;\n/)) if (statement.trim() !== '') await database.run(statement);
+      for (const statement of fixture('sql').split(/;\n/)) if (statement.trim() !== '') await database.run(statement);
       const store = snapshotStore(database);
       const parts = [];
       for await (const part of store.read({ results: true })) parts.push(part);
       const rows = parts.reduce((sum, part) => sum + part.rows.length, 0);
-      const { masterKey } = JSON.parse(of060('json')) as { masterKey: string };
+      const { masterKey } = JSON.parse(fixture('json')) as { masterKey: string };
       const older = await craft(
         'older.backup',
         { ...base, version: '0.6.0', migrations: await store.migrations(), master_key: masterKey, results: true },

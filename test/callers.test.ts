@@ -194,8 +194,8 @@ test('who used what and when: by caller, connection and minute; who uses this, w
   expect(
     (await rk('caller', 'permit', 'several', '--label', 'harbour', '--use', 'relay', '--method', 'get', '--path', '/tables/**', '--share', '20')).out,
   ).toContain('label harbour (no connection has it): relay only, GET, /tables/**, at most 20 % of the quota');
-  expect((await rk('caller', 'sheet', 'several')).err).toContain('--connection sailings or tides');
-  const sheet = await rk('caller', 'sheet', 'several', '--connection', 'tides', '--kind', 'token_url');
+  expect((await rk('caller', 'setup', 'several')).err).toContain('--connection sailings or tides');
+  const sheet = await rk('caller', 'setup', 'several', '--connection', 'tides', '--kind', 'token_url');
   for (const part of [`${service.url}/oauth/token`, several?.caller_id ?? '', 'connection:tides', '(a key of this caller']) expect(sheet.out).toContain(part);
 });
 
@@ -267,7 +267,7 @@ test('a caller of many connections: lists name the first of them and count the r
   await run(['--url', service.url, 'sign-in', '--name', 'marit'], { home, input: PASSWORD });
   expect((await rk('caller', 'list')).out).toContain('boat-06, boat-07 and 52 more');
   expect((await rk('caller', 'withdraw', 'fleet', 'hull')).err).toContain('Used in the last day: boat-59'); // by its label, though it is not among the first
-  expect((await rk('caller', 'sheet', 'fleet', '--connection', 'boat-59', '--kind', 'token_url')).out).toContain('connection:boat-59');
+  expect((await rk('caller', 'setup', 'fleet', '--connection', 'boat-59', '--kind', 'token_url')).out).toContain('connection:boat-59');
   expect((await call('listSetupInstructions', { params: { caller: 'fleet' }, query: { connection: 'boat-59' } })).items.length).toBeGreaterThan(3);
   // One connection changes: it alone is read again, on each replica, and the others go on.
   const status = async (name: string, url: string) => (await ask({ scope: `connection:${name}` }, { as, url })).status;

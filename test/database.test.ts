@@ -159,3 +159,28 @@ test.each([1021, 1114, 1290])('a database whose disk is full or that is read-onl
   const full = database.run(`BEGIN NOT ATOMIC SIGNAL SQLSTATE '45000' SET MYSQL_ERRNO = ${errno}, MESSAGE_TEXT = 'simulated'; END`);
   await expect(full).rejects.toMatchObject({ code: 'DATABASE_UNAVAILABLE', status: 503, detail: expect.stringContaining('disk full') });
 });
+
+/** Columns that name a row of another table, and have no foreign key: hot tables, and those that outlive what they name (docs/decisions/10). */
+const WITHOUT_KEY = [
+  'campaigns.caller_id connections.current_grant_id connections.inviting_caller_id connections.standby_grant_id consents.client_id consents.grant_id',
+  'door_requests.connection_id door_requests.sign_in_id door_sign_ins.caller_id door_sign_ins.connection_id invitation_uses.consent_id invitations.consent_id',
+  'api_sessions.grant_id grants.client_id grants.connection_id renewals.client_id renewals.grant_id revocations.client_id revocations.grant_id',
+  'sightings.client_id spare_tokens.grant_id tokens.grant_id wire_log.grant_id providers.version_id',
+  'person_events.caller_id person_events.connection_id person_events.shared_id',
+  'jobs.latest_run_id run_files.run_id run_pages.run_id runs.connection_id runs.job_id',
+  'relayed_hours.caller_id relayed_hours.connection_id relayed_last.caller_id relayed_last.connection_id usage_minutes.caller_id usage_minutes.connection_id',
+].flatMap((one) => one.split(' '));
+const NAMES_A_ROW =
+  /^(caller|campaign|channel|client|connection|consent|current_grant|grant|invitation|inviting_caller|job|latest_run|loss|notice|operator|provider|run|shared|sign_in|standby_grant|version)_id$|^person_of$/;
+
+test('each column that names a row of another table has a foreign key, or is listed as one without', async () => {
+  const columns = await database.select<{ place: string; name: string; type: string }>(
+    `SELECT CONCAT(TABLE_NAME, '.', COLUMN_NAME) AS place, COLUMN_NAME AS name, DATA_TYPE AS type FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = DATABASE()`,
+  );
+  const keys = await database.select<{ place: string }>(
+    `SELECT CONCAT(TABLE_NAME, '.', COLUMN_NAME) AS place FROM information_schema.KEY_COLUMN_USAGE WHERE TABLE_SCHEMA = DATABASE() AND REFERENCED_TABLE_NAME IS NOT NULL`,
+  );
+  const withKey = new Set(keys.map((one) => one.place));
+  const without = columns.filter(({ name, type, place }) => type === 'binary' && NAMES_A_ROW.test(name) && !withKey.has(place)).map((one) => one.place);
+  expect(without.sort()).toEqual([...WITHOUT_KEY].sort());
+});

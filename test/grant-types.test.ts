@@ -240,7 +240,7 @@ test.each(['eelgrass', 'berthline', 'bosunry', 'oakum', 'notchboard', 'deckhail'
 
 test('a refresh token that is not good is rejected, by rk too; while the provider is down it is kept, and used once it was proved', async () => {
   const name = await connection('eelgrass', { scopes: ['tables.read', 'profile'] });
-  const refused = await rk(['connection', 'take-over', name], { home: service.folder, input: 'r.of-nobody\n' });
+  const refused = await rk(['connection', 'import', name], { home: service.folder, input: 'r.of-nobody\n' });
   expect([refused.code, refused.err]).toEqual([7, expect.stringContaining('does not take this refresh token')]);
   expect(await show(name)).toMatchObject({ state: 'draft', standby: null });
   await at.eelgrass.order('faults', { at: 'token', kind: 'status', status: 500, times: 100 });
@@ -328,12 +328,12 @@ test('the organization agrees in advance: link, text, a look for the consent, an
   expect(needed).toMatchObject({ scopes: ['staff.phone'], check: true, text: expect.stringContaining('Read telephone numbers') });
   expect(needed?.link).toContain(there.id);
   expect(await call('checkAdminConsent', { params: { connection: 'phones' } })).toMatchObject({ consented: false });
-  const asked = await rk(['connection', 'agreement', 'phones'], { home: service.folder });
+  const asked = await rk(['connection', 'admin-consent', 'phones'], { home: service.folder });
   expect(asked.out).toContain(needed?.link ?? '-');
   const browser = new Browser();
   expect((await browser.fetch(needed?.link ?? '')).body).toContain('Agree for the organization');
   expect((await browser.fetch(needed?.link ?? '', new URLSearchParams())).body).toContain('has consented');
-  expect((await rk(['connection', 'agreement', 'phones', '--check'], { home: service.folder })).code).toBe(0);
+  expect((await rk(['connection', 'admin-consent', 'phones', '--check'], { home: service.folder })).code).toBe(0);
   const opened = await call('openConnection', { params: { connection: 'phones' } });
   expect(await finished(opened.id)).toMatchObject({ phase: 'done', scopes: { granted: ['staff.read', 'staff.phone'] } });
   await lives('phones');

@@ -84,7 +84,7 @@ test('the expiration date of a secret is set and changed afterwards; a key ID is
     ['2037-03-31', '2037-03-31T00:00:00.000Z'],
     ['none', null],
   ] as const) {
-    expect((await rk('client', 'secret', 'change', 'eelgrass/timetable', id, '--ends', ends, '--label', 'autumn')).code).toBe(0);
+    expect((await rk('client', 'secret', 'change', 'eelgrass/timetable', id, '--expires', ends, '--label', 'autumn')).code).toBe(0);
     expect(await secret()).toMatchObject({ ends_at: expected, label: 'autumn', id });
   }
   const { items } = await call('listHistory', { query: { subject: 'client:eelgrass/timetable', kind: 'secret_changed' } });

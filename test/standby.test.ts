@@ -132,7 +132,7 @@ test('key to OAuth behind one name: prepared and verified beside the key, switch
   await add('berths', 'berthline', ['bookings.read', 'profile']);
   const order = { method: 'POST', headers: { 'content-type': 'application/json' }, body: '{"account":"eg-1042"}' };
   const { key } = (await (await fetch(`http://127.0.0.1:${at.berthline.port}/standin/keys`, order)).json()) as { key: string };
-  const given = await rk(['connection', 'give-key', 'berths'], { home: service.folder, input: `${key}\n` });
+  const given = await rk(['connection', 'set-key', 'berths'], { home: service.folder, input: `${key}\n` });
   expect([given.code, given.out]).toEqual([0, expect.stringContaining('rk connection open berths --prepare')]);
   expect(given.out + given.err).not.toContain(key);
   const token = await callerOf('berth-report', 'berths');
@@ -253,10 +253,10 @@ test('capabilities are verified one by one; one with effects only where that is 
   await expect(call('probeConnection', { params: { connection: 'deck' }, body: { capability: 'writing' } })).rejects.toMatchObject({
     problem: { places: [{ path: 'effects' }] },
   });
-  const done = await rk(['connection', 'prove', 'deck', '--capability', 'writing', '--yes'], { home: service.folder });
+  const done = await rk(['connection', 'verify', 'deck', '--capability', 'writing', '--yes'], { home: service.folder });
   expect([done.code, done.out]).toEqual([0, expect.stringContaining('201')]);
   expect((await show('deck')).capabilities[1]).toMatchObject({ state: 'verified', at: expect.any(String) });
-  const live = await rk(['connection', 'live', 'deck'], { home: service.folder });
+  const live = await rk(['connection', 'lifetime', 'deck'], { home: service.folder });
   expect(live.out).toMatch(/writing\s+POST \/announcements: verified/);
 });
 

@@ -132,7 +132,7 @@ test('saved calls are kept with the connection: fixed and requested, replaced by
     problem: { places: [{ path: 'values.table' }] },
   });
   expect((await rk('call', 'sailings', '--saved', 'rows', '--fill', 'table=boats', 'limit=1')).out).toContain('Curlew');
-  expect((await rk('call', 'sailings', 'GET', '/tables/{table}/rows', '--query', 'limit=2', '--save', 'two', '--says', 'two of them')).out).toContain(
+  expect((await rk('call', 'sailings', 'GET', '/tables/{table}/rows', '--query', 'limit=2', '--save', 'two', '--description', 'two of them')).out).toContain(
     'table each time',
   );
   const { saved } = await call('offeredCalls', { params: { connection: 'sailings' } });
@@ -142,8 +142,8 @@ test('saved calls are kept with the connection: fixed and requested, replaced by
   ]);
   await call('saveCall', { params: { connection: 'sailings' }, body: { ...rows, says: 'replaced' } });
   expect((await rk('connection', 'calls', 'sailings')).out).toMatch(/rows +GET \/tables\/\{table\}\/rows +table, limit=3 +marit/);
-  expect((await rk('connection', 'forget-call', 'sailings', 'two', '--yes')).code).toBe(0);
-  expect((await rk('connection', 'forget-call', 'sailings', 'two', '--yes')).code).toBe(4);
+  expect((await rk('connection', 'delete-call', 'sailings', 'two', '--yes')).code).toBe(0);
+  expect((await rk('connection', 'delete-call', 'sailings', 'two', '--yes')).code).toBe(4);
 });
 
 test('from curl, through the relay or to the API itself, and from a HAR file; another host is rejected, and no sign-in is kept', async () => {

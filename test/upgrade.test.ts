@@ -1,31 +1,30 @@
+import { randomUUID } from 'node:crypto';
 import { readFileSync } from 'node:fs';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { type ApiClient, apiClient } from '../src/api/client.ts';
 import { type Database, openDatabase } from '../src/service/store/database.ts';
+import { migrate } from '../src/service/store/migrate.ts';
 import { PASSWORD, type ServiceUnderTest, startService } from '../testing/service.ts';
 import { eventually } from '../testing/waiting.ts';
 import { fetchToken } from './support/harbour.ts';
 import { newDatabase } from './support/new-database.ts';
 
-/** A database as version 0.6.0 left it: four connections of one client, a caller with a label, a saved call; its tokens last until 2090. */
-const of060 = (kind: 'sql' | 'json') => readFileSync(new URL(`./fixtures/database-0.6.0.${kind}`, import.meta.url), 'utf8');
-const { masterKey, callerId, callerKey } = JSON.parse(of060('json')) as Record<'masterKey' | 'callerId' | 'callerKey', string>;
-
-/** Words that 0.6 stored. */
-const FORMER_WORDS = [
-  `UPDATE clients SET approval = 'given', reach = 'organisation', registering = '{"asked_on":"2026-11-02","asked_by":"the form","notes":"asked"}'`,
-  "UPDATE grants SET kind = 'taken_over'",
-  "UPDATE client_secrets SET state = 'unproved'",
-  "UPDATE history SET kind = 'taken_over' WHERE kind = 'connection_changed'",
-];
+/**
+ * A database as the last development version left it, which had upgraded it from 0.6.0: four connections of one client, a caller with a label,
+ * a saved call; its tokens last until 2090.
+ */
+const fixture = (kind: 'sql' | 'json') => readFileSync(new URL(`./fixtures/database-before-1.0.${kind}`, import.meta.url), 'utf8');
+const statements = fixture('sql')
+  .split(/;\n/)
+  .filter((one) => one.trim() !== '');
+const { masterKey, callerId, callerKey } = JSON.parse(fixture('json')) as Record<'masterKey' | 'callerId' | 'callerKey', string>;
 
 let [service, database, call]: [ServiceUnderTest, Database, ApiClient] = [null as never, null as never, null as never];
 beforeAll(async () => {
   const databaseUrl = await newDatabase();
   database = openDatabase(databaseUrl, 2);
-  for (const statement of of060('sql').split(/;\n/)) if (statement.trim() !== '') await database.run(statement);
-  for (const statement of FORMER_WORDS) await database.run(statement);
-  service = await startService({ databaseUrl, masterKey, environment: { RUSTY_KETTLE_PROVE_RENEWAL: 'off' } });
+  for (const statement of statements) await database.run(statement);
+  service = await startService({ databaseUrl, masterKey });
   const { token } = await apiClient({ baseUrl: service.url })('signIn', { body: { name: 'marit', password: PASSWORD, keeps: 'token' } });
   call = apiClient({ baseUrl: service.url, token: token ?? '' });
 });
@@ -36,7 +35,7 @@ afterAll(async () => {
 
 const states = async () => Object.fromEntries((await call('listConnections', {})).items.map((one) => [one.name, one.state]));
 
-test('a database of 0.6.0 is upgraded at the start: connections keep their states, and are found by state, label and account', async () => {
+test('a database of the last development version opens: connections keep their states, and are found by state, label and account', async () => {
   expect(await states()).toEqual({ sailings: 'working', 'paused-one': 'paused', ended: 'revoked', waiting: 'draft' });
   const names = async (query: object) => (await call('listConnections', { query: { ...query } })).items.map((one) => one.name);
   await eventually(async () => (await names({ state: 'paused' })).length === 1 || null);
@@ -67,22 +66,25 @@ test('its history is there, and what is changed now is written as this version d
   expect((await states())['paused-one']).not.toBe('paused');
 });
 
-test('what 0.6 stored under former words is shown under the present ones', async () => {
-  const client = await call('showClient', { params: { provider: 'eelgrass', client: 'timetable' } });
-  expect(client).toMatchObject({ approval: 'approved', reach: 'organization', secrets: [{ state: expect.stringMatching(/^(unverified|active)$/) }] });
-  expect(client.registering).toMatchObject({ requested_on: '2026-11-02', request_form: 'the form', notes: 'asked' });
-  expect((await call('showConnection', { params: { connection: 'sailings' } })).grant_kind).toBe('imported');
-  expect((await call('listHistory', { query: { kind: 'imported' } })).items.length).toBeGreaterThan(0);
+test('its schema is the one that a new database gets', async () => {
+  const shape = async (of: Database) => {
+    const tables = await of.select<{ t: string }>('SELECT TABLE_NAME AS t FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() ORDER BY t');
+    const made = await Promise.all(tables.map(async ({ t }) => (await of.select<Record<string, string>>(`SHOW CREATE TABLE \`${t}\``))[0]?.['Create Table']));
+    return made.map((text) => text?.replace(/ AUTO_INCREMENT=\d+/, ''));
+  };
+  const fresh = openDatabase(await newDatabase(), 2);
+  await migrate(fresh, randomUUID());
+  expect(await shape(database)).toEqual(await shape(fresh));
+  await fresh.close();
 });
 
-test('former settings, addresses and definition fields keep working, and the new name is reported', async () => {
-  expect(service.output()).toContain('RUSTY_KETTLE_PROVE_RENEWAL is now RUSTY_KETTLE_VERIFY_RENEWAL.');
-  const { token } = await apiClient({ baseUrl: service.url })('signIn', { body: { name: 'marit', password: PASSWORD, keeps: 'token' } });
-  const former = await fetch(`${service.url}/api/v1/callers/board/sheets?connection=sailings`, { headers: { authorization: `Bearer ${token}` } });
-  expect([former.status, former.headers.get('deprecation')]).toEqual([200, expect.stringMatching(/^@\d+$/)]);
-  expect(former.headers.get('link')).toContain('/api/v1/callers/board/setup-instructions>; rel="successor-version"');
-  const document = readFileSync(new URL('../definitions/notchboard.yaml', import.meta.url), 'utf8').replace('scope_separator:', 'scope_delimiter:');
-  expect(await call('checkProvider', { body: { document } })).toMatchObject({ former_names: [expect.stringContaining('`scope_separator`')] });
+test('an older database is refused, and nothing of it is changed', async () => {
+  const older = openDatabase(await newDatabase(), 2);
+  await older.run('CREATE TABLE schema_versions (name VARCHAR(100) PRIMARY KEY, at DATETIME(3) NOT NULL)');
+  await older.run("INSERT INTO schema_versions VALUES ('0001-installations', UTC_TIMESTAMP(3)), ('0057-campaigns', UTC_TIMESTAMP(3))");
+  await expect(migrate(older, randomUUID())).rejects.toMatchObject({ code: 'DATABASE_OUTDATED', detail: expect.stringContaining('0057-campaigns') });
+  expect((await older.select('SELECT name FROM schema_versions')).length).toBe(2);
+  await older.close();
 });
 
 const publicUrl = async () => (await call('showStatus')).public_url;

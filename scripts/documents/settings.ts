@@ -1,4 +1,3 @@
-import { FORMER_SETTINGS } from '../../src/service/settings.ts';
 import { SettingsTable } from '../../src/service/settings-table.ts';
 
 /** docs/SETTINGS.md, from the table that the service reads its settings by. */
@@ -8,7 +7,6 @@ export function settingsDocument(): string {
     const byDefault = schema.safeParse(undefined).data;
     return `| \`${name}\` | ${shown ?? (byDefault === undefined ? 'none' : `\`${byDefault}\``)} | ${description} |`;
   });
-  const former = Object.entries(FORMER_SETTINGS).map(([name, present]) => `\`${name}\` is now \`${present}\``);
   return `<!-- Made by \`npm run docs\` from src/service/settings-table.ts; do not edit by hand. -->
 # Settings
 
@@ -23,8 +21,6 @@ ${rows.join('\n')}
 | \`NODE_EXTRA_CA_CERTS\` | none | A file with further certificate authorities (PEM), read by Node.js when it starts. |
 
 [RENEWAL.md](RENEWAL.md) explains the limits of renewal.
-
-Former names keep working in this version, and the log names the new one: ${former.join(', ')}.
 
 ## The command line (\`rk\`)
 

@@ -34,7 +34,6 @@ export const CheckedProvider = z.object({
   definition: ProviderDefinition,
   exists: z.boolean(),
   endpoints: z.array(EndpointVerdict),
-  former_names: z.array(z.string()).describe('Names of 0.6 that the file still uses, each with its present one'),
 });
 
 /** What a changed definition would do, before it is saved. */

@@ -1,7 +1,6 @@
 #!/usr/bin/env node
 import { CommanderError } from '@commander-js/extra-typings';
 import { EXIT, leave } from './exit.ts';
-import { today } from './formerly.ts';
 import { program } from './program.ts';
 
 // `rk … | head`: whoever reads has enough; that is no failure.
@@ -11,10 +10,8 @@ for (const stream of [process.stdout, process.stderr])
     throw error;
   });
 
-const { args, notes } = today(process.argv.slice(2));
-for (const note of notes) process.stderr.write(`Note: ${note}\n`);
 try {
-  await program().parseAsync(args, { from: 'user' });
+  await program().parseAsync(process.argv.slice(2), { from: 'user' });
 } catch (error) {
   if (error instanceof CommanderError) process.exitCode = error.exitCode === 0 ? EXIT.done : EXIT.usage;
   else await leave(error);

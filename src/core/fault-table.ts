@@ -318,6 +318,12 @@ export const FAULTS = {
     remedy: 'Stop that one, or give this one a data folder of its own.',
   },
   DATABASE_UNAVAILABLE: { status: 503, retry: true, says: 'The database does not answer.', remedy: 'The service continues automatically once it is back.' },
+  DATABASE_OUTDATED: {
+    status: 500,
+    retry: false,
+    says: 'This database was made by a development version that this one does not upgrade.',
+    remedy: 'Start the last development version (0.6.0 of 2026-12-02) on it once, stop it, then start this one.',
+  },
   RECORD_INVALID: {
     status: 500,
     retry: false,

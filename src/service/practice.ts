@@ -81,7 +81,7 @@ async function lookedThrough(settings: Settings, { madeAt, version, rows, hasRes
       }
     const results = hasResults ? await looked.results() : null;
     await sealer.stop();
-    return { made_at: madeAt, version, rows, counts: await looked.counts(), seals, definitions, results };
+    return { made_at: madeAt, version, rows, counts: await looked.counts(), seals, definitions, orphans: await looked.orphans(), results };
   } finally {
     await database.close();
     await server.stop();

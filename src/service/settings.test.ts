@@ -3,7 +3,7 @@ import { availableParallelism, tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { expect, test } from 'vitest';
 import { Fault } from '../core/fault.ts';
-import { formerSettings, readSettings } from './settings.ts';
+import { readSettings } from './settings.ts';
 import { SettingsTable } from './settings-table.ts';
 
 const given = (environment: Record<string, string>) => readSettings({ RUSTY_KETTLE_DATA_FOLDER: '/data', ...environment });
@@ -61,11 +61,6 @@ test('secrets are read from their files, and do not print', () => {
   });
   expect(settings.masterKey?.reveal()).toBe(`${'a'.repeat(43)}=`);
   expect(JSON.stringify(settings)).not.toMatch(/aaaa|bbbb|canary/);
-});
-
-test('a setting of 0.6 is read under its present name, and named', () => {
-  const environment = { RUSTY_KETTLE_PROVE_RENEWAL: 'off' };
-  expect([given(environment).verifyRenewal, formerSettings(environment)]).toEqual([false, ['RUSTY_KETTLE_PROVE_RENEWAL is now RUSTY_KETTLE_VERIFY_RENEWAL.']]);
 });
 
 test('every setting has a description for docs/SETTINGS.md', () => {

@@ -94,7 +94,7 @@ const LEAST_BLIND_MS = 1_500;
 /** @throws {Fault} SETTING_INVALID naming each setting that is wrong. Unknown `RUSTY_KETTLE_…` names are rejected: a misspelt one must not pass in silence. */
 export function readSettings(environment: NodeJS.ProcessEnv): Settings {
   const known = new Set([...Object.keys(SettingsTable.shape), 'RUSTY_KETTLE_URL', 'RUSTY_KETTLE_CALLER_ID', 'RUSTY_KETTLE_CALLER_KEY']);
-  const given = withPresentNames(environment);
+  const given = environment;
   const unknown = Object.keys(given).filter((name) => name.startsWith('RUSTY_KETTLE_') && !known.has(name));
   if (unknown.length > 0)
     throw new Fault('SETTING_INVALID', { detail: `There is no setting ${unknown.join(', ')}.`, remedy: 'Check the spelling against docs/SETTINGS.md.' });
@@ -177,18 +177,6 @@ export function readSettings(environment: NodeJS.ProcessEnv): Settings {
     },
   };
 }
-
-/** Settings of 0.6 with their present names: each is still read in this version, and the log names the new one. */
-export const FORMER_SETTINGS: Readonly<Record<string, string>> = { RUSTY_KETTLE_PROVE_RENEWAL: 'RUSTY_KETTLE_VERIFY_RENEWAL' };
-
-/** What to say of former names that are still set, one line each. */
-export const formerSettings = (environment: NodeJS.ProcessEnv): string[] =>
-  Object.entries(FORMER_SETTINGS).flatMap(([former, present]) => (environment[former] === undefined ? [] : [`${former} is now ${present}.`]));
-
-const withPresentNames = (environment: NodeJS.ProcessEnv): NodeJS.ProcessEnv =>
-  Object.fromEntries(
-    Object.entries(environment).map(([name, value]) => [Object.hasOwn(FORMER_SETTINGS, name) ? (FORMER_SETTINGS[name] ?? name) : name, value]),
-  );
 
 /** A key as a value, or from the file that is named. @throws {Fault} SETTING_INVALID */
 function valueOrFile(e: z.output<typeof SettingsTable>, name: 'RUSTY_KETTLE_MASTER_KEY' | 'RUSTY_KETTLE_FORMER_MASTER_KEY'): string | undefined {

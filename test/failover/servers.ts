@@ -26,6 +26,12 @@ export interface Servers {
   stop(): Promise<void>;
 }
 
+/** How MariaDB's own programs reach it. */
+export function connectionOf(url: string): string[] {
+  const { hostname, port, username, password } = new URL(url);
+  return ['--no-defaults', `--host=${hostname}`, `--port=${port}`, `--user=${username}`, `--password=${password}`];
+}
+
 export function servers(): Servers {
   const folder = mkdtempSync(join(tmpdir(), 'rk-failover-'));
   chmodSync(folder, 0o711);

@@ -41,7 +41,6 @@ export const provider = () =>
           ['Good', checked.definition.title],
           ['Scopes', String(checked.definition.scopes.length)],
           ...checked.endpoints.map((each): [string, string] => [each.good ? 'Good' : 'Check', `${each.endpoint}: ${each.says}`]),
-          ['Former names', checked.former_names.join('\n')],
           ['Note', checked.exists ? 'A provider with this name exists.' : null],
         ]);
       },

@@ -97,7 +97,7 @@ async function checked(folder: string, options: RestoreOptions, rk: GlobalOption
   const { facts, faults } = found;
   await call?.('reportPractice', { body: { file: name, facts } });
   if (faults.length > 0) process.exitCode = EXIT.failed;
-  const { counts, seals, definitions, results } = facts;
+  const { counts, seals, definitions, orphans, results } = facts;
   return one({ file: name, good: faults.length === 0, faults, facts }, [
     ['Backup', `${name}, made ${relative(facts.made_at)} by version ${facts.version}`],
     ['Outcome', faults.length === 0 ? 'good: everything in it can be restored' : faults.join('\n')],
@@ -109,6 +109,12 @@ async function checked(folder: string, options: RestoreOptions, rk: GlobalOption
     ],
     ['Sealed values', `${seals.opened} open, ${seals.failed.length} do not`],
     ['Definitions', `${definitions.read} read, ${definitions.failed.length} cannot be read`],
+    [
+      'Rows without owner',
+      Object.entries(orphans)
+        .map(([table, count]) => `${count} of ${table}`)
+        .join(', ') || 'none',
+    ],
     ['Results', results === null ? 'not in this backup' : `${results.whole} files whole, ${results.broken.length} with a gap`],
     ['Reported', call === null ? null : 'to the service'],
   ]);

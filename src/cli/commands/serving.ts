@@ -36,13 +36,9 @@ export const serve = () =>
   task(
     verb('serve', 'run the service; without settings, with a private MariaDB in its data folder (docs/SETTINGS.md)', 'rk serve'),
     async () => {
-      const [{ formerSettings, readSettings }, { servingProcess }] = await Promise.all([
-        import('../../service/settings.ts'),
-        import('../../service/processes/index.ts'),
-      ]);
+      const [{ readSettings }, { servingProcess }] = await Promise.all([import('../../service/settings.ts'), import('../../service/processes/index.ts')]);
       const one = await servingProcess().catch(endAtOnce);
       if (one) return serveAsOne(one);
-      for (const note of formerSettings(process.env)) process.stderr.write(`Note: ${note}\n`);
       const starting = start(readSettings(process.env));
       untilSignal(async () => (await Promise.race([starting, soon()])).stop());
       const running = await starting.catch(endAtOnce);

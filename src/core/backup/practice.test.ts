@@ -3,7 +3,7 @@ import { type PracticeFacts, practiceFaults } from './practice.ts';
 
 const GOOD: PracticeFacts = {
   ...{ made_at: '2026-12-01T02:00:00.000Z', version: '1.0.0', rows: 900, counts: { connections: 3 } },
-  ...{ seals: { opened: 12, failed: [] }, definitions: { read: 2, failed: [] }, results: { whole: 4, broken: [] } },
+  ...{ seals: { opened: 12, failed: [] }, definitions: { read: 2, failed: [] }, orphans: {}, results: { whole: 4, broken: [] } },
 };
 test.each<[string, Partial<PracticeFacts>, string[]]>([
   ['good', {}, []],

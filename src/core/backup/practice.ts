@@ -10,6 +10,7 @@ export const PracticeFacts = z.object({
   counts: z.record(z.string(), z.number().int()).describe('Objects of each kind'),
   seals: z.object({ opened: z.number().int(), failed: z.array(z.string()) }).describe('Sealed values, and the places of those that do not open'),
   definitions: z.object({ read: z.number().int(), failed: z.array(z.string()) }).describe('Definitions of providers, and those that cannot be read'),
+  orphans: z.record(z.string(), z.number().int()).default({}).describe('Rows whose connection, grant, job or run is gone, by table; such rows do no harm'),
   results: z
     .object({ whole: z.number().int(), broken: z.array(z.string()) })
     .nullable()

@@ -3,7 +3,6 @@ import { CLIENT_AUTHENTICATION_METHODS } from '../oauth/methods.ts';
 import { addressesOf } from './addresses.ts';
 import { Api } from './api.ts';
 import { Dialect, PLAIN_DIALECT } from './dialect.ts';
-import { withPresentNames } from './formerly.ts';
 import { ENVIRONMENTS, type Environment, REACHES } from './kinds.ts';
 import { patternProblem } from './pattern.ts';
 import { isHostSafe, placeholdersIn } from './placeholder-text.ts';
@@ -251,13 +250,8 @@ export type ProviderDefinition = z.output<typeof ProviderDefinition>;
 export type { Dialect } from './dialect.ts';
 export { isSpendable } from './dialect.ts';
 
-/** A definition as it was stored: earlier versions named one probe for each API. */
-export function storedDefinition(document: unknown): ProviderDefinition {
-  const stored = structuredClone(document) as { apis?: { probe?: unknown; probes?: unknown }[] };
-  withPresentNames(stored);
-  const apis = stored.apis?.map(({ probe, ...api }) => (probe === undefined ? api : { ...api, probes: [probe] }));
-  return ProviderDefinition.parse({ ...stored, ...(apis ? { apis } : {}) });
-}
+/** A definition as it was stored. */
+export const storedDefinition = (document: unknown): ProviderDefinition => ProviderDefinition.parse(document);
 
 /** The definition as a client of this environment meets it; `name` chooses a variant that no environment chooses. */
 export function withVariant(definition: ProviderDefinition, environment: Environment, name: string | null): ProviderDefinition {

@@ -2,7 +2,6 @@ import { isAlias, isScalar, LineCounter, parseDocument, stringify, visit } from 
 import type { z } from 'zod';
 import { Fault, type FaultPlace } from '../fault.ts';
 import { ProviderDefinition, whyUnsupported } from './definition.ts';
-import { withPresentNames } from './formerly.ts';
 
 /** The longest definition file taken, in characters. */
 export const DEFINITION_LIMIT = 200_000;
@@ -27,7 +26,6 @@ export function readDefinition(text: string): ProviderDefinition {
     },
   });
   const plain: unknown = document.toJS();
-  withPresentNames(plain);
   const read = ProviderDefinition.safeParse(plain);
   if (!read.success) {
     const places = read.error.issues.map((issue) => place(issue, (path) => lineOf(document, lines, path)));
@@ -37,9 +35,6 @@ export function readDefinition(text: string): ProviderDefinition {
   if (unsupported) throw new Fault('DEFINITION_UNSUPPORTED', { detail: unsupported });
   return read.data;
 }
-
-/** The names of 0.6 that a definition file still uses, each with its present one; of a file that was read. */
-export const formerNamesIn = (text: string): string[] => withPresentNames(parseDocument(text, { uniqueKeys: false }).toJS());
 
 /** Lists that mean something when they are empty: if one were left out, its default would be read back. A test compares them with the schema. */
 export const EMPTY_LISTS_KEPT: ReadonlySet<string> = new Set([

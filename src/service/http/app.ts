@@ -7,7 +7,6 @@ import { apiRouter } from './api-router.ts';
 import type { AppParts } from './app-parts.ts';
 import { consentRoutes } from './consent-routes.ts';
 import { documentRoutes } from './document-routes.ts';
-import { formerPaths } from './former-paths.ts';
 import { securityHeaders, watched } from './guards.ts';
 import { healthRoutes } from './health-routes.ts';
 import { oauthRoutes } from './oauth-routes.ts';
@@ -22,7 +21,7 @@ export function app(parts: AppParts): Express {
   server.set('trust proxy', parts.trustedProxies);
   server.set('query parser', 'simple');
   server.disable('x-powered-by');
-  server.use(securityHeaders(publicUrl.startsWith('https:')), watched(log, parts.bodies), formerPaths(publicUrl));
+  server.use(securityHeaders(publicUrl.startsWith('https:')), watched(log, parts.bodies));
   healthRoutes(server, parts);
   oauthRoutes(server, parts);
   consentRoutes(server, parts);

@@ -65,8 +65,7 @@ export async function showProvider(s: ProviderParts, name: string, limits?: Limi
 export async function checkProvider(s: ProviderParts, input: z.output<typeof CheckProvider>): Promise<z.output<typeof CheckedProvider>> {
   const definition = await s.documents.read('definition', input.document);
   const exists = (await s.store.providers.byName(definition.name)) !== null;
-  const former_names = await s.documents.read('formerNames', input.document);
-  return { definition, exists, former_names, endpoints: input.ask_endpoints ? await askEndpoints(s.ports, definition) : [] };
+  return { definition, exists, endpoints: input.ask_endpoints ? await askEndpoints(s.ports, definition) : [] };
 }
 
 /** Keeps the definition as its first version; the name of the provider. @throws {Fault} NAME_TAKEN, DEFINITION_INVALID */

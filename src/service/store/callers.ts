@@ -105,12 +105,7 @@ export function callerStore(database: Database): CallerStore {
     publicRedirectUris: async () => (await callers.list({ keepsNoSecret: true })).flatMap((row) => row.redirectUris),
     add: (row) => callers.insert(row),
     change: async (recordId, set) => void (await callers.change({ id: recordId }, set)),
-    remove: (recordId) =>
-      database.transaction(async (transaction) => {
-        for (const of of ['permissions', 'door_requests', 'caller_keys', 'event_receivers', 'event_deliveries', 'invitations'])
-          await database.write(`DELETE FROM ${of} WHERE caller_id = $1`, [idBytes(recordId)], transaction);
-        await callers.remove({ id: recordId }, transaction);
-      }),
+    remove: async (recordId) => void (await callers.remove({ id: recordId })),
     endKey: async (keyId, endsAt) => void (await keys.change({ id: keyId }, { endsAt })),
     keysOf: (recordId) => keys.list({ callerId: recordId }, { orderBy: 'startsAt' }),
     key: (recordId, keyId) => keys.find({ id: keyId, callerId: recordId }),

@@ -58,11 +58,7 @@ export function channelStore(database: Database): ChannelStore {
     byName: (name) => table.find({ name }),
     add: (row) => table.insert(row),
     revise: async ({ id: channelId, revision }, set) => (await table.change({ id: channelId, revision }, { ...set, revision: revision + 1 })) > 0,
-    remove: (channelId) =>
-      database.transaction(async (transaction) => {
-        await database.write('DELETE FROM notice_deliveries WHERE channel_id = $1', [idBytes(channelId)], transaction);
-        await table.remove({ id: channelId }, transaction);
-      }),
+    remove: async (channelId) => void (await table.remove({ id: channelId })),
     claim: async (channelId, forMs) =>
       (await database.write(
         `UPDATE channels SET busy_until = UTC_TIMESTAMP(3) + ${intervalText(forMs)}

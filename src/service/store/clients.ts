@@ -2,7 +2,7 @@ import { z } from 'zod';
 import { Registering, Requested } from '../../api/clients.ts';
 import { CLIENT_AUTHENTICATION_METHODS } from '../../core/oauth/methods.ts';
 import { APPROVALS, CLIENT_TYPES, ENVIRONMENTS, REACHES } from '../../core/provider/kinds.ts';
-import { id, instant, number, oneOf, orElse, orNull, ownJson, readColumn, text, textList, textMap } from './column.ts';
+import { id, instant, json, number, oneOf, orElse, orNull, readColumn, text, textList, textMap } from './column.ts';
 import { type Database, idBytes, idText, instantText, intervalText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
@@ -35,7 +35,7 @@ const COLUMNS = {
   listedAccounts: orElse(textList, []),
   /** Origins that an operator confirmed; null: none were kept, and all are trusted. */
   trustedOrigins: orNull(textList),
-  registering: orElse(ownJson(Remembered), {}),
+  registering: orElse(json(Remembered), {}),
   rehearsalPort: orNull(number),
   approvalSeenAt: orNull(instant),
   approvalEvidence: orNull(text),
@@ -104,11 +104,7 @@ export function clientStore(database: Database): ClientStore {
     change: async (clientId, set) => void (await table.change({ id: clientId }, set)),
     revise: async ({ id: clientId, revision }, set) => (await table.change({ id: clientId, revision }, { ...set, revision: revision + 1 })) > 0,
     seeApproval: async ({ id: clientId, revision, approval }, set) => (await table.change({ id: clientId, revision, approval }, set)) > 0,
-    remove: (clientId) =>
-      database.transaction(async (transaction) => {
-        await database.write('DELETE FROM client_secrets WHERE client_id = $1', [idBytes(clientId)], transaction);
-        await table.remove({ id: clientId }, transaction);
-      }),
+    remove: async (clientId) => void (await table.remove({ id: clientId })),
     stop: async (clientId, evidence, tryAgainMs) =>
       (await database.write(
         `UPDATE clients SET health = 'stopped', next_try_at = ${inMs(tryAgainMs)}, evidence = $1

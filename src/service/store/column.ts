@@ -2,7 +2,6 @@ import { type DataType, DataTypes } from 'sequelize';
 import { z } from 'zod';
 import { Fault } from '../../core/fault.ts';
 import { idBytes, idText } from './database.ts';
-import { PRESENT_WORDS, presentDocument } from './formerly.ts';
 
 /**
  * What a column holds: how a value is stored, and how it is read and checked. `read` throws where a stored value does not fit; the table
@@ -41,13 +40,9 @@ export const instant = column<number>(
 /** Bytes: hashes, and what is sealed. */
 export const bytes = column<Buffer>(DataTypes.BLOB, (stored) => (Buffer.isBuffer(stored) ? stored : misfit('bytes')));
 
-/** One word of a closed list; a former name of one is read as the present one. */
+/** One word of a closed list. */
 export const oneOf = <const W extends string>(words: readonly W[]): Column<W> => {
   const known = new Map<unknown, W>(words.map((word) => [word, word]));
-  for (const [former, present] of Object.entries(PRESENT_WORDS)) {
-    const word = known.get(present);
-    if (word !== undefined && !known.has(former)) known.set(former, word);
-  }
   return column<W>(DataTypes.TEXT, (stored) => known.get(stored) ?? misfit(`one of ${words.join(', ')}: ${String(stored).slice(0, 40)}`));
 };
 
@@ -61,12 +56,6 @@ export const json = <T>(schema: z.ZodType<T>): Column<T> =>
     },
     (value) => JSON.stringify(value),
   );
-
-/** A document of this product's own, in which former names of members and codes are read as the present ones. */
-export const ownJson = <T>(schema: z.ZodType<T>): Column<T> => {
-  const plain = json(schema);
-  return { ...plain, read: (stored) => plain.read(presentDocument(String(stored))) };
-};
 
 /** A document of this product's own that earlier versions wrote with fewer members: these are there, whatever else is. */
 export const documentWith = <T extends object>(...members: (keyof T & string)[]): z.ZodType<T> =>

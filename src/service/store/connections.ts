@@ -91,7 +91,7 @@ export interface ConnectionStore {
   clearStandby(connectionId: string, grantId: string): Promise<void>;
   /** Makes these its labels: others are removed. */
   setLabels(connectionId: string, labels: readonly string[]): Promise<void>;
-  /** Deletes the connection with its grants, tokens, consents, permissions and saved calls. */
+  /** Deletes the connection with its grants and tokens; what else refers to it goes with it (migrations/foreign-keys.ts). */
   remove(connectionId: string, grantIds: readonly string[]): Promise<void>;
   /** Notes that connections were used, at most once in `everyMs` each. */
   used(connectionIds: readonly string[], everyMs: number): Promise<void>;
@@ -180,9 +180,9 @@ export function connectionStore(database: Database): ConnectionStore {
           await deleteTokens(database, grantId, transaction);
           await database.write('DELETE FROM renewals WHERE grant_id = $1', [idBytes(grantId)], transaction);
           await database.write('DELETE FROM wire_log WHERE grant_id = $1', [idBytes(grantId)], transaction);
+          await database.write('DELETE FROM spare_tokens WHERE grant_id = $1', [idBytes(grantId)], transaction);
         }
-        for (const of of ['grants', 'permissions', 'connection_labels', 'saved_calls', 'consents', 'invitations', 'mails', 'campaign_people'])
-          await database.write(`DELETE FROM ${of} WHERE connection_id = $1`, [idBytes(connectionId)], transaction);
+        await database.write('DELETE FROM grants WHERE connection_id = $1', [idBytes(connectionId)], transaction);
         await table.remove({ id: connectionId }, transaction);
       }),
     async used(connectionIds, everyMs) {

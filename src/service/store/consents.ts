@@ -1,7 +1,7 @@
 import { CONSENT_PHASES, type ConsentOutcome } from '../../api/connections.ts';
 import type { Diagnosis } from '../../core/diagnosis/diagnosis.ts';
 import { WAYS } from '../../core/oauth/grant-kinds.ts';
-import { bytes, documentWith, id, instant, oneOf, orElse, orNull, ownJson, text, textList } from './column.ts';
+import { bytes, documentWith, id, instant, json, oneOf, orElse, orNull, text, textList } from './column.ts';
 import { type Database, idBytes, idText, intervalText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
@@ -47,9 +47,9 @@ const COLUMNS = {
   openedBy: text,
   expiresAt: instant,
   finishedAt: orNull(instant),
-  outcome: ownJson(documentWith<StoredOutcome>('problem', 'warnings')),
+  outcome: json(documentWith<StoredOutcome>('problem', 'warnings')),
   way: oneOf([...WAYS, 'imported']),
-  facts: orElse(ownJson(documentWith<ConsentFacts>()), {}),
+  facts: orElse(json(documentWith<ConsentFacts>()), {}),
   deviceSealed: orNull(bytes),
   pollAt: orNull(instant),
   codeHash: orNull(bytes),

@@ -3,7 +3,7 @@ import type { CallAnswer } from '../../api/common.ts';
 import type { Diagnosis } from '../../core/diagnosis/diagnosis.ts';
 import { PROOF_STATES } from '../../core/health.ts';
 import { GRANT_KINDS } from '../../core/oauth/grant-kinds.ts';
-import { documentWith, id, instant, json, oneOf, orElse, orNull, ownJson, text, textList, textMap } from './column.ts';
+import { documentWith, id, instant, json, oneOf, orElse, orNull, text, textList, textMap } from './column.ts';
 import { MARKED_DUE } from './connection-states.ts';
 import { type Database, idBytes, instantText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
@@ -30,7 +30,7 @@ const COLUMNS = {
   cause: orNull(text),
   evidence: orNull(text),
   proof: oneOf(PROOF_STATES),
-  proofAnswer: orElse(ownJson(documentWith<CallAnswer>('method', 'url', 'status', 'at').nullable()), null),
+  proofAnswer: orElse(json(documentWith<CallAnswer>('method', 'url', 'status', 'at').nullable()), null),
   lifeEndsAt: orNull(instant),
   apiBaseUrl: orNull(text),
   /** The client through which its tokens came; null in grants of earlier versions. */
@@ -38,7 +38,7 @@ const COLUMNS = {
   /** Null: the connection's. */
   placeholders: orNull(textMap),
   opened: orNull(text),
-  abilities: orElse(ownJson(z.record(z.string(), documentWith<KeptCapability>('state', 'at'))), {}),
+  abilities: orElse(json(z.record(z.string(), documentWith<KeptCapability>('state', 'at'))), {}),
   claims: orElse(json(z.record(z.string(), z.string()).nullable()), null),
   subject: orNull(text),
 };

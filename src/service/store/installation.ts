@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { bytes, flag, id, instant, number, orElse, orNull, ownJson, text } from './column.ts';
+import { bytes, flag, id, instant, json, number, orElse, orNull, text } from './column.ts';
 import { type Database, idBytes, instantText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
 
@@ -14,7 +14,7 @@ const COLUMNS = {
   heldWhy: orNull(text),
   heldAt: orNull(instant),
   ownedAt: orNull(instant),
-  answers: orElse(ownJson<Record<string, string>>(z.record(z.string(), z.string())), {}),
+  answers: orElse(json<Record<string, string>>(z.record(z.string(), z.string())), {}),
   createdAt: instant,
   /** Authenticates the chains of the activity log. */
   activityKeySealed: orNull(bytes),

@@ -177,7 +177,6 @@ export function invitationStore(database: Database): InvitationStore {
     },
     async deleteOld(olderThanMs) {
       await database.write(`DELETE FROM invitations WHERE expires_at < UTC_TIMESTAMP(3) - ${intervalText(olderThanMs)} LIMIT 1000`);
-      await database.write('DELETE FROM invitation_uses WHERE invitation_id NOT IN (SELECT id FROM invitations) LIMIT 1000');
     },
   };
 }

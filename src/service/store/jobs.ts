@@ -63,10 +63,9 @@ export function jobStore(database: Database): JobStore {
     async remove(jobId) {
       const bind = [idBytes(jobId)];
       // Pieces first: a run that is being collected fails its next save, because its row is gone last.
-      for (const name of ['run_files', 'run_pages', 'deliveries'])
-        await database.write(`DELETE FROM ${name} WHERE run_id IN (SELECT id FROM runs WHERE job_id = $1)`, bind);
+      for (const name of ['run_files', 'run_pages']) await database.write(`DELETE FROM ${name} WHERE run_id IN (SELECT id FROM runs WHERE job_id = $1)`, bind);
       await database.transaction(async (transaction) => {
-        for (const name of ['run_files', 'run_pages', 'deliveries'])
+        for (const name of ['run_files', 'run_pages'])
           await database.write(`DELETE FROM ${name} WHERE run_id IN (SELECT id FROM runs WHERE job_id = $1)`, bind, transaction);
         await database.write('DELETE FROM runs WHERE job_id = $1', bind, transaction);
         await database.write('DELETE FROM jobs WHERE id = $1', bind, transaction);

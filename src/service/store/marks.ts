@@ -201,7 +201,6 @@ export function markStore(database: Database, count: SaveCount): MarkStore {
     end: async (lossId, by) =>
       (await database.write('UPDATE losses SET ended_at = UTC_TIMESTAMP(3), ended_by = $1 WHERE id = $2 AND ended_at IS NULL', [by, idBytes(lossId)])) > 0,
     async deleteOld(keptMs) {
-      await database.write(`DELETE r FROM loss_reports r JOIN losses l ON l.id = r.loss_id WHERE l.ended_at < UTC_TIMESTAMP(3) - ${intervalText(keptMs)}`);
       await database.write(`DELETE FROM losses WHERE ended_at < UTC_TIMESTAMP(3) - ${intervalText(keptMs)}`);
     },
     async tables() {

@@ -139,9 +139,7 @@ export function personEventStore(database: Database): PersonEventStore {
       );
     },
     async deleteOld(olderThanMs) {
-      const old = `at < UTC_TIMESTAMP(3) - ${intervalText(olderThanMs)}`;
-      await database.write(`DELETE d FROM event_deliveries d JOIN person_events e ON e.seq = d.seq WHERE e.${old}`);
-      await database.write(`DELETE FROM person_events WHERE ${old} LIMIT 5000`);
+      await database.write(`DELETE FROM person_events WHERE at < UTC_TIMESTAMP(3) - ${intervalText(olderThanMs)} LIMIT 5000`);
     },
   };
 }

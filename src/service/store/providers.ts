@@ -86,11 +86,7 @@ export function providerStore(database: Database): ProviderStore {
         return (await providers.change({ id: providerId, revision }, { versionId: version.id, title, revision: revision + 1 }, transaction)) > 0;
       });
     },
-    remove: (providerId) =>
-      database.transaction(async (transaction) => {
-        await versions.remove({ providerId }, transaction);
-        await providers.remove({ id: providerId }, transaction);
-      }),
+    remove: async (providerId) => void (await providers.remove({ id: providerId })),
     async countClients() {
       const rows = await database.select<{ name: string; n: number | bigint }>(
         'SELECT p.name, COUNT(c.id) AS n FROM providers p LEFT JOIN clients c ON c.provider_id = p.id GROUP BY p.name',

@@ -106,7 +106,7 @@ export function runStore(database: Database): RunStore {
   const ended = (runId: string): Bind[] => [idBytes(runId)];
   const removePieces = async (runIds: readonly string[]): Promise<void> => {
     for (const runId of runIds) {
-      for (const name of ['run_files', 'run_pages', 'deliveries']) await database.write(`DELETE FROM ${name} WHERE run_id = $1`, [idBytes(runId)]);
+      for (const name of ['run_files', 'run_pages']) await database.write(`DELETE FROM ${name} WHERE run_id = $1`, [idBytes(runId)]);
       await database.write('DELETE FROM runs WHERE id = $1', [idBytes(runId)]);
     }
   };

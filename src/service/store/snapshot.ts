@@ -2,7 +2,7 @@ import { Transaction } from 'sequelize';
 import { Fault } from '../../core/fault.ts';
 import { type Bind, type Database, idBytes } from './database.ts';
 import { migrate } from './migrate.ts';
-import { MIGRATIONS } from './migrations/index.ts';
+import { BASELINE, LAST_BEFORE_BASELINE, MIGRATIONS } from './migrations/index.ts';
 
 /** A value as text; bytes in base64. What kind it is, the column says. */
 type SnapshotRow = (string | null)[];
@@ -31,6 +31,9 @@ const LEFT_OUT = new Set([
 ]);
 /** What a job collected: large, and collected again. */
 const RESULTS = new Set(['run_pages', 'run_files']);
+/** Tables come in the order of their names, and each with rows of one moment. */
+const WITHOUT_CHECKS = 'SET STATEMENT foreign_key_checks = 0 FOR';
+const BEFORE_BASELINE = /^0\d{3}-/;
 const ROWS = 500;
 const ROWS_OF_LARGE = 20;
 
@@ -158,17 +161,25 @@ export function restoreStore(database: Database): RestoreStore {
         const [row] = await database.select<{ id: Buffer; at: Date }>('SELECT installation_id AS id, created_at AS at FROM installations');
         if (row) throw new Fault('NOT_EMPTY', { detail: `The database holds an installation of ${row.at.toISOString().slice(0, 10)}.` });
       }
-      for (const one of tables) await database.run(`DROP TABLE \`${one.name}\``);
+      for (const one of tables) await database.run(`${WITHOUT_CHECKS} DROP TABLE \`${one.name}\``);
     },
     async makeSchema(migrations, me) {
+      const isBeforeBaseline = !migrations.includes(BASELINE);
+      if (isBeforeBaseline && !migrations.includes(LAST_BEFORE_BASELINE))
+        throw new Fault('BACKUP_UNREADABLE', {
+          detail: 'It was made by a development version that this one does not upgrade.',
+          remedy: 'Restore it with the version that made it, upgrade that installation to the last development version, and back up again.',
+        });
       const known = new Set(MIGRATIONS.map(([name]) => name));
-      const unknown = migrations.filter((name) => !known.has(name));
+      // A recognized database keeps the names of the changes before the baseline.
+      const made = isBeforeBaseline ? [BASELINE] : migrations.filter((name) => !BEFORE_BASELINE.test(name));
+      const unknown = made.filter((name) => !known.has(name));
       if (unknown.length > 0)
         throw new Fault('BACKUP_UNREADABLE', {
           detail: `It was made by a newer version: this one does not know ${unknown[0] ?? ''}${unknown.length > 1 ? ` and ${unknown.length - 1} more changes` : ''}.`,
           remedy: 'Install the version that made it, or a later one, and restore with that.',
         });
-      await migrate(database, me, new Set(migrations));
+      await migrate(database, me, new Set(made));
     },
     async insert({ table, columns, rows }) {
       const of = await tableOf(table);
@@ -180,7 +191,7 @@ export function restoreStore(database: Database): RestoreStore {
         });
       const bind: Bind[] = [];
       const values = rows.map((row) => `(${row.map((value, index) => given(known[index] as ColumnFacts, `$${bind.push(value)}`)).join(', ')})`);
-      await database.write(`INSERT INTO \`${table}\` (${columns.map((name) => `\`${name}\``).join(', ')}) VALUES ${values.join(', ')}`, bind);
+      await database.write(`${WITHOUT_CHECKS} INSERT INTO \`${table}\` (${columns.map((name) => `\`${name}\``).join(', ')}) VALUES ${values.join(', ')}`, bind);
     },
   };
 }

@@ -7,13 +7,12 @@ import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { type Draft, type Named, nameFrom } from '../../core/provider/draft.ts';
 import { fromMetadata } from '../../core/provider/from-metadata.ts';
 import { fromOpenApi } from '../../core/provider/from-openapi.ts';
-import { DEFINITION_LIMIT, definitionText, formerNamesIn, readDefinition, readPlainDocument } from '../../core/provider/read-definition.ts';
+import { DEFINITION_LIMIT, definitionText, readDefinition, readPlainDocument } from '../../core/provider/read-definition.ts';
 import { sortNotes } from '../../core/provider/shapes.ts';
 
 /** Documents that someone else wrote are read here, in a thread that can be ended: nothing of the service waits for it. */
 const TASKS = {
   definition: (text: string) => readDefinition(text),
-  formerNames: (text: string) => formerNamesIn(text),
   openApi({ text, from, limit, typed }: { text: string; from: string; limit: number; typed: Partial<Pick<Named, 'name' | 'title'>> }) {
     const document = readPlainDocument(text, limit, 'OPENAPI_WRONG');
     const title = typed.title ?? textOf(record(record(document).info).title) ?? 'Provider';

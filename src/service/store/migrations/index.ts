@@ -1,9 +1,23 @@
+import { CALLERS } from './baseline/callers.ts';
+import { CONNECTIONS } from './baseline/connections.ts';
+import { INSTALLATION } from './baseline/installation.ts';
+import { OPERATORS } from './baseline/operators.ts';
+import { PEOPLE } from './baseline/people.ts';
+import { PROVIDERS } from './baseline/providers.ts';
+import { WORK } from './baseline/work.ts';
+import { FOREIGN_KEYS } from './foreign-keys.ts';
+import { FORMER_WORDS } from './former-words.ts';
 import type { Migration } from './statement.ts';
-import { TRUST } from './trust.ts';
-import { UP_TO_0_6 } from './up-to-0.6.ts';
-import { WORDS_AND_WORK } from './words-and-work.ts';
 
 export { AT, ID, table } from './statement.ts';
 
-/** All of them, in their order. A new one goes to the end of the last part. */
-export const MIGRATIONS: readonly Migration[] = [...UP_TO_0_6, ...WORDS_AND_WORK, ...TRUST];
+export const BASELINE = '1.0-baseline';
+/** The last change that development versions made one by one: with it, a database has the schema of the baseline. */
+export const LAST_BEFORE_BASELINE = '0126-installations-practiced';
+
+/** All of them, in their order. A new one goes to the end. */
+export const MIGRATIONS: readonly Migration[] = [
+  [BASELINE, ...INSTALLATION, ...OPERATORS, ...PROVIDERS, ...CONNECTIONS, ...CALLERS, ...PEOPLE, ...WORK],
+  ['1.0-former-words', ...FORMER_WORDS],
+  ['1.0-foreign-keys', ...FOREIGN_KEYS],
+];
