@@ -73,7 +73,7 @@ module.exports = {
     ),
     never(
       'sql-in-store',
-      { path: '^src', pathNot: '^src/service/(store/|database/database-clock\\.ts|main\\.ts|joining/base\\.ts|practice\\.ts|restore\\.ts|start-up\\.ts)' },
+      { path: '^src', pathNot: '^src/service/(store/|database/database-clock\\.ts|main\\.ts|composition/base\\.ts|practice\\.ts|restore\\.ts|start-up\\.ts)' },
       { path: '^src/service/store/(database|table|column|tokens|migrate|migrations)\\.ts$' },
       'only the store writes SQL; main.ts and restore.ts open the database and pass it on',
     ),

@@ -6,7 +6,7 @@ import type { Measured } from './rig.ts';
 
 const ROOT = new URL('..', import.meta.url).pathname;
 const HISTORY = join(ROOT, 'bench/history.json');
-const BAR_MOST = 2.5;
+const MAX_BAR = 2.5;
 const WIDTH = { width: 1100, height: 640 };
 
 /** What earlier versions reached, by the key of each figure: its ratio where it has one, else its text. */
@@ -78,7 +78,7 @@ ${past.join('\n')}
 async function draw(rows: Measured[]): Promise<void> {
   const bars = rows.flatMap((one) => (one.ratio ? [{ ...one, ratio: one.ratio, wanted: Number(/[\d.]+/.exec(one.target)?.[0] ?? 0) }] : []));
   // One that misses by far would make all others too short to read: its bar ends at the edge, and its number stands beside it.
-  const most = Math.min(BAR_MOST, Math.max(...bars.map((one) => Math.max(one.ratio.high, one.wanted))) * 1.05);
+  const most = Math.min(MAX_BAR, Math.max(...bars.map((one) => Math.max(one.ratio.high, one.wanted))) * 1.05);
   const at = (value: number) => `${Math.min(1, value / most) * 100}%`;
   const lines = bars.map(
     ({ what, ours, against, ratio, wanted, holds }) =>

@@ -7,7 +7,7 @@ const APART = /^(node:|@node-rs\/argon2|classic-level|mariadb|piscina|(pg|pg-hst
 
 /** What `rk --help` needs of others: one file, because each file costs a millisecond (`npm run bench -- start`). */
 const AT_THE_START =
-  /src\/(cli\/(exit|fit|print|plain|show|views\/job|collecting|consent-waiting|connect)|api\/(roles|vocabulary|relative-time|looks|log-levels)|core\/(callers\/(permissions|setup-instructions)|certificates\/kinds|health|output\/formats|rehearsals\/scenarios|renewal\/plan|counted|diagnosis\/causes|oauth\/(grant-kinds|methods)|provider\/kinds))\.ts$/;
+  /src\/(cli\/(exit|fit|print|plain|show|views\/job|collecting|consent-waiting|connect)|api\/(roles|vocabulary|relative-time|attempts|log-levels)|core\/(callers\/(permissions|setup-instructions)|certificates\/kinds|health|output\/formats|rehearsals\/scenarios|renewal\/plan|counted|diagnosis\/causes|oauth\/(grant-kinds|methods)|provider\/kinds))\.ts$/;
 
 /** In a bundle the place of a module stays what it was: files beside it are found as if it stood in `dist/`. */
 const ownPlaces = (root) => ({

@@ -21,7 +21,7 @@ import { OwnCall, OwnConnection } from './own.ts';
 import { CallRequest, CallsRead, ComposedCall, CurlLine, OfferedCalls, QuotaView, ReadCalls, SaveCall, SavedCall, TriedCall } from './trying.ts';
 
 /** Operations about callers, sign-in for tools, and test calls. */
-export const handingOverOperations = {
+export const callerOperations = {
   listCallers: { method: 'GET', path: '/api/v1/callers', access: 'operator', says: 'List callers', answer: list(CallerSummary) },
   addCaller: {
     method: 'POST',

@@ -30,7 +30,7 @@ const Operations = z.array(z.string().max(90)).max(200).describe('Operations of 
 const Labels = refersTo('kept_labels', z.array(Label).max(20).describe('By which callers can be permitted a group of connections'));
 
 /** `NAME@CODE` has to fit where names stand. */
-const SHARED_NAME_MOST = 46;
+const MAX_SHARED_NAME = 46;
 const AddedConnection = z.strictObject({
   name: NewName,
   shared: z.boolean().default(false).describe('Holds one grant for each person, who connect their own accounts by invitation'),
@@ -50,9 +50,9 @@ const AddedConnection = z.strictObject({
   labels: Labels.default([]),
   allow_unlisted_scopes: z.boolean().default(false).describe('Take scopes that the definition does not list, as they are'),
 });
-export const AddConnection = AddedConnection.refine((one) => !one.shared || one.name.length <= SHARED_NAME_MOST, {
+export const AddConnection = AddedConnection.refine((one) => !one.shared || one.name.length <= MAX_SHARED_NAME, {
   path: ['name'],
-  error: `The name of a shared connection has at most ${SHARED_NAME_MOST} characters.`,
+  error: `The name of a shared connection has at most ${MAX_SHARED_NAME} characters.`,
 });
 export const ChangeConnection = z
   .strictObject({

@@ -2,7 +2,7 @@ import type { z } from 'zod';
 import { ActivityVerified, HistoryList, HistoryQuery, VerifyActivity } from './activity.ts';
 import { backupOperations } from './backups.ts';
 import { bundleOperations } from './bundles.ts';
-import { handingOverOperations } from './caller-operations.ts';
+import { callerOperations } from './caller-operations.ts';
 import { clientOperations } from './client-operations.ts';
 import { connectionOperations } from './connection-operations.ts';
 import { identityOperations } from './identity.ts';
@@ -101,7 +101,7 @@ export const operations = {
   ...providerOperations,
   ...clientOperations,
   ...connectionOperations,
-  ...handingOverOperations,
+  ...callerOperations,
   ...jobOperations,
   ...peopleOperations,
   ...upcomingOperations,

@@ -5,7 +5,7 @@ import { records } from './views/job.ts';
 const LOOK_MS = 250;
 const BAR = 24;
 /** A run may wait for days until someone reconnects: so long a command waits for it. */
-const WAIT_MOST_MS = 24 * 3_600_000;
+const MAX_WAIT_MS = 24 * 3_600_000;
 
 /** One line: a bar where the total is known, the count, the rate, and the time left. */
 function progressLine(run: Pick<Run, 'records' | 'total' | 'pages' | 'seconds' | 'waits'>): string {
@@ -20,10 +20,10 @@ function progressLine(run: Pick<Run, 'records' | 'total' | 'pages' | 'seconds' |
 /** Waits until a run has ended, with a progress bar on a terminal's standard error. */
 export async function followRun(api: ApiClient, started: Run): Promise<Run> {
   const spinner = process.stderr.isTTY ? (await import('ora')).default({ text: progressLine(started), discardStdin: false }).start() : null;
-  const { looks } = await import('../api/looks.ts');
+  const { attempts: looks } = await import('../api/attempts.ts');
   let run = started;
   try {
-    for await (const _ of looks({ withinMs: WAIT_MOST_MS, everyMs: LOOK_MS })) {
+    for await (const _ of looks({ withinMs: MAX_WAIT_MS, everyMs: LOOK_MS })) {
       if (run.state !== 'running' && run.state !== 'waiting') return run;
       run = await api('showRun', { params: { run: run.id } });
       if (spinner) spinner.text = progressLine(run);

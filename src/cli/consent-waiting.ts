@@ -1,9 +1,9 @@
+import { attempts } from '../api/attempts.ts';
 import type { ConsentOutcome } from '../api/connections.ts';
-import { looks } from '../api/looks.ts';
 import { EXIT, Outcome } from './exit.ts';
 
 /** How long a person may take: a consent is good for half an hour. */
-export const WAIT_MOST_MS = 31 * 60_000;
+export const MAX_WAIT_MS = 31 * 60_000;
 const LOOK_EVERY_MS = 700;
 
 export const nothingCame = (): Outcome =>
@@ -14,7 +14,7 @@ export const nothingCame = (): Outcome =>
 
 /** Looks until the consent is finished. @throws {Outcome} after half an hour. */
 export async function untilFinished(look: () => Promise<ConsentOutcome>): Promise<ConsentOutcome> {
-  for await (const _ of looks({ withinMs: WAIT_MOST_MS, everyMs: LOOK_EVERY_MS })) {
+  for await (const _ of attempts({ withinMs: MAX_WAIT_MS, everyMs: LOOK_EVERY_MS })) {
     const outcome = await look();
     if (outcome.phase === 'done' || outcome.phase === 'failed') return outcome;
   }

@@ -1,7 +1,7 @@
 import { createServer } from 'node:http';
 import pTimeout from 'p-timeout';
 import type { ApiClient } from '../api/client.ts';
-import { nothingCame, WAIT_MOST_MS } from './consent-waiting.ts';
+import { MAX_WAIT_MS, nothingCame } from './consent-waiting.ts';
 import { EXIT, Outcome } from './exit.ts';
 
 export interface Listener {
@@ -41,7 +41,7 @@ export async function listen(call: ApiClient, client: { provider: string; client
     server.close();
     server.closeAllConnections();
   };
-  const inTime = (): Promise<string> => pTimeout(came, { milliseconds: WAIT_MOST_MS, message: nothingCame() });
+  const inTime = (): Promise<string> => pTimeout(came, { milliseconds: MAX_WAIT_MS, message: nothingCame() });
   if (await at(Number(port))) return { port: null, came: inTime, close };
   server.removeAllListeners('error');
   if (!(await at(0))) throw new Outcome(EXIT.failed, 'No port on this machine is free.\nWhat to do: open it with --way pasted.');

@@ -1,7 +1,7 @@
 import { mount } from 'svelte';
 import App from './App.svelte';
 import './app.css';
-import { look } from './state/look.svelte.ts';
+import { theme } from './state/theme.svelte.ts';
 
-look.apply();
+theme.apply();
 mount(App, { target: document.getElementById('app') ?? document.body });

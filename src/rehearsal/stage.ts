@@ -33,7 +33,7 @@ const OPERATOR = 'rehearsal';
 /** A session of a program lasts 30 days. */
 const SIGN_IN_EVERY_MS = 20 * DAY_MS;
 /** Rounds in which due work may end; what is still due then waits for something that does not come. */
-const ROUNDS_MOST = 120;
+const MAX_ROUNDS = 120;
 /** What is rejected is asked once more after half a minute; a cause has to stand for a minute before it is a notice. */
 const NOTICE_LOOKS_MS = [4_000, 31_000, 14_000, 62_000, 4_000];
 const NEVER_MS = 400 * DAY_MS;
@@ -76,7 +76,7 @@ export async function openStage(plan: RehearsalPlan, { folder, port, startAt, pa
     const { publicUrl: url, isBusy, firstOperatorFile } = service;
     const call = await signedIn(url, firstOperatorFile, { clock, password });
     const settle = async (): Promise<void> => {
-      for (let round = 0; round < ROUNDS_MOST; round += 1) {
+      for (let round = 0; round < MAX_ROUNDS; round += 1) {
         await clock.quiet();
         if (!(await isBusy())) return;
         clock.moveTo(clock.nextWake() ?? clock.now() + 1_000);

@@ -3,7 +3,7 @@ import type { Scene, SceneConnection } from './scene.ts';
 import type { Stage } from './stage.ts';
 
 const DEADLINE_MS = 60_000;
-const RUNS_MOST = 500;
+const MAX_RUNS = 500;
 /** Looks as callers and operators would, and writes down what they see. */
 export interface Watch {
   /** Requests a token for every caller and connection, and reads every state. */
@@ -76,7 +76,7 @@ export const OK = 'ok';
 export async function jobsOf({ call }: Stage, scene: Scene): Promise<RehearsalReport['jobs']> {
   return Promise.all(
     scene.jobs.map(async (job) => {
-      const { items } = await call('listRuns', { params: { job }, query: { limit: RUNS_MOST } });
+      const { items } = await call('listRuns', { params: { job }, query: { limit: MAX_RUNS } });
       const problems = items.flatMap((run) => {
         const says =
           run.state === 'failed' || run.state === 'skipped'

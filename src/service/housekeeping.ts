@@ -17,7 +17,7 @@ const FIRST_AFTER_MS = 60_000;
 const EVERY_MS = 3_600_000;
 const BETWEEN_MS = 200;
 /** Pieces in one round, so that a round ends. */
-const PIECES_MOST = 500;
+const MAX_PIECES = 500;
 const DAY_MS = 86_400_000;
 const RENEWALS_KEPT_MS = 30 * DAY_MS;
 const USAGE_KEPT_DAYS = 35;
@@ -26,7 +26,7 @@ const INVITATIONS_KEPT_MS = 30 * DAY_MS;
 
 /** Deletes history and counts that are past their retention, in one round. */
 async function tidy(s: TidyParts, stop: AbortSignal): Promise<void> {
-  for (let piece = 0; piece < PIECES_MOST && !stop.aborted; piece += 1) {
+  for (let piece = 0; piece < MAX_PIECES && !stop.aborted; piece += 1) {
     const forgotten =
       (await s.history.forget({ renewalsMs: RENEWALS_KEPT_MS, allMs: s.settings.historyMs })) +
       (await s.store.usage.deleteOld(USAGE_KEPT_DAYS, FORGOTTEN_AT_ONCE));
@@ -43,7 +43,7 @@ async function tidy(s: TidyParts, stop: AbortSignal): Promise<void> {
 
 /** Documents of an earlier version, until none is left. */
 async function sealFormer({ store, ports }: TidyParts, stop: AbortSignal): Promise<void> {
-  for (let piece = 0; piece < PIECES_MOST && !stop.aborted && (await store.sealFormer()) > 0; piece += 1) await ports.sleep(BETWEEN_MS, stop);
+  for (let piece = 0; piece < MAX_PIECES && !stop.aborted && (await store.sealFormer()) > 0; piece += 1) await ports.sleep(BETWEEN_MS, stop);
 }
 
 const MEGABYTE = 1_000_000;

@@ -2,10 +2,14 @@ import { randomBytes } from 'node:crypto';
 import { setMaxListeners } from 'node:events';
 import pTimeout from 'p-timeout';
 import { pino } from 'pino';
-import { looks } from '../api/looks.ts';
+import { attempts } from '../api/attempts.ts';
 import { newRecordId } from '../core/identifiers.ts';
 import { keepBackups } from './backup/index.ts';
 import { watchApprovals } from './clients/index.ts';
+import { type Base, type Opened, openBase } from './composition/base.ts';
+import { joinRenewal, type Renewal } from './composition/renewal.ts';
+import { joinRooms, movedIn, type Rooms } from './composition/rooms.ts';
+import type { TestHooks } from './composition/test-hooks.ts';
 import { pollDevices } from './consent/index.ts';
 import { openDataFolder, startPrivateMariadb } from './database/index.ts';
 import { putBackEntered } from './entered.ts';
@@ -13,10 +17,6 @@ import { keepRevoking } from './grants/index.ts';
 import { keepTidy } from './housekeeping.ts';
 import { listen, openFront, readTlsFiles, refuseUsedPort } from './http/index.ts';
 import { runJobs } from './jobs/index.ts';
-import { type Base, type Opened, openBase } from './joining/base.ts';
-import type { Joints } from './joining/joints.ts';
-import { joinRenewal, type Renewal } from './joining/renewal.ts';
-import { joinRooms, movedIn, type Rooms } from './joining/rooms.ts';
 import { keepResealing } from './keys/index.ts';
 import { chooseMasterKey } from './master-key.ts';
 import { keepNotices, sendNotices, watchWrites } from './notices/index.ts';
@@ -48,7 +48,7 @@ const STOP_IDLE_MS = 30_000;
 const STOP_DRAIN_MS = 25_000;
 
 /** Joins all parts and starts the service. The one place where they meet. */
-export async function startService(settings: Settings, joints: Joints = {}): Promise<RunningService> {
+export async function startService(settings: Settings, testHooks: TestHooks = {}): Promise<RunningService> {
   const log = pino({ level: settings.logLevel, base: { pid: process.pid } }, pino.destination({ dest: 2, sync: true }));
   // Before databases are started and migrated: a typing error is reported at once.
   if (settings.tls) readTlsFiles(settings.tls);
@@ -58,7 +58,7 @@ export async function startService(settings: Settings, joints: Joints = {}): Pro
     ? null
     : await startPrivateMariadb({ folder: folder.path, say: (text) => log.warn({ event: 'database.private_server' }, text) });
   try {
-    return await openWithDatabase({ settings, log, folder, own }, joints);
+    return await openWithDatabase({ settings, log, folder, own }, testHooks);
   } catch (error) {
     await own?.stop();
     await folder.release();
@@ -66,16 +66,19 @@ export async function startService(settings: Settings, joints: Joints = {}): Pro
   }
 }
 
-async function openWithDatabase({ settings, log, folder, own }: Pick<Opened, 'settings' | 'log' | 'folder' | 'own'>, joints: Joints): Promise<RunningService> {
+async function openWithDatabase(
+  { settings, log, folder, own }: Pick<Opened, 'settings' | 'log' | 'folder' | 'own'>,
+  testHooks: TestHooks,
+): Promise<RunningService> {
   const master = await chooseMasterKey(settings, folder, own !== null);
   const url = own?.url ?? settings.databaseUrl?.reveal() ?? '';
-  const database = openDatabase(url, settings.poolSize, settings.databaseNodes, joints.time ? { time: joints.time } : {});
+  const database = openDatabase(url, settings.poolSize, settings.databaseNodes, testHooks.time ? { time: testHooks.time } : {});
   const lifeId = newRecordId(Date.now(), randomBytes(16));
   try {
     await untilDatabase(database, log);
     await checkReplication(database, log);
     await bringUpToDate(url, settings, lifeId);
-    return await joinParts({ settings, log, folder, own, master, database, lifeId }, joints);
+    return await joinParts({ settings, log, folder, own, master, database, lifeId }, testHooks);
   } catch (error) {
     await database.close(); // open connections would keep a process active that has nothing to do
     throw error;
@@ -93,9 +96,9 @@ async function bringUpToDate(url: string, settings: Settings, lifeId: string): P
 }
 
 /** Joins the parts, begins the rounds, and listens. */
-async function joinParts(opened: Opened, joints: Joints): Promise<RunningService> {
-  const base = await openBase(opened, joints);
-  const renewal = await joinRenewal(base, joints);
+async function joinParts(opened: Opened, testHooks: TestHooks): Promise<RunningService> {
+  const base = await openBase(opened, testHooks);
+  const renewal = await joinRenewal(base, testHooks);
   const stopping = new AbortController();
   setMaxListeners(0, stopping.signal); // everything that runs in rounds listens
   const rooms = await joinRooms(base, renewal, stopping.signal);
@@ -116,7 +119,7 @@ async function joinParts(opened: Opened, joints: Joints): Promise<RunningService
     ? [renewal.states.run(stopping.signal)]
     : [
         // In a rehearsal's time nothing goes back, and each look would be a step.
-        ...(joints.time ? [] : [renewal.ground.run(putBack, stopping.signal)]),
+        ...(testHooks.time ? [] : [renewal.ground.run(putBack, stopping.signal)]),
         keepRenewing({ engine, spares, concurrency: settings.concurrency, pollMs: settings.limits.pollMs, ports }, stopping.signal),
         ...otherRounds(rooms, renewal, stopping.signal),
       ];
@@ -182,7 +185,7 @@ async function finish({ base, renewal, rooms, front, rounds }: Running): Promise
   await pTimeout(Promise.all([engine.idle(), consents.idle()]), { milliseconds: STOP_IDLE_MS, message: false });
   // An answer that is in memory alone is worth waiting for: losing it costs a person's consent.
   if (keeper.unsaved() > 0) log.error({ event: 'service.stop_waits', unsaved: keeper.unsaved() }, 'stopping waits: answers are not saved yet');
-  for await (const _ of looks({ withinMs: STOP_UNSAVED_MS, everyMs: 100 })) if (keeper.unsaved() === 0) break;
+  for await (const _ of attempts({ withinMs: STOP_UNSAVED_MS, everyMs: 100 })) if (keeper.unsaved() === 0) break;
   await drained;
   front.stop();
   changes.stop();

@@ -20,7 +20,7 @@ import { becomeRestored, restoreStore } from './store/snapshot.ts';
 import { openStore } from './store/store.ts';
 
 const unzipped = promisify(gunzip);
-const LINE_MOST = 64_000_000;
+const MAX_LINE = 64_000_000;
 
 const Manifest = z.object({
   format: z.string(),
@@ -249,7 +249,7 @@ async function* objectsOf(file: string, unlock: BackupUnlock): AsyncGenerator<un
       reader = await backupReader(line, unlock);
       continue;
     }
-    const text = (await unzipped(await reader.line(line), { maxOutputLength: LINE_MOST })).toString('utf8');
+    const text = (await unzipped(await reader.line(line), { maxOutputLength: MAX_LINE })).toString('utf8');
     for (const object of text.split('\n')) if (object !== '') yield JSON.parse(object);
   }
   if (reader === null) throw new Fault('BACKUP_UNREADABLE', { detail: 'The file is empty.', remedy: 'Name a file that `rk backup` wrote.' });

@@ -21,8 +21,8 @@ export interface Sealer {
   stop(): Promise<void>;
 }
 
-const SEALS_MOST = 2 ** 30;
-const AGE_MOST_MS = 90 * 86_400_000;
+const MAX_SEALS = 2 ** 30;
+const MAX_AGE_MS = 90 * 86_400_000;
 const COUNT_STEP = 2 ** 16;
 const ACTIVITY_PLACE: SealPlace = { table: 'installations', row: '1', column: 'activity_key_sealed' };
 
@@ -115,7 +115,7 @@ export async function openSealer(parts: SealerParts): Promise<{ sealer: Sealer; 
   const activate = async (): Promise<void> => {
     await load();
     const newest = await store.dataKeys.newestActive();
-    if (!newest || newest.seals >= SEALS_MOST || ports.clock.now() - newest.createdAt >= AGE_MOST_MS) return make();
+    if (!newest || newest.seals >= MAX_SEALS || ports.clock.now() - newest.createdAt >= MAX_AGE_MS) return make();
     await store.dataKeys.reserve(newest.id, COUNT_STEP);
     const key = keys.get(newest.id);
     if (!key) throw new Fault('SEAL_BROKEN', { detail: 'The active data key is not in the ring.' });

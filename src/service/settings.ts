@@ -87,7 +87,7 @@ export interface Settings {
 }
 
 /** Of its 400, some are for starts and for whoever looks. */
-const PRIVATE_CONNECTIONS_MOST = 380;
+const MAX_PRIVATE_CONNECTIONS = 380;
 /** Below this, one slow poll would stop all issued tokens. */
 const LEAST_BLIND_MS = 1_500;
 
@@ -108,9 +108,9 @@ export function readSettings(environment: NodeJS.ProcessEnv): Settings {
       detail: 'RUSTY_KETTLE_CLIENT_CERTIFICATE_HEADER needs RUSTY_KETTLE_TRUSTED_PROXIES: without a proxy, anyone could send the header.',
     });
   const processes = e.RUSTY_KETTLE_PROCESSES === 'cores' ? availableParallelism() : e.RUSTY_KETTLE_PROCESSES;
-  if (e.RUSTY_KETTLE_DATABASE_URL === undefined && processes * e.RUSTY_KETTLE_POOL_SIZE > PRIVATE_CONNECTIONS_MOST)
+  if (e.RUSTY_KETTLE_DATABASE_URL === undefined && processes * e.RUSTY_KETTLE_POOL_SIZE > MAX_PRIVATE_CONNECTIONS)
     throw new Fault('SETTING_INVALID', {
-      detail: `${processes} processes with ${e.RUSTY_KETTLE_POOL_SIZE} database connections each are more than a private database takes (${PRIVATE_CONNECTIONS_MOST}).`,
+      detail: `${processes} processes with ${e.RUSTY_KETTLE_POOL_SIZE} database connections each are more than a private database takes (${MAX_PRIVATE_CONNECTIONS}).`,
       remedy: 'Set a smaller RUSTY_KETTLE_POOL_SIZE, fewer RUSTY_KETTLE_PROCESSES, or RUSTY_KETTLE_DATABASE_URL.',
     });
   const tls = readTls(e);

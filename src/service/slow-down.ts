@@ -1,6 +1,6 @@
 import ipaddr from 'ipaddr.js';
 import { LRUCache } from 'lru-cache';
-import { upTo } from './up-to.ts';
+import { boundedCache } from './bounded-cache.ts';
 
 /**
  * Slows down whoever fails again and again, by keys from outside: bounded in number, each of bounded length. A try counts before it is
@@ -28,12 +28,12 @@ export interface SlowDownLimits {
   forgottenMs: number;
 }
 
-const KEYS_MOST = 20_000;
-const KEY_LENGTH_MOST = 200;
+const MAX_KEYS = 20_000;
+const MAX_KEY_LENGTH = 200;
 
 export function slowDown({ free, firstWaitMs, mostWaitMs, forgottenMs }: SlowDownLimits): SlowDown {
-  const failing = new LRUCache<string, Failing>({ ...upTo(KEYS_MOST), ttl: forgottenMs });
-  const cut = (key: string) => key.slice(0, KEY_LENGTH_MOST);
+  const failing = new LRUCache<string, Failing>({ ...boundedCache(MAX_KEYS), ttl: forgottenMs });
+  const cut = (key: string) => key.slice(0, MAX_KEY_LENGTH);
   const now = () => performance.now();
   return {
     enter(long) {

@@ -1,6 +1,6 @@
 import { rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
-import { looks } from '../api/looks.ts';
+import { attempts } from '../api/attempts.ts';
 import { Fault } from '../core/fault.ts';
 import type { DataFolder } from './database/index.ts';
 import type { Operators } from './operators/index.ts';
@@ -15,7 +15,7 @@ const START_WAIT_MS = 60_000;
 /** A database server that comes up after us is waited for. @throws {Fault} DATABASE_UNAVAILABLE */
 export async function untilDatabase(database: Database, log: Log): Promise<void> {
   let last: unknown;
-  for await (const _ of looks({ withinMs: START_WAIT_MS, everyMs: 500 })) {
+  for await (const _ of attempts({ withinMs: START_WAIT_MS, everyMs: 500 })) {
     try {
       return await database.ping();
     } catch (cause) {

@@ -25,7 +25,7 @@ export class NotStarted extends Error {
 }
 
 const AGAIN_MS = 500;
-const AGAIN_MOST_MS = 30_000;
+const MAX_AGAIN_MS = 30_000;
 /** Who ran for so long did not fail at its start. */
 const STEADY_MS = 60_000;
 const FIGURES_WITHIN_MS = 3_000;
@@ -87,7 +87,7 @@ export async function superviseProcesses(settings: Settings): Promise<Supervised
       log.error({ event: 'processes.ended', process: number, code, signal, againInMs: waitMs }, 'a process ended; starting it again');
       await sleep(waitMs, undefined, { signal: stopping.signal }).catch(() => undefined);
       if (stopping.signal.aborted) return;
-      waitMs = Math.min(waitMs * 2, AGAIN_MOST_MS);
+      waitMs = Math.min(waitMs * 2, MAX_AGAIN_MS);
     }
   };
 

@@ -23,9 +23,9 @@ import {
   THREADS,
 } from './world.ts';
 
-const PAGE_MOST = 50;
+const MAX_PAGE = 50;
 const BOOKINGS_A_PAGE = 200;
-const HISTORY_MOST = 1_000;
+const MAX_HISTORY = 1_000;
 
 /** Checks a request like a real API (RFC 6750 §3): default headers, token, then scope. */
 const guarded =
@@ -95,7 +95,7 @@ function eelgrass(parts: ServerParts): Router {
   router.get('/v1/tables/:table/rows', ...needs('tables.read'), (request, response) => {
     const table = TABLES.find((one) => one.id === request.params.table);
     if (!table) return void response.status(404).json({ error: 'not_found', message: 'No such table.' });
-    const page = pageOf(parts, table.id, table.rows, { from: whole(request.query.cursor, 0), size: sizeOf(request.query.limit, PAGE_MOST) });
+    const page = pageOf(parts, table.id, table.rows, { from: whole(request.query.cursor, 0), size: sizeOf(request.query.limit, MAX_PAGE) });
     if (tooMany(page, response)) return;
     const next = page.astray === 'loop' ? '0' : page.next === null ? null : String(page.next);
     return void response.json({ rows: page.rows, total: page.total, next_cursor: next });
@@ -122,7 +122,7 @@ function berthline(parts: ServerParts): Router {
     const [first, last] = [String(request.query.first_day ?? '0000'), String(request.query.last_day ?? '9999')];
     const all = pastBookings(parts.realm, parts.now()).filter((one) => String(one.day) >= first && String(one.day) <= last);
     const page = Math.max(1, whole(request.query.page, 1));
-    response.json({ page, bookings: all.slice(0, HISTORY_MOST).slice((page - 1) * BOOKINGS_A_PAGE, page * BOOKINGS_A_PAGE) });
+    response.json({ page, bookings: all.slice(0, MAX_HISTORY).slice((page - 1) * BOOKINGS_A_PAGE, page * BOOKINGS_A_PAGE) });
   });
   router.get('/v1/me', ...needs('profile'), (_request, response) => {
     const account = ACCOUNTS.find((one) => one.sub === parts.store.state.grants[String(response.locals.grantId)]?.sub);

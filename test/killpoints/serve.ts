@@ -1,7 +1,7 @@
 import { writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import type { Send } from '../../src/core/oauth/wire.ts';
-import type { Joints } from '../../src/service/joining/joints.ts';
+import type { TestHooks } from '../../src/service/composition/test-hooks.ts';
 import { startService } from '../../src/service/main.ts';
 import type { Spill } from '../../src/service/renewal/spill.ts';
 import { readSettings } from '../../src/service/settings.ts';
@@ -17,7 +17,7 @@ const die = (): Promise<never> => {
 const at = (...names: string[]): boolean => names.includes(point);
 const isFor = (body: string | undefined, grantType: string): boolean => body?.includes(`grant_type=${grantType}`) ?? false;
 
-const joints: Joints = {
+const testHooks: TestHooks = {
   send:
     (next): Send =>
     async (request) => {
@@ -66,5 +66,5 @@ const joints: Joints = {
   }),
 };
 
-const running = await startService(readSettings(process.env), joints);
+const running = await startService(readSettings(process.env), testHooks);
 process.once('SIGTERM', () => void running.stop().then(() => process.exit(0)));

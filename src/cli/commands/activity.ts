@@ -38,7 +38,7 @@ function queryOf({ kind, actor, since, until, renewals, ...named }: Filters) {
 
 const PAGE = 1_000;
 /** A run that never ends would be a fault of the service: an export has an end. */
-const PAGES_MOST = 100_000;
+const MAX_PAGES = 100_000;
 
 /** `rk activity`: what happened, who did it, and the proof that nothing of it was changed. */
 export const activity = () =>
@@ -71,7 +71,7 @@ export const activity = () =>
       const spinner = process.stderr.isTTY ? (await import('ora')).default({ text: 'Verifying', discardStdin: false }).start() : null;
       let checked = 0;
       try {
-        for (let cursor: string | null = null, pieces = 0; pieces < PAGES_MOST; pieces += 1) {
+        for (let cursor: string | null = null, pieces = 0; pieces < MAX_PAGES; pieces += 1) {
           const piece: ActivityVerified = await call('verifyActivity', { body: { cursor } });
           checked += piece.checked;
           if (spinner) spinner.text = `${checked} entries verified`;
@@ -109,7 +109,7 @@ export const activity = () =>
         const query = queryOf(filters);
         let count = 0;
         async function* lines(): AsyncGenerator<string> {
-          for (let before: string | undefined, pages = 0; pages < PAGES_MOST; pages += 1) {
+          for (let before: string | undefined, pages = 0; pages < MAX_PAGES; pages += 1) {
             const { items, more }: { items: HistoryEntry[]; more: boolean } = await call('listHistory', {
               query: { ...query, before, limit: PAGE, purpose: 'export' },
             });

@@ -1,7 +1,7 @@
 import { createWriteStream } from 'node:fs';
+import { attempts } from '../../api/attempts.ts';
 import type { Backup, BackupPlanShown } from '../../api/backups.ts';
 import type { ApiClient } from '../../api/client.ts';
-import { looks } from '../../api/looks.ts';
 import { EXIT, Outcome } from '../exit.ts';
 import type { GlobalOptions } from '../options.ts';
 import { whole } from '../options.ts';
@@ -34,7 +34,7 @@ const planShown = (each: BackupPlanShown): Shown =>
     ['Signer', `${each.signer} (keep it with the private key: rk restore --signer)`],
   ]);
 async function untilDone(call: ApiClient, begun: Backup): Promise<Backup> {
-  for await (const _ of looks({ withinMs: WAIT_MS, everyMs: 500 })) {
+  for await (const _ of attempts({ withinMs: WAIT_MS, everyMs: 500 })) {
     const now = await call('showBackup', { params: { backup: begun.id } });
     if (now.state === 'failed') throw new Outcome(EXIT.failed, `The backup failed. ${now.says}\nWhat to do: fix the reason and start it again.`);
     if (now.state === 'done') return now;

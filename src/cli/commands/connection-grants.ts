@@ -9,7 +9,7 @@ import { shownConnection } from '../views/connection.ts';
 import { shownOutcome } from '../views/consent.ts';
 import { diagnosisLines } from '../views/diagnosis.ts';
 
-const BODY_MOST = 600;
+const MAX_BODY = 600;
 const named = ({ args: [name] }: { args: [string] }) => ({ params: { connection: name } });
 const secret = async (what: string): Promise<string> => (await import('../ask.ts')).secret(what);
 
@@ -81,7 +81,7 @@ export const grantCommands = () => [
         ['Answer', callLine(answer)],
         ['Verdict', diagnosisLines(diagnosis ?? null)],
         ['What to do', diagnosis?.remedy],
-        ['Body', answer.body.slice(0, BODY_MOST)],
+        ['Body', answer.body.slice(0, MAX_BODY)],
       ]);
       return diagnosis ? failedWith(shown, diagnosis.title, diagnosis.side === 'person' ? EXIT.person : EXIT.failed) : shown;
     },

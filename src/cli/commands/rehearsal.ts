@@ -39,7 +39,7 @@ export const rehearse = () =>
 async function follow(call: ApiClient, started: Rehearsal): Promise<RehearsalShown> {
   const says = ({ percent, doing }: Pick<Rehearsal, 'percent' | 'doing'>): string => `${percent} %  ${doing}`;
   const spinner = process.stderr.isTTY ? (await import('ora')).default({ text: says(started), discardStdin: false }).start() : null;
-  const { looks } = await import('../../api/looks.ts');
+  const { attempts: looks } = await import('../../api/attempts.ts');
   const params = { rehearsal: started.id };
   try {
     for await (const _ of looks({ withinMs: WITHIN_MS, everyMs: LOOK_MS })) {

@@ -3,7 +3,7 @@ import { EXIT } from '../exit.ts';
 import { failedWith, one, type Shown } from '../show.ts';
 import { diagnosisLines } from './diagnosis.ts';
 
-const BODY_MOST = 600;
+const MAX_BODY = 600;
 
 /** How a consent went; one that failed sets the exit code. */
 export function shownOutcome(outcome: ConsentOutcome): Shown {
@@ -17,7 +17,7 @@ export function shownOutcome(outcome: ConsentOutcome): Shown {
     ['Not granted', outcome.scopes?.missing.join(' ')],
     ['Refresh token', outcome.by_itself || outcome.refresh_token === null ? null : outcome.refresh_token ? 'received' : 'not received'],
     ['Expiration', outcome.lifetime?.says],
-    ['First call', call ? `${call.method} ${call.url}: ${call.status ?? call.reason} in ${call.took_ms} ms\n${call.body.slice(0, BODY_MOST)}` : null],
+    ['First call', call ? `${call.method} ${call.url}: ${call.status ?? call.reason} in ${call.took_ms} ms\n${call.body.slice(0, MAX_BODY)}` : null],
     ['Verdict', diagnosisLines(problem?.diagnosis ?? call?.diagnosis ?? null)],
     [
       'Standby',

@@ -15,7 +15,7 @@
   import Title from '../parts/Title.svelte';
   import ToolSettings from '../parts/ToolSettings.svelte';
   import UseTable from '../parts/UseTable.svelte';
-  import { Doing, Loaded } from '../state/loaded.svelte.ts';
+  import { Action, Query } from '../state/query.svelte.ts';
   import { counted } from '../state/moments.ts';
   import { call } from '../state/session.svelte.ts';
   import Confirm from '../ui/Confirm.svelte';
@@ -25,8 +25,8 @@
 
   const { params }: { params: { caller: string; tab: string | null } } = $props();
   const name = $derived(params.caller);
-  const loaded = new Loaded(() => call('showCaller', { params: { caller: name } }), 3_000);
-  const connections = new Loaded(() => call('listConnections', { query: { limit: 500 } }));
+  const loaded = new Query(() => call('showCaller', { params: { caller: name } }), 3_000);
+  const connections = new Query(() => call('listConnections', { query: { limit: 500 } }));
   $effect(() => {
     void name;
     const stops = [loaded.start(), connections.start()];
@@ -36,7 +36,7 @@
   let happened = $state(0);
   let made = $state.raw<NewKey | null>(null);
   let isRemoving = $state(false);
-  const doing = new Doing();
+  const doing = new Action();
   const again = () => {
     happened += 1;
     return loaded.load();

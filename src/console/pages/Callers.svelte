@@ -9,11 +9,11 @@
   import ProblemNote from '../parts/ProblemNote.svelte';
   import Title from '../parts/Title.svelte';
   import { clock } from '../state/clock.svelte.ts';
-  import { Doing, Loaded } from '../state/loaded.svelte.ts';
+  import { Action, Query } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
 
-  const list = new Loaded(() => call('listCallers'), 3_000);
-  const connections = new Loaded(() => call('listConnections', { query: { limit: 500 } }));
+  const list = new Query(() => call('listCallers'), 3_000);
+  const connections = new Query(() => call('listConnections', { query: { limit: 500 } }));
   onMount(() => {
     const stops = [list.start(), connections.start()];
     return () => stops.forEach((stop) => stop());
@@ -22,7 +22,7 @@
   let title = $state('');
   let ticked = $state<string[]>([]);
   let made = $state.raw<NewKey | null>(null);
-  const saving = new Doing();
+  const saving = new Action();
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
     void saving.run(async () => {

@@ -9,7 +9,7 @@
   import RehearsalMark from '../parts/RehearsalMark.svelte';
   import StateMark from '../parts/StateMark.svelte';
   import Title from '../parts/Title.svelte';
-  import { Doing, Loaded } from '../state/loaded.svelte.ts';
+  import { Action, Query } from '../state/query.svelte.ts';
   import { counted } from '../state/moments.ts';
   import { call } from '../state/session.svelte.ts';
   import Confirm from '../ui/Confirm.svelte';
@@ -20,13 +20,13 @@
   const { params }: { params: { provider: string; client: string; tab: string | null } } = $props();
   const key = $derived({ provider: params.provider, client: params.client });
   const place = $derived(`${key.provider}/${key.client}`);
-  const loaded = new Loaded(() => call('showClient', { params: key }), 5_000);
+  const loaded = new Query(() => call('showClient', { params: key }), 5_000);
   $effect(() => {
     void place;
     return loaded.start();
   });
   const c = $derived(loaded.value);
-  const doing = new Doing();
+  const doing = new Action();
   let isRemoving = $state(false);
   let happened = $state(0);
   const reload = async () => {

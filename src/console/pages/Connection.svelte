@@ -17,7 +17,7 @@
   import SharedConnection from '../parts/people/SharedConnection.svelte';
   import Title from '../parts/Title.svelte';
   import { connectionWords } from '../state/connection-words.ts';
-  import { Doing, Loaded } from '../state/loaded.svelte.ts';
+  import { Action, Query } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import Menu from '../ui/Menu.svelte';
   import type { MenuItem } from '../ui/menu.ts';
@@ -27,7 +27,7 @@
 
   const { params }: { params: { connection: string; tab: string | null } } = $props();
   const name = $derived(params.connection);
-  const loaded = new Loaded(() => call('showConnection', { params: { connection: name } }), 2_000);
+  const loaded = new Query(() => call('showConnection', { params: { connection: name } }), 2_000);
   $effect(() => {
     void name;
     return loaded.start();
@@ -39,7 +39,7 @@
   );
   const personNote = ({ of, key }: { of: string; key: string }): string =>
     `The account of one person (${key}) in ${of}. Only they can reconnect it: invite them again.`;
-  const doing = new Doing();
+  const doing = new Action();
   let happened = $state(0);
   let ending = $state<'revoke' | 'remove' | null>(null);
   const again = async () => {

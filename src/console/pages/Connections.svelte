@@ -10,7 +10,7 @@
   import Title from '../parts/Title.svelte';
   import { type ConnectionFilter, filterAddress, filterQuery, readFilter } from '../state/connection-filter.ts';
   import { connectionTable } from '../state/connection-table.ts';
-  import { Loaded } from '../state/loaded.svelte.ts';
+  import { Query } from '../state/query.svelte.ts';
   import { call, session } from '../state/session.svelte.ts';
 
   const PAGE = 100;
@@ -18,8 +18,8 @@
   let limit = $state(PAGE);
   const filter = $derived(readFilter(router.querystring ?? ''));
   const isNarrowed = $derived(filterAddress(filter) !== '/connections');
-  const list = new Loaded(() => call('listConnections', { query: { limit, ...filterQuery(filter) } }), 2_000);
-  const providers = new Loaded(() => call('listProviders'));
+  const list = new Query(() => call('listConnections', { query: { limit, ...filterQuery(filter) } }), 2_000);
+  const providers = new Query(() => call('listProviders'));
   onMount(() => {
     const stops = [list.start(), providers.start()];
     return () => stops.forEach((stop) => stop());

@@ -12,18 +12,18 @@
   import Failed from '../parts/consent/Failed.svelte';
   import Granted from '../parts/consent/Granted.svelte';
   import Title from '../parts/Title.svelte';
-  import { Loaded } from '../state/loaded.svelte.ts';
+  import { Query } from '../state/query.svelte.ts';
   import { call, session } from '../state/session.svelte.ts';
 
   /** Both ends of a consent: the page that waits for it, and the page on which it lands. */
   const { params }: { params: { consent: string } } = $props();
-  const loaded = new Loaded(() => call('showConsent', { params: { consent: params.consent } }), 1_000);
+  const loaded = new Query(() => call('showConsent', { params: { consent: params.consent } }), 1_000);
   $effect(() => {
     void params.consent;
     return loaded.start();
   });
   const o = $derived(loaded.value);
-  const connection = new Loaded(() => call('showConnection', { params: { connection: loaded.value?.connection ?? '' } }));
+  const connection = new Query(() => call('showConnection', { params: { connection: loaded.value?.connection ?? '' } }));
   $effect(() => {
     if (o && signedIn && connection.value === null && connection.problem === null) void connection.load();
   });

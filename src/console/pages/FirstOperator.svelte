@@ -4,13 +4,13 @@
   import PasswordField from '../ui/PasswordField.svelte';
   import ProblemNote from '../parts/ProblemNote.svelte';
   import Title from '../parts/Title.svelte';
-  import { Doing } from '../state/loaded.svelte.ts';
+  import { Action } from '../state/query.svelte.ts';
   import { call, session } from '../state/session.svelte.ts';
 
   const { params }: { params: { ticket: string } } = $props();
   let name = $state('');
   let password = $state('');
-  const making = new Doing();
+  const making = new Action();
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
     void making.run(async () => {

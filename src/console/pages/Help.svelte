@@ -3,13 +3,13 @@
   import ProblemNote from '../parts/ProblemNote.svelte';
   import Title from '../parts/Title.svelte';
   import { type HelpIndex, readHelp } from '../state/help.ts';
-  import { Loaded } from '../state/loaded.svelte.ts';
+  import { Query } from '../state/query.svelte.ts';
 
   /** The documentation, offline: an index, or one document. */
   const { params = null }: { params?: { document: string | null; anchor: string | null } | null } = $props();
   const name = $derived(params?.document ?? null);
-  const index = new Loaded(async () => JSON.parse(await readHelp('index.json')) as HelpIndex[]);
-  const document_ = new Loaded(async () => (name === null ? '' : readHelp(`${name}.html`)));
+  const index = new Query(async () => JSON.parse(await readHelp('index.json')) as HelpIndex[]);
+  const document_ = new Query(async () => (name === null ? '' : readHelp(`${name}.html`)));
   $effect(() => index.start());
   $effect(() => {
     void name;

@@ -12,7 +12,7 @@
   import Title from '../parts/Title.svelte';
   import { isOver } from '../state/collecting.svelte.ts';
   import { JobDraft } from '../state/job-draft.svelte.ts';
-  import { Doing, Loaded } from '../state/loaded.svelte.ts';
+  import { Action, Query } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import Confirm from '../ui/Confirm.svelte';
   import Menu from '../ui/Menu.svelte';
@@ -21,8 +21,8 @@
 
   const { params }: { params: { job: string; tab: string | null } } = $props();
   const name = $derived(params.job);
-  const loaded = new Loaded(() => call('showJob', { params: { job: name } }), 1_000);
-  const runs = new Loaded(() => call('listRuns', { params: { job: name }, query: { limit: 60 } }), 1_000);
+  const loaded = new Query(() => call('showJob', { params: { job: name } }), 1_000);
+  const runs = new Query(() => call('listRuns', { params: { job: name }, query: { limit: 60 } }), 1_000);
   $effect(() => {
     void name;
     const stops = [loaded.start(), runs.start()];
@@ -33,12 +33,12 @@
   const last = $derived(items[0] ?? null);
   const isRunning = $derived(last !== null && !isOver(last));
   const served = $derived(items.find((run) => run.number === j?.latest?.run) ?? items.find((run) => run.state === 'done') ?? null);
-  const preview = new Loaded(async () => (served ? call('previewRun', { params: { run: served.id }, query: { limit: 100 } }) : null));
+  const preview = new Query(async () => (served ? call('previewRun', { params: { run: served.id }, query: { limit: 100 } }) : null));
   $effect(() => {
     if (tab === 'result' && served) void preview.load();
   });
   let isRemoving = $state(false);
-  const doing = new Doing();
+  const doing = new Action();
   const again = async () => void (await Promise.all([loaded.load(), runs.load()]));
   const act = (work: () => Promise<unknown>) =>
     doing.run(async () => {

@@ -6,12 +6,12 @@
   import Title from '../parts/Title.svelte';
   import VocabularyMark from '../parts/VocabularyMark.svelte';
   import { JOB_COLUMNS, jobTable } from '../state/job-table.ts';
-  import { Loaded } from '../state/loaded.svelte.ts';
+  import { Query } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import Table from '../ui/Table.svelte';
   import Time from '../ui/Time.svelte';
 
-  const list = new Loaded(() => call('listJobs'), 2_000);
+  const list = new Query(() => call('listJobs'), 2_000);
   onMount(() => list.start());
   const table = jobTable();
   const items = $derived(list.value?.items ?? []);

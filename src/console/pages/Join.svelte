@@ -2,19 +2,19 @@
   import { push } from 'svelte-spa-router';
   import ProblemNote from '../parts/ProblemNote.svelte';
   import Title from '../parts/Title.svelte';
-  import { Doing, Loaded } from '../state/loaded.svelte.ts';
+  import { Action, Query } from '../state/query.svelte.ts';
   import { call, session } from '../state/session.svelte.ts';
   import PasswordField from '../ui/PasswordField.svelte';
   import Time from '../ui/Time.svelte';
 
   const { params }: { params: { ticket: string } } = $props();
-  const invited = new Loaded(() => call('showJoin', { body: { ticket: params.ticket } }));
+  const invited = new Query(() => call('showJoin', { body: { ticket: params.ticket } }));
   $effect(() => {
     void params.ticket;
     return invited.start();
   });
   let password = $state('');
-  const joining = new Doing();
+  const joining = new Action();
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
     void joining.run(async () => {

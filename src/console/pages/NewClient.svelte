@@ -7,7 +7,7 @@
   import Placeholders from '../parts/Placeholders.svelte';
   import ProblemNote from '../parts/ProblemNote.svelte';
   import Title from '../parts/Title.svelte';
-  import { Doing, Loaded } from '../state/loaded.svelte.ts';
+  import { Action, Query } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
 
   const { params }: { params: { provider: string } } = $props();
@@ -15,7 +15,7 @@
   let rehearsal = $state('');
   let title = $state('');
   let environment = $state<'development' | 'sandbox' | 'live'>('live');
-  const provider = new Loaded(() => call('showProvider', { params }));
+  const provider = new Query(() => call('showProvider', { params }));
   onMount(() => provider.start());
   const definition = $derived(provider.value?.definition);
   const TYPES = {
@@ -29,7 +29,7 @@
   const chosen = $derived(type || definition?.registration.client_types[0] || 'web');
   const variant = $derived(definition?.variants.find((one) => one.environments.includes(environment)));
   let values = $state<Record<string, string>>({});
-  const saving = new Doing();
+  const saving = new Action();
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
     void saving.run(async () => {

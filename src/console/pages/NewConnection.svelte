@@ -10,10 +10,10 @@
   import ProblemNote from '../parts/ProblemNote.svelte';
   import StateMark from '../parts/StateMark.svelte';
   import Title from '../parts/Title.svelte';
-  import { Doing, Loaded } from '../state/loaded.svelte.ts';
+  import { Action, Query } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
 
-  const clients = new Loaded(() => call('listClients'));
+  const clients = new Query(() => call('listClients'));
   onMount(() => clients.start());
   const asked = new URLSearchParams(router.querystring ?? '').get('client');
   let chosen = $state(asked ?? '');
@@ -27,10 +27,10 @@
   let added = $state.raw<Connection | null>(null);
   let inName = $state(false);
   let shared = $state(false);
-  const saving = new Doing();
+  const saving = new Action();
   const items = $derived(clients.value?.items ?? []);
   const client = $derived(items.find((one) => `${one.provider}/${one.name}` === chosen) ?? null);
-  const provider = new Loaded(async () => {
+  const provider = new Query(async () => {
     const found = await call('showProvider', { params: { provider: chosen.split('/')[0] ?? '' } });
     ticked = found.definition.scopes.filter((scope) => scope.preset).map((scope) => scope.name);
     return found;

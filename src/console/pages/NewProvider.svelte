@@ -7,14 +7,14 @@
   import Field from '../ui/Field.svelte';
   import ProblemNote from '../parts/ProblemNote.svelte';
   import Title from '../parts/Title.svelte';
-  import { Doing } from '../state/loaded.svelte.ts';
+  import { Action } from '../state/query.svelte.ts';
   import { PROVIDER_WAYS, ProviderDraft, type ProviderWay } from '../state/provider-draft.svelte.ts';
   import { call } from '../state/session.svelte.ts';
 
   const draft = new ProviderDraft();
   let drafted = $state.raw<DraftedProvider | null>(null);
   let text = $state('');
-  const doing = new Doing();
+  const doing = new Action();
   const make = (event?: Event) => {
     event?.preventDefault();
     return doing.run(async () => {

@@ -4,7 +4,7 @@
   import Title from '../parts/Title.svelte';
   import VocabularyMark from '../parts/VocabularyMark.svelte';
   import { clock } from '../state/clock.svelte.ts';
-  import { Doing, Loaded } from '../state/loaded.svelte.ts';
+  import { Action, Query } from '../state/query.svelte.ts';
   import { SNOOZES, snoozedUntil } from '../state/notices.svelte.ts';
   import { call, session } from '../state/session.svelte.ts';
   import Copy from '../ui/Copy.svelte';
@@ -12,12 +12,12 @@
 
   const { params }: { params: { notice: string } } = $props();
   const id = $derived(params.notice);
-  const loaded = new Loaded(() => call('showNotice', { params: { notice: id } }), 3_000);
+  const loaded = new Query(() => call('showNotice', { params: { notice: id } }), 3_000);
   $effect(() => {
     void id;
     return loaded.start();
   });
-  const doing = new Doing();
+  const doing = new Action();
   const change = (work: () => Promise<unknown>) =>
     doing.run(async () => {
       await work();

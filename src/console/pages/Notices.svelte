@@ -3,12 +3,12 @@
   import NoticeTable from '../parts/notices/NoticeTable.svelte';
   import ProblemNote from '../parts/ProblemNote.svelte';
   import Title from '../parts/Title.svelte';
-  import { Loaded } from '../state/loaded.svelte.ts';
+  import { Query } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
 
   let shown = $state<'open' | 'closed'>('open');
   let severity = $state<NoticeSeverity | ''>('');
-  const list = new Loaded(() => call('listNotices', { query: { state: shown, ...(severity ? { severity } : {}) } }), 5_000);
+  const list = new Query(() => call('listNotices', { query: { state: shown, ...(severity ? { severity } : {}) } }), 5_000);
   $effect(() => {
     void [shown, severity];
     return list.start();

@@ -13,14 +13,14 @@
   import ProblemNote from '../parts/ProblemNote.svelte';
   import Statistics from '../parts/Statistics.svelte';
   import Title from '../parts/Title.svelte';
-  import { Loaded } from '../state/loaded.svelte.ts';
+  import { Query } from '../state/query.svelte.ts';
   import { openNotices } from '../state/notices.svelte.ts';
   import { call } from '../state/session.svelte.ts';
 
   const SOON_SHOWN = 8;
   const NOTICES_SHOWN = 8;
-  const status = new Loaded(() => call('showStatus'), 2_000);
-  const working = new Loaded(() => call('listConnections', { query: { state: 'working', limit: SOON_SHOWN } }), 2_000);
+  const status = new Query(() => call('showStatus'), 2_000);
+  const working = new Query(() => call('listConnections', { query: { state: 'working', limit: SOON_SHOWN } }), 2_000);
   onMount(() => {
     const stops = [status.start(), working.start()];
     return () => stops.forEach((stop) => stop());

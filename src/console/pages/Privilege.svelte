@@ -3,14 +3,14 @@
   import { POWER_LABELS, WIDTH_LABELS } from '../../api/vocabulary.ts';
   import ProblemNote from '../parts/ProblemNote.svelte';
   import Title from '../parts/Title.svelte';
-  import { Doing, Loaded } from '../state/loaded.svelte.ts';
+  import { Action, Query } from '../state/query.svelte.ts';
   import { call, session } from '../state/session.svelte.ts';
   import Table from '../ui/Table.svelte';
   import { type Column, TableState } from '../ui/table.svelte.ts';
 
-  const seen = new Loaded(() => call('showPrivilege'));
+  const seen = new Query(() => call('showPrivilege'));
   $effect(() => seen.start());
-  const doing = new Doing();
+  const doing = new Action();
   const save = () =>
     doing.run(async () => {
       const { name, text } = await call('exportPrivilege');

@@ -5,20 +5,20 @@
   import { push } from 'svelte-spa-router';
   import ProblemNote from '../parts/ProblemNote.svelte';
   import Title from '../parts/Title.svelte';
-  import { Doing, Loaded } from '../state/loaded.svelte.ts';
+  import { Action, Query } from '../state/query.svelte.ts';
   import { counted } from '../state/moments.ts';
   import { call } from '../state/session.svelte.ts';
 
   const { params }: { params: { provider: string } } = $props();
   const key = $derived({ provider: params.provider });
-  const loaded = new Loaded(() => call('showProvider', { params: key }));
-  const versions = new Loaded(() => call('listVersions', { params: key }));
+  const loaded = new Query(() => call('showProvider', { params: key }));
+  const versions = new Query(() => call('listVersions', { params: key }));
   $effect(() => {
     void params.provider;
     const stops = [loaded.start(), versions.start()];
     return () => stops.forEach((stop) => stop());
   });
-  const doing = new Doing();
+  const doing = new Action();
   const p = $derived(loaded.value);
   const current = $derived(versions.value?.items.find((one) => one.current)?.document);
   const remove = () =>

@@ -5,10 +5,10 @@
   import RehearsalMark from '../parts/RehearsalMark.svelte';
   import StateMark from '../parts/StateMark.svelte';
   import Title from '../parts/Title.svelte';
-  import { Loaded } from '../state/loaded.svelte.ts';
+  import { Query } from '../state/query.svelte.ts';
   import { call, session } from '../state/session.svelte.ts';
 
-  const loaded = new Loaded(async () => {
+  const loaded = new Query(async () => {
     const [providers, clients] = await Promise.all([call('listProviders'), call('listClients')]);
     return providers.items.map((provider) => ({ provider, clients: clients.items.filter((client) => client.provider === provider.name) }));
   }, 5_000);

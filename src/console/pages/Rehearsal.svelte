@@ -2,12 +2,12 @@
   import ProblemNote from '../parts/ProblemNote.svelte';
   import Report from '../parts/rehearsal/Report.svelte';
   import Title from '../parts/Title.svelte';
-  import { Doing, Loaded } from '../state/loaded.svelte.ts';
+  import { Action, Query } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import Time from '../ui/Time.svelte';
 
   const { params }: { params: { rehearsal: string } } = $props();
-  const seen = new Loaded(() => call('showRehearsal', { params: { rehearsal: params.rehearsal } }));
+  const seen = new Query(() => call('showRehearsal', { params: { rehearsal: params.rehearsal } }));
   $effect(() => {
     void params.rehearsal;
     return seen.start();
@@ -19,7 +19,7 @@
     const timer = setInterval(() => document.hidden || void seen.load(), 1_000);
     return () => clearInterval(timer);
   });
-  const canceling = new Doing();
+  const canceling = new Action();
   const cancel = () =>
     canceling.run(async () => {
       await call('cancelRehearsal', { params: { rehearsal: params.rehearsal } });

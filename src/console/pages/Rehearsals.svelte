@@ -4,21 +4,21 @@
   import type { Rehearsal } from '../../api/rehearsals.ts';
   import ProblemNote from '../parts/ProblemNote.svelte';
   import Title from '../parts/Title.svelte';
-  import { Doing, Loaded } from '../state/loaded.svelte.ts';
+  import { Action, Query } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import Form from '../ui/Form.svelte';
   import Table from '../ui/Table.svelte';
   import { type Column, TableState } from '../ui/table.svelte.ts';
   import Time from '../ui/Time.svelte';
 
-  const list = new Loaded(() => call('listRehearsals'), 2_000);
-  const providers = new Loaded(() => call('listProviders'));
+  const list = new Query(() => call('listRehearsals'), 2_000);
+  const providers = new Query(() => call('listProviders'));
   $effect(() => list.start());
   $effect(() => providers.start());
   let scenario = $state<Scenario>('provider_down');
   let hits = $state('');
   let acts = $state(false);
-  const starting = new Doing();
+  const starting = new Action();
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
     void starting.run(async () => {

@@ -2,14 +2,14 @@
   import Field from '../ui/Field.svelte';
   import PasswordField from '../ui/PasswordField.svelte';
   import ProblemNote from '../parts/ProblemNote.svelte';
-  import { Doing, Loaded } from '../state/loaded.svelte.ts';
-  import { look } from '../state/look.svelte.ts';
+  import { Action, Query } from '../state/query.svelte.ts';
+  import { theme } from '../state/theme.svelte.ts';
   import { call, session } from '../state/session.svelte.ts';
 
   let name = $state('');
   let password = $state('');
-  const signing = new Doing();
-  const offers = new Loaded(() => call('signInOffers'));
+  const signing = new Action();
+  const offers = new Query(() => call('signInOffers'));
   $effect(() => offers.start());
   const asked = $derived(signing.problem?.second_factor);
   const submit = (event: SubmitEvent) => {
@@ -41,8 +41,8 @@
     <p class="text-sm mt-4 text-base-content/70">
       No operator yet? On the machine where the service runs: <code>rk operator first --name NAME</code>
     </p>
-    <button type="button" class="link text-sm mt-2" onclick={() => look.toggle()}
-      >{look.theme === 'kettle-day' ? 'Dark' : 'Light'} colors</button
+    <button type="button" class="link text-sm mt-2" onclick={() => theme.toggle()}
+      >{theme.current === 'kettle-day' ? 'Dark' : 'Light'} colors</button
     >
   </main>
 </div>

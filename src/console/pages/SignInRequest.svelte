@@ -4,7 +4,7 @@
   import ProblemNote from '../parts/ProblemNote.svelte';
   import StateMark from '../parts/StateMark.svelte';
   import Title from '../parts/Title.svelte';
-  import { Doing } from '../state/loaded.svelte.ts';
+  import { Action } from '../state/query.svelte.ts';
   import { call, session } from '../state/session.svelte.ts';
 
   /** A tool sent the browser here: let it use which connection? */
@@ -12,8 +12,8 @@
   let asked = $state.raw<SignInRequest | null>(null);
   let chosen = $state('');
   let gone = $state(false);
-  const reading = new Doing();
-  const answering = new Doing();
+  const reading = new Action();
+  const answering = new Action();
   $effect(() => {
     const { request } = params;
     void reading.run(async () => {

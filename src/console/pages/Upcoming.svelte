@@ -5,7 +5,7 @@
   import Title from '../parts/Title.svelte';
   import Calendars from '../parts/upcoming/Calendars.svelte';
   import Timeline from '../parts/upcoming/Timeline.svelte';
-  import { Loaded } from '../state/loaded.svelte.ts';
+  import { Query } from '../state/query.svelte.ts';
   import { counted } from '../state/moments.ts';
   import { call } from '../state/session.svelte.ts';
   import { UPCOMING_COLUMNS, upcomingTable, urgencyOf } from '../state/upcoming.ts';
@@ -16,7 +16,7 @@
   let who = $state<UpcomingItem['who'] | ''>('');
   let label = $state('');
   const isLabel = $derived(/^[a-z0-9][a-z0-9._-]{0,62}$/.test(label));
-  const list = new Loaded(() => call('listUpcoming', { query: { days, ...(who ? { who } : {}), ...(isLabel ? { label } : {}) } }), 10_000);
+  const list = new Query(() => call('listUpcoming', { query: { days, ...(who ? { who } : {}), ...(isLabel ? { label } : {}) } }), 10_000);
   $effect(() => {
     void [days, who, isLabel && label];
     return list.start();

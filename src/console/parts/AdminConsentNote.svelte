@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { Connection } from '../../api/connections.ts';
-  import { Doing } from '../state/loaded.svelte.ts';
+  import { Action } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import Copy from '../ui/Copy.svelte';
   import ProblemNote from './ProblemNote.svelte';
@@ -14,7 +14,7 @@
     copied = true;
     setTimeout(() => (copied = false), 2_000);
   };
-  const checking = new Doing();
+  const checking = new Action();
   const check = () =>
     checking.run(async () => {
       said = (await call('checkAdminConsent', { params: { connection: c.name } })).says;

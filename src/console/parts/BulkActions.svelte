@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { Doing } from '../state/loaded.svelte.ts';
+  import { Action } from '../state/query.svelte.ts';
   import { counted } from '../state/moments.ts';
   import { call } from '../state/session.svelte.ts';
   import { notify } from '../ui/toast.ts';
@@ -7,7 +7,7 @@
 
   /** Actions on the connections selected; what fails for some is listed, with its reason. */
   const { connections, clear, done }: { connections: string[]; clear: () => void; done: () => Promise<unknown> } = $props();
-  const doing = new Doing();
+  const doing = new Action();
   let label = $state('');
   let failed = $state.raw<{ connection: string; problem: string | null }[]>([]);
   const WORDS = { pause: 'paused', resume: 'resumed', renew: 'renewed', add_label: 'labeled', remove_label: 'changed' } as const;

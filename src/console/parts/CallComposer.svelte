@@ -13,14 +13,14 @@
   import SaveCallForm from './SaveCallForm.svelte';
   import TriedAnswer from './TriedAnswer.svelte';
   import { Composed } from '../state/composed.svelte.ts';
-  import { Doing, Loaded } from '../state/loaded.svelte.ts';
+  import { Action, Query } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
 
   /** Call the provider's API through a connection; save the call, or export it as curl. */
   const { connection }: { connection: string } = $props();
   const named = $derived(connection); // equal names start nothing again
   const key = $derived({ connection: named });
-  const offered = new Loaded(() => call('offeredCalls', { params: key }));
+  const offered = new Query(() => call('offeredCalls', { params: key }));
   $effect(() => {
     void named;
     return offered.start();
@@ -31,7 +31,7 @@
   let confirming = $state(false);
   /** Of this call, once someone confirmed it. */
   let paging = $state.raw<Recognized['declared']>(null);
-  const doing = new Doing();
+  const doing = new Action();
   const o = $derived(offered.value);
   const live = $derived(o !== null && o.environment === 'live' && !o.rehearsal);
   const lacking = $derived(x.lacking(o?.placeholders ?? {}));

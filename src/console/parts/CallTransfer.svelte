@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { CallsRead, ComposedCall } from '../../api/trying.ts';
-  import { Doing } from '../state/loaded.svelte.ts';
+  import { Action } from '../state/query.svelte.ts';
   import { call as api } from '../state/session.svelte.ts';
   import Copy from '../ui/Copy.svelte';
   import ProblemNote from './ProblemNote.svelte';
@@ -10,7 +10,7 @@
   let line = $state('');
   let pasted = $state('');
   let read = $state.raw<CallsRead | null>(null);
-  const doing = new Doing();
+  const doing = new Action();
   const params = $derived({ connection });
   const toCurl = () => doing.run(async () => void (line = (await api('writeCurl', { params, body: call })).line));
   const fromText = () =>

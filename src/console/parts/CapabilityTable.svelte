@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { Connection } from '../../api/connections.ts';
-  import { Doing } from '../state/loaded.svelte.ts';
+  import { Action } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import DiagnosisNote from './DiagnosisNote.svelte';
   import Time from '../ui/Time.svelte';
@@ -9,7 +9,7 @@
   /** Capabilities, verified one by one; those with effects only after a second click that shows it. */
   const { connection: c, done }: { connection: Connection; done: () => unknown } = $props();
   let asking = $state<string | null>(null);
-  const verifying = new Doing();
+  const verifying = new Action();
   const verify = (capability: string, effects: boolean) =>
     verifying.run(async () => {
       asking = null;

@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { ProviderPreview } from '../../api/providers.ts';
-  import { Doing } from '../state/loaded.svelte.ts';
+  import { Action } from '../state/query.svelte.ts';
   import { counted } from '../state/moments.ts';
   import { call } from '../state/session.svelte.ts';
   import ProblemNote from './ProblemNote.svelte';
@@ -10,7 +10,7 @@
   // svelte-ignore state_referenced_locally
   let text = $state(current);
   let preview = $state.raw<ProviderPreview | null>(null);
-  const doing = new Doing();
+  const doing = new Action();
   const look = () =>
     doing.run(async () => {
       preview = await call('previewProvider', { params: { provider }, body: { document: text } });

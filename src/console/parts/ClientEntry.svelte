@@ -2,7 +2,7 @@
   import Form from '../ui/Form.svelte';
   import type { Client } from '../../api/clients.ts';
   import { ClientEntry, withTheirWord } from '../state/client-entry.svelte.ts';
-  import { Doing } from '../state/loaded.svelte.ts';
+  import { Action } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import Field from '../ui/Field.svelte';
   import CertificateFields from './client/CertificateFields.svelte';
@@ -15,7 +15,7 @@
   const key = $derived({ provider: c.provider, client: c.name });
   const entry = new ClientEntry();
   let saved = $state('');
-  const saving = new Doing();
+  const saving = new Action();
   const byKey = $derived(c.method === 'private_key_jwt');
   $effect(() => {
     entry.kind = byKey ? 'certificate' : 'secret';

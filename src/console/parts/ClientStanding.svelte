@@ -2,7 +2,7 @@
   import Form from '../ui/Form.svelte';
   import { APPROVALS } from '../../api/choices.ts';
   import type { Client } from '../../api/clients.ts';
-  import { Doing } from '../state/loaded.svelte.ts';
+  import { Action } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import Field from '../ui/Field.svelte';
   import Standing from './client/Standing.svelte';
@@ -21,7 +21,7 @@
   });
   let form = $state(start());
   let editing = $state(false);
-  const saving = new Doing();
+  const saving = new Action();
   const lines = (text: string) => text.split(/[\s,;]+/).filter(Boolean);
   const submit = (event: SubmitEvent) => {
     event.preventDefault();

@@ -2,7 +2,7 @@
   import { onMount } from 'svelte';
   import type { ConfirmationAsked } from '../../api/operators.ts';
   import { confirming } from '../state/confirming.svelte.ts';
-  import { Doing } from '../state/loaded.svelte.ts';
+  import { Action } from '../state/query.svelte.ts';
   import { usePasskey } from '../state/passkeys.ts';
   import { call } from '../state/session.svelte.ts';
   import Confirm from '../ui/Confirm.svelte';
@@ -11,7 +11,7 @@
   /** Before a sensitive action: password and second factor again. The action goes on afterwards. */
   let [password, code] = $state(['', '']);
   let asked = $state.raw<ConfirmationAsked | null>(null);
-  const doing = new Doing();
+  const doing = new Action();
   onMount(() => void doing.run(async () => void (asked = await call('startConfirmation'))));
   const finish = (proof: () => Promise<{ code?: string; passkey?: Record<string, unknown> }>) =>
     doing.run(async () => {

@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { Client } from '../../api/clients.ts';
-  import { Doing } from '../state/loaded.svelte.ts';
+  import { Action } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import Field from '../ui/Field.svelte';
   import ProblemNote from './ProblemNote.svelte';
@@ -8,7 +8,7 @@
   /** New addresses for a secret or tokens: nothing goes there until an operator confirms with their own password. */
   const { client: c, done }: { client: Client; done: () => unknown } = $props();
   let password = $state('');
-  const doing = new Doing();
+  const doing = new Action();
   const confirm = (event: SubmitEvent) => {
     event.preventDefault();
     void doing.run(async () => {

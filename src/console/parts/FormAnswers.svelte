@@ -1,7 +1,7 @@
 <script lang="ts">
   import Form from '../ui/Form.svelte';
   import type { Client } from '../../api/clients.ts';
-  import { Doing } from '../state/loaded.svelte.ts';
+  import { Action } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import Copy from '../ui/Copy.svelte';
   import Field from '../ui/Field.svelte';
@@ -16,7 +16,7 @@
   let expected = $state('');
   let sending = $state(false);
   let kept = $state('');
-  const doing = new Doing();
+  const doing = new Action();
   const questions = $derived(c.form.length > 0 ? c.form : [{ question: 'What was sent', answer: '', from: null }]);
   const answerTo = (question: string, offered: string) => own[question] ?? offered;
   const send = (event: SubmitEvent) => {

@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { Client } from '../../api/clients.ts';
-  import { Doing } from '../state/loaded.svelte.ts';
+  import { Action } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import Copy from '../ui/Copy.svelte';
   import GuideEntry from './GuideEntry.svelte';
@@ -8,7 +8,7 @@
 
   /** The steps of registering this client at the provider, with its own values; what is ticked is remembered. */
   const { client: c, done }: { client: Client; done: () => unknown } = $props();
-  const doing = new Doing();
+  const doing = new Action();
   const NAMES: Record<string, string> = {
     redirect_uri: 'the redirect URI',
     redirect_host: 'our host',

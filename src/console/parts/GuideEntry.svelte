@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { Client } from '../../api/clients.ts';
-  import { Doing } from '../state/loaded.svelte.ts';
+  import { Action } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import ProblemNote from './ProblemNote.svelte';
 
@@ -12,7 +12,7 @@
   let ends = $state('');
   let accounts = $state('');
   let asIs = $state(false);
-  const doing = new Doing();
+  const doing = new Action();
   /** What is entered here checks the step off, unless it brings more than that. */
   const checkedOff = $derived(step.brings.length > 1 ? c.registering.done : [...new Set([...c.registering.done, step.title])]);
   const change = (body: { registering?: object; [field: string]: unknown }) =>

@@ -1,14 +1,14 @@
 <script lang="ts">
   import type { AnswerOf } from '../../api/operations.ts';
   import type { Status } from '../../api/status.ts';
-  import { Doing } from '../state/loaded.svelte.ts';
+  import { Action } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import Time from '../ui/Time.svelte';
   import ProblemNote from './ProblemNote.svelte';
 
   /** Renewals are on hold: the reason, and the one button that ends it, after a confirmation. */
   const { installation, done }: { installation: Status['installation']; done: () => unknown } = $props();
-  const doing = new Doing();
+  const doing = new Action();
   let asking = $state(false);
   let risks = $state.raw<AnswerOf<'listInstallationRisks'>>({ items: [], more: false });
   const SHOWN = 10;

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { untrack } from 'svelte';
   import type { HistoryEntry } from '../../api/common.ts';
-  import { Doing, Loaded } from '../state/loaded.svelte.ts';
+  import { Action, Query } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import HistoryList from './HistoryList.svelte';
   import ProblemNote from './ProblemNote.svelte';
@@ -18,8 +18,8 @@
     ...(renewals && { renewals: 'true' as const }),
     ...(before && { before }),
   });
-  const newest = new Loaded(() => call('listHistory', { query: query() }), 4_000);
-  const reading = new Doing();
+  const newest = new Query(() => call('listHistory', { query: query() }), 4_000);
+  const reading = new Action();
   $effect(() => {
     void [subject, renewals];
     return untrack(() => {

@@ -1,7 +1,7 @@
 <script lang="ts">
   import type { Caller, NewKey } from '../../api/callers.ts';
   import { clock } from '../state/clock.svelte.ts';
-  import { Doing } from '../state/loaded.svelte.ts';
+  import { Action } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import Field from '../ui/Field.svelte';
   import Time from '../ui/Time.svelte';
@@ -13,7 +13,7 @@
   let adding = $state(false);
   let label = $state('');
   let until = $state('');
-  const doing = new Doing();
+  const doing = new Action();
   const over = (key: Caller['keys'][number]) => key.retired_at !== null && Date.parse(key.retired_at) <= clock.now;
   const add = (event: SubmitEvent) => {
     event.preventDefault();

@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { Connection } from '../../api/connections.ts';
-  import { Doing } from '../state/loaded.svelte.ts';
+  import { Action } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import ProblemNote from './ProblemNote.svelte';
 
@@ -8,7 +8,7 @@
   const { connection: c, done }: { connection: Connection; done: () => unknown } = $props();
   let editing = $state(false);
   let text = $state('');
-  const doing = new Doing();
+  const doing = new Action();
   const save = (event: SubmitEvent) => {
     event.preventDefault();
     void doing.run(async () => {

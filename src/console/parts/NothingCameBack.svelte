@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { ConsentOutcome } from '../../api/connections.ts';
-  import { Doing } from '../state/loaded.svelte.ts';
+  import { Action } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import Copy from '../ui/Copy.svelte';
   import DiagnosisNote from './DiagnosisNote.svelte';
@@ -10,7 +10,7 @@
   /** When a provider stops on its own page, nothing comes back to us: its words or its address are the evidence. */
   const { outcome: o, done }: { outcome: ConsentOutcome; done: () => unknown } = $props();
   let page = $state('');
-  const reading = new Doing();
+  const reading = new Action();
   const explain = (event: SubmitEvent) => {
     event.preventDefault();
     void reading.run(async () => {

@@ -2,7 +2,7 @@
   import { push } from 'svelte-spa-router';
   import type { Client } from '../../api/clients.ts';
   import type { Connection } from '../../api/connections.ts';
-  import { Doing, Loaded } from '../state/loaded.svelte.ts';
+  import { Action, Query } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import Reconnect from './Reconnect.svelte';
   import ProblemNote from './ProblemNote.svelte';
@@ -12,9 +12,9 @@
   let token = $state('');
   let key = $state('');
   let other = $state('');
-  const doing = new Doing();
+  const doing = new Action();
   const personal = $derived(c.grant_type === 'authorization_code');
-  const clients = new Loaded(() => call('listClients'));
+  const clients = new Query(() => call('listClients'));
   const others = $derived((clients.value?.items ?? []).filter((one: Client) => one.provider === c.provider && one.name !== c.client));
   const importToken = (event: SubmitEvent) => {
     event.preventDefault();

@@ -1,14 +1,14 @@
 <script lang="ts">
   import ExternalLink from '@lucide/svelte/icons/external-link';
   import type { ConsentOutcome } from '../../api/connections.ts';
-  import { Doing } from '../state/loaded.svelte.ts';
+  import { Action } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import ProblemNote from './ProblemNote.svelte';
 
   /** The browser's redirect does not reach this service: the address at which it stopped is pasted here. */
   const { outcome: o, done }: { outcome: ConsentOutcome; done: () => unknown } = $props();
   let pasted = $state('');
-  const giving = new Doing();
+  const giving = new Action();
   const give = (event: SubmitEvent) => {
     event.preventDefault();
     void giving.run(async () => {

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { namesInWords, usesUnder } from '../../api/caller-words.ts';
   import type { Caller } from '../../api/callers.ts';
-  import { Doing } from '../state/loaded.svelte.ts';
+  import { Action } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import Time from '../ui/Time.svelte';
   import PermitForm from './PermitForm.svelte';
@@ -15,7 +15,7 @@
   }: { caller: Caller; connections: { name: string; provider_title: string; labels: string[] }[]; done: () => unknown } = $props();
   let asking = $state<string | null>(null);
   let adding = $state(false);
-  const doing = new Doing();
+  const doing = new Action();
   const withdraw = (permission: string) =>
     doing.run(async () => {
       await call('withdrawPermission', { params: { caller: c.name, permission } });

@@ -1,6 +1,6 @@
 <script lang="ts">
   import Form from '../ui/Form.svelte';
-  import { Doing } from '../state/loaded.svelte.ts';
+  import { Action } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import Field from '../ui/Field.svelte';
   import ProblemNote from './ProblemNote.svelte';
@@ -24,7 +24,7 @@
   const PEOPLE = { none: 'nothing', read: 'see them and the events of those it invited', manage: 'invite and disconnect them as well' };
   let people = $state<keyof typeof PEOPLE>('none');
   const labels = $derived([...new Set(connections.flatMap((one) => one.labels))].sort());
-  const doing = new Doing();
+  const doing = new Action();
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
     void doing.run(async () => {

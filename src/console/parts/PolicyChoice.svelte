@@ -1,13 +1,13 @@
 <script lang="ts">
   import type { Connection } from '../../api/connections.ts';
   import { POLICY_LABELS } from '../../api/vocabulary.ts';
-  import { Doing } from '../state/loaded.svelte.ts';
+  import { Action } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import ProblemNote from './ProblemNote.svelte';
 
   /** When the connection is renewed. The grant is kept active in any case. */
   const { connection, done }: { connection: Connection; done: () => unknown } = $props();
-  const doing = new Doing();
+  const doing = new Action();
   const change = (policy: string) =>
     doing.run(async () => {
       await call('changeConnection', {

@@ -2,7 +2,7 @@
   import ExternalLink from '@lucide/svelte/icons/external-link';
   import type { ConsentOutcome } from '../../api/connections.ts';
   import { clock } from '../state/clock.svelte.ts';
-  import { Doing } from '../state/loaded.svelte.ts';
+  import { Action } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import ProblemNote from './ProblemNote.svelte';
   import ReadyNote from './ReadyNote.svelte';
@@ -16,7 +16,7 @@
   const left = $derived(
     printedAt === null || wants === null ? null : Math.max(0, Math.ceil((printedAt + wants.seconds * 1000 - clock.now) / 1000)),
   );
-  const giving = new Doing();
+  const giving = new Action();
   const give = (event: SubmitEvent) => {
     event.preventDefault();
     void giving.run(async () => {

@@ -2,7 +2,7 @@
   import type { Component } from 'svelte';
   import { push } from 'svelte-spa-router';
   import type { OpenedConsent } from '../../api/connections.ts';
-  import { Doing } from '../state/loaded.svelte.ts';
+  import { Action } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import ProblemNote from './ProblemNote.svelte';
 
@@ -25,7 +25,7 @@
     client = undefined,
     prepare = false,
   }: Props = $props();
-  const doing = new Doing();
+  const doing = new Action();
   let warnings = $state<string[]>([]);
   let waiting = $state<string | null>(null);
   let endsOldest = $state(false);

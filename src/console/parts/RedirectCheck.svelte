@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { AnswerOf } from '../../api/operations.ts';
-  import { Doing } from '../state/loaded.svelte.ts';
+  import { Action } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import ProblemNote from './ProblemNote.svelte';
 
@@ -8,7 +8,7 @@
   const { provider, client, label, done }: { provider: string; client: string; label: string; done?: () => unknown } = $props();
   let registered = $state('');
   let verdict = $state.raw<AnswerOf<'checkRedirectUri'> | null>(null);
-  const checking = new Doing();
+  const checking = new Action();
   const check = (event: SubmitEvent) => {
     event.preventDefault();
     void checking.run(async () => {

@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { Problem } from '../../api/problem.ts';
-  import { Doing } from '../state/loaded.svelte.ts';
+  import { Action } from '../state/query.svelte.ts';
   import { usePasskey } from '../state/passkeys.ts';
   import { session } from '../state/session.svelte.ts';
   import Field from '../ui/Field.svelte';
@@ -9,7 +9,7 @@
   /** The second step of a sign-in. */
   const { asked, back }: { asked: NonNullable<Problem['second_factor']>; back: () => void } = $props();
   let code = $state('');
-  const doing = new Doing();
+  const doing = new Action();
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
     void doing.run(() => session.finishSignIn({ ticket: asked.ticket, code }));

@@ -3,7 +3,7 @@
   import { untrack } from 'svelte';
   import type { Client } from '../../api/clients.ts';
   import { CLIENT_ASSERTION_ALGORITHMS, type ClientAssertionAlgorithm } from '../../core/oauth/methods.ts';
-  import { Doing } from '../state/loaded.svelte.ts';
+  import { Action } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import Field from '../ui/Field.svelte';
   import ProblemNote from './ProblemNote.svelte';
@@ -21,7 +21,7 @@
   let ends = $state(before.ends);
   let keyId = $state(before.keyId);
   let algorithm = $state<ClientAssertionAlgorithm | ''>(before.algorithm);
-  const saving = new Doing();
+  const saving = new Action();
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
     const body = {

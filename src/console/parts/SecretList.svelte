@@ -3,7 +3,7 @@
   import type { Client, ShownCertificate } from '../../api/clients.ts';
   import Copy from '../ui/Copy.svelte';
   import Field from '../ui/Field.svelte';
-  import { Doing } from '../state/loaded.svelte.ts';
+  import { Action } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import Time from '../ui/Time.svelte';
   import ProblemNote from './ProblemNote.svelte';
@@ -12,7 +12,7 @@
 
   /** A client's secrets over time: kinds, dates and states, never values. */
   const { client: c, done }: { client: Client; done: () => unknown } = $props();
-  const doing = new Doing();
+  const doing = new Action();
   let retiring = $state<string | null>(null);
   let editing = $state<string | null>(null);
   const toggle = (id: string) => {

@@ -10,7 +10,7 @@
   import { Toaster } from 'svelte-sonner';
   import { confirming } from '../state/confirming.svelte.ts';
   import { live } from '../state/live.svelte.ts';
-  import { look } from '../state/look.svelte.ts';
+  import { theme } from '../state/theme.svelte.ts';
   import { countShown, openNotices } from '../state/notices.svelte.ts';
   import { PLACES } from '../state/places.ts';
   import { session } from '../state/session.svelte.ts';
@@ -95,7 +95,7 @@
           {#if who}<a class="px-2 opacity-80 hover:underline" href="#/settings/account"
               >{who.operator}{who.role === 'administrator' ? '' : `, ${who.role}`}</a
             >{/if}
-          {@render theme()}
+          {@render themeButton()}
           {#if who}
             <button type="button" class="flex items-center gap-2 px-2 py-1 hover:underline cursor-pointer" onclick={() => session.signOut()}
               ><LogOut size={15} aria-hidden="true" />Sign out</button
@@ -103,7 +103,7 @@
           {/if}
         </div>
       </div>
-    {:else}<div class="md:mt-auto ml-auto md:ml-0 px-2 py-2 text-sm">{@render theme()}</div>{/if}
+    {:else}<div class="md:mt-auto ml-auto md:ml-0 px-2 py-2 text-sm">{@render themeButton()}</div>{/if}
   </header>
   <main id="main" tabindex="-1" class="grow min-w-0 px-4 md:px-6 py-5 max-w-[76rem] outline-none">
     {#if who?.installation.practice}
@@ -124,10 +124,10 @@
 </div>
 {#if !bare}<Keys bind:palette />{/if}
 {#if confirming.waiting}{#await import('./ConfirmIdentity.svelte') then { default: ConfirmIdentity }}<ConfirmIdentity />{/await}{/if}
-<Toaster position="bottom-right" theme={look.theme === 'kettle-night' ? 'dark' : 'light'} />
+<Toaster position="bottom-right" theme={theme.current === 'kettle-night' ? 'dark' : 'light'} />
 
-{#snippet theme()}
-  <button type="button" class="flex items-center gap-2 px-2 py-1 hover:underline cursor-pointer" onclick={() => look.toggle()}>
-    {#if look.theme === 'kettle-day'}<Moon size={15} aria-hidden="true" />Dark{:else}<Sun size={15} aria-hidden="true" />Light{/if}
+{#snippet themeButton()}
+  <button type="button" class="flex items-center gap-2 px-2 py-1 hover:underline cursor-pointer" onclick={() => theme.toggle()}>
+    {#if theme.current === 'kettle-day'}<Moon size={15} aria-hidden="true" />Dark{:else}<Sun size={15} aria-hidden="true" />Light{/if}
   </button>
 {/snippet}

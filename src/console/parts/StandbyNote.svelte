@@ -2,7 +2,7 @@
   import { GRANT_KIND_LABELS, PROOF_LABELS } from '../../api/vocabulary.ts';
   import type { Connection } from '../../api/connections.ts';
   import type { AnswerOf } from '../../api/operations.ts';
-  import { Doing } from '../state/loaded.svelte.ts';
+  import { Action } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import Answer from './Answer.svelte';
   import Time from '../ui/Time.svelte';
@@ -13,7 +13,7 @@
   let path = $state('');
   let asking = $state<'use' | 'discard' | null>(null);
   let decided = $state.raw<AnswerOf<'decideStandby'> | null>(null);
-  const deciding = new Doing();
+  const deciding = new Action();
   const consequence = $derived(c.callers.length > 0 ? `${c.callers.join(', ')} will use it.` : 'No caller uses this connection yet.');
   const decide = (decision: 'use' | 'discard') =>
     deciding.run(async () => {

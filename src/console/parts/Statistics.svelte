@@ -1,12 +1,12 @@
 <script lang="ts">
   import Chart from '../ui/Chart.svelte';
   import { RENEWALS, USES } from '../ui/chart.ts';
-  import { Loaded } from '../state/loaded.svelte.ts';
+  import { Query } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
 
   /** The last 24 hours as charts: of all, of one connection, or of one caller. */
   const { of = {} }: { of?: { connection?: string; caller?: string } } = $props();
-  const loaded = new Loaded(() => call('showStatistics', { query: { hours: 24, ...of } }), 10_000);
+  const loaded = new Query(() => call('showStatistics', { query: { hours: 24, ...of } }), 10_000);
   $effect(() => {
     void of;
     return loaded.start();

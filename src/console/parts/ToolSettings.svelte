@@ -1,7 +1,7 @@
 <script lang="ts">
   import Form from '../ui/Form.svelte';
   import type { Caller } from '../../api/callers.ts';
-  import { Doing } from '../state/loaded.svelte.ts';
+  import { Action } from '../state/query.svelte.ts';
   import { call } from '../state/session.svelte.ts';
   import Field from '../ui/Field.svelte';
   import Time from '../ui/Time.svelte';
@@ -14,7 +14,7 @@
   let path = $state('');
   let keepsNone = $state(false);
   let asking = $state<string | null>(null);
-  const doing = new Doing();
+  const doing = new Action();
   const edit = () => ([uris, path, keepsNone, editing] = [c.redirect_uris.join('\n'), c.token_path ?? '', c.keeps_no_secret, true]);
   const save = (event: SubmitEvent) => {
     event.preventDefault();

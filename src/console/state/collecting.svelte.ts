@@ -2,7 +2,7 @@ import type { ApiClient } from '../../api/client.ts';
 import type { Preview, Recognized, Run } from '../../api/jobs.ts';
 import type { ComposedCall } from '../../api/trying.ts';
 import { planAt } from './job-draft.svelte.ts';
-import { Doing } from './loaded.svelte.ts';
+import { Action } from './query.svelte.ts';
 
 const LOOK_MS = 400;
 export const isOver = (run: Pick<Run, 'state'>): boolean => run.state !== 'running' && run.state !== 'waiting';
@@ -32,7 +32,7 @@ export class Collecting {
   chosen = $state(-1);
   run = $state.raw<Run | null>(null);
   preview = $state.raw<Preview | null>(null);
-  readonly doing = new Doing();
+  readonly doing = new Action();
   readonly #call: ApiClient;
   #timer: ReturnType<typeof setTimeout> | undefined;
 

@@ -92,7 +92,7 @@ const pretty = (text: string): string => {
   }
 };
 
-const COLUMNS_MOST = 12;
+const MAX_COLUMNS = 12;
 
 /** The first list of records in a document as a table: at the top, or at a member of it. Null: there is none. */
 export function tableOf(value: unknown): { at: string; columns: string[]; rows: Record<string, string>[] } | null {
@@ -104,7 +104,7 @@ export function tableOf(value: unknown): { at: string; columns: string[]; rows: 
       ? (Object.entries(value).find((entry): entry is [string, Record<string, unknown>[]] => isRecords(entry[1])) ?? ['', null])
       : ['', null];
   if (!records) return null;
-  const columns = [...new Set(records.slice(0, 50).flatMap((row) => Object.keys(row)))].slice(0, COLUMNS_MOST);
+  const columns = [...new Set(records.slice(0, 50).flatMap((row) => Object.keys(row)))].slice(0, MAX_COLUMNS);
   const shown = (one: unknown): string => (one === undefined || one === null ? '' : typeof one === 'object' ? JSON.stringify(one) : String(one));
   return { at, columns, rows: records.map((row) => Object.fromEntries(columns.map((column) => [column, shown(row[column])]))) };
 }

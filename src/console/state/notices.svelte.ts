@@ -1,6 +1,6 @@
 import type { Notice } from '../../api/notices.ts';
 import type { AnswerOf, BodyOf } from '../../api/operations.ts';
-import { Loaded } from './loaded.svelte.ts';
+import { Query } from './query.svelte.ts';
 import { call } from './session.svelte.ts';
 
 const DAY_MS = 86_400_000;
@@ -27,7 +27,7 @@ export function takenBy(one: Pick<Notice, 'assigned_to' | 'acknowledged_by' | 's
 }
 
 /** Open notices, for the count in the menu and the list on Overview: read once for both. */
-export const openNotices = new Loaded(() => call('listNotices', { query: {} }), 5_000);
+export const openNotices = new Query(() => call('listNotices', { query: {} }), 5_000);
 
 /** What the menu shows beside Notices: those that need action, else all; null: none. */
 export function countShown(counts: AnswerOf<'listNotices'>['counts'] | undefined): { count: number; tone: 'bad' | 'quiet' } | null {

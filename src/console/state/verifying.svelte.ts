@@ -1,14 +1,14 @@
 import type { ActivityVerified } from '../../api/activity.ts';
-import { Doing } from './loaded.svelte.ts';
+import { Action } from './query.svelte.ts';
 import { call } from './session.svelte.ts';
 
-const PIECES_MOST = 100_000;
+const MAX_PIECES = 100_000;
 
 /** Verifies the activity log piece by piece, and shows how far it is. */
 export class Verifying {
   broken = $state.raw<ActivityVerified['broken']>(null);
   says = $state('');
-  readonly #doing = new Doing();
+  readonly #doing = new Action();
   readonly #verify: (cursor: string | null) => Promise<ActivityVerified>;
 
   constructor(verify: (cursor: string | null) => Promise<ActivityVerified> = (cursor) => call('verifyActivity', { body: { cursor } })) {
@@ -26,7 +26,7 @@ export class Verifying {
       this.broken = null;
       this.says = 'Verifying\u2026';
       let checked = 0;
-      for (let cursor: string | null = null, pieces = 0; pieces < PIECES_MOST; pieces += 1) {
+      for (let cursor: string | null = null, pieces = 0; pieces < MAX_PIECES; pieces += 1) {
         const piece: ActivityVerified = await this.#verify(cursor);
         checked += piece.checked;
         this.broken = piece.broken;

@@ -2,7 +2,7 @@
   import type uPlot from 'uplot';
   import 'uplot/dist/uPlot.min.css';
   import type { StatisticsHour } from '../../api/statistics.ts';
-  import { look } from '../state/look.svelte.ts';
+  import { theme } from '../state/theme.svelte.ts';
   import { type Series, chartInWords, stacked, totalOf } from './chart.ts';
 
   /** Bars by the hour, with their sums above and a table behind them. The chart package is fetched when the first chart is shown. */
@@ -50,7 +50,7 @@
     };
   }
   $effect(() => {
-    void look.theme;
+    void theme.current;
     const { x, heights } = stacked(hours, series);
     let plot: uPlot | null = null;
     let isGone = false;

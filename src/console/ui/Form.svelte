@@ -1,12 +1,12 @@
 <script lang="ts">
   import type { Snippet } from 'svelte';
   import type { HTMLFormAttributes } from 'svelte/elements';
-  import type { Doing } from '../state/loaded.svelte.ts';
+  import type { Action } from '../state/query.svelte.ts';
   import { Unsaved } from './unsaved.svelte.ts';
 
   /** A form that keeps what was typed when saving fails, and asks before what was typed is lost. */
   interface Props extends Omit<HTMLFormAttributes, 'children'> {
-    saving: Doing;
+    saving: Action;
     children: Snippet;
   }
   const { saving, children, ...attributes }: Props = $props();

@@ -1,12 +1,12 @@
 /** What a change of a record did, field by field: before and after. For the activity log: only fields that hold no secret are given. */
 export type Changes = Record<string, { before: unknown; after: unknown }>;
 
-const FIELDS_MOST = 40;
-const TEXT_MOST = 500;
+const MAX_FIELDS = 40;
+const MAX_TEXT = 500;
 
 const shortened = (value: unknown): unknown => {
   const text = JSON.stringify(value ?? null);
-  return text.length <= TEXT_MOST ? (value ?? null) : `${text.slice(0, TEXT_MOST - 1)}\u2026`;
+  return text.length <= MAX_TEXT ? (value ?? null) : `${text.slice(0, MAX_TEXT - 1)}\u2026`;
 };
 
 /** The fields of `after` that differ from `before`. A field with bytes in it, sealed or hashed, shows only that it changed. */
@@ -16,7 +16,7 @@ export function changesOf(before: Readonly<Record<string, unknown>>, after: Read
   );
   return Object.fromEntries(
     found
-      .slice(0, FIELDS_MOST)
+      .slice(0, MAX_FIELDS)
       .map(([field, value]) =>
         value instanceof Uint8Array || before[field] instanceof Uint8Array
           ? [field, { before: '(sealed)', after: '(sealed)' }]

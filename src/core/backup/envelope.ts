@@ -10,7 +10,7 @@ import { Fault } from '../fault.ts';
 const BACKUP_TYPE = 'rusty-kettle-backup';
 /** OWASP's figure for PBKDF2 with SHA-512 is 210,000; a backup is a file that others can keep and try at. */
 const PBES2_COUNT = 600_000;
-const PBES2_MOST = 2_000_000;
+const MAX_PBES2 = 2_000_000;
 const encoder = new TextEncoder();
 
 export type BackupLock = { passphrase: string } | { recipient: string };
@@ -101,7 +101,7 @@ export async function unlockBytes(jwe: string, unlock: BackupUnlock, type: strin
     const { plaintext } = await compactDecrypt(jwe, secret, {
       keyManagementAlgorithms: ['PBES2-HS512+A256KW', ...SPKI_ALGORITHMS],
       contentEncryptionAlgorithms: ['A256GCM'],
-      maxPBES2Count: PBES2_MOST,
+      maxPBES2Count: MAX_PBES2,
     });
     return plaintext;
   } catch {

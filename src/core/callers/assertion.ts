@@ -5,13 +5,13 @@ export const ASSERTION_TYPE = 'urn:ietf:params:oauth:client-assertion-type:jwt-b
 /** Asymmetric only: with `none` or an HMAC whoever reads a public key could sign (RFC 8725 §3.1, §3.2). */
 export const ASSERTION_ALGORITHMS = ['RS256', 'RS384', 'RS512', 'PS256', 'PS384', 'PS512', 'ES256', 'ES384', 'ES512', 'EdDSA'] as const;
 /** An assertion of a caller's own is for one request. */
-const OWN_LIFE_MOST_SECONDS = 600;
+const MAX_OWN_LIFE_SECONDS = 600;
 const SKEW_SECONDS = 60;
-export const ASSERTION_MOST = 16_000;
+export const MAX_ASSERTION = 16_000;
 
 /** Claims as they were sent, before anything is verified: they only say which keys to look at. Null: no JWT. */
 export function claimsOf(jwt: string): JWTPayload | null {
-  if (jwt.length > ASSERTION_MOST) return null;
+  if (jwt.length > MAX_ASSERTION) return null;
   try {
     return decodeJwt(jwt);
   } catch {
@@ -38,8 +38,8 @@ export async function verifyAssertion(
       currentDate: new Date(now),
       requiredClaims: own ? ['iss', 'sub', 'aud', 'exp', 'jti'] : ['iss', 'sub', 'aud', 'exp'],
     });
-    if (own && (payload.exp ?? 0) * 1000 > now + (OWN_LIFE_MOST_SECONDS + SKEW_SECONDS) * 1000)
-      return { wrong: `It expires more than ${OWN_LIFE_MOST_SECONDS / 60} minutes from now.`, unknownKey: false };
+    if (own && (payload.exp ?? 0) * 1000 > now + (MAX_OWN_LIFE_SECONDS + SKEW_SECONDS) * 1000)
+      return { wrong: `It expires more than ${MAX_OWN_LIFE_SECONDS / 60} minutes from now.`, unknownKey: false };
     return { claims: payload };
   } catch (error) {
     if (error instanceof errors.JWKSNoMatchingKey || error instanceof errors.JWSSignatureVerificationFailed)

@@ -13,7 +13,7 @@ export interface SignInWish {
 /** `page`: nothing may be sent to the redirect URI, and a person reads it. `redirect`: RFC 6749 §4.1.2.1. */
 export type SignInRequestProblem = { to: 'page'; says: string } | { to: 'redirect'; redirectUri: string; state: string | null; error: string; says: string };
 
-const STATE_MOST = 2000;
+const MAX_STATE = 2000;
 const CHALLENGE = /^[A-Za-z0-9_-]{43}$/;
 
 /** Reads an authorization request (RFC 6749 §4.1.1, RFC 7636 §4.3). The redirect URI is settled first: until then nothing is sent back. */
@@ -36,7 +36,7 @@ export function readSignInRequest(
   const state = query.get('state');
   const back = (error: string, says: string) => ({ problem: { to: 'redirect', redirectUri, state, error, says } as const });
   for (const name of new Set(query.keys())) if (query.getAll(name).length > 1) return back('invalid_request', `${name.slice(0, 40)} is repeated.`);
-  if (state !== null && state.length > STATE_MOST)
+  if (state !== null && state.length > MAX_STATE)
     return { problem: { to: 'redirect', redirectUri, state: null, error: 'invalid_request', says: 'The state is too long.' } };
   if (query.has('request') || query.has('request_uri')) return back('request_not_supported', 'Send the parameters themselves.');
   if (query.get('response_type') !== 'code') return back('unsupported_response_type', 'Only response_type=code is answered.');

@@ -31,9 +31,9 @@ const LETTERS_WITH_VALUE = 'XHduAeboFmwxc';
 const DROPPED = /^(authorization|cookie|proxy-authorization|host|content-length|connection|accept-encoding|user-agent)$/i;
 export const isDroppedHeader = (name: string): boolean => DROPPED.test(name) || name.startsWith(':') || /^sec-/i.test(name);
 
-const CURL_MOST = 100_000;
+const MAX_CURL = 100_000;
 const parseShell = (text: string): ReturnType<typeof parse> | null => {
-  if (text.length > CURL_MOST) return null;
+  if (text.length > MAX_CURL) return null;
   try {
     return parse(text, (name) => `$${name}`);
   } catch {

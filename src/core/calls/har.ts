@@ -2,7 +2,7 @@ import { z } from 'zod';
 import type { Pair } from './call.ts';
 import { isDroppedHeader, type ReadCall } from './curl.ts';
 
-const ENTRIES_MOST = 100;
+const MAX_ENTRIES = 100;
 const HarPair = z.object({ name: z.string(), value: z.string() });
 const HarFile = z.object({
   log: z.object({
@@ -31,7 +31,7 @@ export function readHar(text: string): ReadCall[] | string {
   }
   const read = HarFile.safeParse(document);
   if (!read.success) return 'It is no HAR file: there is no log.entries with requests.';
-  return read.data.log.entries.slice(0, ENTRIES_MOST).map(({ request }) => {
+  return read.data.log.entries.slice(0, MAX_ENTRIES).map(({ request }) => {
     const headers = request.headers.filter((one) => !isDroppedHeader(one.name));
     const dropped = request.headers.some((one) => /^(authorization|cookie)$/i.test(one.name));
     return {

@@ -8,8 +8,8 @@ const wrong = (why: string, remedy: string): Fault => new Fault('INPUT_INVALID',
 /** The most that is read, in bytes: a key with a chain of certificates has a few thousand. */
 const LIMIT_BYTES = 64 * 1024;
 /** Ten times what usual tools write; each round is a hash. */
-const ROUNDS_MOST = 100_000;
-const DEPTH_MOST = 20;
+const MAX_ROUNDS = 100_000;
+const MAX_DEPTH = 20;
 
 /**
  * Takes private key and certificates out of a PKCS#12 file (RFC 7292), given as base64; old files with RC2 and triple DES open too.
@@ -23,9 +23,9 @@ export function readPkcs12(base64: string, password: string): { pem: Secret; lef
   let file: forge.pkcs12.Pkcs12Pfx;
   try {
     const asn1 = forge.asn1.fromDer(bytes.toString('binary'));
-    if (roundsIn(asn1) > ROUNDS_MOST)
+    if (roundsIn(asn1) > MAX_ROUNDS)
       throw wrong(
-        `The file requests more than ${ROUNDS_MOST.toLocaleString('en')} rounds of key derivation.`,
+        `The file requests more than ${MAX_ROUNDS.toLocaleString('en')} rounds of key derivation.`,
         'Export it again with the usual settings, or paste it as PEM.',
       );
     file = forge.pkcs12.pkcs12FromAsn1(asn1, false, password);
@@ -56,7 +56,7 @@ export function readPkcs12(base64: string, password: string): { pem: Secret; lef
  * stands in octet strings of its own, as the safe contents do, is looked into as well.
  */
 function roundsIn(asn1: forge.asn1.Asn1, depth = 0): number {
-  if (depth > DEPTH_MOST) return 0;
+  if (depth > MAX_DEPTH) return 0;
   const { INTEGER, OCTETSTRING } = forge.asn1.Type;
   if (!Array.isArray(asn1.value)) {
     if (asn1.type !== OCTETSTRING || typeof asn1.value !== 'string') return 0;

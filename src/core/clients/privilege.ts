@@ -62,7 +62,7 @@ export function scopesFor(catalogue: readonly Scope[], operations: readonly Oper
 }
 
 /** Scopes that come along whatever a connection is for: those ticked beforehand that only say who consented, or keep the access. */
-export const alongside = (catalogue: readonly Scope[]): string[] =>
+export const impliedScopes = (catalogue: readonly Scope[]): string[] =>
   catalogue.filter((scope) => scope.preset && scope.power === 'identity').map((scope) => scope.name);
 
 /** True where these scopes allow the operation. */

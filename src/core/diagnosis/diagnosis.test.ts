@@ -5,10 +5,10 @@ import { PLAIN_DIALECT } from '../provider/dialect.ts';
 import { requirementsOf } from '../provider/requirements.ts';
 import { Secret } from '../secret.ts';
 import { type CallSeen, diagnoseCall } from './call.ts';
+import { diagnoseStopPage } from './callback.ts';
 import { CALL_CAUSES, CAUSES, causeFacts, SIDES, VERDICTS } from './causes.ts';
 import { shownClaims } from './claims.ts';
 import { type Asked, diagnoseTokenRequest } from './token-request.ts';
-import { diagnoseStopPage } from './way-back.ts';
 
 const DEFINITION = storedDefinition({
   name: 'gull',

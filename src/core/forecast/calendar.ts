@@ -28,7 +28,7 @@ export function folded(line: string): string {
 const ENDS: Partial<Record<Upcoming['kind'], string>> = { quota: 'is used up', disk: 'is full', approval: 'is due' };
 
 /** An entry as calendars have it, or had it. */
-export interface Told {
+export interface CalendarEntry {
   key: string;
   summary: string;
   at: number;
@@ -46,11 +46,11 @@ const summaryOf = (one: Upcoming): string => `${one.what} ${ENDS[one.kind] ?? 'e
  * ones. What was canceled and comes back goes on with its sequence.
  * @returns all entries to tell now, and those among them that changed
  */
-export function toldNow(told: readonly Told[], items: readonly Upcoming[], now: number): { all: Told[]; changed: Told[] } {
+export function reconcileCalendar(told: readonly CalendarEntry[], items: readonly Upcoming[], now: number): { all: CalendarEntry[]; changed: CalendarEntry[] } {
   const known = new Map(told.map((one) => [one.key, one]));
-  const all: Told[] = [];
-  const changed: Told[] = [];
-  const tell = (one: Told, isNew: boolean): void => {
+  const all: CalendarEntry[] = [];
+  const changed: CalendarEntry[] = [];
+  const tell = (one: CalendarEntry, isNew: boolean): void => {
     all.push(one);
     if (isNew) changed.push(one);
   };
@@ -70,10 +70,10 @@ export function toldNow(told: readonly Told[], items: readonly Upcoming[], now: 
 /**
  * What will stop, as a calendar (RFC 5545). An entry keeps its UID while it is the same thing; one that is dealt with is told as canceled,
  * so that every calendar program removes it.
- * @param told from {@link toldNow}
+ * @param told from {@link reconcileCalendar}
  * @param host names the installation in the UIDs
  */
-export function calendar(items: readonly Upcoming[], told: readonly Told[], { host, url, now }: { host: string; url: string; now: number }): string {
+export function calendar(items: readonly Upcoming[], told: readonly CalendarEntry[], { host, url, now }: { host: string; url: string; now: number }): string {
   const sequences = new Map(told.map((one) => [one.key, one.sequence]));
   const lines = [
     'BEGIN:VCALENDAR',

@@ -1,7 +1,7 @@
 import fc from 'fast-check';
 import ICAL from 'ical.js';
 import { describe, expect, test } from 'vitest';
-import { calendar, folded, type Told, toldNow } from './calendar.ts';
+import { type CalendarEntry, calendar, folded, reconcileCalendar } from './calendar.ts';
 import { type ClientFacts, type Facts, forecast, type GrantFacts } from './forecast.ts';
 import { diskFullAt, quotaEndsAt, type ScheduledQuota } from './running-out.ts';
 
@@ -206,11 +206,11 @@ describe('the calendar (RFC 5545)', () => {
   test('whatever happens to an entry, a calendar that reads now and then ends up with what stands: moved, canceled, come back', () =>
     fc.assert(
       fc.property(fc.array(fc.constantFrom(null, 10, 20, 30, 40), { minLength: 2, maxLength: 12 }), (days) => {
-        const [kept, had] = [new Map<string, Told>(), new Map<string, { sequence: number; at: string | null }>()];
+        const [kept, had] = [new Map<string, CalendarEntry>(), new Map<string, { sequence: number; at: string | null }>()];
         for (const [turn, day] of days.entries()) {
           const items = day === null ? [] : of({ clients: [client({ secrets: [secret(day)] })] });
           const now = NOW + turn * DAY_MS;
-          const { all, changed } = toldNow([...kept.values()], items, now);
+          const { all, changed } = reconcileCalendar([...kept.values()], items, now);
           for (const one of changed) kept.set(one.key, one);
           const parsed = new ICAL.Component(ICAL.parse(calendar(items, all, { ...at, now })));
           for (const event of parsed.getAllSubcomponents('vevent')) {
@@ -229,10 +229,10 @@ describe('the calendar (RFC 5545)', () => {
     ));
   test('a canceled entry is told for 30 days, then forgotten', () => {
     const told = [{ key: 'secret-c1', summary: 'One expires', at: NOW, sequence: 3, canceledAt: null }];
-    const [canceled] = toldNow(told, [], NOW).changed;
+    const [canceled] = reconcileCalendar(told, [], NOW).changed;
     expect(canceled).toMatchObject({ sequence: 4, canceledAt: NOW });
-    expect(toldNow([canceled as Told], [], NOW + 29 * DAY_MS).all).toHaveLength(1);
-    expect(toldNow([canceled as Told], [], NOW + 31 * DAY_MS).all).toHaveLength(0);
+    expect(reconcileCalendar([canceled as CalendarEntry], [], NOW + 29 * DAY_MS).all).toHaveLength(1);
+    expect(reconcileCalendar([canceled as CalendarEntry], [], NOW + 31 * DAY_MS).all).toHaveLength(0);
   });
   test('no line is longer than 75 octets, and unfolding gives the text back', () =>
     fc.assert(

@@ -1,9 +1,9 @@
 import fc from 'fast-check';
 import { describe, expect, test } from 'vitest';
 import { afterFailure } from './failure.ts';
-import { awake, forgiven, ownMinutes } from './own-time.ts';
+import { ownMinutes, resetRetries, resumeClock } from './own-time.ts';
 import { nextRuns, runsADay, type Schedule, scheduleProblem } from './schedule.ts';
-import { higher, sinceValue } from './since.ts';
+import { maxFieldValue, sinceValue } from './since.ts';
 
 const at = (text: string): number => Date.parse(text);
 const cron = (expression: string, zone = 'Europe/Oslo'): Schedule => ({ kind: 'cron', expression, zone });
@@ -78,8 +78,8 @@ describe('only what is new', () => {
     expect(sinceValue(since, null)).toBeNull();
   });
   test('the highest value: numbers by value, dates as text, others not at all', () => {
-    expect([{ n: 9 }, { n: 10 }, {}, { n: null }].reduce<string | null>((highest, one) => higher(highest, one, '/n'), null)).toBe('10');
-    expect([{ n: '2026-01-02' }, { n: '2025-12-31' }].reduce<string | null>((highest, one) => higher(highest, one, '/n'), null)).toBe('2026-01-02');
+    expect([{ n: 9 }, { n: 10 }, {}, { n: null }].reduce<string | null>((highest, one) => maxFieldValue(highest, one, '/n'), null)).toBe('10');
+    expect([{ n: '2026-01-02' }, { n: '2025-12-31' }].reduce<string | null>((highest, one) => maxFieldValue(highest, one, '/n'), null)).toBe('2026-01-02');
   });
 });
 
@@ -87,13 +87,13 @@ describe('the time of a run', () => {
   const began = { beganAt: 0, waitedMs: 0, waitingSince: null, tries: 7 };
   const HOUR = 3_600_000;
   test('waiting for a person does not count, however often and long', () => {
-    const first = awake({ ...began, waitingSince: HOUR }, 30 * HOUR);
-    const second = awake({ ...first, waitingSince: 31 * HOUR }, 90 * HOUR);
+    const first = resumeClock({ ...began, waitingSince: HOUR }, 30 * HOUR);
+    const second = resumeClock({ ...first, waitingSince: 31 * HOUR }, 90 * HOUR);
     expect([ownMinutes(first, 30 * HOUR), ownMinutes(second, 91 * HOUR)]).toEqual([60, 180]);
-    expect(awake(began, HOUR)).toBe(began);
+    expect(resumeClock(began, HOUR)).toBe(began);
   });
   test('what failed at night and is resumed in the morning has its whole time and all its tries', () => {
-    const resumed = awake(forgiven(began, 5 * HOUR), 14 * HOUR);
+    const resumed = resumeClock(resetRetries(began, 5 * HOUR), 14 * HOUR);
     expect([resumed.tries, ownMinutes(resumed, 14 * HOUR), ownMinutes(resumed, 15 * HOUR)]).toEqual([0, 0, 60]);
   });
 });

@@ -37,7 +37,7 @@ export function sinceValue(since: Since, mark: Mark | null): { parameter: string
 }
 
 /** The higher of a mark and a record's field: numbers by value, text by its code units, as dates in ISO form compare. */
-export function higher(highest: string | null, record: unknown, field: string): string | null {
+export function maxFieldValue(highest: string | null, record: unknown, field: string): string | null {
   const value = at(record, field);
   if (typeof value !== 'string' && typeof value !== 'number') return highest;
   const text = String(value);

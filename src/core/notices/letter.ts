@@ -6,7 +6,7 @@ import { bySeverity } from './channel.ts';
 import type { Notice, NoticeEvent, NoticeSeverity } from './notice.ts';
 
 /** One message about one notice. */
-export interface Told {
+export interface NotifiedCause {
   event: NoticeEvent;
   notice: Pick<
     Notice,
@@ -22,7 +22,7 @@ export interface NoticeLetter {
   html: string;
 }
 
-const SHOWN_MOST = 20;
+const MAX_SHOWN = 20;
 const EVENT_WORDS: Record<NoticeEvent, string> = { opened: 'New', worse: 'Worse', reminder: 'Still open', closed: 'Fixed' };
 const SEVERITY_WORDS: Record<NoticeSeverity, string> = { action: 'Action needed', warning: 'Warning', info: 'For your information' };
 
@@ -31,7 +31,7 @@ const oneLine = (text: string): string => text.replace(/\s+/g, ' ').trim();
 const dayOf = (at: number, zone: string): string => DateTime.fromMillis(at, { zone }).setLocale('en-US').toFormat('LLLL d, yyyy, HH:mm ZZZZ');
 
 /** What happened, why, and what to do: the lines of one notice. */
-function linesOf({ event, notice }: Told, zone: string): [label: string, value: string][] {
+function linesOf({ event, notice }: NotifiedCause, zone: string): [label: string, value: string][] {
   if (event === 'closed') return notice.closedAt === null ? [] : [['Fixed', dayOf(notice.closedAt, zone)]];
   return [
     ...(notice.dueAt === null ? [] : [['Date', dayOf(notice.dueAt, zone)] as [string, string]]),
@@ -42,19 +42,19 @@ function linesOf({ event, notice }: Told, zone: string): [label: string, value: 
   ];
 }
 
-const headline = ({ event, notice }: Told): string =>
+const headline = ({ event, notice }: NotifiedCause): string =>
   event === 'closed' ? `${EVENT_WORDS.closed}: ${oneLine(notice.title)}` : `${SEVERITY_WORDS[notice.severity]}: ${oneLine(notice.title)}`;
 
 /**
  * One mail for everything that a channel sends at a time: the worst first, 20 in full, and how many more there are. One link.
  * @param url of the console, without a slash at its end
  */
-export function noticeLetter(told: readonly Told[], { url, zone }: { url: string; zone: string }): NoticeLetter {
+export function noticeLetter(told: readonly NotifiedCause[], { url, zone }: { url: string; zone: string }): NoticeLetter {
   const sorted = [...told].sort((a, b) => Number(a.event === 'closed') - Number(b.event === 'closed') || bySeverity(a.notice, b.notice));
   const [first] = sorted;
   const rest = sorted.length - 1;
   const link = `${url}/#${sorted.length === 1 && first ? first.page : '/notices'}`;
-  const shown = sorted.slice(0, SHOWN_MOST);
+  const shown = sorted.slice(0, MAX_SHOWN);
   const left = sorted.length - shown.length;
   const more = left > 0 ? `${left} more ${left === 1 ? 'is' : 'are'} listed in the console.` : '';
   const subject = first ? `${headline(first)}${rest > 0 ? ` (and ${rest} more)` : ''}`.slice(0, 180) : '';
@@ -78,7 +78,7 @@ export function noticeLetter(told: readonly Told[], { url, zone }: { url: string
 }
 
 /** A message as CloudEvents 1.0 (structured JSON), for webhooks and scripts. No secret, and no personal data beyond names. */
-export function noticeEvent({ event, notice, page }: Told, about: { id: string; at: number; url: string }): CloudEvent {
+export function noticeEvent({ event, notice, page }: NotifiedCause, about: { id: string; at: number; url: string }): CloudEvent {
   const instant = (at: number | null): string | null => (at === null ? null : new Date(at).toISOString());
   return cloudEvent({
     id: about.id,

@@ -67,10 +67,10 @@ const DAY_MS = 86_400_000;
 const REMIND_DAYS = [30, 14, 7, 1] as const;
 /** A cause that comes back within this time is the same notice. */
 export const RETURNS_WITHIN_MS = 3_600_000;
-const SETTLE_MOST_MS = 3_600_000;
+const MAX_SETTLE_MS = 3_600_000;
 
 /** A cause that keeps coming back must be gone for longer each time, so that nobody gets a message every minute. */
-const settledAfterMs = (settleMs: number, returns: number): number => Math.min(SETTLE_MOST_MS, settleMs * 2 ** Math.min(returns, 16));
+const settledAfterMs = (settleMs: number, returns: number): number => Math.min(MAX_SETTLE_MS, settleMs * 2 ** Math.min(returns, 16));
 
 /** The least of the thresholds that the date has passed: 14 where 12 days are left. 0: none. */
 const passedBefore = (dueAt: number, now: number): number => REMIND_DAYS.filter((days) => dueAt - now <= days * DAY_MS).at(-1) ?? 0;

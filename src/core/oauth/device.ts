@@ -10,7 +10,7 @@ import type { WireOutcome, WireRequest } from './wire.ts';
 const LIMIT_BYTES = 64 * 1024;
 const INTERVAL_SECONDS = 5;
 const SLOWER_BY_MS = 5_000;
-const INTERVAL_MOST_MS = 60_000;
+const MAX_INTERVAL_MS = 60_000;
 
 /** A device authorization answer (RFC 8628 §3.2). */
 export interface DeviceAuthorization {
@@ -105,10 +105,10 @@ function parse(body: string): unknown {
  * @param intervalMs the pause so far
  */
 export function pollingStep(outcome: TokenOutcome, intervalMs: number): { kind: 'wait'; intervalMs: number } | { kind: 'ended' } {
-  if (outcome.kind === 'unsent' || outcome.kind === 'unclear') return { kind: 'wait', intervalMs: Math.min(intervalMs * 2, INTERVAL_MOST_MS) };
-  if (outcome.kind === 'busy') return { kind: 'wait', intervalMs: Math.min(Math.max(outcome.retryAfterMs ?? 0, intervalMs + SLOWER_BY_MS), INTERVAL_MOST_MS) };
+  if (outcome.kind === 'unsent' || outcome.kind === 'unclear') return { kind: 'wait', intervalMs: Math.min(intervalMs * 2, MAX_INTERVAL_MS) };
+  if (outcome.kind === 'busy') return { kind: 'wait', intervalMs: Math.min(Math.max(outcome.retryAfterMs ?? 0, intervalMs + SLOWER_BY_MS), MAX_INTERVAL_MS) };
   if (outcome.kind === 'tokens') return { kind: 'ended' };
   if (outcome.evidence.error === 'authorization_pending') return { kind: 'wait', intervalMs };
-  if (outcome.evidence.error === 'slow_down') return { kind: 'wait', intervalMs: Math.min(intervalMs + SLOWER_BY_MS, INTERVAL_MOST_MS) };
+  if (outcome.evidence.error === 'slow_down') return { kind: 'wait', intervalMs: Math.min(intervalMs + SLOWER_BY_MS, MAX_INTERVAL_MS) };
   return { kind: 'ended' };
 }

@@ -43,21 +43,21 @@ export type TokenOutcome =
   | { kind: 'unclear'; raw?: Secret; evidence: Evidence };
 
 /** The longest token taken, in characters: what the store holds, with room for sealing. */
-const TOKEN_MOST = 15_000;
-const BUSY_AT_MOST_MS = 3_600_000;
-const LIFE_MOST_SECONDS = 1e9;
+const MAX_TOKEN = 15_000;
+const MAX_BUSY_MS = 3_600_000;
+const MAX_LIFE_SECONDS = 1e9;
 
-const Token = z.string().min(1).max(TOKEN_MOST);
+const Token = z.string().min(1).max(MAX_TOKEN);
 const Members = z.object({
   access_token: Token,
   refresh_token: Token.nullish(),
-  expires_in: z.number().positive().max(LIFE_MOST_SECONDS).nullish(),
+  expires_in: z.number().positive().max(MAX_LIFE_SECONDS).nullish(),
   scope: z.union([z.string().max(20_000), z.array(z.string().max(300)).max(500)]).nullish(),
   token_type: z.string().nullish(),
   api_base_url: z.string().max(1000).nullish(),
   account_id: z.union([z.string().max(300), z.number()]).nullish(),
   account_label: z.union([z.string().max(300), z.number()]).nullish(),
-  id_token: z.string().max(TOKEN_MOST).nullish(),
+  id_token: z.string().max(MAX_TOKEN).nullish(),
 });
 
 /** Sorts what came back from a token endpoint into one of the classes. Unknown members are ignored, as RFC 6749 §5.1 asks. */
@@ -105,7 +105,7 @@ function readSuccess(body: unknown, text: string, evidence: Evidence, dialect: D
   const typed = places.token_type === 'ignored' || (read.success && /^bearer$/i.test(read.data.token_type ?? ''));
   if (!read.success || !typed) {
     const bound = read.success && /^dpop$/i.test(read.data.token_type ?? ''); // RFC 9449 §5: useless without a proof key
-    return { kind: 'unclear', raw: new Secret(text.slice(0, TOKEN_MOST)), evidence: { ...evidence, reason: bound ? 'token_type_dpop' : 'unreadable' } };
+    return { kind: 'unclear', raw: new Secret(text.slice(0, MAX_TOKEN)), evidence: { ...evidence, reason: bound ? 'token_type_dpop' : 'unreadable' } };
   }
   const { access_token, refresh_token, expires_in, scope, api_base_url, account_id, account_label, id_token } = read.data;
   return {
@@ -160,11 +160,11 @@ function parseJson(answer: WireAnswer): unknown {
 export function retryAfter(answer: Pick<WireAnswer, 'headers'>): number | null {
   const text = answer.headers['retry-after'];
   if (text === undefined) return null;
-  if (/^\d+$/.test(text)) return Math.min(Number(text) * 1000, BUSY_AT_MOST_MS);
+  if (/^\d+$/.test(text)) return Math.min(Number(text) * 1000, MAX_BUSY_MS);
   const until = Date.parse(text);
   const from = Date.parse(answer.headers.date ?? '');
   if (Number.isNaN(until) || Number.isNaN(from)) return null;
-  return Math.min(Math.max(until - from, 0), BUSY_AT_MOST_MS);
+  return Math.min(Math.max(until - from, 0), MAX_BUSY_MS);
 }
 
 /** A provider's own words, made harmless and short: only printable characters, and long opaque runs are masked. */

@@ -17,7 +17,7 @@ const REQUEST_HEADERS_SHOWN = new Set(['content-type', 'accept', 'user-agent']);
 const ANSWER_HEADERS_SHOWN = new Set(['content-type', 'content-length', 'date', 'retry-after', 'cache-control', 'server', 'www-authenticate']);
 const FREE_TEXT_HEADERS = new Set(['server', 'www-authenticate', 'user-agent']);
 const MEMBERS_SHOWN = new Set(['token_type', 'scope', 'error', 'error_uri', 'error_code', 'code', 'status']);
-const TEXT_MOST = 300;
+const MAX_TEXT = 300;
 
 const mask = (text: string): string => `[masked, ${text.length} characters]`;
 
@@ -28,7 +28,7 @@ function maskHeaders(headers: Record<string, string>, shown: Set<string>, hides:
       if (lower === 'authorization') return [[lower, `${value.split(' ', 1)[0]} ${mask(value.slice(value.indexOf(' ') + 1))}`]];
       if (!shown.has(lower)) return [];
       // What a provider writes freely may echo a token; a media type or a date cannot.
-      return [[lower, FREE_TEXT_HEADERS.has(lower) ? (plainText(masked(value, hides)) ?? '') : value.slice(0, TEXT_MOST)]];
+      return [[lower, FREE_TEXT_HEADERS.has(lower) ? (plainText(masked(value, hides)) ?? '') : value.slice(0, MAX_TEXT)]];
     }),
   );
 }
@@ -38,7 +38,7 @@ function maskBody(body: string, hides: readonly Secret[]): unknown {
   try {
     parsed = JSON.parse(body);
   } catch {
-    return (plainText(masked(body, hides)) ?? '').slice(0, TEXT_MOST); // a page: its long opaque runs are masked, the words stay
+    return (plainText(masked(body, hides)) ?? '').slice(0, MAX_TEXT); // a page: its long opaque runs are masked, the words stay
   }
   if (typeof parsed !== 'object' || parsed === null || Array.isArray(parsed)) return mask(body);
   return Object.fromEntries(
@@ -61,7 +61,7 @@ function parametersOf(request: WireRequest): [string, string][] {
 /** The masked record of one request and what came of it. */
 export function wireRecord(request: WireRequest, outcome: WireOutcome): WireRecord {
   const hides = request.hides ?? [];
-  const form = Object.fromEntries(parametersOf(request).map(([name, value]) => [name, FORM_SHOWN.has(name) ? value.slice(0, TEXT_MOST) : mask(value)]));
+  const form = Object.fromEntries(parametersOf(request).map(([name, value]) => [name, FORM_SHOWN.has(name) ? value.slice(0, MAX_TEXT) : mask(value)]));
   return {
     request: { method: request.method, url: request.url, headers: maskHeaders(request.headers, REQUEST_HEADERS_SHOWN, hides), form },
     answer:

@@ -14,7 +14,7 @@ export function rawItems(body: string, document: unknown, pointer: string): stri
   const [first, last] = [body.indexOf('['), body.lastIndexOf(']')];
   if (first < 0 || last < first) return null;
   const around = body.length - (last - first);
-  if (around > AROUND_MOST) return null;
+  if (around > MAX_AROUND) return null;
   const inside = body.slice(first, last + 1);
   if (/\]\s*,/.test(inside)) return null;
   try {
@@ -26,4 +26,4 @@ export function rawItems(body: string, document: unknown, pointer: string): stri
 }
 
 /** More text than that around a list costs as much as writing out the records. */
-const AROUND_MOST = 20_000;
+const MAX_AROUND = 20_000;

@@ -33,8 +33,8 @@ const TOTAL = /^(total|count|totalcount|totalresults|totalitems|totalrecords|tot
 const NEXT = /^(@?.*\.)?next(link|url|page|uri|href|cursor|pagetoken|token)?$|^(cursor|continuation|continuationtoken|scrollid|after|more)$/;
 const MORE = /^(hasmore|hasnext|hasnextpage|more|moreavailable|moreresults)$/;
 const DEEPEST = 3;
-const MEMBERS_MOST = 200;
-const NAME_MOST = 100;
+const MAX_MEMBERS = 200;
+const MAX_NAME = 100;
 
 const plain = (name: string): string => name.toLowerCase().replace(/[_\-\s]/g, '');
 const step = (name: string): string => name.replaceAll('~', '~0').replaceAll('/', '~1');
@@ -49,8 +49,8 @@ function membersOf(document: unknown): Member[] {
   const found: Member[] = [];
   const look = (value: unknown, pointer: string, depth: number): void => {
     if (typeof value !== 'object' || value === null || Array.isArray(value) || depth > DEEPEST) return;
-    for (const [name, inner] of Object.entries(value as Json).slice(0, MEMBERS_MOST)) {
-      if (name.length > NAME_MOST) continue;
+    for (const [name, inner] of Object.entries(value as Json).slice(0, MAX_MEMBERS)) {
+      if (name.length > MAX_NAME) continue;
       if (found.length >= 1_000) return;
       found.push({ pointer: `${pointer}/${step(name)}`, name, value: inner });
       look(inner, `${pointer}/${step(name)}`, depth + 1);

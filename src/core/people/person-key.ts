@@ -1,7 +1,7 @@
 import { z } from 'zod';
 
 /** The most characters of a person's key, as the application writes it. */
-const KEY_MOST = 200;
+const MAX_KEY = 200;
 /** Line breaks and other control characters have no place in a header, a log or an address. */
 const CONTROL = /\p{Cc}/u;
 const LONE_SURROGATE = /\p{Surrogate}/u;
@@ -9,7 +9,7 @@ const LONE_SURROGATE = /\p{Surrogate}/u;
 /** What is wrong with an application's own key for a person; null: nothing. Any other text is taken as it is: case and form count. */
 export function personKeyProblem(key: string): string | null {
   if (key === '') return 'Send the application\u2019s own key for the person.';
-  if ([...key].length > KEY_MOST) return `A key has at most ${KEY_MOST} characters.`;
+  if ([...key].length > MAX_KEY) return `A key has at most ${MAX_KEY} characters.`;
   if (LONE_SURROGATE.test(key)) return 'The key holds half of a character (a lone surrogate).';
   if (CONTROL.test(key)) return 'The key holds a control character.';
   // RFC 3986 §5.2.4: clients take these out of a path, also when they are percent-encoded (WHATWG URL).

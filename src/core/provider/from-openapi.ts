@@ -6,7 +6,7 @@ import { bodyExampleOf, type FoundParameter, parametersOf } from './openapi-para
 import { ScopeName } from './web-address.ts';
 
 const METHODS = ['get', 'head', 'post', 'put', 'patch', 'delete'];
-const OPERATIONS_MOST = 2000;
+const MAX_OPERATIONS = 2000;
 
 export interface FromOpenApi {
   draft: Draft;
@@ -81,7 +81,7 @@ export function fromOpenApi(document: unknown, source: string, named: Named): Fr
   const { url, placeholders } = serverAddress(server);
   if (placeholders.length > 0) put(draft, 'placeholders', placeholders, `${source}, the variables of its first server`);
   const operations = operationsOf(all, oauthNames);
-  if (operations.length >= OPERATIONS_MOST) draft.warnings.push(`Only the first ${OPERATIONS_MOST} operations were taken.`);
+  if (operations.length >= MAX_OPERATIONS) draft.warnings.push(`Only the first ${MAX_OPERATIONS} operations were taken.`);
   if (url) {
     const probe = operations.find((one) => one.method === 'GET' && !one.path.includes('{'));
     if (probe) draft.warnings.push(`The call that verifies a connection was chosen by us: GET ${probe.path}. Choose another if it needs parameters.`);
@@ -134,7 +134,7 @@ function operationsOf(all: Json, oauthNames: Set<string>): FoundOperation[] {
   for (const [path, item] of Object.entries(record(all.paths)))
     for (const method of METHODS) {
       const operation = record(record(item)[method]);
-      if (Object.keys(operation).length === 0 || found.length >= OPERATIONS_MOST || !/^\/[^\s]*$/.test(path) || path.length > 500) continue;
+      if (Object.keys(operation).length === 0 || found.length >= MAX_OPERATIONS || !/^\/[^\s]*$/.test(path) || path.length > 500) continue;
       const wished =
         (text(operation.operationId) ?? `${method}${path}`)
           .replace(/[^A-Za-z0-9._-]+/g, '-')

@@ -10,15 +10,15 @@ export interface NotePair {
   line: number;
 }
 
-const PAIRS_MOST = 500;
-const TEXT_MOST = 20_000;
+const MAX_PAIRS = 500;
+const MAX_TEXT = 20_000;
 
 /** The field for which a text alone is the label; undefined: it is none. */
 export type FieldOfLabel = (text: string) => string | undefined;
 
 export function notePairs(notes: string, fieldOf: FieldOfLabel): NotePair[] {
-  const text = notes.slice(0, TEXT_MOST);
-  return (jsonPairs(text) ?? linePairs(text, fieldOf)).slice(0, PAIRS_MOST);
+  const text = notes.slice(0, MAX_TEXT);
+  return (jsonPairs(text) ?? linePairs(text, fieldOf)).slice(0, MAX_PAIRS);
 }
 
 function jsonPairs(text: string): NotePair[] | null {
@@ -37,7 +37,7 @@ function jsonPairs(text: string): NotePair[] | null {
     pairs.push({ label, value, line: at + 1 || 1 });
   };
   const walk = (label: string, value: unknown, depth: number): void => {
-    if (pairs.length >= PAIRS_MOST || depth > 8) return;
+    if (pairs.length >= MAX_PAIRS || depth > 8) return;
     if (typeof value === 'string' || typeof value === 'number') {
       if (String(value).trim() !== '') add(label, String(value).trim());
     } else if (Array.isArray(value)) {
@@ -67,7 +67,7 @@ function linePairs(text: string, fieldOf: FieldOfLabel): NotePair[] {
       waiting = null;
       return;
     }
-    const alone = unquoted(pair ? pair.label : bare.slice(0, LABEL_MOST));
+    const alone = unquoted(pair ? pair.label : bare.slice(0, MAX_LABEL));
     if (waiting === null && (pair !== null || fieldOf(alone) !== undefined)) {
       waiting = { label: alone, line };
       return;
@@ -82,8 +82,8 @@ function linePairs(text: string, fieldOf: FieldOfLabel): NotePair[] {
 }
 
 /** A longer label is none. */
-const LABEL_MOST = 80;
-const LABEL_WORDS_MOST = 6;
+const MAX_LABEL = 80;
+const MAX_LABEL_WORDS = 6;
 
 /**
  * The label and value of one line; an empty value: it is on the next line. Null: there is no label. Each rule is one search from the left, so
@@ -99,7 +99,7 @@ function addressed(text: string): { label: string; value: string } | null {
   const at = text.search(/https?:\/\//i);
   const before = text[at - 1] ?? '';
   const value = text.slice(Math.max(at, 0)).replace(/["'`]?[,;]?$/, '');
-  if (at < 1 || at > LABEL_MOST + 4 || !/[\s"'`]/.test(before) || /[\s"'`]/.test(value)) return null;
+  if (at < 1 || at > MAX_LABEL + 4 || !/[\s"'`]/.test(before) || /[\s"'`]/.test(value)) return null;
   const label = unquoted(
     text
       .slice(0, at)
@@ -111,7 +111,7 @@ function addressed(text: string): { label: string; value: string } | null {
 }
 
 function separated(text: string, fieldOf: FieldOfLabel): { label: string; value: string } | null {
-  const head = text.slice(0, LABEL_MOST + 2);
+  const head = text.slice(0, MAX_LABEL + 2);
   const gap = head.search(/\t| {2}/); // a column of a table
   const mark = head.search(/[:=]/);
   const at = gap >= 1 && (mark < 0 || gap <= mark) ? gap : mark;
@@ -132,7 +132,7 @@ const OF_LABEL = /^(?:values?|on|at|in|by|to|until|is|dates?|ids?|ur[il]s?|addre
 function behindLabel(text: string, fieldOf: FieldOfLabel): { label: string; value: string } | null {
   let best: { end: number; field: string } | null = null;
   let before = 0; // where the word before ended
-  for (const { index, 0: word } of [...text.slice(0, LABEL_MOST).matchAll(/\S+/g)].slice(0, LABEL_WORDS_MOST)) {
+  for (const { index, 0: word } of [...text.slice(0, MAX_LABEL).matchAll(/\S+/g)].slice(0, MAX_LABEL_WORDS)) {
     const end = index + word.length;
     const field = fieldOf(text.slice(0, end));
     const isPart = best !== null && best.end === before && OF_LABEL.test(word);

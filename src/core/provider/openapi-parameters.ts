@@ -3,14 +3,14 @@ import { at, type Json, record, text } from '../json.ts';
 // What an operation of an OpenAPI 3.x document takes: parameters beside the body, and a body to begin with.
 const list = (value: unknown): unknown[] => (Array.isArray(value) ? value : []);
 
-const PARAMETERS_MOST = 60;
-const EXAMPLE_MOST = 200;
-const BODY_MOST = 4_000;
-const REFERENCES_MOST = 8;
-const DEPTH_MOST = 4;
-const MEMBERS_MOST = 40;
+const MAX_PARAMETERS = 60;
+const MAX_EXAMPLE = 200;
+const MAX_BODY = 4_000;
+const MAX_REFERENCES = 8;
+const MAX_DEPTH = 4;
+const MAX_MEMBERS = 40;
 /** Values made for one body: schemas refer to each other, and their product has no end. */
-const VALUES_MOST = 300;
+const MAX_VALUES = 300;
 
 export interface FoundParameter {
   name: string;
@@ -23,7 +23,7 @@ export interface FoundParameter {
 /** Follows references within the document (RFC 6901 §6); those to other documents, and circles, end in nothing. */
 function resolved(all: Json, value: unknown): Json {
   let found = record(value);
-  for (let steps = 0; steps < REFERENCES_MOST; steps += 1) {
+  for (let steps = 0; steps < MAX_REFERENCES; steps += 1) {
     const reference = text(found.$ref);
     if (reference === undefined) return found;
     if (!reference.startsWith('#/')) return {};
@@ -43,7 +43,7 @@ const decoded = (fragment: string): string => {
 const shown = (value: unknown): string | undefined => {
   if (value === undefined || value === null) return undefined;
   const words = typeof value === 'object' ? JSON.stringify(value) : String(value);
-  return words.length <= EXAMPLE_MOST ? words : undefined;
+  return words.length <= MAX_EXAMPLE ? words : undefined;
 };
 
 const exampleOf = (all: Json, of: Json): unknown => {
@@ -74,7 +74,7 @@ export function parametersOf(all: Json, item: Json, operation: Json): FoundParam
       ...(example === undefined ? {} : { example }),
     });
   }
-  return [...found.values()].slice(0, PARAMETERS_MOST);
+  return [...found.values()].slice(0, MAX_PARAMETERS);
 }
 
 /** The example of its JSON body, or one made from the schema; as JSON text. */
@@ -83,15 +83,15 @@ export function bodyExampleOf(all: Json, operation: Json): string | undefined {
   const type = Object.keys(content).find((name) => /^application\/([a-z0-9.+-]*\+)?json(;|$)/i.test(name));
   if (type === undefined) return undefined;
   const media = record(content[type]);
-  const example = exampleOf(all, media) ?? sampleOf(all, media.schema, 0, { left: VALUES_MOST });
+  const example = exampleOf(all, media) ?? sampleOf(all, media.schema, 0, { left: MAX_VALUES });
   const body = example === undefined ? undefined : JSON.stringify(example);
-  return body !== undefined && body.length <= BODY_MOST ? body : undefined;
+  return body !== undefined && body.length <= MAX_BODY ? body : undefined;
 }
 
 /** A value such as a schema describes: enough to begin with, never a claim that it is valid. */
 function sampleOf(all: Json, of: unknown, depth: number, budget: { left: number }): unknown {
   budget.left -= 1;
-  if (depth > DEPTH_MOST || budget.left < 0) return undefined;
+  if (depth > MAX_DEPTH || budget.left < 0) return undefined;
   const schema = resolved(all, of);
   const given = schema.example ?? list(schema.examples)[0] ?? schema.default ?? schema.const ?? list(schema.enum)[0];
   if (given !== undefined) return given;
@@ -100,7 +100,7 @@ function sampleOf(all: Json, of: unknown, depth: number, budget: { left: number 
   if (schema.oneOf ?? schema.anyOf) return sampleOf(all, list(schema.oneOf ?? schema.anyOf)[0], depth + 1, budget);
   if (type === 'object' || schema.properties) {
     const members = Object.entries(record(schema.properties)).filter(([, member]) => resolved(all, member).readOnly !== true);
-    const sampled = members.slice(0, MEMBERS_MOST).map(([name, member]) => [name, sampleOf(all, member, depth + 1, budget)] as const);
+    const sampled = members.slice(0, MAX_MEMBERS).map(([name, member]) => [name, sampleOf(all, member, depth + 1, budget)] as const);
     return Object.fromEntries(sampled.filter(([, member]) => member !== undefined));
   }
   if (type === 'array') {

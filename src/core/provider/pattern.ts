@@ -5,15 +5,15 @@ import { RE2JS } from 're2js';
  * Kept compiled, because a page of notes is held against each of them.
  */
 const compiled = new Map<string, RE2JS>();
-const KEPT_MOST = 2_000;
+const MAX_KEPT = 2_000;
 /** Longer than any id, secret or tenant that a pattern describes. */
-const TEXT_MOST = 1_000;
+const MAX_TEXT = 1_000;
 
 const compile = (pattern: string): RE2JS => {
   let expression = compiled.get(pattern);
   if (!expression) {
     expression = RE2JS.compile(`(?:${pattern})`);
-    if (compiled.size >= KEPT_MOST) compiled.clear();
+    if (compiled.size >= MAX_KEPT) compiled.clear();
     compiled.set(pattern, expression);
   }
   return expression;
@@ -30,4 +30,4 @@ export function patternProblem(pattern: string): string | null {
 }
 
 /** True where the pattern describes the whole text. */
-export const fitsPattern = (pattern: string, text: string): boolean => text.length <= TEXT_MOST && compile(pattern).matches(text);
+export const fitsPattern = (pattern: string, text: string): boolean => text.length <= MAX_TEXT && compile(pattern).matches(text);

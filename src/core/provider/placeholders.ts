@@ -119,10 +119,10 @@ export function placeholdersFrom(definition: ProviderDefinition, pageAddress: st
   return found;
 }
 
-const PAGE_MOST = 4_000;
+const MAX_PAGE = 4_000;
 /** Names and values where the page begins as the wanted address does, label by label and segment by segment; else none. */
 function matchAddress(wanted: string, page: string): [string, string][] {
-  if (page.length > PAGE_MOST) return [];
+  if (page.length > MAX_PAGE) return [];
   const cut = (address: string): { scheme: string; labels: string[]; segments: string[] } => {
     const [, scheme = '', host = '', path = ''] = /^([a-z]+:)\/\/([^/?#:]*)(?::\d+)?([^?#]*)/i.exec(address) ?? [];
     return { scheme: scheme.toLowerCase(), labels: host.split('.'), segments: path === '' ? [] : path.split('/').slice(1) };

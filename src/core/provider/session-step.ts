@@ -12,7 +12,7 @@ export interface OpenedSession {
   lifeMs: number;
 }
 
-const LIFE_MOST_SECONDS = 604_800;
+const MAX_LIFE_SECONDS = 604_800;
 
 /** The address at which a session is opened. */
 export const sessionAddress = (api: Api, step: SessionStep): string => `${api.base_url.replace(/\/$/, '')}${step.path}`;
@@ -35,6 +35,6 @@ export function readSession(definition: Pick<ProviderDefinition, 'api_hosts'>, s
   if (named !== null && (typeof named !== 'string' || !apiBaseAllowed(definition, named)))
     return 'It names an address whose host the definition does not list.';
   const seconds = step.life_at === undefined ? step.life_seconds : Number(at(document, step.life_at));
-  const life = Number.isFinite(seconds) && seconds > 0 ? Math.min(seconds, LIFE_MOST_SECONDS) : step.life_seconds;
+  const life = Number.isFinite(seconds) && seconds > 0 ? Math.min(seconds, MAX_LIFE_SECONDS) : step.life_seconds;
   return { token, baseUrl: named === null ? null : named.replace(/\/$/, ''), lifeMs: life * 1000 };
 }

@@ -10,14 +10,14 @@ export interface Template {
 
 const NAME = /\{([^/{}]+)\}/;
 const kept = new Map<string, Template>();
-const KEPT_MOST = 10_000;
+const MAX_KEPT = 10_000;
 
 export function templateOf(text: string): Template {
   let template = kept.get(text);
   if (!template) {
     const parts = text.split(NAME);
     template = { literals: parts.filter((_part, at) => at % 2 === 0), names: parts.filter((_part, at) => at % 2 === 1) };
-    if (kept.size >= KEPT_MOST) kept.clear();
+    if (kept.size >= MAX_KEPT) kept.clear();
     kept.set(text, template);
   }
   return template;

@@ -22,7 +22,7 @@ const MINUTE_MS = 60_000;
 const HOUR_MS = 60 * MINUTE_MS;
 const DAY_MS = 24 * HOUR_MS;
 /** A rehearsal ends: at most so many looks. */
-const LOOKS_MOST = 1_500;
+const MAX_LOOKS = 1_500;
 /** Where no secret has an expiration date, the rehearsed one expires then. */
 export const ASSUMED_SECRET_MS = 45 * DAY_MS;
 
@@ -45,7 +45,7 @@ const every = (from: number, to: number, stepMs: number): number[] =>
 export function timelineOf(scenario: Scenario, startAt: number, { secretEndsAt, idleMs }: { secretEndsAt: number; idleMs: number | null }): Timeline {
   if (scenario === 'ninety_days') {
     const until = startAt + 90 * DAY_MS;
-    const stepMs = Math.max((until - startAt) / LOOKS_MOST, Math.min(DAY_MS, idleMs === null ? DAY_MS : idleMs / 3));
+    const stepMs = Math.max((until - startAt) / MAX_LOOKS, Math.min(DAY_MS, idleMs === null ? DAY_MS : idleMs / 3));
     return { until, wrong: null, looks: every(startAt, until, stepMs) };
   }
   if (scenario === 'secret_expires') {
@@ -62,4 +62,4 @@ export function timelineOf(scenario: Scenario, startAt: number, { secretEndsAt, 
   return { until, wrong: { from, to }, looks: sorted([...every(startAt, to + HOUR_MS, closely), to, ...every(to + HOUR_MS, until, 30 * MINUTE_MS)]) };
 }
 
-const sorted = (instants: number[]): number[] => [...new Set(instants)].sort((a, b) => a - b).slice(0, LOOKS_MOST);
+const sorted = (instants: number[]): number[] => [...new Set(instants)].sort((a, b) => a - b).slice(0, MAX_LOOKS);

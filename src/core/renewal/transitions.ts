@@ -233,7 +233,7 @@ export const bringForward = (waitMs = 0): ConditionalUpdate => ({
 });
 
 /** The policy changed, or it was paused: plans the next renewal again, where nothing else decides when that is. */
-export const planAnew = (nextAt: number): ConditionalUpdate => ({
+export const reschedule = (nextAt: number): ConditionalUpdate => ({
   ...bringForward(),
   name: 'plan again',
   where: [...bringForward().where, { equal: ['failures', 0] }],

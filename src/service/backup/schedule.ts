@@ -1,7 +1,7 @@
 import { rm } from 'node:fs/promises';
 import { join } from 'node:path';
 import { Fault } from '../../core/fault.ts';
-import { keepRounds } from '../rounds.ts';
+import { runPeriodically } from '../run-periodically.ts';
 import type { BackupParts } from './parts.ts';
 import { begin, folderOf } from './writing.ts';
 
@@ -12,7 +12,7 @@ const AGAIN_MS = 15 * 60_000;
 
 /** Makes scheduled backups when they are due, and deletes the oldest. Several replicas may look; one writes. */
 export const keepBackups = (s: BackupParts, stop: AbortSignal): Promise<void> =>
-  keepRounds({ ports: s.ports, everyMs: EVERY_MS, failed: 'scheduled backups were not looked at; retrying', stop }, async () => {
+  runPeriodically({ ports: s.ports, everyMs: EVERY_MS, failed: 'scheduled backups were not looked at; retrying', stop }, async () => {
     const plan = await s.store.backups.plan();
     if (plan === null || s.hold.isHeld()) return false; // an installation that must stop overwrites no good backups
     const rows = (await s.store.backups.list()).filter((row) => row.kind === 'scheduled');

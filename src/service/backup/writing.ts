@@ -3,7 +3,7 @@ import { mkdir, open, rename, rm } from 'node:fs/promises';
 import { join } from 'node:path';
 import { promisify } from 'node:util';
 import { gzip } from 'node:zlib';
-import { looks } from '../../api/looks.ts';
+import { attempts } from '../../api/attempts.ts';
 import { type BackupLock, backupWriter } from '../../core/backup/envelope.ts';
 import { signBackup } from '../../core/backup/signature.ts';
 import { Fault } from '../../core/fault.ts';
@@ -73,7 +73,7 @@ async function holdFirst(s: BackupParts): Promise<void> {
   await s.hold.hold('A backup was made to move this installation. Restore it elsewhere; to go on here instead, run `rk installation own`.');
   await s.ports.sleep(1_500, s.stopping); // other replicas hear of it within a second
   await Promise.race([s.engine.idle(), s.ports.sleep(IDLE_MS, s.stopping)]);
-  for await (const _ of looks({ withinMs: IDLE_MS, everyMs: 200 })) {
+  for await (const _ of attempts({ withinMs: IDLE_MS, everyMs: 200 })) {
     if (s.keeper.unsaved() === 0 && !(await s.store.renewals.underWay())) return;
   }
   throw new Fault('RENEWAL_PENDING', { detail: 'Renewals are still under way after a minute.', remedy: 'Start the backup again.' });

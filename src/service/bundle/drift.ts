@@ -4,13 +4,13 @@ import { counted } from '../../core/counted.ts';
 import { compareFiles } from './importing.ts';
 import type { BundleParts } from './parts.ts';
 
-const FILES_MOST = 20_000;
+const MAX_FILES = 20_000;
 const VARIABLES = 'variables.yaml';
 
 async function filesOf(folder: string): Promise<{ path: string; text: string }[]> {
   const found: { path: string; text: string }[] = [];
   const take = async (path: string): Promise<void> => {
-    if (/\.ya?ml$/.test(path) && found.length < FILES_MOST) found.push({ path, text: await readFile(join(folder, path), 'utf8') });
+    if (/\.ya?ml$/.test(path) && found.length < MAX_FILES) found.push({ path, text: await readFile(join(folder, path), 'utf8') });
   };
   for (const entry of await readdir(folder, { withFileTypes: true })) {
     if (entry.name.startsWith('.')) continue;

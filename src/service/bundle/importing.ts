@@ -5,7 +5,7 @@ import { asVariables, maskedDocument, SECRET_VARIABLE } from '../../core/bundle/
 import { MASK, withStoredValues } from '../../core/calls/stored-values.ts';
 import { counted } from '../../core/counted.ts';
 import { Fault } from '../../core/fault.ts';
-import type { Command } from '../asked.ts';
+import type { Command } from '../operation-call.ts';
 import { apply, removeObject } from './applying.ts';
 import { readFiles } from './files.ts';
 import { type HereObject, objectsHere } from './objects.ts';

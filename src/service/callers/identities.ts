@@ -2,8 +2,8 @@ import { X509Certificate } from 'node:crypto';
 import type { NewKey } from '../../api/callers.ts';
 import { claimsOverlap } from '../../core/callers/assertion.ts';
 import { Fault } from '../../core/fault.ts';
-import type { Command } from '../asked.ts';
 import { iso } from '../iso.ts';
+import type { Command } from '../operation-call.ts';
 import { recordId } from '../ports.ts';
 import type { IdentityRow } from '../store/caller-identities.ts';
 import type { CallerRow } from '../store/callers.ts';
@@ -12,7 +12,7 @@ import { addKey, findCaller } from './callers.ts';
 import { inWords } from './identity-view.ts';
 import type { CallerParts } from './parts.ts';
 
-const IDENTITIES_MOST = 50;
+const MAX_IDENTITIES = 50;
 
 /** Private parts must never come here; where one does, it is named and nothing is kept. */
 function publicKeys(jwks: { keys: Record<string, unknown>[] }): { keys: Record<string, unknown>[] } {
@@ -28,8 +28,8 @@ function publicKeys(jwks: { keys: Record<string, unknown>[] }): { keys: Record<s
 
 export async function addIdentity(s: CallerParts, { params, body, actor }: Command<'addIdentity'>): Promise<void> {
   const record = await findCaller(s, params.caller);
-  if ((await s.store.callerIdentities.ofCaller(record.id)).length >= IDENTITIES_MOST)
-    throw new Fault('INPUT_INVALID', { detail: `A caller has at most ${IDENTITIES_MOST} identities.`, remedy: 'Remove one that nobody uses.' });
+  if ((await s.store.callerIdentities.ofCaller(record.id)).length >= MAX_IDENTITIES)
+    throw new Fault('INPUT_INVALID', { detail: `A caller has at most ${MAX_IDENTITIES} identities.`, remedy: 'Remove one that nobody uses.' });
   const rule: IdentityRow['rule'] = { jwks: null, jwks_url: null, issuer: null, audience: null, claims: {}, thumbprint: null, subject: null };
   if (body.kind === 'key') Object.assign(rule, { jwks: body.jwks ? publicKeys(body.jwks) : null, jwks_url: body.jwks_url ?? null });
   if (body.kind === 'workload')

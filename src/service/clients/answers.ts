@@ -1,6 +1,6 @@
 import type { Answers } from '../../api/clients.ts';
 import { ANSWERS } from '../../core/provider/registration.ts';
-import type { Command } from '../asked.ts';
+import type { Command } from '../operation-call.ts';
 import type { ClientParts } from './parts.ts';
 
 /** What every form asks for, as it was answered for the installation; empty where nobody has. */

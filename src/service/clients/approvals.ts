@@ -5,7 +5,7 @@ import { readTokenOutcome } from '../../core/oauth/token-answer.ts';
 import { tokenRequest } from '../../core/oauth/token-request.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { requestDeadlineMs } from '../../core/renewal/plan.ts';
-import type { Command } from '../asked.ts';
+import type { Command } from '../operation-call.ts';
 import { refuseUnconfirmed, registeringOf, unconfirmedOf } from '../records/index.ts';
 import { evidenceText } from '../renewal/index.ts';
 import type { ClientRow } from '../store/clients.ts';
@@ -13,7 +13,7 @@ import { clientLabel, findClient } from './clients.ts';
 import type { ClientParts } from './parts.ts';
 
 /** Approval on its axis: what was sent, and whether it has come, asked of the token endpoint where that tells. */
-const REQUESTS_MOST = 50;
+const MAX_REQUESTS = 50;
 const AT_ONCE = 20;
 const day = (instant: number): string => new Date(instant).toISOString().slice(0, 10);
 
@@ -24,7 +24,7 @@ export async function recordRequest(s: ClientParts, { params, body: sent, actor 
   const { record } = await findClient(s, provider, name);
   const registering = registeringOf(record);
   const sentOn = sent.requested_on ?? day(s.ports.clock.now());
-  const requests = [...registering.requests, { form: sent.form, sent_on: sentOn, sent_by: operator, answers: sent.answers }].slice(-REQUESTS_MOST);
+  const requests = [...registering.requests, { form: sent.form, sent_on: sentOn, sent_by: operator, answers: sent.answers }].slice(-MAX_REQUESTS);
   const asks = record.approval !== 'approved' && record.approval !== 'not_needed';
   const changed = await s.store.clients.revise(record, {
     ...(asks ? { approval: 'requested' } : {}),

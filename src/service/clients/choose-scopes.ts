@@ -1,6 +1,6 @@
 import type { z } from 'zod';
 import type { ChooseScopes, ChosenScopes } from '../../api/providers.ts';
-import { alongside, operationsOf, scopesFor, weakerClient } from '../../core/clients/privilege.ts';
+import { impliedScopes, operationsOf, scopesFor, weakerClient } from '../../core/clients/privilege.ts';
 import type { Operation } from '../../core/provider/api.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { findProvider } from '../providers/index.ts';
@@ -30,7 +30,7 @@ export async function chooseScopes(s: ClientParts, provider: string, input: z.ou
   const { scopes, chosen } = scopesFor(definition.scopes, operations);
   const client = input.client ? await findClient(s, provider, input.client) : null;
   return {
-    scopes: [...new Set([...scopes, ...alongside(definition.scopes)])],
+    scopes: [...new Set([...scopes, ...impliedScopes(definition.scopes)])],
     chosen: operations.map((operation) => ({ operation: operation.id, scopes: chosen[operation.id] ?? [], alternatives: operation.needs })),
     weaker_client: client ? await weakerClientFor(s, client.definition, client.record, operations) : null,
   };

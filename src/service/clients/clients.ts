@@ -11,7 +11,7 @@ import { misplaced } from '../../core/provider/shapes.ts';
 import { isWebAddress } from '../../core/provider/web-address.ts';
 import { bringForward } from '../../core/renewal/transitions.ts';
 import { reviewScopes } from '../../core/scopes/compare.ts';
-import type { Command, Limits } from '../asked.ts';
+import type { Command, Limits } from '../operation-call.ts';
 import type { Operators } from '../operators/index.ts';
 import { recordId } from '../ports.ts';
 import { findProvider } from '../providers/index.ts';
@@ -21,7 +21,7 @@ import { showAnswers } from './answers.ts';
 import type { ClientParts } from './parts.ts';
 import { clientView } from './view.ts';
 
-const BROUGHT_BACK_MOST = 10_000;
+const MAX_BROUGHT_BACK = 10_000;
 export const clientLabel = (provider: string, name: string): string => `${provider}/${name}`;
 
 /** @throws {Fault} NOT_FOUND */
@@ -187,7 +187,7 @@ export function refuseMisplaced(definition: ProviderDefinition, field: string, v
 
 /** After an id or secret was entered: a stopped client tries again at once, with all its connections. */
 export async function entered(s: Pick<ClientParts, 'store' | 'changes' | 'connectionStates'>, record: ClientRow): Promise<void> {
-  const waiting = await s.store.renewals.waitingOf(record.id, BROUGHT_BACK_MOST);
+  const waiting = await s.store.renewals.waitingOf(record.id, MAX_BROUGHT_BACK);
   await s.store.clients.change(record.id, { ...(record.stage === 'draft' ? { stage: 'active' } : {}), health: 'working', nextTryAt: null, evidence: null });
   if (record.health === 'stopped') s.connectionStates.touchClient(record.id);
   await s.store.renewals.update(waiting, bringForward());

@@ -2,7 +2,7 @@ import type { ProviderPreview } from '../../api/providers.ts';
 import { Fault } from '../../core/fault.ts';
 import { compareDefinitions } from '../../core/provider/compare-definitions.ts';
 import { trustedOrigins } from '../../core/provider/definition.ts';
-import type { Command } from '../asked.ts';
+import type { Command } from '../operation-call.ts';
 import { recordId } from '../ports.ts';
 import { digestOf, findProvider } from '../providers/index.ts';
 import { definitionFor } from '../records/index.ts';

@@ -10,7 +10,7 @@ import { isSpendable, type ProviderDefinition } from '../../core/provider/defini
 import { requestDeadlineMs } from '../../core/renewal/plan.ts';
 import { bringForward } from '../../core/renewal/transitions.ts';
 import { Secret } from '../../core/secret.ts';
-import type { Command } from '../asked.ts';
+import type { Command } from '../operation-call.ts';
 import { recordId } from '../ports.ts';
 import { methodOf, refuseUnconfirmed, unconfirmedOf, WAITS_UNTIL } from '../records/index.ts';
 import { evidenceText, signingOf } from '../renewal/index.ts';
@@ -20,7 +20,7 @@ import { clientLabel, entered, findClient, refuseMisplaced } from './clients.ts'
 import type { ClientParts } from './parts.ts';
 
 /** A secret is verified by a renewal of one of so many grants. */
-const PROVED_BY_MOST = 5;
+const MAX_PROVED_BY = 5;
 
 /**
  * Seals a new secret beside those that are there. Where one is in use, the new one is verified first and the old one stays until then;
@@ -226,7 +226,7 @@ export async function verifySecret(s: ClientParts, { params, actor }: Command<'v
       });
     return;
   }
-  const grants = await s.store.connections.activeGrantsOf(record.id, PROVED_BY_MOST);
+  const grants = await s.store.connections.activeGrantsOf(record.id, MAX_PROVED_BY);
   if (grants.length === 0)
     throw new Fault('SECRET_NOT_VERIFIED', {
       detail: 'There is no connection yet whose renewal could verify it.',

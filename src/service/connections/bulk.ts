@@ -1,7 +1,7 @@
 import type { z } from 'zod';
 import type { BulkChange, BulkOutcome } from '../../api/connections.ts';
 import { Fault } from '../../core/fault.ts';
-import type { Asked } from '../asked.ts';
+import type { Asked } from '../operation-call.ts';
 import { changeConnection, pauseConnection, renewConnection, resumeConnection } from './connections.ts';
 import { findKnown } from './find.ts';
 import type { ConnectionParts } from './parts.ts';

@@ -1,5 +1,5 @@
+import { attempts } from '../../api/attempts.ts';
 import type { Attempt, ConnectionSummary } from '../../api/connections.ts';
-import { looks } from '../../api/looks.ts';
 import { POLICY_LABELS } from '../../api/vocabulary.ts';
 import { changesOf } from '../../core/activity/changes.ts';
 import { operationsOf } from '../../core/clients/privilege.ts';
@@ -10,11 +10,11 @@ import { takesDevice } from '../../core/oauth/ways.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { checkPlaceholders } from '../../core/provider/placeholders.ts';
 import { nextRenewalAt, type RenewalPolicy } from '../../core/renewal/plan.ts';
-import { bringForward, end, planAnew } from '../../core/renewal/transitions.ts';
+import { bringForward, end, reschedule } from '../../core/renewal/transitions.ts';
 import { reviewScopes } from '../../core/scopes/compare.ts';
-import { type Asked, type Command, limitsOf } from '../asked.ts';
 import { findClient } from '../clients/index.ts';
 import { attemptView } from '../grants/index.ts';
+import { type Asked, type Command, limitsOf } from '../operation-call.ts';
 import { recordId } from '../ports.ts';
 import { methodOf, summaries, TICKS_IN_LISTS } from '../records/index.ts';
 import { type ConnectionRow, NO_PERSON } from '../store/connections.ts';
@@ -147,7 +147,7 @@ async function planAgain(s: ConnectionParts, grantId: string, definition: Provid
   if (!held) return;
   const connection = await s.store.connections.byCurrentGrant(grantId);
   const nextAt = nextRenewalAt(held.row, { ...need, lastUsedAt: connection?.lastUsedAt ?? null }, definition.dialect, s.ports.random.unit());
-  await s.store.renewals.update([grantId], planAnew(nextAt));
+  await s.store.renewals.update([grantId], reschedule(nextAt));
 }
 
 /** The last attempts, masked. */
@@ -220,7 +220,7 @@ async function renewAndWait(s: ConnectionParts, grantId: string, generation: num
 }
 
 async function othersOutcome(s: ConnectionParts, grantId: string, generation: number): Promise<void> {
-  for await (const _ of looks({ withinMs: OTHERS_WAIT_MS, everyMs: LOOK_EVERY_MS })) {
+  for await (const _ of attempts({ withinMs: OTHERS_WAIT_MS, everyMs: LOOK_EVERY_MS })) {
     const row = (await s.store.renewals.read(grantId))?.row;
     if (!row || row.generation > generation || row.leaseUntil === null) break;
   }

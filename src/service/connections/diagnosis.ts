@@ -3,7 +3,7 @@ import { diagnosis } from '../../core/diagnosis/diagnosis.ts';
 import { diagnoseTokenRequest } from '../../core/diagnosis/token-request.ts';
 import { readTokenOutcome } from '../../core/oauth/token-answer.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
-import { askedOf } from '../grants/index.ts';
+import { diagnosisInput } from '../grants/index.ts';
 import { evidenceText } from '../renewal/index.ts';
 import type { ClientRow } from '../store/clients.ts';
 import type { ListedConnection } from '../store/connection-rows.ts';
@@ -60,7 +60,7 @@ async function diagnoseRenewal(
     scopes: one.scopes,
   };
   const own = grant.kind === 'client_credentials' || grant.kind === 'jwt_bearer';
-  const asked = await askedOf(s, parties, { grantType: own ? grant.kind : 'refresh_token', credentials: credentials ?? null }, seen);
+  const asked = await diagnosisInput(s, parties, { grantType: own ? grant.kind : 'refresh_token', credentials: credentials ?? null }, seen);
   return diagnoseTokenRequest({ ...asked, clockAheadMs: clockAhead(answer?.headers.date, failed.at) }, outcome, evidenceText(outcome.evidence));
 }
 

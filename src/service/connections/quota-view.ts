@@ -1,9 +1,9 @@
 import type { z } from 'zod';
 import type { QuotaView } from '../../api/trying.ts';
 import { expectedLeft } from '../../core/quota/forecast.ts';
-import type { Limits } from '../asked.ts';
 import { connectionDefinition } from '../grants/index.ts';
 import { iso, isoOrNull } from '../iso.ts';
+import type { Limits } from '../operation-call.ts';
 import { findKnown } from './find.ts';
 import type { ConnectionParts } from './parts.ts';
 

@@ -1,9 +1,9 @@
 import type { z } from 'zod';
 import type { Connection, Revoked } from '../../api/connections.ts';
 import { Fault } from '../../core/fault.ts';
-import type { Command } from '../asked.ts';
-import { endThere, note, openAndTell, type Told } from '../grants/index.ts';
+import { note, type RevocationResult, revokeAtProvider, tryRevocation } from '../grants/index.ts';
 import { isoOrNull } from '../iso.ts';
+import type { Command } from '../operation-call.ts';
 import { findKnown } from './find.ts';
 import type { ConnectionParts } from './parts.ts';
 
@@ -21,8 +21,8 @@ export async function revokeConnection(s: ConnectionParts, { params, actor }: Co
   const grants = [one.grantId, ...(one.standby ? [one.standby.grantId] : [])];
   for (const id of grants) s.cache.drop(id);
   await s.changes.announce('connection', name);
-  const told: Told[] = [];
-  for (const id of grants) told.push(await endThere(s, id));
+  const told: RevocationResult[] = [];
+  for (const id of grants) told.push(await revokeAtProvider(s, id));
   const [first] = told;
   const result = { there: first?.there ?? null, says: [...new Set(told.map((one) => one.says))].join(' ') };
   s.history.add({
@@ -41,7 +41,7 @@ export async function retryRevocation(s: ConnectionParts, { params, actor }: Com
   const operator = actor.operator.name;
   const rows = await s.store.revocations.ofConnection(name);
   if (rows.length === 0) throw new Fault('NOT_FOUND', { detail: `No revocation of ${name} is waiting.` });
-  const told = await Promise.all(rows.map((row) => openAndTell(s, row)));
+  const told = await Promise.all(rows.map((row) => tryRevocation(s, row)));
   for (const one of told) note(s, name, operator, one);
   return { revoked_there: told[0]?.there ?? null, says: told.map((one) => one.says).join(' ') };
 }

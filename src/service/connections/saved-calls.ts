@@ -4,15 +4,15 @@ import { maskedCall, maskedSaved } from '../../core/calls/secret-values.ts';
 import { MASK, unmasked } from '../../core/calls/stored-values.ts';
 import { Fault } from '../../core/fault.ts';
 import type { PagingPlan } from '../../core/paging/plan.ts';
-import type { Command } from '../asked.ts';
 import { connectionDefinition } from '../grants/index.ts';
 import { iso } from '../iso.ts';
+import type { Command } from '../operation-call.ts';
 import { recordId } from '../ports.ts';
 import type { SavedCallRow } from '../store/saved-calls.ts';
 import { findKnown } from './find.ts';
 import type { ConnectionParts } from './parts.ts';
 
-const SAVED_MOST = 200;
+const MAX_SAVED = 200;
 
 /** The calls that are kept with a connection, by name. */
 export async function savedCalls(s: Pick<ConnectionParts, 'store'>, connectionId: string): Promise<SavedCall[]> {
@@ -96,8 +96,8 @@ export async function saveCall(s: ConnectionParts, { params, body: input, actor 
   });
   if (wrong.length > 0) throw new Fault('INPUT_INVALID', { places: wrong });
   const same = kept.find((row) => row.name === input.name);
-  if (!same && kept.length >= SAVED_MOST)
-    throw new Fault('INPUT_INVALID', { detail: `A connection keeps at most ${SAVED_MOST} calls.`, remedy: 'Remove one that nobody uses.' });
+  if (!same && kept.length >= MAX_SAVED)
+    throw new Fault('INPUT_INVALID', { detail: `A connection keeps at most ${MAX_SAVED} calls.`, remedy: 'Remove one that nobody uses.' });
   const { name: called, paging = same?.callDocument.paging, ...rest } = input;
   const callDocument = { ...rest, call: composed, parameters, ...(paging === undefined ? {} : { paging }) };
   const row = { callDocument, callDocumentSealed: null, savedBy: operator, savedAt: s.ports.clock.now() };

@@ -8,9 +8,9 @@ import { isKey, KEY_LIFE_MS } from '../../core/oauth/grant-kinds.ts';
 import { addressOfProbe, methodOfProbe, probeOf } from '../../core/provider/api.ts';
 import { firstRow } from '../../core/renewal/row.ts';
 import { Secret } from '../../core/secret.ts';
-import type { Command } from '../asked.ts';
-import { apiAddress, callableWith, callGrant, connectionDefinition, isGood, keepProof, newGrant, putBeside, retireGrant } from '../grants/index.ts';
+import { apiAddress, callableWith, callGrant, connectionDefinition, isGood, keepProof, moveToStandby, newGrant, retireGrant } from '../grants/index.ts';
 import { iso } from '../iso.ts';
+import type { Command } from '../operation-call.ts';
 import { recordId } from '../ports.ts';
 import { refuseShared } from '../records/index.ts';
 import type { ListedConnection } from '../store/connection-rows.ts';
@@ -102,7 +102,7 @@ export async function setKey(s: ConnectionParts, { params, body, actor }: Comman
   // A newer key takes the place of the key in use once it was seen to work; beside tokens, or unverified, it waits.
   const newer = one.kind === 'static_key' && good;
   const formerLives = one.grantId !== null && one.facts.intent !== 'revoked' && !newer;
-  if (formerLives) await putBeside(s, one.id, id, good ? 'prepared' : 'not_verified');
+  if (formerLives) await moveToStandby(s, one.id, id, good ? 'prepared' : 'not_verified');
   else {
     await s.store.connections.change(one.id, { currentGrantId: id, ...(one.facts.intent === 'paused' ? {} : { intent: 'active' }) });
     if (newer && one.grantId) await retireGrant(s, one.grantId, 'replaced', id);
@@ -136,7 +136,7 @@ export async function decideStandby(s: ConnectionParts, { params, body: input, a
     s.history.add({ actor: operator, kind: 'standby_discarded', subject, says: `Discarded on standby: ${inWords(waiting)}.` });
     return {
       decision: 'discard',
-      says: `Discarded: ${inWords(waiting)}. ${retired === 'told' ? 'It is being revoked at the provider.' : 'It stays valid at the provider until someone withdraws it.'}`,
+      says: `Discarded: ${inWords(waiting)}. ${retired === 'revoked' ? 'It is being revoked at the provider.' : 'It stays valid at the provider until someone withdraws it.'}`,
       before: null,
       after: null,
       compared: null,

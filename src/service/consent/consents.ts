@@ -1,18 +1,18 @@
 import { OpenConnection } from '../../api/connections.ts';
 import { Fault } from '../../core/fault.ts';
 import { base64url } from '../../core/identifiers.ts';
-import { noOperator } from '../asked.ts';
 import { hashOf, isHashOf } from '../hash.ts';
+import { noOperator } from '../operation-call.ts';
 import { refuseUnconfirmed } from '../records/index.ts';
 import type { ConsentRow, StoredOutcome } from '../store/consents.ts';
-import { depart } from './departure.ts';
-import type { Consents } from './face.ts';
+import { buildAuthorizationRedirect } from './authorization-redirect.ts';
+import { wayBack } from './callback.ts';
+import { consentParties } from './consent-context.ts';
+import type { Consents } from './consents-interface.ts';
 import { openConsent } from './opening.ts';
-import { consentParties } from './parties.ts';
 import type { ConsentParts } from './parts.ts';
 import { consentRuns } from './runs.ts';
 import { outcomeView } from './view.ts';
-import { wayBack } from './way-back.ts';
 
 /** Whoever came through an invitation has no login here. */
 const PERSON = noOperator('person');
@@ -69,7 +69,7 @@ export function consents(s: ConsentParts, whenDone: (consent: ConsentRow, outcom
       const parties = await all.of(consent);
       refuseUnconfirmed(parties.unconfirmed);
       const cookie = base64url(s.ports.random.bytes(32));
-      const { location, set } = depart(s, consent, parties);
+      const { location, set } = buildAuthorizationRedirect(s, consent, parties);
       if (!(await s.store.consents.advance(consent.id, 'offered', { ...set, cookieHash: hashOf(cookie) }))) throw new Fault('TICKET_SPENT');
       return { consentId: consent.id, cookie, location };
     },

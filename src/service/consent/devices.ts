@@ -3,7 +3,7 @@ import { base64url } from '../../core/identifiers.ts';
 import { deviceAuthorizationRequest, pollingStep, readDeviceAuthorization } from '../../core/oauth/device.ts';
 import { wireRecord } from '../../core/oauth/wire-record.ts';
 import { requestDeadlineMs } from '../../core/renewal/plan.ts';
-import { askedOf } from '../grants/index.ts';
+import { diagnosisInput } from '../grants/index.ts';
 import { emptyOutcome } from '../records/index.ts';
 import { evidenceText } from '../renewal/index.ts';
 import type { ConsentRow, StoredOutcome } from '../store/consents.ts';
@@ -22,7 +22,7 @@ export interface ConsentRuns {
 const LOOK_EVERY_MS = 400;
 const AT_ONCE = 20;
 /** A poll that did not come back is discarded after so long, and someone else may poll. */
-const POLL_MOST_MS = 30_000;
+const MAX_POLL_MS = 30_000;
 
 /** Asks for a device code and shows it. What went wrong, or null. */
 export async function askForDevice(s: ConsentParts, consent: ConsentRow, { client, definition, placeholders }: ConsentParties): Promise<StoredOutcome | null> {
@@ -36,7 +36,7 @@ export async function askForDevice(s: ConsentParts, consent: ConsentRow, { clien
   s.wireLog.add(consent.grantId, 19, answer.kind === 'given' ? 'device' : answer.outcome.kind, () => wireRecord(request, seen));
   if (answer.kind === 'failed') {
     const parties = { client, definition, placeholders, redirectUri: client.redirectUri, scopes };
-    const asked = await askedOf(s, parties, { grantType: 'device_code', credentials }, seen);
+    const asked = await diagnosisInput(s, parties, { grantType: 'device_code', credentials }, seen);
     return { ...emptyOutcome(), problem: problemOf(diagnoseTokenRequest(asked, answer.outcome, evidenceText(answer.outcome.evidence))) };
   }
   const { deviceCode, userCode, page, pageWithCode, lifeMs, intervalMs } = answer.device;
@@ -63,7 +63,7 @@ export async function pollDevices(s: ConsentParts, agreed: ConsentRuns, stop: Ab
 }
 
 async function poll(s: ConsentParts, agreed: ConsentRuns, id: string): Promise<void> {
-  const consent = (await s.store.consents.claimPoll(id, POLL_MOST_MS)) ? await s.store.consents.byId(id) : null;
+  const consent = (await s.store.consents.claimPoll(id, MAX_POLL_MS)) ? await s.store.consents.byId(id) : null;
   const device = consent?.facts.device;
   if (!consent || !device || consent.deviceSealed === null) return;
   const parties = await agreed.parties(consent);

@@ -9,7 +9,7 @@ import { probeOf } from '../../core/provider/api.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { requestDeadlineMs } from '../../core/renewal/plan.ts';
 import { compareScopes } from '../../core/scopes/compare.ts';
-import { askedOf, insertGrant } from '../grants/index.ts';
+import { diagnosisInput, insertGrant } from '../grants/index.ts';
 import { emptyOutcome } from '../records/index.ts';
 import { evidenceText, type SpilledAnswer, tokenLife } from '../renewal/index.ts';
 import type { ClientRow } from '../store/clients.ts';
@@ -118,7 +118,7 @@ const CODE_AGE_COUNTS: readonly string[] = ['authorization_code'];
 async function askedAbout(s: ConsentParts, x: Exchange, { credentials, seen, sentAt }: { credentials: ClientCredentials; seen: WireOutcome; sentAt: number }) {
   const facts = x.consent.facts;
   const printed = x.consent.way === 'printed';
-  return askedOf(
+  return diagnosisInput(
     s,
     {
       client: x.client,

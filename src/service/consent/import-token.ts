@@ -1,5 +1,5 @@
+import { attempts } from '../../api/attempts.ts';
 import type { ConsentOutcome } from '../../api/connections.ts';
-import { looks } from '../../api/looks.ts';
 import type { Cause } from '../../core/diagnosis/causes.ts';
 import { diagnosis } from '../../core/diagnosis/diagnosis.ts';
 import { Fault } from '../../core/fault.ts';
@@ -9,13 +9,13 @@ import { isSpendable, type ProviderDefinition } from '../../core/provider/defini
 import { firstRow, type RenewalCause } from '../../core/renewal/row.ts';
 import { compareScopes } from '../../core/scopes/compare.ts';
 import { Secret } from '../../core/secret.ts';
-import type { Command } from '../asked.ts';
-import { endGrant, newGrant, putBeside } from '../grants/index.ts';
+import { endGrant, moveToStandby, newGrant } from '../grants/index.ts';
 import { hashOf } from '../hash.ts';
+import type { Command } from '../operation-call.ts';
 import { recordId } from '../ports.ts';
 import { emptyOutcome, methodOf, missingOf, refuseShared, refuseUnconfirmed } from '../records/index.ts';
 import type { ConsentRow, StoredOutcome } from '../store/consents.ts';
-import type { Consents } from './face.ts';
+import type { Consents } from './consents-interface.ts';
 import { KEPT_DAYS } from './opening.ts';
 import { problemOf } from './outcome.ts';
 import type { ConsentParts } from './parts.ts';
@@ -109,7 +109,7 @@ async function verifyImported(
 ): Promise<StoredOutcome> {
   const { grantId } = consent;
   const { definition, connection } = parties;
-  for await (const _ of looks({ withinMs: PROVED_WITHIN_MS, everyMs: LOOK_EVERY_MS })) {
+  for await (const _ of attempts({ withinMs: PROVED_WITHIN_MS, everyMs: LOOK_EVERY_MS })) {
     await s.engine.renewOne(grantId);
     const held = await s.store.renewals.read(grantId);
     if (!held || held.row.ended) break;
@@ -152,7 +152,7 @@ async function verifyImported(
     if (held.row.cause === 'client_refused' || held.row.cause === 'set_up') break;
   }
   // Not rejected, and not verified: the provider may be down. It is kept, tried again by the ordinary renewal, and waits for a decision.
-  await putBeside(s, connection.id, grantId, 'not_verified');
+  await moveToStandby(s, connection.id, grantId, 'not_verified');
   const grant = await s.store.grants.byId(grantId);
   const { cause, ...words } = NOT_PROVED[(await s.store.renewals.read(grantId))?.row.cause ?? 'unclear'] ?? WAITING;
   const problem = problemOf(diagnosis(cause, { evidence: [grant?.evidence], ...words }));

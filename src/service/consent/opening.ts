@@ -8,20 +8,20 @@ import { sameButPort, waysOf } from '../../core/oauth/ways.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { checkPlaceholders } from '../../core/provider/placeholders.ts';
 import { Secret } from '../../core/secret.ts';
-import type { Command } from '../asked.ts';
 import { readyOf } from '../clients/index.ts';
 import { connectionDefinition } from '../grants/index.ts';
 import { hashOf } from '../hash.ts';
 import { iso } from '../iso.ts';
+import type { Command } from '../operation-call.ts';
 import { recordId } from '../ports.ts';
 import { emptyOutcome, missingOf, refuseShared, refuseUnconfirmed } from '../records/index.ts';
 import type { ClientRow } from '../store/clients.ts';
 import type { ConnectionRow } from '../store/connections.ts';
 import type { ConsentFacts, ConsentRow } from '../store/consents.ts';
-import { costs } from './costs.ts';
-import { depart } from './departure.ts';
+import { buildAuthorizationRedirect } from './authorization-redirect.ts';
+import type { Parties } from './consent-context.ts';
+import { consentWarnings } from './consent-warnings.ts';
 import { askForDevice } from './devices.ts';
-import type { Parties } from './parties.ts';
 import type { ConsentParts } from './parts.ts';
 import type { Runs } from './runs.ts';
 
@@ -66,7 +66,7 @@ export async function openConsent(
   const ready = readyOf(client, definition, { secrets, wanted: connection }, now);
   const ofClient = isClientsOwn(connection.grantType);
   const scopes = [...new Set([...connection.scopes, ...(ofClient ? [] : (definition.identity?.needs ?? []))])];
-  const warnings = way === 'by_itself' ? [] : await costs(s, { connection, client, definition }, input.end_oldest);
+  const warnings = way === 'by_itself' ? [] : await consentWarnings(s, { connection, client, definition }, input.end_oldest);
   const ticket = base64url(s.ports.random.bytes(24));
   const facts: ConsentFacts = {
     ...(client.id === connection.clientId ? {} : { movesTo: client.name }),
@@ -129,7 +129,7 @@ export async function openConsent(
     return opened({ warnings });
   }
   // Pasted, or brought back by `rk`: bound to the operator who opened it instead of to a browser's cookie.
-  const { location, set } = depart(s, row, parties);
+  const { location, set } = buildAuthorizationRedirect(s, row, parties);
   const sealed = s.sealer.seal({ table: 'consents', row: row.id, column: 'device_sealed' }, new Secret(location));
   await s.store.consents.advance(row.id, 'offered', { ...set, deviceSealed: sealed.length < 4000 ? sealed : null });
   return opened({ warnings, authorization_url: location, redirect_uri: facts.redirectUri ?? client.redirectUri });

@@ -1,6 +1,6 @@
 import { diagnosis } from '../../core/diagnosis/diagnosis.ts';
 import { beyondRequest } from '../context.ts';
-import { putBeside } from '../grants/index.ts';
+import { moveToStandby } from '../grants/index.ts';
 import { emptyOutcome } from '../records/index.ts';
 import type { ConsentRow, StoredOutcome } from '../store/consents.ts';
 import type { ConsentRuns } from './devices.ts';
@@ -32,7 +32,7 @@ export function consentRuns(s: ConsentParts, whenDone: (consent: ConsentRow, out
     const connection = await s.store.connections.byId(consent.connectionId);
     const came = connection !== null && (await s.store.renewals.read(consent.grantId)) !== null;
     const isUsed = connection?.currentGrantId === consent.grantId;
-    if (came && !isUsed) await putBeside(s, connection.id, consent.grantId, 'not_verified');
+    if (came && !isUsed) await moveToStandby(s, connection.id, consent.grantId, 'not_verified');
     const words = came
       ? isUsed
         ? {}

@@ -20,8 +20,8 @@ import {
   callGrant,
   isGood,
   keepProof,
-  putBeside,
-  type Retired,
+  moveToStandby,
+  type Retirement,
   readIdentity,
   retiredInWords,
   retireGrant,
@@ -175,7 +175,7 @@ interface Placed {
   problem: StoredOutcome['problem'];
   decide: StoredOutcome['decide'];
   /** What became of the former grant. */
-  retired?: Retired;
+  retired?: Retirement;
 }
 
 /**
@@ -197,7 +197,7 @@ async function makeCurrent(
   const moved = facts.movesTo !== undefined;
   const other = otherAccount(x.connection.expectedAccount, former, outcome, moved);
   const waits = async (why: NonNullable<Placed['decide']>, problem: Placed['problem']): Promise<Placed> => {
-    await putBeside(s, x.connection.id, grantId, why);
+    await moveToStandby(s, x.connection.id, grantId, why);
     return { problem, decide: why };
   };
   if (odd) return waits('not_verified', { ...problemOf(diagnosis('answer_forged', { evidence: [odd] })), title: odd });

@@ -4,7 +4,7 @@ import { chmodSync, chownSync, existsSync, mkdirSync, readFileSync, renameSync, 
 import { createConnection, createServer } from 'node:net';
 import { dirname, join, resolve } from 'node:path';
 import { setTimeout as sleep } from 'node:timers/promises';
-import { looks } from '../../api/looks.ts';
+import { attempts } from '../../api/attempts.ts';
 import { Fault } from '../../core/fault.ts';
 import { privateServerStart } from '../store/private-server.ts';
 
@@ -233,7 +233,7 @@ const answers = (port: number): Promise<boolean> =>
   });
 
 async function untilAnswering(port: number, died: () => boolean, place: Place): Promise<void> {
-  for await (const _ of looks({ withinMs: START_LIMIT_MS, everyMs: 50 })) {
+  for await (const _ of attempts({ withinMs: START_LIMIT_MS, everyMs: 50 })) {
     if (await answers(port)) return;
     if (died()) break;
   }
@@ -271,5 +271,5 @@ async function endProcess(pid: number): Promise<void> {
   };
   if (pid <= 0 || !alive()) return;
   process.kill(pid, 'SIGTERM');
-  for await (const _ of looks({ withinMs: STOP_LIMIT_MS, everyMs: 25 })) if (!alive()) return;
+  for await (const _ of attempts({ withinMs: STOP_LIMIT_MS, everyMs: 25 })) if (!alive()) return;
 }

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { looks } from '../../api/looks.ts';
+import { attempts } from '../../api/attempts.ts';
 import { Fault } from '../../core/fault.ts';
 import { fenceProof, isFenceProof, type Judgment, judge, type Standing } from '../../core/fence/fence.ts';
 import { base64url } from '../../core/identifiers.ts';
@@ -9,7 +9,7 @@ import type { History } from '../history/index.ts';
 import { iso } from '../iso.ts';
 import type { Ports } from '../ports.ts';
 import type { InstallationHold, SpilledAnswer } from '../renewal/index.ts';
-import { keepRounds } from '../rounds.ts';
+import { runPeriodically } from '../run-periodically.ts';
 import type { InstallationStore } from '../store/installation.ts';
 import { openTransfer, sealTransfer, type TransferPage } from './transfer.ts';
 
@@ -22,7 +22,7 @@ const HEARD_MS = 1_500;
 const SKEW_MS = 5 * 60_000;
 const PAGE_ROWS = 200;
 const PAGE_BYTES = 8_000_000;
-const PAGES_MOST = 100_000;
+const MAX_PAGES = 100_000;
 
 const Asked = z.strictObject({
   installation: z.string().max(60),
@@ -116,7 +116,7 @@ export function fence(s: FenceParts): Fence {
   const untilIdle = async (): Promise<boolean> => {
     await s.ports.sleep(HEARD_MS, new AbortController().signal);
     await Promise.race([s.idle(), s.ports.sleep(STOPPING_MS, new AbortController().signal)]);
-    for await (const _ of looks({ withinMs: STOPPING_MS, everyMs: 200 })) if (!(await s.isBusy())) return true;
+    for await (const _ of attempts({ withinMs: STOPPING_MS, everyMs: 200 })) if (!(await s.isBusy())) return true;
     return false;
   };
   const post = async (
@@ -148,7 +148,7 @@ export function fence(s: FenceParts): Fence {
   /** All that the origin has and this copy has not, page by page: the next one is requested when the last one is saved. */
   const collect = async (url: string): Promise<{ putBack: number; unknown: number }> => {
     const sum = { putBack: 0, unknown: 0 };
-    for (let [after, page]: [string | null, number] = [null, 0]; page < PAGES_MOST; page += 1) {
+    for (let [after, page]: [string | null, number] = [null, 0]; page < MAX_PAGES; page += 1) {
       const answer = await post({ url, path: '/fence/answers', owns: true }, { more: { after }, limitBytes: PAGE_BYTES });
       const read = Page.safeParse(answer?.body);
       if (!answer || !read.success)
@@ -231,7 +231,7 @@ export function fence(s: FenceParts): Fence {
       if (other?.held && other.gaveWayTo?.restore === restore) await takeFrom(formerUrl, 'service');
     },
     run: (stop) =>
-      keepRounds({ ports: s.ports, everyMs: EVERY_MS, failed: 'other installations could not be checked; retrying', stop }, async () => {
+      runPeriodically({ ports: s.ports, everyMs: EVERY_MS, failed: 'other installations could not be checked; retrying', stop }, async () => {
         const { formerUrl } = await standing();
         // Our own address is asked too: another installation may answer there by now.
         for (const url of new Set([formerUrl, s.publicUrl])) if (url !== null && !stop.aborted) await look(url);

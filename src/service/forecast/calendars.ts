@@ -1,10 +1,10 @@
 import type { AddedCalendar, Calendar, UpcomingListed } from '../../api/upcoming.ts';
 import { Fault } from '../../core/fault.ts';
-import { CANCELED_KEPT_DAYS, calendar, toldNow } from '../../core/forecast/calendar.ts';
+import { CANCELED_KEPT_DAYS, calendar, reconcileCalendar } from '../../core/forecast/calendar.ts';
 import { base64url } from '../../core/identifiers.ts';
-import type { Command } from '../asked.ts';
 import { hashOf } from '../hash.ts';
 import { iso, isoOrNull } from '../iso.ts';
+import type { Command } from '../operation-call.ts';
 import { recordId } from '../ports.ts';
 import type { CalendarRow } from '../store/forecast.ts';
 import { listUpcoming, upcoming } from './forecast.ts';
@@ -62,7 +62,7 @@ export async function calendarText(s: ForecastParts, token: string): Promise<str
   if (!(await s.store.forecast.readCalendar(hashOf(token)))) return null;
   const now = s.ports.clock.now();
   const items = await upcoming(s, DAYS);
-  const { all, changed } = toldNow(await s.store.forecast.calendarEntries(), items, now);
+  const { all, changed } = reconcileCalendar(await s.store.forecast.calendarEntries(), items, now);
   if (changed.length > 0) await s.store.forecast.keepCalendarEntries(changed, now - CANCELED_KEPT_DAYS * DAY_MS);
   return calendar(items, all, { host: new URL(s.settings.publicUrl).host, url: s.settings.publicUrl, now });
 }

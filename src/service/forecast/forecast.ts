@@ -1,9 +1,9 @@
 import type { z } from 'zod';
 import type { UpcomingItem, UpcomingListed, UpcomingQuery } from '../../api/upcoming.ts';
 import { type Breaks, type ClientFacts, type Facts, forecast, type GrantFacts, type Upcoming } from '../../core/forecast/forecast.ts';
-import type { Limits } from '../asked.ts';
 import { connectionDefinition } from '../grants/index.ts';
 import { iso } from '../iso.ts';
+import type { Limits } from '../operation-call.ts';
 import { serverCertificateEnd } from '../outgoing/index.ts';
 import type { ClientRow } from '../store/clients.ts';
 import type { EndingGrant } from '../store/forecast.ts';
@@ -12,7 +12,7 @@ import { diskLevels, scheduledQuotas } from './running-out.ts';
 
 const DAY_MS = 86_400_000;
 /** More ends than that are not told one by one: they have a cause in common. */
-const GRANTS_MOST = 5_000;
+const MAX_GRANTS = 5_000;
 
 /** Everything that will stop in the next days, the first one first. @param limits labels: what is beyond them does not exist */
 export async function upcoming(s: ForecastParts, days: number, limits?: Limits): Promise<Upcoming[]> {
@@ -75,7 +75,7 @@ async function factsOf(s: ForecastParts, until: number, limits?: Limits): Promis
   const grants = await s.store.forecast.endingGrants(
     until,
     [...phases].map(([clientId, lifeMs]) => ({ clientId, consentedBefore: until - lifeMs })),
-    GRANTS_MOST,
+    MAX_GRANTS,
   );
   const users = new Map<string, Breaks>();
   const usersOf = async ({ connectionId, sharedId }: EndingGrant): Promise<Breaks> => {

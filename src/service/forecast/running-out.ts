@@ -8,8 +8,8 @@ import type { ForecastParts } from './parts.ts';
 
 /** Facts about what jobs use up; worked out now and then, because nothing of it changes faster. */
 const KEPT_MS = 20_000;
-const JOBS_MOST = 500;
-const RUNS_MOST = 3_000;
+const MAX_JOBS = 500;
+const MAX_RUNS = 3_000;
 const kept = new WeakMap<object, { at: number; quotas: Promise<ScheduledQuota[]> }>();
 
 export function scheduledQuotas(s: ForecastParts): Promise<ScheduledQuota[]> {
@@ -24,7 +24,7 @@ export function scheduledQuotas(s: ForecastParts): Promise<ScheduledQuota[]> {
 
 async function work(s: ForecastParts, now: number): Promise<ScheduledQuota[]> {
   const found = new Map<string, ScheduledQuota & { runs: ScheduledQuota['runs'] }>();
-  for (const job of await s.store.forecast.scheduledJobs(JOBS_MOST)) for (const quota of await quotasOf(s, job, now)) add(found, quota);
+  for (const job of await s.store.forecast.scheduledJobs(MAX_JOBS)) for (const quota of await quotasOf(s, job, now)) add(found, quota);
   return [...found.values()];
 }
 
@@ -49,7 +49,7 @@ async function quotasOf(s: ForecastParts, job: ScheduledJob, now: number): Promi
     const { startAt, endAt } = windowAt(use.quota, now);
     const windowMs = endAt - startAt;
     const cost = job.calls * weightOf(api, use.quota.unit, job.call.method, path);
-    const runs = nextRuns(job.schedule, now, RUNS_MOST)
+    const runs = nextRuns(job.schedule, now, MAX_RUNS)
       .filter((runAt) => runAt < endAt + windowMs)
       .map((runAt) => ({ job: job.name, connection, labels, at: runAt, cost }));
     return {

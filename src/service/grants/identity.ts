@@ -21,7 +21,7 @@ export interface IdentityFound {
 
 const DEADLINE_MS = 15_000;
 const LIMIT_BYTES = 64 * 1024;
-const SHOWN_MOST = 300;
+const MAX_SHOWN = 300;
 const KEYS_KEPT_MS = 10 * 60_000;
 const published = new LRUCache<string, JSONWebKeySet>({ max: 100, ttl: KEYS_KEPT_MS });
 
@@ -39,7 +39,7 @@ export async function readIdentity(
   const signedIn = await fromIdToken(ports, definition, tokens, asked);
   if (signedIn.odd) return { ...nobody, odd: signedIn.odd };
   if (tokens.account)
-    return { ...nobody, account: { id: tokens.account.id.slice(0, SHOWN_MOST), label: tokens.account.label.slice(0, SHOWN_MOST) }, warning: signedIn.warning };
+    return { ...nobody, account: { id: tokens.account.id.slice(0, MAX_SHOWN), label: tokens.account.label.slice(0, MAX_SHOWN) }, warning: signedIn.warning };
   const found = await fromCall(ports, definition, tokens.access);
   if (signedIn.account === null) return { ...found, warning: found.warning ?? signedIn.warning };
   if (found.account === null) return { ...nobody, account: signedIn.account, opened: found.opened };
@@ -101,7 +101,7 @@ async function fromCall(ports: Pick<Ports, 'send'>, definition: ProviderDefiniti
   }
   const text = (pointer: string): string | null => {
     const value = at(body, pointer);
-    return typeof value === 'string' || typeof value === 'number' ? String(value).slice(0, SHOWN_MOST) : null;
+    return typeof value === 'string' || typeof value === 'number' ? String(value).slice(0, MAX_SHOWN) : null;
   };
   const [id, label] = [text(identity.id), text(identity.label)];
   if (id === null) return failed(`there is nothing at ${identity.id} in the answer`);

@@ -15,22 +15,22 @@ import { endGrant } from './grants.ts';
 import type { GrantParts } from './parts.ts';
 
 const FIRST_WAIT_MS = 30_000;
-const WAIT_MOST_MS = 6 * 3_600_000;
+const MAX_WAIT_MS = 6 * 3_600_000;
 /** After so many tries, more than a week, a person must do it there by hand. */
-const TRIES_MOST = 40;
+const MAX_TRIES = 40;
 const LOOK_EVERY_MS = 1_000;
 const AT_ONCE = 20;
 const BY_HAND = 'Withdraw it on the provider\u2019s own page, where the person gave it.';
 
 /** `again`: the provider was not reached or had trouble, and is asked once more. */
-export interface Told {
+export interface RevocationResult {
   there: boolean | null;
   says: string;
   again: boolean;
 }
 
 /** Ends one grant here and tells the provider; where that fails in a way that may pass, it is written down to be told again. */
-export async function endThere(s: GrantParts, grantId: string): Promise<Told> {
+export async function revokeAtProvider(s: GrantParts, grantId: string): Promise<RevocationResult> {
   const grant = await s.store.grants.byId(grantId);
   const held = await s.store.renewals.read(grantId);
   const connection = grant && (await s.store.connections.byId(grant.connectionId));
@@ -86,21 +86,21 @@ async function tellOfSpares(s: GrantParts, grant: GrantRow, connection: Connecti
 }
 
 /** What became of a grant that is not used any more: it is revoked at the provider, only deleted here, or there was nothing to revoke. */
-export type Retired = 'told' | 'here_only' | 'nothing';
+export type Retirement = 'revoked' | 'deleted_locally' | 'nothing';
 
 /**
  * Ends a grant that another one replaced, or that nobody wants. The provider is notified only where its dialect states that this ends no other
  * grant (RFC 7009 \u00a72.1 leaves it open), and never with a refresh token that the grant in use holds as well.
  * @param stays the grant that goes on, if any
  */
-export async function retireGrant(s: GrantParts, grantId: string, cause: 'set_aside' | 'replaced' | 'forgotten', stays: string | null): Promise<Retired> {
+export async function retireGrant(s: GrantParts, grantId: string, cause: 'set_aside' | 'replaced' | 'forgotten', stays: string | null): Promise<Retirement> {
   const grant = await s.store.grants.byId(grantId);
   const held = await s.store.renewals.read(grantId);
   const connection = grant && (await s.store.connections.byId(grant.connectionId));
-  let retired: Retired = 'nothing';
+  let retired: Retirement = 'nothing';
   if (grant && held && connection && !held.row.ended && !isKey(grant.kind) && !isClientsOwn(grant.kind)) {
-    retired = (await endsAlone(s, grant, connection)) && !(await isShared(s, held, stays)) ? 'told' : 'here_only';
-    if (retired === 'told') {
+    retired = (await endsAlone(s, grant, connection)) && !(await isShared(s, held, stays)) ? 'revoked' : 'deleted_locally';
+    if (retired === 'revoked') {
       await toBeTold(s, { id: grantId, of: grant, connection }, await openTokens(s, held), 0);
       await tellOfSpares(s, grant, connection);
     }
@@ -132,29 +132,29 @@ async function isShared(s: GrantParts, held: HeldRow, stays: string | null): Pro
   return one.refresh !== null && one.refresh.reveal() === other.refresh?.reveal();
 }
 
-export const retiredInWords = (retired: Retired): string =>
+export const retiredInWords = (retired: Retirement): string =>
   ({
-    told: ' The previous grant is being revoked at the provider.',
-    here_only: ' The previous grant was discarded here only: the definition does not state that revoking it leaves other grants intact.',
+    revoked: ' The previous grant is being revoked at the provider.',
+    deleted_locally: ' The previous grant was discarded here only: the definition does not state that revoking it leaves other grants intact.',
     nothing: '',
   })[retired];
 
 /** Tells the provider once, and writes down what came of it. */
-async function tell(s: GrantParts, row: RevocationRow, tokens: { access: Secret; refresh: Secret | null }): Promise<Told> {
+async function tell(s: GrantParts, row: RevocationRow, tokens: { access: Secret; refresh: Secret | null }): Promise<RevocationResult> {
   const told = await send(s, row, tokens);
   if (!told.again) {
     await s.store.revocations.remove(row.grantId);
     return told;
   }
   const tries = row.tries + 1;
-  const gaveUp = tries >= TRIES_MOST;
-  const nextAt = gaveUp ? null : s.ports.clock.now() + Math.min(FIRST_WAIT_MS * 2 ** row.tries, WAIT_MOST_MS);
+  const gaveUp = tries >= MAX_TRIES;
+  const nextAt = gaveUp ? null : s.ports.clock.now() + Math.min(FIRST_WAIT_MS * 2 ** row.tries, MAX_WAIT_MS);
   const says = gaveUp ? `${told.says} It was tried ${tries} times. ${BY_HAND}` : `${told.says} The request is retried automatically.`;
   await s.store.revocations.change(row.grantId, { tries, nextAt, says: says.slice(0, 500) });
   return { ...told, says };
 }
 
-async function send(s: GrantParts, row: RevocationRow, tokens: { access: Secret; refresh: Secret | null }): Promise<Told> {
+async function send(s: GrantParts, row: RevocationRow, tokens: { access: Secret; refresh: Secret | null }): Promise<RevocationResult> {
   const found = await definitionOf(s, row.clientId, row.placeholders);
   if (!found) return { there: false, says: `Not revoked at the provider: the client is gone. ${BY_HAND}`, again: false };
   const { client, definition } = found;
@@ -172,7 +172,7 @@ async function send(s: GrantParts, row: RevocationRow, tokens: { access: Secret;
   return { there: false, says: `The provider answered ${answer.status}.${again ? '' : ` ${BY_HAND}`}`, again };
 }
 
-export async function openAndTell(s: GrantParts, row: RevocationRow): Promise<Told> {
+export async function tryRevocation(s: GrantParts, row: RevocationRow): Promise<RevocationResult> {
   const open = (column: 'access_sealed' | 'refresh_sealed', sealed: Buffer) => s.sealer.open({ table: 'revocations', row: row.grantId, column }, sealed);
   return tell(s, row, {
     access: await open('access_sealed', row.accessSealed),
@@ -180,7 +180,7 @@ export async function openAndTell(s: GrantParts, row: RevocationRow): Promise<To
   });
 }
 
-export const note = (s: GrantParts, name: string, actor: string, told: Told): void => {
+export const note = (s: GrantParts, name: string, actor: string, told: RevocationResult): void => {
   if (!told.again)
     s.history.add({ actor, kind: 'revocation_told', subject: `connection:${name}`, says: told.says.slice(0, 600), data: { revoked_there: told.there } });
 };
@@ -192,7 +192,7 @@ export async function keepRevoking(s: GrantParts, stop: AbortSignal): Promise<vo
       for (const grantId of await s.store.revocations.due(AT_ONCE)) {
         if (stop.aborted) return;
         const row = (await s.store.revocations.claim(grantId, FIRST_WAIT_MS * 2)) ? await s.store.revocations.byGrant(grantId) : null;
-        if (row) note(s, row.connectionName, 'service', await openAndTell(s, row));
+        if (row) note(s, row.connectionName, 'service', await tryRevocation(s, row));
       }
     } catch (cause) {
       s.ports.log.error(

@@ -34,10 +34,10 @@ export interface History {
 
 const FLUSH_MS = 250;
 const BATCH = 200;
-const WAITING_MOST = 20_000;
+const MAX_WAITING = 20_000;
 const ANCHOR_EVERY_MS = 3_600_000;
 /** The newest chains: each of them names those before it. */
-const ANCHORS_MOST = 40;
+const MAX_ANCHORS = 40;
 /** So many rows in one statement, so that none holds others up. */
 export const FORGOTTEN_AT_ONCE = 2_000;
 
@@ -111,7 +111,7 @@ export function history(deps: {
   };
   const kinds = new Map<string, number>();
   const put = (event: Event, chain: OwnChain, routine: boolean): void => {
-    if (waiting.length >= WAITING_MOST) {
+    if (waiting.length >= MAX_WAITING) {
       lost += 1;
       if (lost % 1000 === 1) ports.log.error({ event: 'activity.lost', lost }, 'history is full while the database is away: entries are being lost');
       return;
@@ -139,7 +139,7 @@ export function history(deps: {
   const named = new Map<string, number>();
   /** Names the heads of all chains in one of them: none of them can go missing as a whole, or be cut back, unnoticed. */
   const anchor = async (kind: string, says: string): Promise<void> => {
-    const heads = (await chains.heads()).filter(({ chainId, point }) => point.sequence > (named.get(chainId) ?? 0)).slice(-ANCHORS_MOST);
+    const heads = (await chains.heads()).filter(({ chainId, point }) => point.sequence > (named.get(chainId) ?? 0)).slice(-MAX_ANCHORS);
     for (const { chainId, point } of heads) named.set(chainId, point.sequence);
     const anchors = heads.map(({ chainId, point }) => ({ chain: chainId, sequence: point.sequence, hash: point.hash.toString('hex') }));
     put({ actor: 'service', kind, subject: 'installation', says, data: { anchors } }, own.records, true);

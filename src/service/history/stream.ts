@@ -9,7 +9,7 @@ export interface EntryStream {
   stop(): Promise<void>;
 }
 
-const WAITING_MOST = 20_000;
+const MAX_WAITING = 20_000;
 const AGAIN_MS = 2_000;
 
 const lineOf = ({ hash, chainId, at, data, requestId, ...entry }: EntryToAppend): string =>
@@ -46,7 +46,7 @@ export function entryStream({ path, log }: { path: string; log: Ports['log'] }):
   };
   return {
     write(entries) {
-      const room = WAITING_MOST - lines.length;
+      const room = MAX_WAITING - lines.length;
       lost += Math.max(0, entries.length - room);
       lines = [...lines, ...entries.slice(0, Math.max(0, room)).map(lineOf)];
       void kick();

@@ -7,9 +7,9 @@ import { type OperationName, operationNames, operations } from '../../api/operat
 import { ruleOf } from '../../api/role-rules.ts';
 import type { RoleRule } from '../../api/roles.ts';
 import { Fault } from '../../core/fault.ts';
-import type { Actor, Asked, SignedInOperator } from '../asked.ts';
 import { type Consents, consentCookieName } from '../consent/index.ts';
 import { withinRequest } from '../context.ts';
+import type { Actor, Asked, SignedInOperator } from '../operation-call.ts';
 import { checkLimits, checkRole, type Operators } from '../operators/index.ts';
 import { requestIdOf } from '../problems.ts';
 import type { KnownCaller, WhoCalls } from '../tokens/index.ts';

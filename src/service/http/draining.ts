@@ -8,9 +8,9 @@ import { closeWhileEmpty, handleOf } from './listening-socket.ts';
 /** Balancers read in `/readyz` that the service stops; it accepts until no connection has come for so long. */
 const QUIET_MS = 400;
 /** Where some always come. */
-const ACCEPT_MOST_MS = 3_000;
+const MAX_ACCEPT_MS = 3_000;
 /** The process that listens for us passes on what it accepted one by one. */
-const HANDED_OVER_MOST_MS = 10_000;
+const MAX_HANDED_OVER_MS = 10_000;
 /** How long a socket may be open without its first request, and one that was used may carry the next one already. */
 const FIRST_REQUEST_MS = 5_000;
 const LAST_REQUEST_MS = 300;
@@ -58,10 +58,10 @@ export async function closeGently(
       await sleep(Math.min(LOOK_MS, gapMs));
     }
   };
-  await quietFor(QUIET_MS, ACCEPT_MOST_MS);
+  await quietFor(QUIET_MS, MAX_ACCEPT_MS);
   if (closeSupervisors) {
     // Its answer comes behind what it sent before, and it sends the next one when it has heard of the last: once none came between, all came.
-    for (const until = performance.now() + HANDED_OVER_MOST_MS; performance.now() < until; ) {
+    for (const until = performance.now() + MAX_HANDED_OVER_MS; performance.now() < until; ) {
       const before = arrivals.count();
       await closeSupervisors();
       if (arrivals.count() === before) break;

@@ -1,6 +1,5 @@
 import type { AnswerOf, OperationName } from '../../api/operations.ts';
 import { counted } from '../../core/counted.ts';
-import { type Asked, type Limits, limitsOf, type SignedInOperator } from '../asked.ts';
 import * as backup from '../backup/index.ts';
 import * as bundle from '../bundle/index.ts';
 import * as callers from '../callers/index.ts';
@@ -14,6 +13,7 @@ import { iso, isoOrNull } from '../iso.ts';
 import * as jobs from '../jobs/index.ts';
 import * as keys from '../keys/index.ts';
 import * as notices from '../notices/index.ts';
+import { type Asked, type Limits, limitsOf, type SignedInOperator } from '../operation-call.ts';
 import { checkRole, type NewSession, type Operators, refusedTo } from '../operators/index.ts';
 import * as people from '../people/index.ts';
 import * as privilege from '../privilege/index.ts';

@@ -15,7 +15,7 @@ export interface SocketHandle {
 const BACKLOG = 511;
 const TRY_EVERY_MS = 5;
 /** From far away somebody is always amid a handshake: after the first time those do not count, after the second nothing does. */
-const TRY_MOST_MS = 4_000;
+const MAX_TRY_MS = 4_000;
 const GIVE_UP_MS = 5_000;
 const EVERYWHERE: Record<string, string> = { '0.0.0.0': '127.0.0.1', '::': '::1' };
 
@@ -54,7 +54,7 @@ export async function closeWhileEmpty(handle: SocketHandle, close: () => void): 
     for (const one of two) one.on('error', () => undefined);
     await new Promise<void>((resolve) => process.nextTick(resolve)); // connects in the next tick; nothing is accepted before this turn ends
     const isFull = two.every((one) => handleOf(one)?.getpeername({}) === 0);
-    const isOver = isFull && (forMs > TRY_MOST_MS || !isShakingHands(own.port));
+    const isOver = isFull && (forMs > MAX_TRY_MS || !isShakingHands(own.port));
     if (isOver) close();
     for (const one of two) one.destroy();
     if (isOver) return;

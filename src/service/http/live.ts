@@ -10,11 +10,11 @@ const LOOK_MS = 1_000;
 const BEAT_MS = 15_000;
 /** A session that ended meanwhile ends its stream. */
 const SESSION_MS = 30_000;
-const STREAMS_MOST = 200;
+const MAX_STREAMS = 200;
 /** Of one account: nobody takes all of them. */
 const STREAMS_OF_ONE = 20;
 /** What a client that does not read may leave waiting. */
-const UNREAD_MOST_BYTES = 16_384;
+const MAX_UNREAD_BYTES = 16_384;
 
 interface Stream {
   response: Response;
@@ -40,7 +40,7 @@ export function liveEvents({ stamps, sessions, ports }: { stamps: StampStore; se
 
   const send = (text: string): void => {
     for (const stream of streams) {
-      if (stream.response.writableLength > UNREAD_MOST_BYTES) stream.response.destroy();
+      if (stream.response.writableLength > MAX_UNREAD_BYTES) stream.response.destroy();
       else stream.response.write(text);
     }
   };
@@ -79,7 +79,7 @@ export function liveEvents({ stamps, sessions, ports }: { stamps: StampStore; se
       if (operator === null) throw new Fault('SIGN_IN_NEEDED');
       const own = [...streams].filter((one) => one.operatorId === operator.id).length;
       if (own >= STREAMS_OF_ONE) throw new Fault('STREAMS_FULL', { detail: `Your account has ${own} pages of the console open at this replica. Close some.` });
-      if (streams.size >= STREAMS_MOST) throw new Fault('STREAMS_FULL', { detail: `${STREAMS_MOST} pages of the console are open at this replica.` });
+      if (streams.size >= MAX_STREAMS) throw new Fault('STREAMS_FULL', { detail: `${MAX_STREAMS} pages of the console are open at this replica.` });
       response.writeHead(200, { 'content-type': 'text/event-stream; charset=utf-8', 'cache-control': 'no-store', 'x-accel-buffering': 'no' });
       response.write('retry: 2000\nevent: ready\ndata: {}\n\n');
       const stream: Stream = { response, operatorId: operator.id, mayStay: async () => (await sessions.operator(request)) !== null };

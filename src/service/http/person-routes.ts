@@ -1,5 +1,5 @@
 import { type NextFunction, type Request, type Response, Router, urlencoded } from 'express';
-import { looks } from '../../api/looks.ts';
+import { attempts } from '../../api/attempts.ts';
 import { Fault } from '../../core/fault.ts';
 import { CONSENT_COOKIE_SECONDS, consentCookieName } from '../consent/index.ts';
 import { back, begin, enter, type Held, leave, look, ownLink, type PersonPage, type WithConsents } from '../people/index.ts';
@@ -26,7 +26,7 @@ export const visitsWith = (s: WithConsents): Visits => ({
 
 const COOKIE_SECONDS = 86_400;
 /** How long a browser is kept waiting for an outcome. */
-const WAIT_MOST_MS = 10_000;
+const MAX_WAIT_MS = 10_000;
 const LOOK_EVERY_MS = 250;
 const TICKET = /^[A-Za-z0-9_-]{32}$/;
 const ID = /^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/;
@@ -66,7 +66,7 @@ export function personRoutes(parts: { publicUrl: string; visits: Visits; session
     const waits = (seen: PersonPage): boolean => seen.result?.kind === 'waiting';
     let page = await visits.look(invitation, held);
     if (waits(page) && (page.device === null || request.query.entered !== undefined))
-      for await (const _ of looks({ withinMs: WAIT_MOST_MS, everyMs: LOOK_EVERY_MS })) {
+      for await (const _ of attempts({ withinMs: MAX_WAIT_MS, everyMs: LOOK_EVERY_MS })) {
         page = await visits.look(invitation, held);
         if (!waits(page) || request.destroyed) break;
       }

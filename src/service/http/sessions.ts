@@ -2,7 +2,7 @@ import { parse } from 'cookie';
 import type { Request, Response } from 'express';
 import { sessionCookieName } from '../../api/session-cookie.ts';
 import { Fault } from '../../core/fault.ts';
-import type { SignedInOperator } from '../asked.ts';
+import type { SignedInOperator } from '../operation-call.ts';
 import type { Operators } from '../operators/index.ts';
 
 /** Reads and writes our cookies, and says who is signed in. The public URL alone decides `Secure`. */

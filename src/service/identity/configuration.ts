@@ -2,7 +2,7 @@ import type { IdentityProviderShown } from '../../api/identity.ts';
 import { Fault } from '../../core/fault.ts';
 import { Secret } from '../../core/secret.ts';
 import { iso } from '../iso.ts';
-import type { IdentitySignIn } from './face.ts';
+import type { IdentitySignIn } from './identity-interface.ts';
 import { type IdentityParts, redirectUriOf, SECRET_PLACE } from './parts.ts';
 import type { ProviderDocuments } from './provider.ts';
 

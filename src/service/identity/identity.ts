@@ -11,7 +11,7 @@ import type { Sealer } from '../sealer.ts';
 import type { IdentityProviderRow } from '../store/identity-providers.ts';
 import { identityClaims } from './claims.ts';
 import { identityConfiguration } from './configuration.ts';
-import type { IdentitySignIn } from './face.ts';
+import type { IdentitySignIn } from './identity-interface.ts';
 import { type IdentityParts, redirectUriOf, refused } from './parts.ts';
 import { type ProviderDocuments, providerDocuments } from './provider.ts';
 

@@ -2,8 +2,8 @@ import type { Diagnosis } from '../../api/diagnosis.ts';
 import type { RunProblem } from '../../api/jobs.ts';
 import { Fault } from '../../core/fault.ts';
 import { afterFailure, type PageFailure } from '../../core/jobs/failure.ts';
-import { awake, ownMinutes } from '../../core/jobs/own-time.ts';
-import { higher } from '../../core/jobs/since.ts';
+import { ownMinutes, resumeClock } from '../../core/jobs/own-time.ts';
+import { maxFieldValue } from '../../core/jobs/since.ts';
 import { columnsIn } from '../../core/output/format.ts';
 import { withoutPersonal } from '../../core/output/record.ts';
 import { type Page, readPage } from '../../core/paging/page.ts';
@@ -15,7 +15,7 @@ import { addressOf, callableNow } from '../connections/index.ts';
 import { type ApiAddress, type Callable, type Fetched, fetchPage } from '../grants/index.ts';
 import type { Checkpoint } from '../store/run-documents.ts';
 import type { RunLease, RunRow, StagedPage } from '../store/runs.ts';
-import { idsKept, idsOf, type Sorting, sort } from './kept-ids.ts';
+import { idsKept, idsOf, type Sorting, sort } from './dedupe.ts';
 import { errorStatus, isActionNeeded, problem, problemOf } from './page-failures.ts';
 import type { JobParts } from './parts.ts';
 import { stage } from './staging.ts';
@@ -26,7 +26,7 @@ const PAGE_BYTES = 32_000_000;
 /** Shorter waits are waited here; for longer ones the lease is given back. */
 const WAIT_HERE_MS = 2_000;
 const CALLABLE_MS = 1_000;
-const COLUMNS_MOST = 1_000;
+const MAX_COLUMNS = 1_000;
 /** Records of fewer characters are kept as one row. */
 const ONE_ROW = 2_000_000;
 
@@ -61,7 +61,7 @@ export async function collect(s: JobParts, work: Pick<Collector, 'row' | 'connec
 
 async function collectPages(c: Collector): Promise<Worked> {
   const { s, row, lease, stop } = c;
-  let point = awake(row.checkpoint, s.ports.clock.now());
+  let point = resumeClock(row.checkpoint, s.ports.clock.now());
   while (point.ended === null) {
     if (stop.aborted) {
       if (!(await c.saving)) return { is: 'left' };
@@ -192,9 +192,11 @@ async function take(
     pages: point.pages + 1,
     bytes: point.bytes + bytes,
     totals: page.total === null ? point.totals : totalsWith(point.totals, page.total),
-    columns: plan.layout.columns.length > 0 ? [] : columnsIn(kept, point.columns).slice(0, COLUMNS_MOST),
+    columns: plan.layout.columns.length > 0 ? [] : columnsIn(kept, point.columns).slice(0, MAX_COLUMNS),
     highest:
-      since?.kind === 'field' ? page.records.reduce<string | null>((highest, record) => higher(highest, record, since.field), point.highest) : point.highest,
+      since?.kind === 'field'
+        ? page.records.reduce<string | null>((highest, record) => maxFieldValue(highest, record, since.field), point.highest)
+        : point.highest,
     tries: 0,
   };
   const turned = step.ended === null ? await save(c, after, staged) : await endOfSlice(c, after, staged, step.ended);

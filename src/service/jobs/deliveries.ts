@@ -18,11 +18,11 @@ import { textOf } from './results.ts';
 const CLAIM_MS = 120_000;
 const POST_DEADLINE_MS = 60_000;
 /** A result is one request body here: a larger one is fetched from its address. */
-const POST_MOST_BYTES = 20_000_000;
+const MAX_POST_BYTES = 20_000_000;
 const FIRST_MS = 5_000;
 const MOST_MS = 3_600_000;
 /** A day and a half in all. */
-const TRIES_MOST = 40;
+const MAX_TRIES = 40;
 
 export const targetInWords = (target: DeliveryTarget): string => (target.kind === 'file' ? `file ${target.name}` : `POST ${new URL(target.url).host}`);
 
@@ -45,7 +45,7 @@ async function deliver(s: JobParts, row: DeliveryRow): Promise<void> {
     await s.store.runs.changeDelivery({ ...row, state: 'delivered', tries, says: outcome.says, nextAt: now });
     return;
   }
-  const isOver = outcome.isFinal || tries >= TRIES_MOST;
+  const isOver = outcome.isFinal || tries >= MAX_TRIES;
   const waitMs = Math.max(outcome.retryAfterMs ?? 0, Math.min(MOST_MS, FIRST_MS * 2 ** Math.min(tries - 1, 12)));
   await s.store.runs.changeDelivery({ ...row, state: isOver ? 'failed' : 'waiting', tries, says: outcome.says, nextAt: now + waitMs });
   if (isOver)
@@ -127,11 +127,11 @@ async function post(s: JobParts, target: Extract<DeliveryTarget, { kind: 'post' 
   let body = '';
   for await (const piece of pieces(s, run, target.format)) {
     body += piece;
-    if (body.length > POST_MOST_BYTES)
+    if (body.length > MAX_POST_BYTES)
       return {
         done: false,
         isFinal: true,
-        says: `The result is larger than ${POST_MOST_BYTES / 1_000_000} MB. Let the application fetch it from its address.`,
+        says: `The result is larger than ${MAX_POST_BYTES / 1_000_000} MB. Let the application fetch it from its address.`,
       };
   }
   const at = { table: 'jobs', row: job.id, column: 'signing_secret_sealed' };

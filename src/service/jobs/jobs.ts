@@ -8,8 +8,8 @@ import { base64url } from '../../core/identifiers.ts';
 import { nextRuns, scheduleInWords, scheduleProblem } from '../../core/jobs/schedule.ts';
 import { type Column, rowOf } from '../../core/output/format.ts';
 import { Secret } from '../../core/secret.ts';
-import { type Asked, type Command, limitsOf } from '../asked.ts';
 import { findKnown, namedCall } from '../connections/index.ts';
+import { type Asked, type Command, limitsOf } from '../operation-call.ts';
 import { recordId } from '../ports.ts';
 import type { JobRow } from '../store/jobs.ts';
 import type { RunRow } from '../store/runs.ts';
@@ -22,7 +22,7 @@ import { columnsOf, recordsOf } from './results.ts';
 import { startCollection, startRun } from './starting.ts';
 import { dataUrl, jobViews, latestOf, runViews } from './views.ts';
 
-const JOBS_MOST = 2_000;
+const MAX_JOBS = 2_000;
 const HASH_KEY_BYTES = 32;
 
 /** @throws {Fault} NOT_FOUND */
@@ -97,8 +97,8 @@ export async function addJob(s: JobParts, { body, actor }: Command<'addJob'>): P
   const settings = await wholeSettings(s, (await findKnown(s, body.connection)).id, settingsOf(body, 'name', 'connection'), null);
   const id = recordId(s.ports);
   const { connectionId } = await checked(s, { id, name: body.name }, body.connection, settings);
-  if ((await s.store.jobs.list()).length >= JOBS_MOST)
-    throw new Fault('INPUT_INVALID', { detail: `At most ${JOBS_MOST} jobs are kept.`, remedy: 'Remove jobs that nobody needs.' });
+  if ((await s.store.jobs.list()).length >= MAX_JOBS)
+    throw new Fault('INPUT_INVALID', { detail: `At most ${MAX_JOBS} jobs are kept.`, remedy: 'Remove jobs that nobody needs.' });
   await s.store.jobs.add({
     id,
     name: body.name,

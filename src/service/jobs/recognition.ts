@@ -7,9 +7,9 @@ import { readPage } from '../../core/paging/page.ts';
 import { styleInWords } from '../../core/paging/plan.ts';
 import { recognize } from '../../core/paging/recognize.ts';
 import { callForPage, firstPosition } from '../../core/paging/request.ts';
-import type { Command } from '../asked.ts';
 import { addressOf, callableNow } from '../connections/index.ts';
 import { fetchPage } from '../grants/index.ts';
+import type { Command } from '../operation-call.ts';
 import type { JobParts } from './parts.ts';
 import { rangeOf, resolveCall } from './resolve.ts';
 

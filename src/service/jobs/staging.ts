@@ -8,9 +8,9 @@ const inflate = promisify(inflateRaw);
 /** Speed matters more than size: pages are read back once or twice. */
 const LEVEL = 1;
 /** In one row, so that a page of 20 MB fits into packets of the database. */
-const TEXT_MOST = 4_000_000;
+const MAX_TEXT = 4_000_000;
 /** A page of ours that inflates to more was not written by this product. */
-const PLAIN_MOST = 64_000_000;
+const MAX_PLAIN = 64_000_000;
 const IDS_AT_ONCE = 200;
 
 /**
@@ -30,11 +30,11 @@ export async function stage(
     ids: ids?.subarray(from * ID_BYTES, to * ID_BYTES) ?? null,
   });
   const whole = content ?? JSON.stringify(records);
-  if (whole.length <= TEXT_MOST) return [await piece(firstSequence, 0, records.length, whole)];
+  if (whole.length <= MAX_TEXT) return [await piece(firstSequence, 0, records.length, whole)];
   const pieces: StagedPage[] = [];
   for (let from = 0; from < records.length; ) {
     const lines: string[] = [];
-    for (let size = 0; from + lines.length < records.length && (size === 0 || size < TEXT_MOST); ) {
+    for (let size = 0; from + lines.length < records.length && (size === 0 || size < MAX_TEXT); ) {
       const line = JSON.stringify(records[from + lines.length]);
       lines.push(line);
       size += line.length;
@@ -48,7 +48,7 @@ export async function stage(
 /** The records of a kept page. */
 export async function unstage(page: Pick<StagedPage, 'data' | 'records'>): Promise<unknown[]> {
   if (page.records === 0) return [];
-  return JSON.parse((await inflate(page.data, { maxOutputLength: PLAIN_MOST })).toString('utf8')) as unknown[];
+  return JSON.parse((await inflate(page.data, { maxOutputLength: MAX_PLAIN })).toString('utf8')) as unknown[];
 }
 
 /** The keys of each kept page of a run, in the pages' order. */

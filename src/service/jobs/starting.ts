@@ -129,7 +129,7 @@ const emptyPlan = (settings: JobSettings): RunPlan => ({
   deliver: [],
 });
 
-const CHAIN_MOST = 5_000;
+const MAX_CHAIN = 5_000;
 
 async function runPlan(s: JobParts, job: JobRow, connection: string): Promise<RunPlan> {
   const { settings } = job;
@@ -143,7 +143,7 @@ async function runPlan(s: JobParts, job: JobRow, connection: string): Promise<Ru
   const value = since === null ? null : sinceValue(since, mark);
   const call = value === null ? resolved.call : withQuery(resolved.call, value.parameter, value.value);
   const adds = settings.result === 'append' && !isFull && latest !== null;
-  const base = adds ? [...latest.plan.base, latest.id].slice(-CHAIN_MOST) : [];
+  const base = adds ? [...latest.plan.base, latest.id].slice(-MAX_CHAIN) : [];
   const lastFull = latest?.plan.full ? latest : null;
   return {
     call,

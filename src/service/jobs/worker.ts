@@ -1,6 +1,6 @@
 import { Fault } from '../../core/fault.ts';
 import { base64url } from '../../core/identifiers.ts';
-import { forgiven } from '../../core/jobs/own-time.ts';
+import { resetRetries } from '../../core/jobs/own-time.ts';
 import { nextRuns } from '../../core/jobs/schedule.ts';
 import { judge } from '../../core/paging/verdict.ts';
 import { hashOf } from '../hash.ts';
@@ -184,7 +184,7 @@ async function fail(
 ): Promise<void> {
   const isOurs = await s.store.runs.finish(lease, {
     state: 'failed',
-    checkpoint: forgiven(checkpoint, s.ports.clock.now()),
+    checkpoint: resetRetries(checkpoint, s.ports.clock.now()),
     outcome: { completeness: null, problem },
   });
   if (!isOurs) return;

@@ -29,7 +29,7 @@ interface Parts {
 
 /** Characters that go to a thread together: to wake one for each page costs more than its work. */
 const TOGETHER = 1_000_000;
-const UNDER_WAY_MOST = 3;
+const MAX_UNDER_WAY = 3;
 
 /** Only a run from its first page to its last, with nothing before it, and with columns that are known before the first record. */
 const isPossible = ({ plan, checkpoint }: RunRow): boolean =>
@@ -60,7 +60,7 @@ export async function writeAhead(s: Parts, work: Work): Promise<WritingAhead | n
       waiting.push(content);
       size += content.length;
       if (size >= TOGETHER) send();
-      if (underWay.length > UNDER_WAY_MOST) await underWay.shift();
+      if (underWay.length > MAX_UNDER_WAY) await underWay.shift();
     },
     abandon: () => {
       isAbandoned = true;

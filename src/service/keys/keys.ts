@@ -1,7 +1,7 @@
 import type { KeysShown } from '../../api/keys.ts';
 import { Fault } from '../../core/fault.ts';
-import type { Command } from '../asked.ts';
 import { iso, isoOrNull } from '../iso.ts';
+import type { Command } from '../operation-call.ts';
 import { recordId } from '../ports.ts';
 import type { KeyParts } from './parts.ts';
 

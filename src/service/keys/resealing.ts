@@ -1,5 +1,5 @@
 import { Fault } from '../../core/fault.ts';
-import { keepRounds } from '../rounds.ts';
+import { runPeriodically } from '../run-periodically.ts';
 import type { ResealRow, SealedValue } from '../store/sealed-values.ts';
 import { SEALED_TABLES } from '../store/sealed-values.ts';
 import type { KeyParts } from './parts.ts';
@@ -14,7 +14,7 @@ const PIECES = 20;
 
 /** Re-seals values under the present data key. One replica at a time; whoever is killed, another goes on at the last piece. */
 export const keepResealing = (s: KeyParts, stop: AbortSignal): Promise<void> =>
-  keepRounds({ ports: s.ports, everyMs: EVERY_MS, failed: 'secrets could not be sealed under the new key; retrying', stop }, async () => {
+  runPeriodically({ ports: s.ports, everyMs: EVERY_MS, failed: 'secrets could not be sealed under the new key; retrying', stop }, async () => {
     const row = await s.store.sealedValues.reseal();
     if (row?.state !== 'running' || !(await s.store.sealedValues.claim(row.id, LEASE_MS))) return false;
     return piecesOf(s, row, stop);

@@ -2,7 +2,7 @@ import type { Letter } from '../../core/people/letters.ts';
 import { nextTryMs } from '../../core/redelivery.ts';
 import { Secret } from '../../core/secret.ts';
 import { type Ports, recordId } from '../ports.ts';
-import { keepRounds } from '../rounds.ts';
+import { runPeriodically } from '../run-periodically.ts';
 import type { Settings } from '../settings.ts';
 import type { MailRow, MailStore } from '../store/mails.ts';
 
@@ -97,7 +97,7 @@ export function mail(deps: { store: MailStore; sealer: Seals; settings: Pick<Set
     },
     async run(stop) {
       if (!server) return;
-      await keepRounds({ ports, everyMs: LOOK_MS, failed: 'sending mail failed', stop }, async () => {
+      await runPeriodically({ ports, everyMs: LOOK_MS, failed: 'sending mail failed', stop }, async () => {
         const due = await store.due(AT_ONCE);
         await Promise.all(due.map(sendQueued));
         return due.length === AT_ONCE;

@@ -5,8 +5,8 @@ import { MASK, unmasked } from '../../core/calls/stored-values.ts';
 import { Fault } from '../../core/fault.ts';
 import { ChannelRule } from '../../core/notices/channel.ts';
 import { Secret } from '../../core/secret.ts';
-import type { Command } from '../asked.ts';
 import { iso, isoOrNull } from '../iso.ts';
+import type { Command } from '../operation-call.ts';
 import { recordId } from '../ports.ts';
 import type { ChannelRow } from '../store/channels.ts';
 import { queued } from './keep.ts';
@@ -15,8 +15,8 @@ import type { NoticeParts } from './parts.ts';
 import { sendExample } from './send.ts';
 
 const MOST = 100;
-const SHOWN_MOST = 100;
-const OPEN_MOST = 200;
+const MAX_SHOWN = 100;
+const MAX_OPEN = 200;
 /** In the activity log an address is its host: the rest of it may be a secret of the receiver. */
 const logged = (set: Partial<ChannelRow>): Partial<ChannelRow> => (set.url ? { ...set, url: new URL(set.url).host } : set);
 const placeOf = (row: string) => ({ table: 'channels', row, column: 'secret_sealed' });
@@ -50,7 +50,7 @@ async function named(s: NoticeParts, name: string): Promise<ChannelRow> {
 
 export async function showChannel(s: NoticeParts, name: string): Promise<ChannelShown> {
   const row = await named(s, name);
-  const told = await s.store.notices.deliveries({ channelId: row.id }, SHOWN_MOST);
+  const told = await s.store.notices.deliveries({ channelId: row.id }, MAX_SHOWN);
   const titles = new Map((await s.store.notices.byIds([...new Set(told.map((one) => one.noticeId))])).map((one) => [one.id, one.title]));
   return { ...view(row), deliveries: told.map((one) => deliveryView(one, name, titles.get(one.noticeId) ?? '')) };
 }
@@ -100,7 +100,7 @@ export async function addChannel(s: NoticeParts, { body, actor }: Command<'addCh
 /** A new channel learns of what is open already. */
 async function tellOpen(s: NoticeParts, name: string): Promise<void> {
   const channel = await s.store.channels.byName(name);
-  const open = await s.store.notices.list({ state: 'open', limit: OPEN_MOST });
+  const open = await s.store.notices.list({ state: 'open', limit: MAX_OPEN });
   const now = s.ports.clock.now();
   if (channel) await s.store.notices.queue((open ?? []).flatMap((notice) => queued(s, notice, { event: 'opened', channels: [channel], now })));
 }

@@ -1,7 +1,7 @@
 import { plannedAt } from '../../core/notices/channel.ts';
 import { type Cause, type Change, type Notice, type NoticeEvent, RETURNS_WITHIN_MS, reconcile } from '../../core/notices/notice.ts';
 import { recordId } from '../ports.ts';
-import { keepRounds } from '../rounds.ts';
+import { runPeriodically } from '../run-periodically.ts';
 import type { ChannelRow } from '../store/channels.ts';
 import type { NoticeDelivery, NoticeRow } from '../store/notices.ts';
 import { causesNow, slowCauses } from './causes.ts';
@@ -11,7 +11,7 @@ const LOOK_MS = 3_000;
 const SLOW_MS = 15_000;
 const STALE_MS = 5_000;
 /** So many changes in a round: the next one goes on. */
-const CHANGES_MOST = 500;
+const MAX_CHANGES = 500;
 const NEWS_KEPT_MS = 20 * 86_400_000;
 /** Causes that appear in the same moment are sent together. */
 const TOGETHER_MS = 3_000;
@@ -26,7 +26,7 @@ export async function keepNotices(s: NoticeParts, stop: AbortSignal): Promise<vo
   let slow: { at: number; causes: Cause[] } | null = null;
   let isStale = false;
   s.changes.onChange(() => (isStale = true)); // someone fixed something: look soon
-  await keepRounds({ ports: s.ports, everyMs: LOOK_MS, failed: 'notices were not brought up to date', stop }, async () => {
+  await runPeriodically({ ports: s.ports, everyMs: LOOK_MS, failed: 'notices were not brought up to date', stop }, async () => {
     const now = s.ports.clock.now();
     const keptMs = Math.min(isStale ? STALE_MS : SLOW_MS, s.settings.noticeSettleMs);
     if (slow === null || Math.abs(now - slow.at) >= keptMs) {
@@ -38,8 +38,8 @@ export async function keepNotices(s: NoticeParts, stop: AbortSignal): Promise<vo
     const changes = reconcile(kept, await causesNow(s, { kept, channels, slow: slow.causes }), now, s.settings.noticeSettleMs);
     if (changes.length === 0) return false;
     const enabled = channels.filter((one) => one.enabled);
-    for (const change of changes.slice(0, CHANGES_MOST)) await apply(s, change, enabled, now);
-    return changes.length > CHANGES_MOST;
+    for (const change of changes.slice(0, MAX_CHANGES)) await apply(s, change, enabled, now);
+    return changes.length > MAX_CHANGES;
   });
 }
 

@@ -1,14 +1,14 @@
 import type { z } from 'zod';
 import type { Notice, NoticeDelivery as NoticeDeliveryView, NoticeShown, NoticesListed } from '../../api/notices.ts';
 import { Fault } from '../../core/fault.ts';
-import { type Asked, type Command, type Limits, limitsOf } from '../asked.ts';
 import { iso, isoOrNull } from '../iso.ts';
+import { type Asked, type Command, type Limits, limitsOf } from '../operation-call.ts';
 import type { NoticeDelivery, NoticeRow } from '../store/notices.ts';
 import type { NoticeParts } from './parts.ts';
 import { isWhollyWithin, narrowed } from './within.ts';
 
 const DELIVERIES_SHOWN = 100;
-const SNOOZE_MOST_MS = 366 * 86_400_000;
+const MAX_SNOOZE_MS = 366 * 86_400_000;
 
 const view = (row: NoticeRow): Notice => ({
   id: row.id,
@@ -111,7 +111,7 @@ export async function assignNotice(s: NoticeParts, { params, body, actor }: Comm
 export async function snoozeNotice(s: NoticeParts, { params, body, actor }: Command<'snoozeNotice'>): Promise<Notice> {
   const until = body.until === null ? null : Date.parse(body.until);
   const now = s.ports.clock.now();
-  if (until !== null && (until <= now || until > now + SNOOZE_MOST_MS))
+  if (until !== null && (until <= now || until > now + MAX_SNOOZE_MS))
     throw new Fault('INPUT_INVALID', {
       detail: 'A notice is snoozed until an instant within the next year.',
       places: [{ path: 'until', why: 'It is past, or more than a year away.' }],

@@ -1,7 +1,7 @@
-import type { Told } from '../../core/notices/letter.ts';
+import type { NotifiedCause } from '../../core/notices/letter.ts';
 import { iso } from '../iso.ts';
 import { recordId } from '../ports.ts';
-import { keepRounds } from '../rounds.ts';
+import { runPeriodically } from '../run-periodically.ts';
 import type { WriteRefusal } from '../store/write-refusals.ts';
 import type { NoticeParts } from './parts.ts';
 import { sendNow } from './send.ts';
@@ -19,7 +19,7 @@ const REMEDY =
  */
 export async function watchWrites(s: NoticeParts, stop: AbortSignal): Promise<void> {
   let open: (WriteRefusal & { id: string; isReporter: boolean }) | null = null;
-  await keepRounds({ ports: s.ports, everyMs: LOOK_MS, failed: 'whether the database takes writes was not reported', stop }, async () => {
+  await runPeriodically({ ports: s.ports, everyMs: LOOK_MS, failed: 'whether the database takes writes was not reported', stop }, async () => {
     const now = s.refusals.state();
     if (now !== null && open === null) {
       open = { ...now, id: recordId(s.ports), isReporter: await isFirst(s, now.since) };
@@ -47,7 +47,7 @@ async function isFirst(s: NoticeParts, since: number): Promise<boolean> {
   return running.every((one) => one.instanceId >= s.instanceId);
 }
 
-const message = (refusal: WriteRefusal & { id: string }, closedAt: number | null): Told => ({
+const message = (refusal: WriteRefusal & { id: string }, closedAt: number | null): NotifiedCause => ({
   event: closedAt === null ? 'opened' : 'closed',
   page: '/',
   notice: {
@@ -57,7 +57,7 @@ const message = (refusal: WriteRefusal & { id: string }, closedAt: number | null
 });
 
 /** Nothing of it is recorded: a channel that does not take it is in the log. */
-async function send(s: NoticeParts, told: Told): Promise<void> {
+async function send(s: NoticeParts, told: NotifiedCause): Promise<void> {
   const channels = (await s.store.channels.list()).filter((one) => one.enabled && one.rule.severities.action === 'now');
   for (const channel of channels) {
     const sent = await sendNow(s, channel, { id: recordId(s.ports), told });

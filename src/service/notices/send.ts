@@ -1,10 +1,10 @@
 import { isStillNews } from '../../core/notices/channel.ts';
-import { noticeEvent, noticeLetter, type Told } from '../../core/notices/letter.ts';
+import { type NotifiedCause, noticeEvent, noticeLetter } from '../../core/notices/letter.ts';
 import type { Notice } from '../../core/notices/notice.ts';
 import { GIVEN_UP_MS, nextTryMs } from '../../core/redelivery.ts';
 import { type Posted, postWebhook } from '../outgoing/index.ts';
 import { recordId } from '../ports.ts';
-import { keepRounds } from '../rounds.ts';
+import { runPeriodically } from '../run-periodically.ts';
 import type { ChannelRow } from '../store/channels.ts';
 import type { NoticeDelivery } from '../store/notices.ts';
 import { noticeOf } from './keep.ts';
@@ -19,7 +19,7 @@ const DEADLINE_MS = 10_000;
 
 /** Sends what is due on channels, one replica for each channel at a time. Ends when stopped. */
 export const sendNotices = (s: NoticeParts, stop: AbortSignal): Promise<void> =>
-  keepRounds({ ports: s.ports, everyMs: LOOK_MS, failed: 'sending notices failed', stop }, async () => {
+  runPeriodically({ ports: s.ports, everyMs: LOOK_MS, failed: 'sending notices failed', stop }, async () => {
     const due = await s.store.notices.channelsWithDue();
     return (await Promise.all(due.map((channelId) => turn(s, channelId)))).includes(true);
   });
@@ -64,7 +64,7 @@ async function tell(s: NoticeParts, channel: ChannelRow): Promise<Posted | null>
   await s.store.notices.settle(settled, { state: 'dropped', says: 'It was no longer news when it was due.' });
   const [first] = news;
   if (!first) return null;
-  const told = (one: NoticeDelivery): Told => ({ event: one.event, notice: notices.get(one.noticeId) as Notice, page: `/notices/${one.noticeId}` });
+  const told = (one: NoticeDelivery): NotifiedCause => ({ event: one.event, notice: notices.get(one.noticeId) as Notice, page: `/notices/${one.noticeId}` });
   if (channel.kind === 'mail') {
     const letter = noticeLetter(news.map(told), { url: s.settings.publicUrl, zone: channel.rule.zone });
     return done(s, news, mailed(await s.mail.send({ id: first.id, to: channel.recipients, ...letter })));
@@ -89,7 +89,7 @@ async function done(s: NoticeParts, sent: readonly NoticeDelivery[], attempt: Po
   return attempt;
 }
 
-async function sendEvent(s: NoticeParts, channel: ChannelRow, told: Told, { id, at }: { id: string; at: number }): Promise<Posted> {
+async function sendEvent(s: NoticeParts, channel: ChannelRow, told: NotifiedCause, { id, at }: { id: string; at: number }): Promise<Posted> {
   const event = noticeEvent(told, { id: `ntc_${id}`, at, url: s.settings.publicUrl });
   if (channel.kind === 'script') {
     if (s.settings.scriptsFolder === null)
@@ -109,7 +109,7 @@ async function sendEvent(s: NoticeParts, channel: ChannelRow, told: Told, { id, 
 }
 
 /** Sends one message now, past the queue; nothing of it is written down. */
-export const sendNow = async (s: NoticeParts, channel: ChannelRow, { id, told }: { id: string; told: Told }): Promise<Posted> =>
+export const sendNow = async (s: NoticeParts, channel: ChannelRow, { id, told }: { id: string; told: NotifiedCause }): Promise<Posted> =>
   channel.kind === 'mail'
     ? mailed(await s.mail.send({ id, to: channel.recipients, ...noticeLetter([told], { url: s.settings.publicUrl, zone: channel.rule.zone }) }))
     : sendEvent(s, channel, told, { id, at: s.ports.clock.now() });
@@ -118,7 +118,7 @@ export const sendNow = async (s: NoticeParts, channel: ChannelRow, { id, told }:
 export async function sendExample(s: NoticeParts, channel: ChannelRow): Promise<{ done: boolean; says: string }> {
   const now = s.ports.clock.now();
   const id = recordId(s.ports);
-  const told: Told = {
+  const told: NotifiedCause = {
     event: 'opened',
     page: '/settings/channels',
     notice: {

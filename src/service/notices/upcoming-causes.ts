@@ -7,13 +7,13 @@ import { PLAIN } from './plain-cause.ts';
 
 const UPCOMING_DAYS = 30;
 /** More of one kind than that are one notice: they have one date for the first, and one page. */
-const ONE_BY_ONE_MOST = 20;
+const MAX_ONE_BY_ONE = 20;
 
 export async function upcomingCauses(s: NoticeParts, now: number): Promise<Cause[]> {
   const items = (await upcoming(s, UPCOMING_DAYS)).filter((one) => one.noticeAt <= now);
   const byKind = new Map<string, Upcoming[]>();
   for (const one of items) byKind.set(one.kind, [...(byKind.get(one.kind) ?? []), one]);
-  return [...byKind.values()].flatMap((all) => (all.length > ONE_BY_ONE_MOST ? [together(all, now)] : all.map((one) => upcomingCause(one, now))));
+  return [...byKind.values()].flatMap((all) => (all.length > MAX_ONE_BY_ONE ? [together(all, now)] : all.map((one) => upcomingCause(one, now))));
 }
 
 /** What nothing depends on, and awaited approvals, are good to know; whatever else stops needs action from the latest moment to begin. */

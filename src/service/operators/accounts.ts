@@ -3,9 +3,9 @@ import type { ChangeOperator, InviteOperator, JoinOperator, JoinShown, OperatorL
 import type { Role } from '../../api/roles.ts';
 import { Fault } from '../../core/fault.ts';
 import { base64url } from '../../core/identifiers.ts';
-import type { SignedInOperator } from '../asked.ts';
 import { hashOf } from '../hash.ts';
 import { iso } from '../iso.ts';
+import type { SignedInOperator } from '../operation-call.ts';
 import { recordId } from '../ports.ts';
 import type { OperatorRow, TicketRow } from '../store/operators.ts';
 import type { OperatorParts } from './parts.ts';

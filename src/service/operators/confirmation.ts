@@ -1,9 +1,9 @@
 import type { z } from 'zod';
 import type { ConfirmationAsked, ConfirmIdentity } from '../../api/operators.ts';
 import { Fault } from '../../core/fault.ts';
-import { CONFIRMED_MS, type SignedInOperator } from '../asked.ts';
 import { hashOf } from '../hash.ts';
 import { iso } from '../iso.ts';
+import { CONFIRMED_MS, type SignedInOperator } from '../operation-call.ts';
 import { recordId } from '../ports.ts';
 import type { From } from './opened-sessions.ts';
 import type { OperatorParts } from './parts.ts';

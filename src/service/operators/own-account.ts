@@ -3,9 +3,9 @@ import type { Account, AddPersonalToken, ChangePassword, EndedSessions } from '.
 import { atLeast } from '../../api/roles.ts';
 import { Fault } from '../../core/fault.ts';
 import { base64url } from '../../core/identifiers.ts';
-import { CONFIRMED_MS, type SignedInOperator } from '../asked.ts';
 import { hashOf } from '../hash.ts';
 import { iso, isoOrNull } from '../iso.ts';
+import { CONFIRMED_MS, type SignedInOperator } from '../operation-call.ts';
 import { recordId } from '../ports.ts';
 import type { SessionRow } from '../store/sessions.ts';
 import type { Note } from './note.ts';
@@ -15,7 +15,7 @@ import type { Passwords } from './passwords.ts';
 import { type SecondFactors, whyNoPasskeys } from './second-factors.ts';
 import { sessionView } from './views.ts';
 
-const TOKENS_MOST = 50;
+const MAX_TOKENS = 50;
 
 interface Uses {
   guard: Passwords;
@@ -79,7 +79,7 @@ export function ownAccount(s: OperatorParts, { guard, factors, note }: Uses) {
       if (!atLeast(operator.role, input.role))
         throw new Fault('INPUT_INVALID', { places: [{ path: 'role', why: `Your own role is ${operator.role}: a token can do no more.` }] });
       const tokens = (await s.store.sessions.ofOperator(operator.id)).filter((one) => one.kind === 'token');
-      if (tokens.length >= TOKENS_MOST) throw new Fault('INPUT_INVALID', { detail: `You have ${TOKENS_MOST} personal tokens.`, remedy: 'Revoke one first.' });
+      if (tokens.length >= MAX_TOKENS) throw new Fault('INPUT_INVALID', { detail: `You have ${MAX_TOKENS} personal tokens.`, remedy: 'Revoke one first.' });
       if (tokens.some((one) => one.name === input.name)) throw new Fault('NAME_TAKEN', { detail: `You have a personal token "${input.name}".` });
       const token = `rkp_${base64url(random.bytes(32))}`;
       const now = clock.now();

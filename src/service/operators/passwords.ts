@@ -15,7 +15,7 @@ const BY_NAME_ALONE = { free: 20, firstWaitMs: 0, mostWaitMs: 0, forgottenMs: 90
 const BY_CODE = { free: 8, firstWaitMs: 5_000, mostWaitMs: 300_000, forgottenMs: 3_600_000 };
 /** Six digits from everywhere, for one account: a stranger with many networks must not try them all. */
 const BY_CODE_ALONE = { free: 60, firstWaitMs: 5_000, mostWaitMs: 300_000, forgottenMs: 3_600_000 };
-const SLOWED_MOST_MS = 2_000;
+const MAX_SLOWED_MS = 2_000;
 const SLOWED_AT_ONCE = 200;
 const SLOWED_OF_A_NETWORK = 5;
 const NOTED_EVERY_MS = 600_000;
@@ -54,11 +54,11 @@ export function passwords(s: OperatorParts) {
     const over = byNameAlone.failures(name) - BY_NAME_ALONE.free;
     if (over <= 0) return;
     const own = slowedOf.get(network) ?? 0;
-    if (slowed >= SLOWED_AT_ONCE || own >= SLOWED_OF_A_NETWORK) throw new Fault('SIGN_IN_THROTTLED', { retryAfterMs: SLOWED_MOST_MS });
+    if (slowed >= SLOWED_AT_ONCE || own >= SLOWED_OF_A_NETWORK) throw new Fault('SIGN_IN_THROTTLED', { retryAfterMs: MAX_SLOWED_MS });
     slowed += 1;
     slowedOf.set(network, own + 1);
     try {
-      await sleep(Math.min(SLOWED_MOST_MS, over * 50));
+      await sleep(Math.min(MAX_SLOWED_MS, over * 50));
     } finally {
       slowed -= 1;
       const left = (slowedOf.get(network) ?? 1) - 1;

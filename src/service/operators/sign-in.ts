@@ -13,7 +13,7 @@ import type { Passwords } from './passwords.ts';
 import type { SecondFactors } from './second-factors.ts';
 
 const TICKET_MS = 24 * 3_600_000;
-const TRIES_MOST = 5;
+const MAX_TRIES = 5;
 
 interface Uses {
   guard: Passwords;
@@ -73,7 +73,7 @@ export function signIns(s: OperatorParts, { guard, factors, note, openSession, c
       const row = ticket?.operatorId ? await s.store.operators.byId(ticket.operatorId) : null;
       const again = () => new Fault('TICKET_SPENT', { detail: 'The sign-in took too long, or too many codes were wrong.', remedy: 'Sign in again.' });
       if (!ticket || row?.state !== 'active') throw again();
-      if ((await s.store.operators.countTry(ticket.id)) > TRIES_MOST) throw again();
+      if ((await s.store.operators.countTry(ticket.id)) > MAX_TRIES) throw again();
       await checkFactor(row, { ...from, device: input.device ?? from.device }, input, async (challenge) => challenge === ticket.hash.toString('base64url'));
       if (!(await s.store.operators.useUpTicket(ticket.id))) throw again();
       return openSession(row, ticket.data?.keeps === 'token' ? 'token' : 'cookie', from);

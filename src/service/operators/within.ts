@@ -5,7 +5,7 @@ import { ruleOf } from '../../api/role-rules.ts';
 import { atLeast, type RoleRule } from '../../api/roles.ts';
 import { Fault } from '../../core/fault.ts';
 import { isClientsOwn } from '../../core/oauth/grant-kinds.ts';
-import type { SignedInOperator } from '../asked.ts';
+import type { SignedInOperator } from '../operation-call.ts';
 import type { Store } from '../store/store.ts';
 
 type LimitParts = { store: Pick<Store, 'limits' | 'notices'> };

@@ -1,9 +1,9 @@
 import type { Campaign } from '../../api/people.ts';
 import { Fault } from '../../core/fault.ts';
-import type { Asked, Command } from '../asked.ts';
 import { iso, isoOrNull } from '../iso.ts';
+import type { Asked, Command } from '../operation-call.ts';
 import { recordId } from '../ports.ts';
-import { keepRounds } from '../rounds.ts';
+import { runPeriodically } from '../run-periodically.ts';
 import type { CampaignRow } from '../store/campaigns.ts';
 import { record } from './events.ts';
 import { findShared, withoutOthersCallers } from './find.ts';
@@ -73,7 +73,7 @@ export async function endCampaign(s: PeopleParts, { params, actor }: Command<'en
 
 /** Asks people, some at a time; on every replica: whoever is asked twice by two of them is asked once. Ends when told to stop. */
 export const runCampaigns = (s: PeopleParts, stop: AbortSignal): Promise<void> =>
-  keepRounds({ ports: s.ports, everyMs: LOOK_MS, failed: 'asking people failed', stop }, async () => {
+  runPeriodically({ ports: s.ports, everyMs: LOOK_MS, failed: 'asking people failed', stop }, async () => {
     let isMore = false;
     for (const campaign of await s.store.campaigns.running()) isMore = (await askSome(s, campaign)) || isMore;
     return isMore;

@@ -7,11 +7,11 @@ import { type PersonEventKind, personEventType } from '../../core/people/event.t
 import { askedLetter, expiresLetter, lostLetter } from '../../core/people/letters.ts';
 import { nextTryMs } from '../../core/redelivery.ts';
 import { Secret } from '../../core/secret.ts';
-import type { Asked, Command } from '../asked.ts';
 import { iso } from '../iso.ts';
+import type { Asked, Command } from '../operation-call.ts';
 import { type Posted, postWebhook } from '../outgoing/index.ts';
 import { recordId } from '../ports.ts';
-import { keepRounds } from '../rounds.ts';
+import { runPeriodically } from '../run-periodically.ts';
 import type { ConnectionRow } from '../store/connections.ts';
 import type { EventDelivery, PersonEventRow } from '../store/person-events.ts';
 import { makeOwnLink, urlOf } from './links.ts';
@@ -88,7 +88,7 @@ export async function ownEvents(s: PeopleParts, { query, actor }: Asked<'listOwn
 
 /** Delivers events, each at least once, for a day; on every replica. Ends when told to stop. */
 export const deliverEvents = (s: PeopleParts, stop: AbortSignal): Promise<void> =>
-  keepRounds({ ports: s.ports, everyMs: LOOK_MS, failed: 'delivering events failed', stop }, async () => {
+  runPeriodically({ ports: s.ports, everyMs: LOOK_MS, failed: 'delivering events failed', stop }, async () => {
     const due = await s.store.personEvents.due(AT_ONCE);
     await Promise.all(due.map((one) => deliver(s, one)));
     return due.length === AT_ONCE;
@@ -122,7 +122,7 @@ async function send(s: PeopleParts, receiver: { callerId: string; url: string; s
   });
 }
 
-const SHOWN_MOST = 100;
+const MAX_SHOWN = 100;
 
 async function callerNamed(s: PeopleParts, name: string): Promise<{ id: string; name: string }> {
   const caller = await s.store.callers.byName(name);
@@ -132,7 +132,7 @@ async function callerNamed(s: PeopleParts, name: string): Promise<{ id: string; 
 
 export async function showReceiver(s: PeopleParts, name: string): Promise<PersonEvents> {
   const caller = await callerNamed(s, name);
-  const [receiver, deliveries] = await Promise.all([s.store.personEvents.receiver(caller.id), s.store.personEvents.deliveries(caller.id, SHOWN_MOST)]);
+  const [receiver, deliveries] = await Promise.all([s.store.personEvents.receiver(caller.id), s.store.personEvents.deliveries(caller.id, MAX_SHOWN)]);
   return {
     url: receiver?.url ?? null,
     signed: receiver ? receiver.secretSealed !== null : false,

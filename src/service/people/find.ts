@@ -1,8 +1,8 @@
 import { Fault } from '../../core/fault.ts';
 import { base32Code } from '../../core/identifiers.ts';
 import { shortKey } from '../../core/people/person-key.ts';
-import { limitsOf, type SignedInOperator } from '../asked.ts';
 import { hashOf } from '../hash.ts';
+import { limitsOf, type SignedInOperator } from '../operation-call.ts';
 import { recordId } from '../ports.ts';
 import { type ConnectionRow, NO_PERSON } from '../store/connections.ts';
 import type { PeopleParts } from './parts.ts';

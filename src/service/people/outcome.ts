@@ -1,10 +1,10 @@
 import type { PersonOutcome } from '../../api/people.ts';
 import { Fault } from '../../core/fault.ts';
 import { connectionHealth, HEALTH_CAUSES } from '../../core/health.ts';
-import { type Asked, noOperator } from '../asked.ts';
 import { decideStandby } from '../connections/index.ts';
 import { INVITATION_USED } from '../consent/index.ts';
 import { hashOf } from '../hash.ts';
+import { type Asked, noOperator } from '../operation-call.ts';
 import { emptyOutcome } from '../records/index.ts';
 import type { ListedConnection } from '../store/connection-rows.ts';
 import type { ConsentRow, StoredOutcome } from '../store/consents.ts';

@@ -1,10 +1,10 @@
 import type { Person, PersonCounts } from '../../api/people.ts';
 import { Fault } from '../../core/fault.ts';
 import { connectionHealth } from '../../core/health.ts';
-import { type Asked, type Command, noOperator } from '../asked.ts';
 import { revokeConnection } from '../connections/index.ts';
 import { hashOf } from '../hash.ts';
 import { isoOrNull } from '../iso.ts';
+import { type Asked, type Command, noOperator } from '../operation-call.ts';
 import type { ListedConnection } from '../store/connection-rows.ts';
 import type { ConnectionRow } from '../store/connections.ts';
 import { record } from './events.ts';

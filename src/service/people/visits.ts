@@ -16,7 +16,7 @@ import type { WithConsents } from './parts.ts';
 import { disconnect } from './people.ts';
 
 /** Consents that may be begun with one link: denials and mistakes, not a machine that tries for ever. */
-const STARTS_MOST = 50;
+const MAX_STARTS = 50;
 /** How long what a device brought is shown behind an invitation. */
 const DEVICE_SHOWN_MS = 10 * 60_000;
 const CODE_BYTES = 24;
@@ -181,7 +181,7 @@ export async function begin(
   if (target && person.currentGrantId === null) await s.store.connections.change(person.id, { clientId: target.id });
   const moves = target && person.currentGrantId !== null ? { client: target.name } : {};
   const opened = await s.consents.openForPerson(person.name, { invitation: row.id, ways: WAYS }, { ...moves, ...(way ? { way } : {}) });
-  if (!(await s.store.invitations.begin(row.id, opened.id, STARTS_MOST))) throw new Fault('INVITATION_ENDED', { detail: ENDED.used });
+  if (!(await s.store.invitations.begin(row.id, opened.id, MAX_STARTS))) throw new Fault('INVITATION_ENDED', { detail: ENDED.used });
   return opened.way === 'device' ? { location: null } : s.consents.start(opened.ticket);
 }
 

@@ -3,8 +3,8 @@ import type { PrivilegeShown } from '../../api/privilege.ts';
 import { privilegeOf } from '../../core/clients/privilege.ts';
 import { couldBeLess, privilegeOfConnection } from '../../core/privilege/report.ts';
 import { POWERS, type ProviderDefinition } from '../../core/provider/definition.ts';
-import type { Command } from '../asked.ts';
 import { iso } from '../iso.ts';
+import type { Command } from '../operation-call.ts';
 import { definitionFor } from '../records/index.ts';
 import type { ListedConnection } from '../store/connection-rows.ts';
 import type { PrivilegeParts } from './parts.ts';
@@ -12,7 +12,7 @@ import type { PrivilegeParts } from './parts.ts';
 const DAYS = 35;
 /** Read at once; and so often at most: two million connections. */
 const PAGE = 2_000;
-const PAGES_MOST = 1_000;
+const MAX_PAGES = 1_000;
 const CONNECTIONS_SHOWN = 2_000;
 
 /** Everything for one page: clients and connections by what they can do, permissions that could be less, people on whom schedules depend. */
@@ -61,7 +61,7 @@ async function reportOf(s: PrivilegeParts): Promise<PrivilegeShown> {
       ...{ unneeded, unneeded_known: isKnown, callers: [...(users.get(one.name) ?? [])].sort(), jobs: own.map((job) => job.name) },
     });
   };
-  for (let [page, after] = [0, undefined as string | undefined]; page < PAGES_MOST; page += 1) {
+  for (let [page, after] = [0, undefined as string | undefined]; page < MAX_PAGES; page += 1) {
     const listed = await s.store.connectionList.read({ limit: PAGE, after });
     const calls = await s.store.savedCalls.callsOf(listed.map((one) => one.id));
     for (const one of listed) add(one, calls);

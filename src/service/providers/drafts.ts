@@ -15,7 +15,7 @@ import type { ProviderParts } from './parts.ts';
 type Input = z.output<typeof DraftProvider>;
 const DOCUMENT_LIMIT = 5_000_000;
 const DOCUMENT_DEADLINE_MS = 15_000;
-const REDIRECTS_MOST = 3;
+const MAX_REDIRECTS = 3;
 
 /**
  * GETs a document someone named. Redirects are followed, three at most, each to an https address; that it is no private one is seen
@@ -23,7 +23,7 @@ const REDIRECTS_MOST = 3;
  */
 async function fetchDocument(ports: Pick<Ports, 'send'>, address: string): Promise<{ text: string; from: string } | { why: string }> {
   let url = address;
-  for (let hop = 0; hop <= REDIRECTS_MOST; hop += 1) {
+  for (let hop = 0; hop <= MAX_REDIRECTS; hop += 1) {
     if (!isWebAddress(url)) return { why: `${url.slice(0, 200)} is no https address` };
     const answer = await ports.send({
       method: 'GET',
@@ -43,7 +43,7 @@ async function fetchDocument(ports: Pick<Ports, 'send'>, address: string): Promi
     if (answer.cut) return { why: `the document is larger than ${DOCUMENT_LIMIT / 1_000_000} MB` };
     return { text: answer.body, from: url };
   }
-  return { why: `it redirects more than ${REDIRECTS_MOST} times` };
+  return { why: `it redirects more than ${MAX_REDIRECTS} times` };
 }
 
 /** Metadata of an issuer, from one of its two well-known addresses, or from the very address that was given. @throws {Fault} */

@@ -1,9 +1,9 @@
 import { LRUCache } from 'lru-cache';
 import type { Quota } from '../../core/provider/api.ts';
 import { chunkOf, windowAt } from '../../core/quota/windows.ts';
+import { boundedCache } from '../bounded-cache.ts';
 import type { Ports } from '../ports.ts';
 import type { QuotaStore } from '../store/quotas.ts';
-import { upTo } from '../up-to.ts';
 
 /** One window that a call counts in. */
 export interface QuotaUse {
@@ -44,12 +44,12 @@ interface QuotaLeases {
   giveBack(): Promise<void>;
 }
 
-const HELD_MOST = 50_000;
+const MAX_HELD = 50_000;
 const LEASE_TRIES = 6;
 const CLEAN_EVERY = 200;
 
 export function quotaLeases({ store, ports }: { store: QuotaStore; ports: Pick<Ports, 'clock' | 'log'> }): QuotaLeases {
-  const held = new LRUCache<string, HeldWindow>(upTo(HELD_MOST));
+  const held = new LRUCache<string, HeldWindow>(boundedCache(MAX_HELD));
   let taken = 0;
 
   const stateOf = (use: QuotaUse, now: number): HeldWindow => {

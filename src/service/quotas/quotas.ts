@@ -52,9 +52,9 @@ export interface Quotas {
   stop(): Promise<void>;
 }
 
-const WAITING_MOST = 2_000;
+const MAX_WAITING = 2_000;
 const CORRECT_EVERY_MS = 1_000;
-const PATIENCE_MOST_MS = 3_600_000;
+const MAX_PATIENCE_MS = 3_600_000;
 /** Answers of one moment ask for nearly the same: they are sent once. */
 const HELD_ALIKE_MS = 1_000;
 
@@ -109,7 +109,7 @@ export function quotas(deps: {
       if (until === 0) return null;
       for (let waits = 0; until !== 0; waits += 1) {
         const now = ports.clock.now();
-        if (until - startedAt > patienceMs || waiting >= WAITING_MOST || waits > 50) return Math.max(1, until - now);
+        if (until - startedAt > patienceMs || waiting >= MAX_WAITING || waits > 50) return Math.max(1, until - now);
         waiting += 1;
         try {
           // Spread over a moment, so that all who waited do not come in one millisecond.
@@ -126,7 +126,7 @@ export function quotas(deps: {
       const [first] = uses; // the provider speaks of its first window, not of a caller's share
       const headers = { 'retry-after': answer.header('retry-after') ?? '', date: answer.header('date') ?? '' };
       const patienceMs = answer.status === 429 || answer.status === 503 ? retryAfter({ headers }) : null;
-      if (first && patienceMs !== null && patienceMs > 0) hold(first.scope, now + Math.min(patienceMs, PATIENCE_MOST_MS), stateOf(first, now));
+      if (first && patienceMs !== null && patienceMs > 0) hold(first.scope, now + Math.min(patienceMs, MAX_PATIENCE_MS), stateOf(first, now));
       const name = api.rate_headers?.left;
       if (!first || name === undefined) return;
       const told = Number(answer.header(name));

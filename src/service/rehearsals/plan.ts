@@ -7,9 +7,9 @@ import type { ClientRow } from '../store/clients.ts';
 import type { RehearsalParts } from './parts.ts';
 
 /** Connections alike behave alike: of each client a few are enough. */
-const OF_CLIENT_MOST = 5;
-const CONNECTIONS_MOST = 60;
-const JOBS_MOST = 40;
+const MAX_OF_CLIENT = 5;
+const MAX_CONNECTIONS = 60;
+const MAX_JOBS = 40;
 
 type Wanted = Pick<RehearsalPlan, 'scenario' | 'act'> & { providers: readonly string[]; hits: string | null };
 
@@ -31,7 +31,7 @@ export async function planOf(s: RehearsalParts, wanted: Wanted): Promise<Rehears
         leftOut.push({ what: `Client ${label}`, why: `It is ${client.stage === 'draft' ? 'a draft' : 'retired'}.` });
         continue;
       }
-      const { items, total } = await s.store.rehearsals.connectionsOf(client.id, Math.min(OF_CLIENT_MOST, CONNECTIONS_MOST - connections.length));
+      const { items, total } = await s.store.rehearsals.connectionsOf(client.id, Math.min(MAX_OF_CLIENT, MAX_CONNECTIONS - connections.length));
       if (items.length < total) leftOut.push({ what: `${total - items.length} more connections of ${label}`, why: 'They behave as those that are rehearsed.' });
       if (items.length === 0) continue;
       clients.push(await clientPlan(s, provider.name, client));
@@ -75,8 +75,8 @@ async function jobsOf(s: RehearsalParts, names: readonly string[], leftOut: Rehe
   for (const job of await s.store.jobs.list()) {
     const connection = (await s.store.connections.byId(job.connectionId))?.name;
     if (connection === undefined || !names.includes(connection) || !job.enabled) continue;
-    if (jobs.length >= JOBS_MOST) {
-      leftOut.push({ what: `Job ${job.name}`, why: `At most ${JOBS_MOST} are rehearsed.` });
+    if (jobs.length >= MAX_JOBS) {
+      leftOut.push({ what: `Job ${job.name}`, why: `At most ${MAX_JOBS} are rehearsed.` });
       continue;
     }
     try {

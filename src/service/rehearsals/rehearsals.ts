@@ -1,17 +1,17 @@
 import { type Rehearsal, type RehearsalPlan, type RehearsalShown, SCENARIO_WORDS } from '../../api/rehearsals.ts';
 import { Fault } from '../../core/fault.ts';
 import { reportDocument, summaryOf } from '../../core/rehearsals/report.ts';
-import type { Asked, Command } from '../asked.ts';
 import { beyondRequest } from '../context.ts';
 import { iso, isoOrNull } from '../iso.ts';
+import type { Asked, Command } from '../operation-call.ts';
 import { recordId } from '../ports.ts';
 import type { RehearsalRow } from '../store/rehearsals.ts';
 import type { RehearsalParts } from './parts.ts';
 import { planOf } from './plan.ts';
 import { playApart } from './player.ts';
 
-const LISTED_MOST = 50;
-const KEPT_MOST = 50;
+const MAX_LISTED = 50;
+const MAX_KEPT = 50;
 /** Whoever plays says so at least this often; after twice as long it is taken to be gone. */
 const TELL_EVERY_MS = 1_000;
 const BUSY_MS = 60_000;
@@ -45,7 +45,7 @@ export async function startRehearsal(s: RehearsalParts, { body, actor }: Command
     ...{ providers: plan.providers.map((one) => one.name), endedAt: null, percent: 0, doing: 'Starting', busyUntil: now + BUSY_MS, report: null },
   };
   if (!(await s.store.rehearsals.begin(row))) throw new Fault('REHEARSAL_RUNNING');
-  await s.store.rehearsals.keep(KEPT_MOST);
+  await s.store.rehearsals.keep(MAX_KEPT);
   const { title } = SCENARIO_WORDS[body.scenario];
   s.history.add({ actor: actor.operator.name, kind: 'rehearsal_started', subject: 'installation', says: `Started the rehearsal \u201c${title}\u201d.` });
   void beyondRequest(() => playOn(s, row, plan));
@@ -83,7 +83,7 @@ async function playOn(s: RehearsalParts, { id }: RehearsalRow, plan: RehearsalPl
 
 export async function listRehearsals(s: RehearsalParts): Promise<{ items: Rehearsal[] }> {
   await s.store.rehearsals.endAbandoned(ABANDONED, [...playedHere]);
-  return { items: (await s.store.rehearsals.list(LISTED_MOST)).map(view) };
+  return { items: (await s.store.rehearsals.list(MAX_LISTED)).map(view) };
 }
 
 export async function showRehearsal(s: RehearsalParts, { params }: Pick<Asked<'showRehearsal'>, 'params'>): Promise<RehearsalShown> {

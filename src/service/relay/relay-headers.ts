@@ -151,13 +151,13 @@ function relayed(target: string, from: BackFrom): string | null {
   return href !== null && base !== undefined && href.startsWith(base) ? `${from.relayBase}/${href.slice(base.length)}` : null;
 }
 
-const LINK_MOST = 16_000;
+const MAX_LINK = 16_000;
 /**
  * `Link` (RFC 8288 §3): targets below the base URL lead to the relay, where the caller's key belongs. Others stand in another header, so that
  * no client follows them with that key.
  */
 function links(value: string, from: BackFrom): string[] {
-  if (value.length > LINK_MOST) return ['link-elsewhere', value.slice(0, LINK_MOST)];
+  if (value.length > MAX_LINK) return ['link-elsewhere', value.slice(0, MAX_LINK)];
   const [within, elsewhere]: [string[], string[]] = [[], []];
   // A target stands between < and >, and holds neither; what follows up to the next target is its parameters.
   for (const [, target = '', parameters = ''] of value.matchAll(/<([^<>]*)>([^<]*)/g)) {

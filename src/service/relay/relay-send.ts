@@ -1,7 +1,7 @@
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import type { Readable } from 'node:stream';
 import type { Dispatcher } from 'undici';
-import { endWith } from '../whole-answer.ts';
+import { sendWhole } from '../send-whole.ts';
 
 /** How a call that was sent on ended. `held`: the answer was kept back for the caller of this function to decide on. */
 export type Sent =
@@ -33,10 +33,10 @@ export interface ToSend {
   back(headers: Headers): string[];
 }
 
-const HELD_MOST = 64 * 1024;
+const MAX_HELD = 64 * 1024;
 /** A body up to this that comes in one piece is sent together with its head. */
-const WHOLE_MOST = 16 * 1024;
-const SEEN_MOST = 4 * 1024;
+const MAX_WHOLE = 16 * 1024;
+const MAX_SEEN = 4 * 1024;
 
 /** The length that an answer's head names, or null. */
 const lengthOf = (headers: Headers): number | null => {
@@ -119,20 +119,20 @@ export function sendOn(dispatcher: Dispatcher, request: IncomingMessage, respons
         },
         onResponseData(controller, chunk) {
           bytes += chunk.length;
-          if (seen && seen.start.length < SEEN_MOST) seen.start = Buffer.concat([seen.start, chunk.subarray(0, SEEN_MOST - seen.start.length)]);
+          if (seen && seen.start.length < MAX_SEEN) seen.start = Buffer.concat([seen.start, chunk.subarray(0, MAX_SEEN - seen.start.length)]);
           if (held) {
             held.push(chunk);
-            if (bytes <= HELD_MOST) return;
+            if (bytes <= MAX_HELD) return;
             const [first, ...rest] = [Buffer.concat(held)]; // longer than it looked: no longer kept back
             held = null;
             start(status ?? 200, heldHeaders);
             for (const part of [first, ...rest]) if (part && !response.write(part)) controller.pause();
             return;
           }
-          if (chunk.length === named && bytes === named && named <= WHOLE_MOST) {
+          if (chunk.length === named && bytes === named && named <= MAX_WHOLE) {
             isWhole = true;
             response.off('close', hungUp);
-            endWith(response, chunk.toString('latin1'), 'latin1');
+            sendWhole(response, chunk.toString('latin1'), 'latin1');
           } else if (!response.write(chunk)) controller.pause();
         },
         onResponseEnd() {

@@ -45,9 +45,9 @@ interface Parts {
 }
 
 /** A body of known length up to this is read before it is sent, and can be sent again. */
-const REPLAYED_MOST = 64 * 1024;
+const MAX_REPLAYED = 64 * 1024;
 const QUOTA_PATIENCE_MS = 10_000;
-const PEEKED_MOST = 16 * 1024;
+const MAX_PEEKED = 16 * 1024;
 
 /** Sends a caller's call on with the token added; the token never leaves. @throws nothing: each rejection is a problem answer */
 export function relayLane(parts: Parts): RelayLane {
@@ -193,7 +193,7 @@ function toSend(parts: Parts, call: Call, token: ApiToken, { request, body, uses
       if (uses.length > 0 || call.api.rate_headers)
         parts.quotas.learn(uses, call.api, { status, header: (name) => (Array.isArray(headers[name]) ? headers[name][0] : headers[name]) });
       if (mayRetry && status === 401) return true;
-      return peeks && status === 200 && /json/.test(String(headers['content-type'])) && Number(headers['content-length'] ?? Number.NaN) <= PEEKED_MOST;
+      return peeks && status === 200 && /json/.test(String(headers['content-type'])) && Number(headers['content-length'] ?? Number.NaN) <= MAX_PEEKED;
     },
     back: (headers) => headersBack(headers, { token: secret, url: url.href, base, relayBase: call.relayBase }),
   };
@@ -203,7 +203,7 @@ function toSend(parts: Parts, call: Call, token: ApiToken, { request, body, uses
 function answerHeld(response: ServerResponse, what: ToSend, { status, headers, body }: Extract<Sent, { end: 'held' }>): Sent {
   response.writeHead(status, what.back(headers));
   response.end(body);
-  return { end: 'done', status, bytes: body.length, seen: { headers, start: body.subarray(0, PEEKED_MOST) } };
+  return { end: 'done', status, bytes: body.length, seen: { headers, start: body.subarray(0, MAX_PEEKED) } };
 }
 
 const traced = (ports: Parts['ports'], work: () => Promise<Done>): Promise<Done> =>
@@ -241,7 +241,7 @@ const quotaCall = (call: Call) => ({
 
 /** A short body of known length is read first, so that it can be sent again; any other is streamed and sent once. */
 async function bodyOf(request: IncomingMessage): Promise<{ body: ToSend['body']; replayable: boolean }> {
-  if (request.headers['transfer-encoding'] !== undefined || Number(request.headers['content-length']) > REPLAYED_MOST)
+  if (request.headers['transfer-encoding'] !== undefined || Number(request.headers['content-length']) > MAX_REPLAYED)
     return { body: request, replayable: false };
   return { body: await buffer(request), replayable: true };
 }

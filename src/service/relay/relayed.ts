@@ -29,9 +29,9 @@ export interface Relayed {
 const FLUSH_MS = 5_000;
 const HOUR_MS = 3_600_000;
 /** Between two flushes; beyond it, only counts of those that are known go on. */
-const PAIRS_MOST = 20_000;
+const MAX_PAIRS = 20_000;
 const PAIRS_AT_ONCE = 100;
-const PATH_MOST = 300;
+const MAX_PATH = 300;
 
 interface Last {
   at: number;
@@ -69,7 +69,7 @@ export function relayed(deps: { store: RelayedStore; ports: Pick<Ports, 'clock' 
   const putBack = (connection: RelayedCall['connection'], pair: Pair): void => {
     const newer = pairs.get(connection);
     if (!newer) {
-      if (pairs.size < PAIRS_MOST) pairs.set(connection, pair);
+      if (pairs.size < MAX_PAIRS) pairs.set(connection, pair);
       return;
     }
     for (const [at, count] of pair.counts) newer.counts.set(at, (newer.counts.get(at) ?? 0) + count);
@@ -105,7 +105,7 @@ export function relayed(deps: { store: RelayedStore; ports: Pick<Ports, 'clock' 
       const now = ports.clock.now();
       let pair = pairs.get(call.connection);
       if (!pair) {
-        if (pairs.size >= PAIRS_MOST) return;
+        if (pairs.size >= MAX_PAIRS) return;
         pair = { callerId: call.caller.id, connectionId: call.connection.id, counts: new Map(), last: null, failed: null };
         pairs.set(call.connection, pair);
       }
@@ -126,7 +126,7 @@ export function relayed(deps: { store: RelayedStore; ports: Pick<Ports, 'clock' 
 
 const row = ({ callerId, connectionId }: Pair, kind: 'last' | 'failed', { verdict, path, ...last }: Last) => ({
   ...{ callerId, connectionId, kind, ...last },
-  path: path.slice(0, PATH_MOST),
+  path: path.slice(0, MAX_PATH),
   cause: verdict?.cause ?? null,
   says: verdict?.title.slice(0, 300) ?? null,
   remedy: verdict?.remedy.slice(0, 500) ?? null,

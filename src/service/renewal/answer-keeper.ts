@@ -41,7 +41,7 @@ export interface AnswerKeeper {
 /** Without an acknowledgement for this long, an answer is spilled. */
 const SPILL_AFTER_MS = 250;
 const RETRY_FIRST_MS = 100;
-const RETRY_MOST_MS = 2_000;
+const MAX_RETRY_MS = 2_000;
 
 export function answerKeeper(deps: {
   store: RenewalStore;
@@ -79,7 +79,7 @@ export function answerKeeper(deps: {
   const keep = async <T>(what: string, work: () => Promise<T>): Promise<T> => {
     unsaved += 1;
     try {
-      for (let waitMs = RETRY_FIRST_MS; ; waitMs = Math.min(waitMs * 2, RETRY_MOST_MS)) {
+      for (let waitMs = RETRY_FIRST_MS; ; waitMs = Math.min(waitMs * 2, MAX_RETRY_MS)) {
         try {
           return await work();
         } catch (cause) {

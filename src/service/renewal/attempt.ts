@@ -29,7 +29,7 @@ export interface GivenBack {
 }
 
 /** An arm older than this may have been overtaken by a freeze of this process: it is void. */
-const ARM_GOOD_FOR_MS = 1_000;
+const ARM_VALID_MS = 1_000;
 const HELD_TRY_MS = 30_000;
 
 /** One claimed row, from T2 to its outcome. Null: an attempt was made, or T9 decided to wait. */
@@ -180,7 +180,7 @@ async function armed(parts: AttemptParts, grantId: string, attempt: Attempt, dea
   for (let tries = 0; tries < 3; tries += 1) {
     const startedAt = performance.now();
     if (!(await parts.store.arm(grantId, arm(attempt, parts.limits, deadlineMs)))) return false;
-    if (performance.now() - startedAt <= ARM_GOOD_FOR_MS) return true;
+    if (performance.now() - startedAt <= ARM_VALID_MS) return true;
   }
   return false;
 }

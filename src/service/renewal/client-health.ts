@@ -22,7 +22,7 @@ export interface ClientHealth {
   seen(client: { id: string; name: string }, approval: SeenApproval, evidence: string): Promise<void>;
 }
 
-const BROUGHT_BACK_MOST = 10_000;
+const MAX_BROUGHT_BACK = 10_000;
 
 export function clientHealth(deps: {
   clients: ClientStore;
@@ -62,7 +62,7 @@ export function clientHealth(deps: {
       await seen(client, 'approved', 'it renews again');
       states.touchClient(client.id);
       history.add({ actor: 'service', kind: 'client_works', subject: `client:${client.name}`, says: 'The provider takes the client again.' });
-      await renewals.update(await renewals.waitingOf(client.id, BROUGHT_BACK_MOST), bringForward());
+      await renewals.update(await renewals.waitingOf(client.id, MAX_BROUGHT_BACK), bringForward());
       await changes.announce('client', client.name);
     },
   };

@@ -25,14 +25,14 @@ const EVERY_MS = 500;
 const AT_ONCE = 200;
 /** Of one client in a row, between which what is due is worked out. */
 const MARKED_AT_ONCE = 1_000;
-const ROUNDS_MOST = 20;
-const SEARCH_TEXT_MOST = 600;
+const MAX_ROUNDS = 20;
+const MAX_SEARCH_TEXT = 600;
 
 /** What a connection is searched by: names, account, labels and its state in words. */
 const searchTextOf = (one: Pick<ListedConnection, 'name' | 'provider' | 'client' | 'account' | 'labels' | 'person'>, state: string): string =>
   [one.name, one.provider, one.client, one.account ?? '', one.person?.key ?? '', one.person?.name ?? '', ...one.labels, state.replaceAll('_', ' ')]
     .join(' ')
-    .slice(0, SEARCH_TEXT_MOST);
+    .slice(0, MAX_SEARCH_TEXT);
 
 function stateOf(one: ListedConnection): StoredState {
   const { state, cause_key: causeKey } = connectionHealth(one.facts, one.readAt);
@@ -105,7 +105,7 @@ export function connectionStates(deps: {
     async run(stop) {
       while (!stop.aborted) {
         try {
-          for (let rounds = 0; rounds < ROUNDS_MOST && !stop.aborted && (await settleOnce()); rounds += 1);
+          for (let rounds = 0; rounds < MAX_ROUNDS && !stop.aborted && (await settleOnce()); rounds += 1);
         } catch (cause) {
           deps.ports.log.debug({ event: 'states.waiting', cause: String(cause) }, 'states of connections wait for the database');
         }

@@ -91,13 +91,13 @@ export function clientSecrets(deps: { store: SecretStore; sealer: Sealer; histor
 }
 
 /** Tries with other secrets in one attempt: bounded by the lease. */
-const CHOICES_MOST = 3;
+const MAX_CHOICES = 3;
 
 /** A newer secret that waits to be verified goes first, in one request at a time; then the current one, then those in reserve. */
 export async function inTryingOrder({ inOrder, unverified, unprovedFree }: CredentialsAtHand, mayTry: ClientSecrets['mayTry']): Promise<ClientCredentials[]> {
   const settled = inOrder.filter((one) => one !== unverified);
-  if (!unverified) return settled.slice(0, CHOICES_MOST);
+  if (!unverified) return settled.slice(0, MAX_CHOICES);
   if (settled.length === 0) return [unverified];
   const first = unprovedFree && unverified.secretId !== null && (await mayTry(unverified.secretId));
-  return (first ? [unverified, ...settled] : [...settled, unverified]).slice(0, CHOICES_MOST);
+  return (first ? [unverified, ...settled] : [...settled, unverified]).slice(0, MAX_CHOICES);
 }

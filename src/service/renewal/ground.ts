@@ -42,7 +42,7 @@ const PRUNE_EVERY_MS = 3_600_000;
 const JUST_MADE_MS = 3_000;
 const STEP_MS = 250;
 const TABLES_EVERY_MS = 60_000;
-const LOADING_MOST_MS = 10 * 60_000;
+const MAX_LOADING_MS = 10 * 60_000;
 
 /** Compares with what the data folder knows before anything is claimed, and counts from there on. */
 export async function ground({ store, newest, changes, history, limits, instanceId, ports }: GroundParts): Promise<Ground> {
@@ -89,7 +89,7 @@ export async function ground({ store, newest, changes, history, limits, instance
     const now = ports.clock.now();
     if ([...made.values()].some((at) => now - at < JUST_MADE_MS)) return true;
     const again = [...tables].filter(([name, at]) => made.get(name) !== at).length;
-    return again > 0 && again < tables.size && now - open.noticedAt < LOADING_MOST_MS;
+    return again > 0 && again < tables.size && now - open.noticedAt < MAX_LOADING_MS;
   };
   /** After a break others may know of losses that we do not: each that ran must have been there again since. */
   const awaited = (marks: readonly Seen[]): string[] => {

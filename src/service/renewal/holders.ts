@@ -12,7 +12,7 @@ export interface Holders {
   leftBySilent(): Promise<LeftRow[]>;
 }
 
-const LEFT_MOST = 200;
+const MAX_LEFT = 200;
 
 export function holders(deps: { store: ReplicaStore; limits: RenewalLimits; me: string; contactSince(): number }): Holders {
   const { store, limits, me } = deps;
@@ -25,6 +25,6 @@ export function holders(deps: { store: ReplicaStore; limits: RenewalLimits; me: 
       return others.every((life) => cannotHold(signs.get(life) ?? null, sentAt, limits));
     },
     contactSince: deps.contactSince,
-    leftBySilent: () => store.leftBySilent(me, limits, LEFT_MOST),
+    leftBySilent: () => store.leftBySilent(me, limits, MAX_LEFT),
   };
 }

@@ -20,7 +20,7 @@ export interface InstallationHold {
 }
 
 const WINDOW_MS = 10 * 60_000;
-const REFUSED_MOST = 3;
+const MAX_REFUSED = 3;
 
 export async function installationHold(deps: {
   store: InstallationStore;
@@ -78,7 +78,7 @@ export async function installationHold(deps: {
     async noteRefused() {
       const seen = await store.refusedAndRenewed(ports.clock.now() - WINDOW_MS);
       const refused = seen.refused + 1; // the present one is not written yet
-      if (refused < REFUSED_MOST || refused <= seen.renewed) return;
+      if (refused < MAX_REFUSED || refused <= seen.renewed) return;
       await hold(
         `${refused} connections had their newest refresh token rejected within ten minutes, more than were renewed. That is how it looks when a second installation renews the same grants.`,
       );

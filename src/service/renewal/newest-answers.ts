@@ -53,14 +53,14 @@ export interface NewestAnswers {
 
 const FLUSH_MS = 200;
 const AGAIN_MS = 5_000;
-const WAITING_MOST = 100_000;
+const MAX_WAITING = 100_000;
 /** `at`, epoch ms, in clear before what is sealed: what is too old is found without opening it. */
 const HEAD_BYTES = 8;
 const STATE = 'state';
 const [ANSWER, FIRST, ENTERED] = ['answer/', 'first/', 'entered/'];
 const HOUR_MS = 3_600_000;
 
-const SEEN_MOST = 100_000;
+const MAX_SEEN = 100_000;
 /** Identifies the newest answer of a grant; `refresh`: a hash, null where none is known. */
 interface Seen {
   generation: number;
@@ -99,7 +99,7 @@ export async function newestAnswers(parts: NewestAnswersParts): Promise<NewestAn
   const path = join(parts.folder, 'answers');
   const { level, state } = await openLevel(parts, path, seal.open);
   /** What was looked up, so that a renewal seldom reads the folder. */
-  const seen = new LRUCache<string, Seen>({ max: SEEN_MOST });
+  const seen = new LRUCache<string, Seen>({ max: MAX_SEEN });
   // While the master key is changed both are known: afterwards only the new one is.
   if (parts.former)
     for await (const [key, value] of level.iterator()) {
@@ -182,7 +182,7 @@ export async function newestAnswers(parts: NewestAnswersParts): Promise<NewestAn
     return keys;
   };
   const remember = (key: string, value: Entry | null): void => {
-    if (!waiting.has(key) && waiting.size >= WAITING_MOST) return; // the folder has been failing for long; the newest of each grant counts
+    if (!waiting.has(key) && waiting.size >= MAX_WAITING) return; // the folder has been failing for long; the newest of each grant counts
     const before = waiting.get(key);
     waiting.set(key, value?.lacksRefresh && before ? withRefresh(value, before.text) : value);
   };

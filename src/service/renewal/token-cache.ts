@@ -16,11 +16,11 @@ export interface TokenCache {
   drop(grantId: string): void;
 }
 
-const BYTES_MOST = 160 * 1024 * 1024;
+const MAX_BYTES = 160 * 1024 * 1024;
 const ENTRY_BYTES = 400;
 
 export function tokenCache(): TokenCache {
-  const kept = new LRUCache<string, CachedToken>({ maxSize: BYTES_MOST, sizeCalculation: (token) => token.access.reveal().length + ENTRY_BYTES });
+  const kept = new LRUCache<string, CachedToken>({ maxSize: MAX_BYTES, sizeCalculation: (token) => token.access.reveal().length + ENTRY_BYTES });
   return {
     get: (grantId) => kept.get(grantId),
     put(grantId, token) {

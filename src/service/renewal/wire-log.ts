@@ -14,7 +14,7 @@ const KEPT = 20;
 const SUCCESSES_A_SECOND = 20;
 const FLUSH_MS = 500;
 const BATCH = 100;
-const WAITING_MOST = 2_000;
+const MAX_WAITING = 2_000;
 
 export function wireLog(deps: { store: WireLogStore; ports: Pick<Ports, 'clock' | 'log'> }): WireLog {
   const { store, ports } = deps;
@@ -24,7 +24,7 @@ export function wireLog(deps: { store: WireLogStore; ports: Pick<Ports, 'clock' 
   let flushing: Promise<void> | null = null;
 
   const put = (grantId: string, epoch: number, kind: string, record: () => WireRecord) => {
-    if (waiting.size >= WAITING_MOST) return;
+    if (waiting.size >= MAX_WAITING) return;
     const slot = epoch % KEPT;
     waiting.set(`${grantId}|${slot}`, { grantId, slot, at: ports.clock.now(), kind, record: record() });
   };

@@ -3,9 +3,9 @@ import { join, resolve } from 'node:path';
 import type { z } from 'zod';
 import type { AdoptedReplica, Replica } from '../../api/status.ts';
 import { Fault } from '../../core/fault.ts';
-import type { Command } from '../asked.ts';
 import { openDataFolder } from '../database/index.ts';
 import { iso } from '../iso.ts';
+import type { Command } from '../operation-call.ts';
 import type { AdoptParts } from './parts.ts';
 
 const DAY_MS = 86_400_000;

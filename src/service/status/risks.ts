@@ -4,9 +4,9 @@ import { iso } from '../iso.ts';
 import { canSpend } from '../renewal/index.ts';
 import type { StatusParts } from './parts.ts';
 
-const LOOKED_AT_MOST = 2_000;
+const MAX_LOOKED_AT = 2_000;
 const PAGE = 500;
-const SHOWN_MOST = 200;
+const MAX_SHOWN = 200;
 
 const SAYS = {
   kills_grant: 'An outdated refresh token ends the grant: reconnect.',
@@ -19,7 +19,7 @@ const ORDER = ['kills_grant', 'refused', 'grace'] as const satisfies readonly Di
 export async function listInstallationRisks(s: Pick<StatusParts, 'contexts' | 'store'>): Promise<AnswerOf<'listInstallationRisks'>> {
   const found: (AnswerOf<'listInstallationRisks'>['items'][number] & { reuse: Dialect['reuse'] })[] = [];
   let after: string | null = null;
-  for (let looked = 0; looked < LOOKED_AT_MOST; looked += PAGE) {
+  for (let looked = 0; looked < MAX_LOOKED_AT; looked += PAGE) {
     const rows = await s.store.renewals.present(after, PAGE);
     const contexts = await s.contexts.of(rows.filter((one) => one.refreshSealed !== null).map((one) => one.grantId));
     for (const { grantId, row } of rows) {
@@ -35,5 +35,5 @@ export async function listInstallationRisks(s: Pick<StatusParts, 'contexts' | 's
     after = rows.at(-1)?.grantId ?? null;
   }
   const sorted = found.sort((a, b) => ORDER.indexOf(a.reuse) - ORDER.indexOf(b.reuse) || a.connection.localeCompare(b.connection));
-  return { items: sorted.slice(0, SHOWN_MOST).map(({ reuse: _reuse, ...one }) => one), more: after !== null || sorted.length > SHOWN_MOST };
+  return { items: sorted.slice(0, MAX_SHOWN).map(({ reuse: _reuse, ...one }) => one), more: after !== null || sorted.length > MAX_SHOWN };
 }

@@ -4,8 +4,8 @@ import type { CauseGroup, InstallationState, Status } from '../../api/status.ts'
 import { Fault } from '../../core/fault.ts';
 import { groupInWords, remedyFor } from '../../core/health.ts';
 import { ofClientKey, ofProviderKey } from '../../core/notices/connections-key.ts';
-import { type Asked, type Command, limitsOf } from '../asked.ts';
 import { iso, isoOrNull } from '../iso.ts';
+import { type Asked, type Command, limitsOf } from '../operation-call.ts';
 import { summaries, TICKS_IN_LISTS } from '../records/index.ts';
 import { listReplicas } from '../replicas/index.ts';
 import type { StateCount } from '../store/connection-list.ts';
@@ -13,8 +13,8 @@ import type { StatusParts } from './parts.ts';
 
 const MINUTE_MS = 60_000;
 const HOUR_MS = 3_600_000;
-const ATTENTION_MOST = 50;
-const GROUPS_MOST = 50;
+const MAX_ATTENTION = 50;
+const MAX_GROUPS = 50;
 /** The worst first. */
 const ATTENTION = ['action_needed', 'degraded', 'draft'] as const;
 
@@ -64,20 +64,20 @@ async function causeGroups(s: Pick<StatusParts, 'store'>, counted: readonly Stat
     ];
   });
   const weight = (group: CauseGroup) => (group.state === 'action_needed' ? 1e9 : 0) + group.count;
-  return groups.sort((a, b) => weight(b) - weight(a)).slice(0, GROUPS_MOST);
+  return groups.sort((a, b) => weight(b) - weight(a)).slice(0, MAX_GROUPS);
 }
 
 const APPROVED_NEWS_DAYS = 14;
-const APPROVALS_MOST = 50;
+const MAX_APPROVALS = 50;
 
 async function approvals(s: StatusParts, now: number): Promise<Status['approvals']> {
   const since = iso(now - APPROVED_NEWS_DAYS * 24 * HOUR_MS).slice(0, 10);
-  return (await s.store.clients.approvalNews(since, APPROVALS_MOST)).map(({ seenAt, ...one }) => ({ ...one, seen_at: isoOrNull(seenAt) }));
+  return (await s.store.clients.approvalNews(since, MAX_APPROVALS)).map(({ seenAt, ...one }) => ({ ...one, seen_at: isoOrNull(seenAt) }));
 }
 
 /** Tokens that are not as expected, and about which nobody has decided. */
 async function decisions(s: StatusParts, labels: readonly string[] | undefined): Promise<Status['decisions']> {
-  return (await s.store.connectionList.undecided(APPROVALS_MOST, labels)).map((one) => ({ ...one, since: iso(one.since) }));
+  return (await s.store.connectionList.undecided(MAX_APPROVALS, labels)).map((one) => ({ ...one, since: iso(one.since) }));
 }
 
 async function figuresOfAll(s: StatusParts, now: number) {
@@ -99,7 +99,7 @@ export async function showStatus(s: StatusParts, { actor }: Asked<'showStatus'>)
   const { connectionList: list } = s.store;
   const [counted, worst, installation, objects, figures] = await Promise.all([
     list.countStates(labels),
-    Promise.all(ATTENTION.map((state) => list.read({ state, labels, limit: ATTENTION_MOST }))),
+    Promise.all(ATTENTION.map((state) => list.read({ state, labels, limit: MAX_ATTENTION }))),
     installationState(s),
     list.objects(),
     labels === undefined ? figuresOfAll(s, now) : s.store.limits.figures(labels, now - HOUR_MS, now - MINUTE_MS),
@@ -130,7 +130,7 @@ export async function showStatus(s: StatusParts, { actor }: Asked<'showStatus'>)
     revocations,
     groups: await causeGroups(s, counted),
     endpoints: (whole ? s.lanes.view(now) : []).map((one) => ({ origin: one.origin, running: one.running, paused_until: isoOrNull(one.openUntilAt) })),
-    attention: await summaries(s, worst.flat().slice(0, ATTENTION_MOST), TICKS_IN_LISTS),
+    attention: await summaries(s, worst.flat().slice(0, MAX_ATTENTION), TICKS_IN_LISTS),
     renewals: {
       last_hour: counts.renewed ?? 0,
       last_minute: lastMinute.renewed ?? 0,

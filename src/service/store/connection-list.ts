@@ -1,7 +1,7 @@
 import { LRUCache } from 'lru-cache';
 import { Fault } from '../../core/fault.ts';
 import type { ConnectionState, HealthCause } from '../../core/health.ts';
-import { lately } from '../lately.ts';
+import { staleWhileRevalidate } from '../stale-while-revalidate.ts';
 import { instant, oneOf, orNull, type RowOf, readColumn, rowReader, text } from './column.ts';
 import { type ListedConnection, listed, SHOWN_CAUSE, SHOWN_STATE, type Stored } from './connection-rows.ts';
 import { connectionSearch } from './connection-search.ts';
@@ -166,11 +166,11 @@ export function connectionList(database: Database): ConnectionList {
   const people = new LRUCache<string, () => Promise<PeopleCounts>>({ max: SEARCHES_KEPT });
   const countPeople = (sharedId: string): Promise<PeopleCounts> => {
     const isLarge = (counts: PeopleCounts) => counts.reduce((sum, one) => sum + one.count, 0) > MANY;
-    const known = people.get(sharedId) ?? lately(() => countPeopleNow(sharedId), { keptMs: KEPT_MS, isLarge });
+    const known = people.get(sharedId) ?? staleWhileRevalidate(() => countPeopleNow(sharedId), { keptMs: KEPT_MS, isLarge });
     people.set(sharedId, known);
     return known();
   };
-  const countAllStates = lately(() => countStatesNow(), { keptMs: KEPT_MS, isLarge: (counts) => total(counts) > MANY });
+  const countAllStates = staleWhileRevalidate(() => countStatesNow(), { keptMs: KEPT_MS, isLarge: (counts) => total(counts) > MANY });
   return {
     async read(narrow, onInvalid) {
       const bind: Bind[] = [];
@@ -217,7 +217,7 @@ export function connectionList(database: Database): ConnectionList {
       if (narrow.among !== undefined) return count();
       if (all <= MANY) return count();
       const key = JSON.stringify(matching);
-      const known = searches.get(key) ?? lately(count, { keptMs: KEPT_MS, isLarge: () => true });
+      const known = searches.get(key) ?? staleWhileRevalidate(count, { keptMs: KEPT_MS, isLarge: () => true });
       searches.set(key, known);
       return known();
     },

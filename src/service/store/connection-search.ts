@@ -24,10 +24,10 @@ interface TextRow {
 }
 
 /** More would be a long statement; then the database searches as well. */
-const FOUND_MOST = 2_000;
+const MAX_FOUND = 2_000;
 const PAGE = 5_000;
 /** More texts are not kept in memory: about 100 bytes each. */
-const KNOWN_MOST = 300_000;
+const MAX_KNOWN = 300_000;
 /** Removed connections leave with the next reading of all. */
 const RELOAD_AFTER_MS = 3_600_000;
 /** A statement carries the instant at which it began, and is seen when it is committed: a text is one statement of 5 s at most. */
@@ -69,14 +69,14 @@ export function connectionSearch(database: Database): ConnectionSearch {
   const load = async (): Promise<Known | null> => {
     const [now] = await database.select<{ at: Date }>('SELECT UTC_TIMESTAMP(3) AS at');
     const next: Known = { ids: [], texts: [], places: new Map(), readAt: now?.at.getTime() ?? 0, loadedAt: performance.now() };
-    for (let after: Buffer | undefined = idBytes('00000000-0000-0000-0000-000000000000'); after !== undefined && next.ids.length <= KNOWN_MOST; ) {
+    for (let after: Buffer | undefined = idBytes('00000000-0000-0000-0000-000000000000'); after !== undefined && next.ids.length <= MAX_KNOWN; ) {
       const rows: TextRow[] = await database.select<TextRow>(`SELECT id, ${WEIGHTS} AS weights FROM connections WHERE id > $1 ORDER BY id LIMIT ${PAGE}`, [
         after,
       ]);
       put(next, rows);
       after = rows.length < PAGE ? undefined : rows.at(-1)?.id;
     }
-    return next.ids.length <= KNOWN_MOST ? next : null;
+    return next.ids.length <= MAX_KNOWN ? next : null;
   };
   /** In the background, one at a time. What fails here fails in the search itself as well, which reports it. */
   const startLoading = async (): Promise<void> => {
@@ -121,7 +121,7 @@ export function connectionSearch(database: Database): ConnectionSearch {
       const found: string[] = [];
       for (let place = 0; place < at.texts.length; place += 1) {
         if (!at.texts[place]?.includes(wanted)) continue;
-        if (found.length === FOUND_MOST) return null;
+        if (found.length === MAX_FOUND) return null;
         found.push(at.ids[place] as string);
       }
       return found;

@@ -246,6 +246,9 @@ function rehearse(connection: DriverConnection, time: NonNullable<DatabaseOption
   };
 }
 
+const IS_REFERENCED = 1451;
+const LACKS_REFERENCED = 1452;
+
 /** Thrown to roll back an attempt, and caught with it. */
 const NOT_TAKEN = new Error('rolled back');
 
@@ -260,6 +263,9 @@ function scrub(error: unknown): unknown {
   if (error instanceof DatabaseError) {
     const { code, errno } = error.original as { code?: string; errno?: number };
     const detail = `${code ?? 'error'} ${errno ?? ''}`.trim();
+    // Someone else was faster: foreign keys hold where a look before the write cannot.
+    if (errno === IS_REFERENCED) return new Fault('IN_USE', { cause: { errno } });
+    if (errno === LACKS_REFERENCED) return new Fault('NOT_FOUND', { detail: 'What it belongs to was removed meanwhile.', cause: { errno } });
     if (takesNothing(errno)) return new Fault('DATABASE_UNAVAILABLE', { detail: `It rejects writes: disk full or read-only (${detail}).`, cause: { errno } });
     return new Fault(isConnectionLost(code, errno) ? 'DATABASE_UNAVAILABLE' : 'INTERNAL', { detail: `Database: ${detail}.`, cause: { errno } });
   }

@@ -118,8 +118,8 @@ export interface ForecastStore {
 }
 
 const EXAMPLES = 20;
-const ROWS_MOST = 20_000;
-const NAMES_MOST = 50;
+const MAX_ROWS = 20_000;
+const MAX_NAMES = 50;
 
 export function forecastStore(database: Database): ForecastStore {
   const table = defineTable(database, 'calendars', CALENDAR, { primaryKey: ['id'] });
@@ -134,12 +134,12 @@ export function forecastStore(database: Database): ForecastStore {
         `SELECT DISTINCT c.name FROM callers c JOIN permissions p ON p.caller_id = c.id
          WHERE p.connection_id IN (SELECT k.id FROM connections k WHERE ${condition})
             OR p.label IN (SELECT l.label FROM connection_labels l JOIN connections k ON k.id = l.connection_id WHERE ${condition})
-         ORDER BY c.name LIMIT ${NAMES_MOST}`,
+         ORDER BY c.name LIMIT ${MAX_NAMES}`,
         bind,
       ),
-      names(`SELECT j.name FROM jobs j JOIN connections k ON k.id = j.connection_id WHERE ${condition} ORDER BY j.name LIMIT ${NAMES_MOST}`, bind),
+      names(`SELECT j.name FROM jobs j JOIN connections k ON k.id = j.connection_id WHERE ${condition} ORDER BY j.name LIMIT ${MAX_NAMES}`, bind),
       names(
-        `SELECT DISTINCT l.label AS name FROM connection_labels l JOIN connections k ON k.id = l.connection_id WHERE ${condition} ORDER BY l.label LIMIT ${NAMES_MOST}`,
+        `SELECT DISTINCT l.label AS name FROM connection_labels l JOIN connections k ON k.id = l.connection_id WHERE ${condition} ORDER BY l.label LIMIT ${MAX_NAMES}`,
         bind,
       ),
     ]);
@@ -164,7 +164,7 @@ export function forecastStore(database: Database): ForecastStore {
     },
     async diskLevels(since) {
       const rows = await database.select<{ instance_id: Buffer; folder: string; at: Date; free_mb: number; total_mb: number }>(
-        `SELECT instance_id, folder, at, free_mb, total_mb FROM disk_levels WHERE at >= $1 ORDER BY at LIMIT ${ROWS_MOST}`,
+        `SELECT instance_id, folder, at, free_mb, total_mb FROM disk_levels WHERE at >= $1 ORDER BY at LIMIT ${MAX_ROWS}`,
         [instantText(since)],
       );
       return rows.map((row) => ({
@@ -235,7 +235,7 @@ export function forecastStore(database: Database): ForecastStore {
         `SELECT DISTINCT x.name FROM (
            SELECT p.label AS name FROM permissions p WHERE p.caller_id = $1 AND p.label IS NOT NULL
            UNION SELECT l.label FROM permissions p JOIN connection_labels l ON l.connection_id = p.connection_id WHERE p.caller_id = $2
-         ) x ORDER BY x.name LIMIT ${NAMES_MOST}`,
+         ) x ORDER BY x.name LIMIT ${MAX_NAMES}`,
         [idBytes(callerId), idBytes(callerId)],
       ),
     connectionsOfCaller: (callerId) =>

@@ -48,7 +48,7 @@ export interface LimitStore {
 export const idsWithin = (labels: Labels, bind: Bind[]): string =>
   `SELECT l.connection_id FROM connection_labels l WHERE l.label IN (${labels.map((label) => `$${bind.push(label)}`).join(', ')})`;
 
-const LABELS_MOST = 1_000;
+const MAX_LABELS = 1_000;
 const SUBJECT_TABLES = new Map([
   ['connection', 'connections'],
   ['caller', 'callers'],
@@ -139,7 +139,7 @@ export function limitStore(database: Database): LimitStore {
     async labelsWithin(labels) {
       const bind: Bind[] = [];
       const rows = await database.select<{ label: string }>(
-        `SELECT DISTINCT o.label FROM connection_labels o WHERE o.connection_id IN (${idsWithin(labels, bind)}) LIMIT ${LABELS_MOST}`,
+        `SELECT DISTINCT o.label FROM connection_labels o WHERE o.connection_id IN (${idsWithin(labels, bind)}) LIMIT ${MAX_LABELS}`,
         bind,
       );
       return new Set(rows.map((row) => row.label));

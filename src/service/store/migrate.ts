@@ -1,4 +1,4 @@
-import { looks } from '../../api/looks.ts';
+import { attempts } from '../../api/attempts.ts';
 import { Fault } from '../../core/fault.ts';
 import { type Database, idBytes } from './database.ts';
 import { AT, BASELINE, ID, LAST_BEFORE_BASELINE, MIGRATIONS, table } from './migrations/index.ts';
@@ -27,7 +27,7 @@ export async function migrate(database: Database, me: string, only?: ReadonlySet
       [idBytes(me), idBytes(me)],
     );
   let ours = false;
-  for await (const _ of looks({ withinMs: WAIT_LIMIT_MS, everyMs: 200 })) {
+  for await (const _ of attempts({ withinMs: WAIT_LIMIT_MS, everyMs: 200 })) {
     ours = (await renew()) > 0;
     if (ours) break;
   }

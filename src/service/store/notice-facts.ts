@@ -21,10 +21,10 @@ export interface NoticeFacts {
   approvalNews(since: number): Promise<{ entryId: string; subject: string; approval: string; says: string; at: number }[]>;
 }
 
-const LABELS_MOST = 50;
+const MAX_LABELS = 50;
 /** A phase that ends a little late is no news. */
 const OUTLIVED_SECONDS = 3_600;
-const ROWS_MOST = 500;
+const MAX_ROWS = 500;
 const LABELS = "(SELECT GROUP_CONCAT(l.label ORDER BY l.label SEPARATOR ' ') FROM connection_labels l WHERE l.connection_id = k.id)";
 const readLost = rowReader('connections', { shared: text, count: number, labels: words }, 'shared');
 const readLastRun = rowReader('runs', { job: text, connection: text, runId: id, number, state: text, outcome: orNull(text), labels: words }, 'runId');
@@ -42,7 +42,7 @@ export function noticeFacts(database: Database): NoticeFacts {
     async labelsOf({ clientId, state, causeKey }) {
       const rows = await database.select<{ label: string }>(
         `SELECT DISTINCT l.label FROM connection_labels l JOIN connections k ON k.id = l.connection_id
-         WHERE k.client_id = $1 AND k.state = $2 AND k.cause_key = $3 AND k.person_of IS NULL ORDER BY l.label LIMIT ${LABELS_MOST}`,
+         WHERE k.client_id = $1 AND k.state = $2 AND k.cause_key = $3 AND k.person_of IS NULL ORDER BY l.label LIMIT ${MAX_LABELS}`,
         [idBytes(clientId), state, causeKey],
       );
       return rows.map((row) => row.label);
@@ -50,7 +50,7 @@ export function noticeFacts(database: Database): NoticeFacts {
     async peopleLost() {
       const rows = await database.select(
         `SELECT k.name AS shared, s.n AS count, ${LABELS} AS labels
-         FROM (SELECT person_of, COUNT(*) AS n FROM connections WHERE person_of IS NOT NULL AND state = 'action_needed' AND cause_key IN (${OF_PEOPLE}) GROUP BY person_of LIMIT ${ROWS_MOST}) s
+         FROM (SELECT person_of, COUNT(*) AS n FROM connections WHERE person_of IS NOT NULL AND state = 'action_needed' AND cause_key IN (${OF_PEOPLE}) GROUP BY person_of LIMIT ${MAX_ROWS}) s
          JOIN connections k ON k.id = s.person_of`,
       );
       return rows.map(readLost);
@@ -60,7 +60,7 @@ export function noticeFacts(database: Database): NoticeFacts {
         `SELECT j.name AS job, k.name AS connection, r.id AS runId, r.number, r.state, r.outcome, ${LABELS} AS labels
          FROM jobs j JOIN connections k ON k.id = j.connection_id
          JOIN runs r ON r.id = (SELECT x.id FROM runs x WHERE x.job_id = j.id AND x.state IN ('done', 'failed') ORDER BY x.number DESC LIMIT 1)
-         WHERE j.enabled = 1 ORDER BY j.name LIMIT ${ROWS_MOST}`,
+         WHERE j.enabled = 1 ORDER BY j.name LIMIT ${MAX_ROWS}`,
       );
       return rows.map(readLastRun);
     },
@@ -69,7 +69,7 @@ export function noticeFacts(database: Database): NoticeFacts {
         `SELECT c.name AS caller, SUM(d.state = 'waiting') AS waiting, SUM(d.state = 'failed') AS lost, MAX(d.says) AS says
          FROM event_deliveries d JOIN callers c ON c.id = d.caller_id
          WHERE (d.state = 'waiting' AND d.tries >= 4) OR (d.state = 'failed' AND d.next_at > UTC_TIMESTAMP(3) - INTERVAL 1 DAY)
-         GROUP BY c.name LIMIT ${ROWS_MOST}`,
+         GROUP BY c.name LIMIT ${MAX_ROWS}`,
       );
       return rows.map((row) => ({ caller: row.caller, waiting: Number(row.waiting), lost: Number(row.lost), says: row.says }));
     },
@@ -77,7 +77,7 @@ export function noticeFacts(database: Database): NoticeFacts {
       const rows = await database.select(
         `SELECT s.client_id AS clientId, p.name AS provider, c.name AS client, s.what, s.first_at AS firstAt, s.last_at AS lastAt
          FROM sightings s JOIN clients c ON c.id = s.client_id JOIN providers p ON p.id = c.provider_id
-         WHERE c.stage <> 'retired' AND s.last_at > UTC_TIMESTAMP(3) - INTERVAL 7 DAY LIMIT ${ROWS_MOST * 10}`,
+         WHERE c.stage <> 'retired' AND s.last_at > UTC_TIMESTAMP(3) - INTERVAL 7 DAY LIMIT ${MAX_ROWS * 10}`,
       );
       return rows.map(readSighting);
     },
@@ -99,7 +99,7 @@ export function noticeFacts(database: Database): NoticeFacts {
     async approvalNews(since) {
       const rows = await database.select(
         `SELECT id AS entryId, subject, says, data, at FROM history
-         WHERE routine = 0 AND at >= $1 AND kind = 'approval_changed' AND actor = 'service' ORDER BY at DESC LIMIT ${ROWS_MOST}`,
+         WHERE routine = 0 AND at >= $1 AND kind = 'approval_changed' AND actor = 'service' ORDER BY at DESC LIMIT ${MAX_ROWS}`,
         [instantText(since)],
       );
       const last = new Map<string, { entryId: string; subject: string; approval: string; says: string; at: number }>();

@@ -1,6 +1,6 @@
 import { LRUCache } from 'lru-cache';
 import { PEOPLE_RIGHTS, type Permission as Rule, USES } from '../../core/callers/permissions.ts';
-import { lately } from '../lately.ts';
+import { staleWhileRevalidate } from '../stale-while-revalidate.ts';
 import { id, number, oneOf, orElse, orNull, readColumn, text, textList } from './column.ts';
 import { type Bind, type Database, idBytes, idText } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
@@ -92,7 +92,7 @@ const IS_OPENED = `(
 /** Where there are more, their number is kept for so long. */
 const MANY = 5_000;
 const KEPT_MS = 10_000;
-const KEPT_MOST = 1_000;
+const MAX_KEPT = 1_000;
 
 export function permissionStore(database: Database): PermissionStore {
   const table = defineTable(database, 'permissions', COLUMNS, { primaryKey: ['id'] });
@@ -111,7 +111,7 @@ export function permissionStore(database: Database): PermissionStore {
   };
   const countOf = async (sql: string, bind: Bind[]): Promise<number> => Number((await database.select<{ n: number | bigint }>(sql, bind))[0]?.n ?? 0);
   /** Opened to a caller, by whatever permission: counted again where its permissions changed, and now and then. */
-  const opened = new LRUCache<string, () => Promise<number>>({ max: KEPT_MOST });
+  const opened = new LRUCache<string, () => Promise<number>>({ max: MAX_KEPT });
   const countOpened = async (callerRecordId: string): Promise<number> => {
     const caller = idBytes(callerRecordId);
     const [mark] = await database.select<{ n: number | bigint; newest: Buffer | null }>(
@@ -120,15 +120,15 @@ export function permissionStore(database: Database): PermissionStore {
     );
     const key = `${callerRecordId} ${mark?.n} ${mark?.newest?.toString('hex')}`;
     const count = () => countOf(`SELECT COUNT(*) AS n FROM ${OPENED}`, [caller, caller]);
-    const known = opened.get(key) ?? lately(count, { keptMs: KEPT_MS, isLarge: (n) => n > MANY });
+    const known = opened.get(key) ?? staleWhileRevalidate(count, { keptMs: KEPT_MS, isLarge: (n) => n > MANY });
     opened.set(key, known);
     return known();
   };
   /** With a label, by label. */
-  const labelled = new LRUCache<string, () => Promise<number>>({ max: KEPT_MOST });
+  const labelled = new LRUCache<string, () => Promise<number>>({ max: MAX_KEPT });
   const countLabelled = (label: string): Promise<number> => {
     const count = () => countOf('SELECT COUNT(*) AS n FROM connection_labels WHERE label = $1', [label]);
-    const known = labelled.get(label) ?? lately(count, { keptMs: KEPT_MS, isLarge: (n) => n > MANY });
+    const known = labelled.get(label) ?? staleWhileRevalidate(count, { keptMs: KEPT_MS, isLarge: (n) => n > MANY });
     labelled.set(label, known);
     return known();
   };

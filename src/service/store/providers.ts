@@ -1,7 +1,7 @@
 import { LRUCache } from 'lru-cache';
 import { z } from 'zod';
 import { type ProviderDefinition, storedDefinition } from '../../core/provider/definition.ts';
-import { upTo } from '../up-to.ts';
+import { boundedCache } from '../bounded-cache.ts';
 import { id, instant, json, number, text } from './column.ts';
 import { type Database, idBytes } from './database.ts';
 import { defineTable, type RowOf } from './table.ts';
@@ -46,7 +46,7 @@ export function providerStore(database: Database): ProviderStore {
   const providers = defineTable(database, 'providers', PROVIDER, { primaryKey: ['id'] });
   const versions = defineTable(database, 'provider_versions', VERSION, { primaryKey: ['id'] });
   /** A version never changes: it is read and checked once, however often it is asked for. */
-  const parsed = new LRUCache<string, Pick<ProviderWithDefinition, 'definition' | 'digest'>>(upTo(VERSIONS_KEPT));
+  const parsed = new LRUCache<string, Pick<ProviderWithDefinition, 'definition' | 'digest'>>(boundedCache(VERSIONS_KEPT));
   const versionOf = async (versionId: string): Promise<Pick<ProviderWithDefinition, 'definition' | 'digest'> | null> => {
     const kept = parsed.get(versionId);
     if (kept) return kept;

@@ -30,7 +30,7 @@ const REHEARSED = {
 };
 type RehearsedConnection = RowOf<typeof REHEARSED>;
 const readRehearsed = rowReader('connections', REHEARSED, 'name');
-const ROWS_MOST = 2_000;
+const MAX_ROWS = 2_000;
 
 /** Rehearsals and their reports. Instants are epoch ms. */
 export interface RehearsalStore {
@@ -112,7 +112,7 @@ export function rehearsalStore(database: Database): RehearsalStore {
          FROM permissions p JOIN callers c ON c.id = p.caller_id LEFT JOIN connections k ON k.id = p.connection_id
          WHERE k.name IN (${places})
             OR p.label IN (SELECT l.label FROM connection_labels l JOIN connections o ON o.id = l.connection_id WHERE o.name IN (${places}))
-         ORDER BY c.name, k.name LIMIT ${ROWS_MOST}`,
+         ORDER BY c.name, k.name LIMIT ${MAX_ROWS}`,
         bind,
       );
       const found = new Map<string, { caller: string; connections: string[]; labels: string[]; keyEndsAt: number | null }>();

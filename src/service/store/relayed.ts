@@ -42,7 +42,7 @@ export interface RelayedStore {
 
 const DAY = 'UTC_TIMESTAMP(3) - INTERVAL 1 DAY';
 const KEPT_HOURS = 25;
-const ROWS_MOST = 10_000;
+const MAX_ROWS = 10_000;
 
 const pairOf = (one: Pair): Bind[] => [idBytes(one.callerId), idBytes(one.connectionId)];
 /** Rows of a statement with what they bind. */
@@ -72,12 +72,12 @@ export function relayedStore(database: Database): RelayedStore {
       const [counts, lasts] = await Promise.all([
         database.select<{ other: Buffer; class: number; n: number | bigint | string }>(
           `SELECT ${other} AS other, class, SUM(count) AS n FROM relayed_hours
-           WHERE ${mine} = $1 AND hour > ${DAY} GROUP BY ${other}, class LIMIT ${ROWS_MOST}`,
+           WHERE ${mine} = $1 AND hour > ${DAY} GROUP BY ${other}, class LIMIT ${MAX_ROWS}`,
           [idBytes(key)],
         ),
         database.select<RelayedRow & { other: Buffer; kind: 'last' | 'failed'; at: Date }>(
           `SELECT ${other} AS other, kind, at, status, method, path, cause, says, remedy FROM relayed_last
-           WHERE ${mine} = $1 AND at > ${DAY} LIMIT ${ROWS_MOST}`,
+           WHERE ${mine} = $1 AND at > ${DAY} LIMIT ${MAX_ROWS}`,
           [idBytes(key)],
         ),
       ]);

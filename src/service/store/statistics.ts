@@ -63,7 +63,7 @@ const hourCounts = <W extends string>(rows: readonly Counted[], figures: Readonl
 // Instants are kept in UTC, and the session's zone is UTC: the difference to 1970 is exact.
 const HOUR_OF = (column: string) => `TIMESTAMPDIFF(HOUR, '1970-01-01', ${column})`;
 
-const WINDOWS_MOST = 5_000;
+const MAX_WINDOWS = 5_000;
 const Outcome = z.object({ completeness: z.object({ verdict: z.enum(['complete', 'incomplete', 'cannot_tell']) }).nullable() });
 function resultOf({ state, outcome }: { state: string; outcome: string | null }): RunResult {
   if (state !== 'done') return RUN_RESULTS.find((result) => result === state) ?? 'failed';
@@ -122,7 +122,7 @@ export function statisticsStore(database: Database): StatisticsStore {
         `SELECT scope, used, most FROM quota_windows
          WHERE starts_at > UTC_TIMESTAMP(3) - INTERVAL 25 HOUR AND scope REGEXP '^(client|connection)(:[^:]+){4}$'
            AND starts_at > UTC_TIMESTAMP(3) - INTERVAL CASE WHEN scope LIKE '%:minute:%' THEN 1 WHEN scope LIKE '%:hour:%' THEN 60 ELSE 1500 END MINUTE
-         ORDER BY starts_at DESC, used / most DESC LIMIT ${WINDOWS_MOST}`,
+         ORDER BY starts_at DESC, used / most DESC LIMIT ${MAX_WINDOWS}`,
       );
       const newest = new Map(rows.toReversed().map((row) => [row.scope, row]));
       const open = [...newest.values()].sort((a, b) => b.used / b.most - a.used / a.most).slice(0, most);

@@ -3,8 +3,8 @@ import type { IncomingMessage, ServerResponse } from 'node:http';
 import proxyAddress from 'proxy-addr';
 import type { BodyDeadline } from '../body-deadline.ts';
 import type { Log } from '../ports.ts';
+import { sendWhole } from '../send-whole.ts';
 import { malformedRequest, type OAuthAnswer, type PresentedCertificate } from '../tokens/index.ts';
-import { endWith } from '../whole-answer.ts';
 import type { TokenEndpoint } from './token-endpoint.ts';
 
 /** The token and revocation endpoints ahead of Express, which would cost four fifths of what it can serve. True: the request is taken. */
@@ -12,7 +12,7 @@ export type TokenLane = (request: IncomingMessage, response: ServerResponse) => 
 
 const TOKEN = '/oauth/token';
 const REVOKE = '/oauth/revoke';
-const BODY_MOST = 16 * 1024;
+const MAX_BODY = 16 * 1024;
 
 /** What a path asks for, or null: not ours. */
 interface Way {
@@ -72,7 +72,7 @@ export function tokenLane(parts: {
     const { origin } = request.headers;
     if (origin !== undefined) headers.push(...corsHeaders(origin, parts.hasOrigin(origin)));
     response.writeHead(answer.status, headers);
-    endWith(response, body, bytes === body.length ? 'latin1' : 'utf8'); // one byte each: copied, not encoded
+    sendWhole(response, body, bytes === body.length ? 'latin1' : 'utf8'); // one byte each: copied, not encoded
     const level = answer.status >= 500 ? 'warn' : 'debug';
     if (!log.isLevelEnabled(level)) return;
     log[level](
@@ -97,7 +97,7 @@ export function tokenLane(parts: {
     let size = 0;
     request.on('data', (piece: Buffer) => {
       size += piece.length;
-      if (size <= BODY_MOST) pieces.push(piece);
+      if (size <= MAX_BODY) pieces.push(piece);
       else if (!response.headersSent) {
         request.pause();
         send(exchange, malformedRequest(413, 'The body is larger than 16 kB.'), true);

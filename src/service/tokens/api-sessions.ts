@@ -1,5 +1,5 @@
 import { LRUCache } from 'lru-cache';
-import { looks } from '../../api/looks.ts';
+import { attempts } from '../../api/attempts.ts';
 import { Fault } from '../../core/fault.ts';
 import { plainText } from '../../core/oauth/token-answer.ts';
 import { reasonInWords } from '../../core/oauth/wire.ts';
@@ -8,10 +8,10 @@ import type { ProviderDefinition } from '../../core/provider/definition.ts';
 import { readSession, refusesAccess, sessionAddress } from '../../core/provider/session-step.ts';
 import { issuanceFloorMs } from '../../core/renewal/plan.ts';
 import { Secret } from '../../core/secret.ts';
+import { boundedCache } from '../bounded-cache.ts';
 import type { Ports } from '../ports.ts';
 import type { Sealer } from '../sealer.ts';
 import type { ApiSessionStore } from '../store/api-sessions.ts';
-import { upTo } from '../up-to.ts';
 import type { Issuance, TokenNeed } from './issuance.ts';
 import type { SetUp } from './set-up.ts';
 
@@ -40,7 +40,7 @@ export interface ApiSessions {
 
 const LEASE_MS = 20_000;
 const DEADLINE_MS = 15_000;
-const WAIT_MOST_MS = 10_000;
+const MAX_WAIT_MS = 10_000;
 const LOOK_EVERY_MS = 100;
 const ANSWER_BYTES = 64 * 1024;
 /** For how long a rejection is not requested again. */
@@ -56,8 +56,8 @@ export function apiSessions(deps: {
   me: string;
 }): ApiSessions {
   const { store, sealer, issuance, ports, me } = deps;
-  const kept = new LRUCache<string, ApiSession>(upTo(50_000));
-  const refused = new LRUCache<string, Fault>({ ...upTo(10_000), ttl: REFUSED_FOR_MS });
+  const kept = new LRUCache<string, ApiSession>(boundedCache(50_000));
+  const refused = new LRUCache<string, Fault>({ ...boundedCache(10_000), ttl: REFUSED_FOR_MS });
   const opening = new Map<string, Promise<ApiSession>>();
   const place = (grantId: string) => ({ table: 'api_sessions', row: grantId, column: 'sealed' });
 
@@ -123,7 +123,7 @@ export function apiSessions(deps: {
     }
   };
   const openOne = async (grantId: string, setUp: Pick<SetUp, 'definition' | 'session'>, need: SessionNeed): Promise<ApiSession> => {
-    for await (const _ of looks({ withinMs: WAIT_MOST_MS, everyMs: LOOK_EVERY_MS })) {
+    for await (const _ of attempts({ withinMs: MAX_WAIT_MS, everyMs: LOOK_EVERY_MS })) {
       const { version, session } = await read(grantId);
       if (session && isEnough(session, need)) {
         kept.set(grantId, session);

@@ -2,7 +2,7 @@ import { X509Certificate } from 'node:crypto';
 import type { JSONWebKeySet } from 'jose';
 import { LRUCache } from 'lru-cache';
 import { z } from 'zod';
-import { ASSERTION_MOST, claimsOf, matchesClaims, verifyAssertion } from '../../core/callers/assertion.ts';
+import { claimsOf, MAX_ASSERTION, matchesClaims, verifyAssertion } from '../../core/callers/assertion.ts';
 import type { Send } from '../../core/oauth/wire.ts';
 import { metadataUrl } from '../../core/sign-in/oidc.ts';
 import { hashOf } from '../hash.ts';
@@ -22,7 +22,7 @@ export interface Assertions {
 }
 
 const LIMITS = { deadlineMs: 5_000, limitBytes: 200_000, keptMs: 10 * 60_000, places: 200, keys: 100 };
-const CANDIDATES_MOST = 20;
+const MAX_CANDIDATES = 20;
 const USED_EVERY_MS = 60_000;
 const OWN_KEPT_MS = 15 * 60_000;
 const Metadata = z.object({ issuer: z.string(), jwks_uri: z.string() });
@@ -105,7 +105,7 @@ export function assertions(s: {
   };
   return {
     async ofJwt(jwt, clientId) {
-      const claims = jwt.length > ASSERTION_MOST ? null : claimsOf(jwt);
+      const claims = jwt.length > MAX_ASSERTION ? null : claimsOf(jwt);
       if (!claims?.iss) return { wrong: 'It is not a JWT with an issuer.' };
       const all = await identities();
       if (all.some((one) => one.kind === 'key' && one.caller === claims.iss)) {
@@ -118,7 +118,7 @@ export function assertions(s: {
       );
       // The one that was registered first comes first: no later one can take its place. Two may differ by their audience.
       let wrong = 'No caller is registered for its issuer and claims.';
-      for (const candidate of candidates.slice(0, CANDIDATES_MOST)) {
+      for (const candidate of candidates.slice(0, MAX_CANDIDATES)) {
         const read = await verified(jwt, candidate, false);
         if (!('wrong' in read)) return found(candidate);
         wrong = read.wrong;

@@ -1,9 +1,9 @@
 import { LRUCache } from 'lru-cache';
 import { isCallerId } from '../../core/identifiers.ts';
+import { boundedCache } from '../bounded-cache.ts';
 import { hashTextOf } from '../hash.ts';
 import type { Ports } from '../ports.ts';
 import { networkOf, slowDown } from '../slow-down.ts';
-import { upTo } from '../up-to.ts';
 import type { CallerDirectory, KnownCaller } from './caller-directory.ts';
 import { callerPair } from './oauth-form.ts';
 
@@ -47,7 +47,7 @@ export function callerCheck(callers: CallerDirectory, ports: Pick<Ports, 'clock'
   };
   const ready: CallerCheck['ready'] = (id, key) => (isCallerId(id) ? callers.checkKnown(id, key) : null);
   /** By SHA-256 of the header, so that no key stays in memory, and how long it takes to find one shows nothing of it. */
-  const seen = new LRUCache<string, Seen>(upTo(HEADERS_KEPT));
+  const seen = new LRUCache<string, Seen>(boundedCache(HEADERS_KEPT));
   const readyHeader: CallerCheck['readyHeader'] = (authorization) => {
     const at = hashTextOf(authorization);
     const kept = seen.get(at);

@@ -1,12 +1,12 @@
 import { timingSafeEqual } from 'node:crypto';
 import { LRUCache } from 'lru-cache';
+import { boundedCache } from '../bounded-cache.ts';
 import { hashOf } from '../hash.ts';
 import type { Changes } from '../history/index.ts';
 import type { Ports } from '../ports.ts';
 import type { Definitions } from '../renewal/index.ts';
 import type { CallerWithKeys } from '../store/callers.ts';
 import type { Store } from '../store/store.ts';
-import { upTo } from '../up-to.ts';
 import { type PermittedConnection, readPermitted, readPermittedOf, readPermittedPerson } from './permitted.ts';
 
 /** A caller with its keys and everything that it may use, by name. */
@@ -44,7 +44,7 @@ interface Kept {
 
 const UNKNOWN_KEPT_MS = 2_000;
 /** When more than this changed, the caller is read again. */
-const STALE_MOST = 200;
+const MAX_STALE = 200;
 const READ_AGAIN_MS = 2_000;
 const PEOPLE_KEPT = 50_000;
 
@@ -55,7 +55,7 @@ export function callerDirectory(deps: {
   ports: Pick<Ports, 'clock' | 'log'>;
 }): CallerDirectory {
   const { store, changes, definitions, ports } = deps;
-  const known = new LRUCache<string, Kept>(upTo(20_000));
+  const known = new LRUCache<string, Kept>(boundedCache(20_000));
   const loading = new Map<string, { epoch: number; reading: Promise<KnownCaller | null> }>();
   let epoch = 0;
   let tokenPaths = new Set<string>();
@@ -84,7 +84,7 @@ export function callerDirectory(deps: {
       if (kept.caller === null || !(kept.caller.byLabel || kept.caller.connections.has(name))) continue;
       kept.stale ??= new Map();
       kept.stale.set(name, epoch);
-      if (kept.stale.size > STALE_MOST) known.delete(callerId);
+      if (kept.stale.size > MAX_STALE) known.delete(callerId);
     }
   };
   const load = async (callerId: string): Promise<KnownCaller | null> => {
@@ -122,7 +122,7 @@ export function callerDirectory(deps: {
     return reading;
   };
   /** Good only while nothing changed: a person's consent or loss is a change like any other. */
-  const people = new LRUCache<string, { epoch: number; one: PermittedConnection }>(upTo(PEOPLE_KEPT));
+  const people = new LRUCache<string, { epoch: number; one: PermittedConnection }>(boundedCache(PEOPLE_KEPT));
   const person = async (caller: KnownCaller, connection: string, key: string): Promise<PermittedConnection | null> => {
     const hash = hashOf(key);
     const at = `${caller.id} ${connection} ${hash.toString('base64')}`;

@@ -1,4 +1,4 @@
-import { looks } from '../../api/looks.ts';
+import { attempts } from '../../api/attempts.ts';
 import { Fault } from '../../core/fault.ts';
 import { endsByRenewalAt, issuanceFloorMs } from '../../core/renewal/plan.ts';
 import type { RenewalCause } from '../../core/renewal/row.ts';
@@ -24,7 +24,7 @@ export interface TokenNeed {
   endsByRenewal?: boolean;
 }
 
-const WAIT_MOST_MS = 10_000;
+const MAX_WAIT_MS = 10_000;
 const LOOK_EVERY_MS = 100;
 const RETRY_AFTER_MS = 2_000;
 const NO_NEED: TokenNeed = {};
@@ -59,7 +59,7 @@ export function issuance(deps: { store: RenewalStore; sealer: Sealer; cache: Tok
     if (isEnough(first.row, need)) return take(first);
     if (first.row.nextAt === null) throw refusal(first.row.cause);
     let [tooOld, isUncertain] = [first.row.generation, false];
-    for await (const _ of looks({ withinMs: WAIT_MOST_MS, everyMs: LOOK_EVERY_MS })) {
+    for await (const _ of attempts({ withinMs: MAX_WAIT_MS, everyMs: LOOK_EVERY_MS })) {
       const { givenBack } = await engine.renewOne(grantId, tooOld);
       const fresh = cached(grantId, need); // also an answer that still waits in memory for the database
       if (fresh) return fresh;
@@ -80,7 +80,7 @@ export function issuance(deps: { store: RenewalStore; sealer: Sealer; cache: Tok
    * token is never renewed early for one caller, because another one holds it.
    */
   const fetchEnding = async (grantId: string, need: TokenNeed): Promise<CachedToken> => {
-    for await (const _ of looks({ withinMs: WAIT_MOST_MS, everyMs: LOOK_EVERY_MS })) {
+    for await (const _ of attempts({ withinMs: MAX_WAIT_MS, everyMs: LOOK_EVERY_MS })) {
       const held = await store.read(grantId);
       if (!held || held.row.ended) throw new Fault('GRANT_REFUSED');
       const unsaved = cache.get(grantId);

@@ -6,7 +6,7 @@ export type Form = ReadonlyMap<string, string>;
 
 /** An integration sends the same form each time. Kept are those without a secret in them. */
 const lately = new LRUCache<string, Form>({ max: 5_000 });
-const KEPT_LENGTH_MOST = 512;
+const MAX_KEPT_LENGTH = 512;
 /** As nearly all write it: compared first, because patterns cost more. */
 const FORM_TYPE = 'application/x-www-form-urlencoded';
 const PLAIN = new Set(['grant_type', 'resource', 'audience', 'scope', 'client_id', 'minimum_life']);
@@ -24,7 +24,7 @@ export function readForm(request: OAuthRequest): Form {
     if (Array.isArray(value)) throw new Refusal(400, 'invalid_request', `The parameter ${name.slice(0, 40)} is repeated.`);
     form.set(name, value ?? '');
   }
-  if (request.body.length <= KEPT_LENGTH_MOST && [...form.keys()].every((name) => PLAIN.has(name))) lately.set(request.body, form);
+  if (request.body.length <= MAX_KEPT_LENGTH && [...form.keys()].every((name) => PLAIN.has(name))) lately.set(request.body, form);
   return form;
 }
 

@@ -5,15 +5,15 @@ import { readSignInRequest, type SignInRequestProblem, signInLocation } from '..
 import { isRegisteredRedirect } from '../../core/callers/tool-redirect.ts';
 import { Fault } from '../../core/fault.ts';
 import { base64url, isCallerId } from '../../core/identifiers.ts';
-import type { Limits } from '../asked.ts';
+import { boundedCache } from '../bounded-cache.ts';
 import { hashOf } from '../hash.ts';
 import { iso } from '../iso.ts';
+import type { Limits } from '../operation-call.ts';
 import { recordId } from '../ports.ts';
 import { summaries, TICKS_IN_LISTS } from '../records/index.ts';
 import { networkOf, slowDown } from '../slow-down.ts';
 import type { SignInRequestRow } from '../store/tool-sign-ins.ts';
 import type { CallerDirectory, KnownCaller } from '../tokens/index.ts';
-import { upTo } from '../up-to.ts';
 import type { ToolSignInParts } from './parts.ts';
 
 /** What a browser may do when a tool signs in: ask, look, answer. Codes and tokens are `tool-tokens.ts`. */
@@ -29,15 +29,15 @@ export interface SignInRequests {
 
 export const SIGN_IN_COOKIE_SECONDS = 900;
 const CODE_MS = 60_000;
-const BEGIN_MOST = 60;
-const SHOWN_MOST = 200;
+const MAX_BEGIN = 60;
+const MAX_SHOWN = 200;
 
 export const signInCookieName = (id: string): string => `rk_sign_in_${id.replaceAll('-', '')}`;
 
 export function signInRequests(s: Pick<ToolSignInParts, 'store' | 'history' | 'ports' | 'settings'>, callers: CallerDirectory): SignInRequests {
   const { store, ports } = s;
   const { publicUrl } = s.settings;
-  const begun = slowDown({ free: BEGIN_MOST, firstWaitMs: 1_000, mostWaitMs: 30_000, forgottenMs: 60_000 });
+  const begun = slowDown({ free: MAX_BEGIN, firstWaitMs: 1_000, mostWaitMs: 30_000, forgottenMs: 60_000 });
   /** The last pages shown tell a stranger nothing that a tool's own settings would not. */
   const wrong = (problem: SignInRequestProblem): { location: string } => {
     if (problem.to === 'page') throw new Fault('SIGN_IN_REQUEST_INVALID', { detail: problem.says });
@@ -98,7 +98,7 @@ export function signInRequests(s: Pick<ToolSignInParts, 'store' | 'history' | 'p
       const own = [...caller.connections.values()].filter((one) => !one.shared).map((one) => one.name);
       const within = limits === undefined ? new Set(own) : await store.limits.connectionsWithin(own, limits);
       const wished = row.wished !== null && within.has(row.wished) ? row.wished : null;
-      const names = [...new Set([...(wished === null ? [] : [wished]), ...[...within].sort()])].slice(0, SHOWN_MOST);
+      const names = [...new Set([...(wished === null ? [] : [wished]), ...[...within].sort()])].slice(0, MAX_SHOWN);
       const summed = await summaries(s, await store.connectionList.read({ names }), TICKS_IN_LISTS);
       const shown = summed.map(({ name, provider_title, environment, account, state }) => ({
         name,
@@ -155,7 +155,7 @@ export const RELAY_TOKEN_PREFIX = 'rkt_';
 const UNKNOWN_KEPT_MS = 2_000;
 
 export function relayTokens(s: Pick<ToolSignInParts, 'store' | 'changes' | 'ports'>): RelayTokens {
-  const known = new LRUCache<string, { callerId: string; connection: string; endsAt: number } | { none: true }>(upTo(20_000));
+  const known = new LRUCache<string, { callerId: string; connection: string; endsAt: number } | { none: true }>(boundedCache(20_000));
   let epoch = 0;
   s.changes.onChange((kind) => {
     if (kind === 'quota') return;

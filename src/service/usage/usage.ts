@@ -1,9 +1,9 @@
 import { LRUCache } from 'lru-cache';
+import { boundedCache } from '../bounded-cache.ts';
 import type { Ports } from '../ports.ts';
 import type { Store } from '../store/store.ts';
 import { USAGE_OUTCOMES, type UsageCount, type UsageOutcome } from '../store/usage.ts';
 import type { PermittedConnection } from '../tokens/index.ts';
-import { upTo } from '../up-to.ts';
 
 /** Counts issued tokens and relayed calls per caller, connection, minute and outcome, and writes them every 5 s: a crash may lose 5 s of counts. */
 export interface Usage {
@@ -31,7 +31,7 @@ export function usage(deps: { store: Pick<Store, 'usage' | 'connections' | 'call
   let minute = 0;
   let waiting: UsageCount[] = [];
   let usedKeys = new Set<string>();
-  const usedTold = new LRUCache<string, true>({ ...upTo(200_000), ttl: USED_EVERY_MS });
+  const usedTold = new LRUCache<string, true>({ ...boundedCache(200_000), ttl: USED_EVERY_MS });
 
   const totals: Record<UsageOutcome, number> = { token: 0, relayed: 0, refused: 0, limited: 0 };
   const close = (): void => {

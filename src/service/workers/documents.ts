@@ -9,10 +9,10 @@ export interface Documents {
 }
 
 const DEADLINE_MS = 15_000;
-const WAITING_MOST = 20;
+const MAX_WAITING = 20;
 
 export function documents(deadlineMs = DEADLINE_MS): Documents {
-  const pool = workerPool('documents-worker', { threads: 1, queue: WAITING_MOST, memoryMb: 512 });
+  const pool = workerPool('documents-worker', { threads: 1, queue: MAX_WAITING, memoryMb: 512 });
   return {
     async read(task, input) {
       const deadline = AbortSignal.timeout(deadlineMs);

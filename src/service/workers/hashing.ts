@@ -10,7 +10,7 @@ export interface Hashing {
   stop(): Promise<void>;
 }
 
-const WAITING_MOST = 12;
+const MAX_WAITING = 12;
 /** Kept free for devices that signed in before. */
 const KEPT_FREE = 8;
 const RETRY_MS = 2_000;
@@ -18,7 +18,7 @@ const RETRY_MS = 2_000;
 export function hashing(): Hashing {
   const pool = workerPool('hashing-worker', { threads: 1, queue: 64, memoryMb: 64 });
   let inFlight = 0;
-  const run = async <T>(task: HashTask, most = WAITING_MOST): Promise<T> => {
+  const run = async <T>(task: HashTask, most = MAX_WAITING): Promise<T> => {
     if (inFlight >= most) throw new Fault('SIGN_IN_THROTTLED', { detail: 'Many sign in at this moment.', retryAfterMs: RETRY_MS });
     inFlight += 1;
     try {
@@ -29,7 +29,7 @@ export function hashing(): Hashing {
   };
   return {
     hash: (password) => run<string>({ hash: password }),
-    verify: (hash, password, known = false) => run<boolean>({ verify: password, against: hash }, known ? WAITING_MOST + KEPT_FREE : WAITING_MOST),
+    verify: (hash, password, known = false) => run<boolean>({ verify: password, against: hash }, known ? MAX_WAITING + KEPT_FREE : MAX_WAITING),
     stop: () => pool.destroy(),
   };
 }

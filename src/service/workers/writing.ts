@@ -9,11 +9,11 @@ export interface Writing {
 }
 
 const THREADS = 2;
-const WAITING_MOST = 1_000;
+const MAX_WAITING = 1_000;
 const DEADLINE_MS = 60_000;
 
 export function writing(): Writing {
-  const pool = workerPool('writing-worker', { threads: THREADS, queue: WAITING_MOST, memoryMb: 256 });
+  const pool = workerPool('writing-worker', { threads: THREADS, queue: MAX_WAITING, memoryMb: 256 });
   return {
     pages: async (task) => (await pool.run(task, { signal: AbortSignal.timeout(DEADLINE_MS) })) as Uint8Array,
     stop: () => pool.destroy(),

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { Loaded } from '../../state/loaded.svelte.ts';
+  import { Query } from '../../state/query.svelte.ts';
   import { call } from '../../state/session.svelte.ts';
   import ProblemNote from '../ProblemNote.svelte';
   import Password from './Password.svelte';
@@ -8,7 +8,7 @@
   import Sessions from './Sessions.svelte';
 
   /** One's own account: role, second factors, sessions, personal tokens, password. */
-  const account = new Loaded(() => call('showAccount'), 10_000);
+  const account = new Query(() => call('showAccount'), 10_000);
   $effect(() => account.start());
   const changed = () => account.load();
 </script>

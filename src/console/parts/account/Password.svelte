@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { Doing } from '../../state/loaded.svelte.ts';
+  import { Action } from '../../state/query.svelte.ts';
   import { call } from '../../state/session.svelte.ts';
   import PasswordField from '../../ui/PasswordField.svelte';
   import ProblemNote from '../ProblemNote.svelte';
@@ -8,7 +8,7 @@
   let current = $state('');
   let password = $state('');
   let says = $state('');
-  const [changing, ending] = [new Doing(), new Doing()];
+  const [changing, ending] = [new Action(), new Action()];
   const endedSessions = (ended: number) =>
     ended === 0 ? 'No other sessions.' : `${ended} other ${ended === 1 ? 'session' : 'sessions'} signed out.`;
   const change = (event: SubmitEvent) => {

@@ -1,7 +1,7 @@
 <script lang="ts">
   import type { SessionView } from '../../../api/operators.ts';
   import { ROLES, type Role } from '../../../api/roles.ts';
-  import { Doing } from '../../state/loaded.svelte.ts';
+  import { Action } from '../../state/query.svelte.ts';
   import { call } from '../../state/session.svelte.ts';
   import Copy from '../../ui/Copy.svelte';
   import Field from '../../ui/Field.svelte';
@@ -13,7 +13,7 @@
   let role = $state<Role>('viewer');
   let days = $state(90);
   let made = $state.raw<string | null>(null);
-  const [adding, ending] = [new Doing(), new Doing()];
+  const [adding, ending] = [new Action(), new Action()];
   const roles = $derived(ROLES.slice(0, ROLES.indexOf(own) + 1));
   const add = (event: SubmitEvent) => {
     event.preventDefault();

@@ -1,7 +1,7 @@
 <script lang="ts">
   import type { Account } from '../../../api/operators.ts';
   import { FACTOR_WORDS } from '../../../api/vocabulary.ts';
-  import { Doing } from '../../state/loaded.svelte.ts';
+  import { Action } from '../../state/query.svelte.ts';
   import { makePasskey } from '../../state/passkeys.ts';
   import { call } from '../../state/session.svelte.ts';
   import Copy from '../../ui/Copy.svelte';
@@ -15,7 +15,7 @@
   let code = $state('');
   let started = $state.raw<{ factor: string; qr: string; secret: string } | null>(null);
   let codes = $state.raw<readonly string[]>([]);
-  const doing = new Doing();
+  const doing = new Action();
   const kept = async (recovery: readonly string[]) => {
     if (recovery.length > 0) codes = recovery;
     [name, code, started] = ['', '', null];

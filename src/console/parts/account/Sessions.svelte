@@ -1,13 +1,13 @@
 <script lang="ts">
   import type { SessionView } from '../../../api/operators.ts';
   import { SESSION_KIND_WORDS } from '../../../api/vocabulary.ts';
-  import { Doing } from '../../state/loaded.svelte.ts';
+  import { Action } from '../../state/query.svelte.ts';
   import { call } from '../../state/session.svelte.ts';
   import Time from '../../ui/Time.svelte';
   import ProblemNote from '../ProblemNote.svelte';
 
   const { sessions, changed }: { sessions: readonly SessionView[]; changed: () => unknown } = $props();
-  const doing = new Doing();
+  const doing = new Action();
   const end = (session: string) =>
     doing.run(async () => {
       await call('endOwnSession', { params: { session } });

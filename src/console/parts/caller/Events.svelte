@@ -1,6 +1,6 @@
 <script lang="ts">
   import { PERSON_EVENT_LABELS } from '../../../api/vocabulary.ts';
-  import { Doing, Loaded } from '../../state/loaded.svelte.ts';
+  import { Action, Query } from '../../state/query.svelte.ts';
   import { call } from '../../state/session.svelte.ts';
   import Field from '../../ui/Field.svelte';
   import Form from '../../ui/Form.svelte';
@@ -12,12 +12,12 @@
   /** Where events about people go for a caller, and how the last deliveries went. */
   const { caller }: { caller: string } = $props();
   const named = $derived(caller);
-  const loaded = new Loaded(() => call('showEventReceiver', { params: { caller: named } }), 3_000);
+  const loaded = new Query(() => call('showEventReceiver', { params: { caller: named } }), 3_000);
   $effect(() => {
     void named;
     return loaded.start();
   });
-  const saving = new Doing();
+  const saving = new Action();
   let url = $state('');
   let secret = $state('');
   const params = $derived({ caller });

@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { Caller } from '../../../api/callers.ts';
-  import { Doing } from '../../state/loaded.svelte.ts';
+  import { Action } from '../../state/query.svelte.ts';
   import { call } from '../../state/session.svelte.ts';
   import Field from '../../ui/Field.svelte';
   import Time from '../../ui/Time.svelte';
@@ -11,7 +11,7 @@
   let adding = $state(false);
   let kind = $state<'key' | 'workload' | 'certificate'>('key');
   let [text, issuer, claims] = $state(['', '', '']);
-  const doing = new Doing();
+  const doing = new Action();
   const pairs = () =>
     Object.fromEntries(
       [...claims.matchAll(/^\s*([^:=\s]+)\s*[:=]\s*(.+)$/gm)].map(([, name = '', value = '']): [string, string] => [name, value.trim()]),

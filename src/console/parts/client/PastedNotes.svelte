@@ -1,7 +1,7 @@
 <script lang="ts">
   import type { Client } from '../../../api/clients.ts';
   import type { AnswerOf } from '../../../api/operations.ts';
-  import { Doing } from '../../state/loaded.svelte.ts';
+  import { Action } from '../../state/query.svelte.ts';
   import { call } from '../../state/session.svelte.ts';
   import Field from '../../ui/Field.svelte';
   import ProblemNote from '../ProblemNote.svelte';
@@ -10,7 +10,7 @@
   const { client: c, done }: { client: Client; done: () => unknown } = $props();
   let notes = $state('');
   let sorted = $state.raw<AnswerOf<'sortNotes'> | null>(null);
-  const sorting = new Doing();
+  const sorting = new Action();
   const sort = (apply: boolean) =>
     sorting.run(async () => {
       sorted = await call('sortNotes', { params: { provider: c.provider, client: c.name }, body: { text: notes, apply } });

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { push } from 'svelte-spa-router';
   import type { Connection } from '../../../api/connections.ts';
-  import { Doing } from '../../state/loaded.svelte.ts';
+  import { Action } from '../../state/query.svelte.ts';
   import { call } from '../../state/session.svelte.ts';
   import Confirm from '../../ui/Confirm.svelte';
   import Time from '../../ui/Time.svelte';
@@ -13,7 +13,7 @@
     done: () => Promise<unknown>;
   }
   let { connection: c, ending = $bindable(), done }: Props = $props();
-  const doing = new Doing();
+  const doing = new Action();
   let revoked = $state('');
   const key = $derived({ params: { connection: c.name } });
   const revoke = () =>

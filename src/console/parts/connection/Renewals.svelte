@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { Connection } from '../../../api/connections.ts';
-  import { Loaded } from '../../state/loaded.svelte.ts';
+  import { Query } from '../../state/query.svelte.ts';
   import { call } from '../../state/session.svelte.ts';
   import AttemptList from '../AttemptList.svelte';
   import LifeTable from '../LifeTable.svelte';
@@ -8,7 +8,7 @@
 
   /** What ends the connection and when, and its last renewals on the wire. */
   const { connection: c }: { connection: Connection } = $props();
-  const attempts = new Loaded(() => call('listAttempts', { params: { connection: c.name } }), 4_000);
+  const attempts = new Query(() => call('listAttempts', { params: { connection: c.name } }), 4_000);
   $effect(() => {
     void c.name;
     return attempts.start();

@@ -1,13 +1,13 @@
 <script lang="ts">
   import type { Connection } from '../../../api/connections.ts';
-  import { Loaded } from '../../state/loaded.svelte.ts';
+  import { Query } from '../../state/query.svelte.ts';
   import { call } from '../../state/session.svelte.ts';
   import QuotaTable from '../QuotaTable.svelte';
   import UserTable from '../UserTable.svelte';
 
   /** The callers of a connection, and what is left of the provider's quota. */
   const { connection: c }: { connection: Connection } = $props();
-  const quota = new Loaded(() => call('showQuota', { params: { connection: c.name } }), 5_000);
+  const quota = new Query(() => call('showQuota', { params: { connection: c.name } }), 5_000);
   $effect(() => {
     void c.name;
     return quota.start();

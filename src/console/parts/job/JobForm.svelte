@@ -3,7 +3,7 @@
   import type { BodyOf } from '../../../api/operations.ts';
   import type { Problem } from '../../../api/problem.ts';
   import type { JobDraft } from '../../state/job-draft.svelte.ts';
-  import { Doing } from '../../state/loaded.svelte.ts';
+  import { Action } from '../../state/query.svelte.ts';
   import { call, problemOf } from '../../state/session.svelte.ts';
   import Field from '../../ui/Field.svelte';
   import Form from '../../ui/Form.svelte';
@@ -18,7 +18,7 @@
     save(): Promise<void>;
   }
   const { draft, isNew, save }: Props = $props();
-  const saving = new Doing();
+  const saving = new Action();
   let plan = $state.raw<JobPlan | null>(null);
   const PAUSE_MS = 300;
   let planProblem = $state.raw<Problem | null>(null);

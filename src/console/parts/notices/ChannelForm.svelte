@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { Doing } from '../../state/loaded.svelte.ts';
+  import { Action } from '../../state/query.svelte.ts';
   import { ChannelDraft } from '../../state/notices.svelte.ts';
   import { call } from '../../state/session.svelte.ts';
   import Field from '../../ui/Field.svelte';
@@ -9,7 +9,7 @@
   /** A new channel: where notices go, which of them, and when. */
   const { added }: { added(): Promise<unknown> } = $props();
   let draft = $state.raw(new ChannelDraft());
-  const saving = new Doing();
+  const saving = new Action();
   const SEVERITIES = [
     ['action', 'Action needed'],
     ['warning', 'Warnings'],

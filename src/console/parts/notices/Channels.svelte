@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { Channel } from '../../../api/notices.ts';
-  import { Doing, Loaded } from '../../state/loaded.svelte.ts';
+  import { Action, Query } from '../../state/query.svelte.ts';
   import { call } from '../../state/session.svelte.ts';
   import Confirm from '../../ui/Confirm.svelte';
   import Time from '../../ui/Time.svelte';
@@ -10,9 +10,9 @@
   import ChannelForm from './ChannelForm.svelte';
 
   /** How notices reach people, and whether that works. */
-  const list = new Loaded(() => call('listChannels', {}), 5_000);
+  const list = new Query(() => call('listChannels', {}), 5_000);
   $effect(() => list.start());
-  const doing = new Doing();
+  const doing = new Action();
   let removing = $state<string | null>(null);
   const act = (work: () => Promise<string>) =>
     doing.run(async () => {

@@ -1,11 +1,11 @@
 <script lang="ts">
-  import { Loaded } from '../../state/loaded.svelte.ts';
+  import { Query } from '../../state/query.svelte.ts';
   import { call } from '../../state/session.svelte.ts';
   import { callerBars, hrefOfQuota, quotaTone, RESULT_WORDS } from '../../state/breakdown.ts';
   import { counted } from '../../state/moments.ts';
 
   /** Who uses what, which quotas run low, how jobs went: bars and squares that lead to their pages. */
-  const loaded = new Loaded(() => call('showBreakdown'), 10_000);
+  const loaded = new Query(() => call('showBreakdown'), 10_000);
   $effect(() => loaded.start());
   const b = $derived(loaded.value);
   const bars = $derived(callerBars(b?.callers ?? []));

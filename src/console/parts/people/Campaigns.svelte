@@ -1,7 +1,7 @@
 <script lang="ts">
   import Plus from '@lucide/svelte/icons/plus';
   import type { Campaign } from '../../../api/people.ts';
-  import { Doing, Loaded } from '../../state/loaded.svelte.ts';
+  import { Action, Query } from '../../state/query.svelte.ts';
   import { campaignInWords, percentOf } from '../../state/people.svelte.ts';
   import { call } from '../../state/session.svelte.ts';
   import Field from '../../ui/Field.svelte';
@@ -12,13 +12,13 @@
   /** Everyone who lacks a scope of a shared connection is asked again; how far that is. */
   const { connection, scopes }: { connection: string; scopes: string[] } = $props();
   const named = $derived(connection);
-  const list = new Loaded(() => call('listCampaigns', { params: { connection: named } }), 3_000);
+  const list = new Query(() => call('listCampaigns', { params: { connection: named } }), 3_000);
   $effect(() => {
     void named;
     return list.start();
   });
   const items = $derived([...(list.value?.items ?? [])].reverse());
-  const saving = new Doing();
+  const saving = new Action();
   let isAdding = $state(false);
   let name = $state('');
   let purpose = $state('');

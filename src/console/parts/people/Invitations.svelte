@@ -1,7 +1,7 @@
 <script lang="ts">
   import type { Invitation } from '../../../api/people.ts';
   import { INVITATION_WORDS } from '../../../api/vocabulary.ts';
-  import { Doing, Loaded } from '../../state/loaded.svelte.ts';
+  import { Action, Query } from '../../state/query.svelte.ts';
   import { INVITATION_COLUMNS, invitationTable } from '../../state/people.svelte.ts';
   import { call } from '../../state/session.svelte.ts';
   import Confirm from '../../ui/Confirm.svelte';
@@ -14,7 +14,7 @@
   /** Links that were made, newest first; the links themselves are never shown again. */
   const { connection }: { connection: string } = $props();
   const named = $derived(connection);
-  const list = new Loaded(() => call('listInvitations', { params: { connection: named }, query: {} }), 3_000);
+  const list = new Query(() => call('listInvitations', { params: { connection: named }, query: {} }), 3_000);
   $effect(() => {
     void named;
     return list.start();
@@ -24,7 +24,7 @@
   const idOf = (one: Invitation) => one.id;
   const isOpen = (one: Invitation) => one.state === 'sent' || one.state === 'opened';
   let ending = $state.raw<Invitation | null>(null);
-  const doing = new Doing();
+  const doing = new Action();
   const revoke = () =>
     doing.run(async () => {
       await call('revokeInvitation', { params: { invitation: ending?.id ?? '' } });

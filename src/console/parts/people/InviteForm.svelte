@@ -1,7 +1,7 @@
 <script lang="ts">
   import { onMount } from 'svelte';
   import type { Invited } from '../../../api/people.ts';
-  import { Doing, Loaded } from '../../state/loaded.svelte.ts';
+  import { Action, Query } from '../../state/query.svelte.ts';
   import { InviteDraft } from '../../state/people.svelte.ts';
   import { call } from '../../state/session.svelte.ts';
   import Field from '../../ui/Field.svelte';
@@ -11,10 +11,10 @@
 
   /** A link for one person. It is shown once. */
   const { connection }: { connection: string } = $props();
-  const callers = new Loaded(() => call('listCallers'));
+  const callers = new Query(() => call('listCallers'));
   onMount(() => callers.start());
   const draft = new InviteDraft();
-  const saving = new Doing();
+  const saving = new Action();
   let made = $state.raw<Invited | null>(null);
   let returns = $state.raw<string[]>([]);
   const choose = async () => {

@@ -2,7 +2,7 @@
   import Plus from '@lucide/svelte/icons/plus';
   import type { Person } from '../../../api/people.ts';
   import { STATES } from '../../../api/vocabulary.ts';
-  import { Loaded } from '../../state/loaded.svelte.ts';
+  import { Query } from '../../state/query.svelte.ts';
   import { causesInWords, PERSON_COLUMNS, personTable, shares } from '../../state/people.svelte.ts';
   import { call } from '../../state/session.svelte.ts';
   import Cut from '../../ui/Cut.svelte';
@@ -22,7 +22,7 @@
   let limit = $state(PAGE);
   let isInviting = $state(false);
   const named = $derived(connection);
-  const list = new Loaded(
+  const list = new Query(
     () =>
       call('listPeople', {
         params: { connection: named },

@@ -1,7 +1,7 @@
 <script lang="ts">
   import CirclePlay from '@lucide/svelte/icons/circle-play';
   import type { Connection } from '../../../api/connections.ts';
-  import { Doing } from '../../state/loaded.svelte.ts';
+  import { Action } from '../../state/query.svelte.ts';
   import { call } from '../../state/session.svelte.ts';
   import Copy from '../../ui/Copy.svelte';
   import Menu from '../../ui/Menu.svelte';
@@ -21,7 +21,7 @@
   /** A shared connection: one grant for each person who connected their own account. */
   const { connection: c, tab: wanted, done }: { connection: Connection; tab: string | null; done: () => Promise<unknown> } = $props();
   const name = $derived(c.name);
-  const doing = new Doing();
+  const doing = new Action();
   let ending = $state<'revoke' | 'remove' | null>(null);
   const tabs = $derived([
     { id: 'people', label: 'People' },

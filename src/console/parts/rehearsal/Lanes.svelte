@@ -4,9 +4,9 @@
 
   /** What happened when, at a glance. The tables beneath have the same. */
   const { report }: { report: RehearsalReport } = $props();
-  const SHOWN_MOST = 14;
+  const MAX_SHOWN = 14;
   const all = $derived(rehearsalLanes(report));
-  const lanes = $derived(all.slice(0, SHOWN_MOST));
+  const lanes = $derived(all.slice(0, MAX_SHOWN));
   const ticks = $derived(rehearsalTicks(report));
   const TONES = { good: 'bg-success', warn: 'bg-warning', bad: 'bg-error' };
 </script>

@@ -1,17 +1,17 @@
 <script lang="ts">
-  import { Doing, Loaded } from '../../state/loaded.svelte.ts';
+  import { Action, Query } from '../../state/query.svelte.ts';
   import { call } from '../../state/session.svelte.ts';
   import Field from '../../ui/Field.svelte';
   import Time from '../../ui/Time.svelte';
   import ProblemNote from '../ProblemNote.svelte';
 
-  const plan = new Loaded(() => call('showBackupPlan'), 10_000);
+  const plan = new Query(() => call('showBackupPlan'), 10_000);
   $effect(() => plan.start());
-  const practice = new Loaded(() => call('showPractice'), 30_000);
+  const practice = new Query(() => call('showPractice'), 30_000);
   $effect(() => practice.start());
   let editing = $state(false);
   let [every, keep, recipient, results] = $state([24, 14, '', false] as [number, number, string, boolean]);
-  const doing = new Doing();
+  const doing = new Action();
   const edit = () => {
     const now = plan.value?.plan;
     if (now) [every, keep, recipient, results] = [now.every_hours, now.keep, now.recipient, now.results];

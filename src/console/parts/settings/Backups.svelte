@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { Doing, Loaded } from '../../state/loaded.svelte.ts';
+  import { Action, Query } from '../../state/query.svelte.ts';
   import { call, session } from '../../state/session.svelte.ts';
   import type { Backup } from '../../../api/backups.ts';
   import Confirm from '../../ui/Confirm.svelte';
@@ -11,7 +11,7 @@
   import NewBackup from './NewBackup.svelte';
 
   /** Encrypted copies of everything, made while the service runs. */
-  const list = new Loaded(() => call('listBackups'), 2_000);
+  const list = new Query(() => call('listBackups'), 2_000);
   $effect(() => list.start());
   const isRunning = $derived(list.value?.items.some((one) => one.state === 'running') ?? false);
   $effect(() => {
@@ -20,7 +20,7 @@
     return () => clearInterval(timer);
   });
   let removing = $state.raw<Backup | null>(null);
-  const doing = new Doing();
+  const doing = new Action();
   const remove = () =>
     doing.run(async () => {
       await call('removeBackup', { params: { backup: removing?.id ?? '' } });

@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { ComparedBundle } from '../../../api/bundles.ts';
-  import { Doing } from '../../state/loaded.svelte.ts';
+  import { Action } from '../../state/query.svelte.ts';
   import { call, session } from '../../state/session.svelte.ts';
   import Field from '../../ui/Field.svelte';
   import { notify } from '../../ui/toast.ts';
@@ -12,7 +12,7 @@
   let variables = $state('');
   let compared = $state.raw<ComparedBundle | null>(null);
   let [overwrite, remove] = $state([false, false]);
-  const doing = new Doing();
+  const doing = new Action();
   const given = () => ({
     files,
     variables: Object.fromEntries(

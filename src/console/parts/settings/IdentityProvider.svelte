@@ -1,6 +1,6 @@
 <script lang="ts">
   import { ROLES, type Role } from '../../../api/roles.ts';
-  import { Doing, Loaded } from '../../state/loaded.svelte.ts';
+  import { Action, Query } from '../../state/query.svelte.ts';
   import { call, session } from '../../state/session.svelte.ts';
   import Confirm from '../../ui/Confirm.svelte';
   import Copy from '../../ui/Copy.svelte';
@@ -9,13 +9,13 @@
   import ProblemNote from '../ProblemNote.svelte';
 
   /** Operators sign in at the company's own OpenID Connect provider; its groups decide their roles. */
-  const seen = new Loaded(() => call('showIdentityProvider'));
+  const seen = new Query(() => call('showIdentityProvider'));
   $effect(() => seen.start());
   let editing = $state(false);
   let removing = $state(false);
   let form = $state({ title: '', issuer: '', client_id: '', secret: '', scopes: 'profile email', claim: 'groups' });
   let rules = $state<{ group: string; role: Role; labels: string }[]>([]);
-  const doing = new Doing();
+  const doing = new Action();
   const edit = () => {
     const p = seen.value?.provider;
     form = {

@@ -4,15 +4,15 @@
   import type { Answers } from '../../../api/clients.ts';
   import Field from '../../ui/Field.svelte';
   import ProblemNote from '../ProblemNote.svelte';
-  import { Doing, Loaded } from '../../state/loaded.svelte.ts';
+  import { Action, Query } from '../../state/query.svelte.ts';
   import { call } from '../../state/session.svelte.ts';
 
   /** What is said once for the whole installation. */
-  const loaded = new Loaded(() => call('showAnswers'));
+  const loaded = new Query(() => call('showAnswers'));
   onMount(() => loaded.start());
   let edited = $state<Partial<Answers>>({});
   let saved = $state('');
-  const saving = new Doing();
+  const saving = new Action();
   const FIELDS: [keyof Answers, string, string][] = [
     ['organization', 'Organization', 'Who we are, as forms ask for it.'],
     ['purpose', 'Purpose', 'What the integrations do with the data, in a sentence or two.'],

@@ -1,12 +1,12 @@
 <script lang="ts">
-  import { Doing, Loaded } from '../../state/loaded.svelte.ts';
+  import { Action, Query } from '../../state/query.svelte.ts';
   import { call, session } from '../../state/session.svelte.ts';
   import Confirm from '../../ui/Confirm.svelte';
   import Time from '../../ui/Time.svelte';
   import ProblemNote from '../ProblemNote.svelte';
 
   /** Which key seals what, and how far re-sealing is. */
-  const keys = new Loaded(() => call('showKeys'), 2_000);
+  const keys = new Query(() => call('showKeys'), 2_000);
   $effect(() => keys.start());
   const isRunning = $derived(keys.value?.reseal?.state === 'running');
   $effect(() => {
@@ -15,7 +15,7 @@
     return () => clearInterval(timer);
   });
   let rotating = $state(false);
-  const doing = new Doing();
+  const doing = new Action();
   const rotate = () =>
     doing.run(async () => {
       await call('rotateKeys');

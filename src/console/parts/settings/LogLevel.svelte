@@ -1,15 +1,15 @@
 <script lang="ts">
   import { LOG_LEVELS } from '../../../api/choices.ts';
-  import { Doing, Loaded } from '../../state/loaded.svelte.ts';
+  import { Action, Query } from '../../state/query.svelte.ts';
   import { call } from '../../state/session.svelte.ts';
   import Form from '../../ui/Form.svelte';
   import Time from '../../ui/Time.svelte';
   import ProblemNote from '../ProblemNote.svelte';
 
   /** How much the log says, for a while: more while something is looked into. */
-  const now = new Loaded(() => call('showLogLevel'), 5_000);
+  const now = new Query(() => call('showLogLevel'), 5_000);
   $effect(() => now.start());
-  const saving = new Doing();
+  const saving = new Action();
   let level = $state<(typeof LOG_LEVELS)[number]>('debug');
   let minutes = $state(30);
   const submit = (event: SubmitEvent) => {

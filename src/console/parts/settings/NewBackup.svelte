@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { Doing } from '../../state/loaded.svelte.ts';
+  import { Action } from '../../state/query.svelte.ts';
   import { call } from '../../state/session.svelte.ts';
   import Field from '../../ui/Field.svelte';
   import ProblemNote from '../ProblemNote.svelte';
@@ -7,7 +7,7 @@
   const { started }: { started: () => unknown } = $props();
   let passphrase = $state('');
   let [results, move] = $state([true, false]);
-  const doing = new Doing();
+  const doing = new Action();
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
     void doing.run(async () => {

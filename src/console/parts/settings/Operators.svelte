@@ -2,7 +2,7 @@
   import type { OperatorSummary } from '../../../api/operators.ts';
   import type { Role } from '../../../api/roles.ts';
   import { OPERATOR_STATE_WORDS } from '../../../api/vocabulary.ts';
-  import { Doing, Loaded } from '../../state/loaded.svelte.ts';
+  import { Action, Query } from '../../state/query.svelte.ts';
   import { call, session } from '../../state/session.svelte.ts';
   import Confirm from '../../ui/Confirm.svelte';
   import Copy from '../../ui/Copy.svelte';
@@ -15,12 +15,12 @@
   import OperatorEdit from './OperatorEdit.svelte';
 
   /** Who signs in here, and what they may do. */
-  const list = new Loaded(() => call('listOperators'), 5_000);
+  const list = new Query(() => call('listOperators'), 5_000);
   $effect(() => list.start());
   let link = $state.raw<{ operator: string; url: string; ends_at: string } | null>(null);
   let editing = $state<string | null>(null);
   let removing = $state<string | null>(null);
-  const doing = new Doing();
+  const doing = new Action();
   const mayChange = $derived(session.may('changeOperator'));
   const act = (work: () => Promise<unknown>) =>
     doing.run(async () => {

@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { AddedCalendar } from '../../../api/upcoming.ts';
-  import { Doing, Loaded } from '../../state/loaded.svelte.ts';
+  import { Action, Query } from '../../state/query.svelte.ts';
   import { call } from '../../state/session.svelte.ts';
   import Copy from '../../ui/Copy.svelte';
   import Field from '../../ui/Field.svelte';
@@ -9,9 +9,9 @@
   import ProblemNote from '../ProblemNote.svelte';
 
   /** Private addresses at which calendar programs subscribe. */
-  const list = new Loaded(() => call('listCalendars'));
+  const list = new Query(() => call('listCalendars'));
   $effect(() => list.start());
-  const saving = new Doing();
+  const saving = new Action();
   let name = $state('');
   let made = $state.raw<AddedCalendar | null>(null);
   const submit = (event: SubmitEvent) => {

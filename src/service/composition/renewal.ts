@@ -23,12 +23,12 @@ import { beginLife } from '../replicas/index.ts';
 import type { ListedConnection } from '../store/connection-rows.ts';
 import { type ApiTokens, apiSessions, apiTokens, issuance } from '../tokens/index.ts';
 import type { Base } from './base.ts';
-import type { Joints } from './joints.ts';
+import type { TestHooks } from './test-hooks.ts';
 
 export type Renewal = Awaited<ReturnType<typeof joinRenewal>>;
 
 /** The engine with all that it depends on, and what issues tokens from it. Renewing begins with `keepRenewing`. */
-export async function joinRenewal(base: Base, joints: Joints) {
+export async function joinRenewal(base: Base, testHooks: TestHooks) {
   const { settings, folder, master, former, clock, lifeId, ports, store, sealer, newest, changes, history, isPractice } = base;
   const { limits } = settings;
   const secrets = clientSecrets({ store: store.secrets, sealer, history, changes, ports });
@@ -36,7 +36,7 @@ export async function joinRenewal(base: Base, joints: Joints) {
   const contexts = grantContexts(store, secrets, definitionsInUse);
   const cache = tokenCache();
   const files = spill({ folder: folder.path, master, former, ports });
-  const spilled = joints.spill?.(files) ?? files;
+  const spilled = testHooks.spill?.(files) ?? files;
   const reserve = spares({ store: store.spares, renewals: store.renewals, sealer });
   const keeper = answerKeeper({ store: store.renewals, sealer, spill: spilled, newest, spares: reserve, ports });
   const wire = wireLog({ store: store.wireLog, ports });

@@ -3,7 +3,7 @@ import type { GrantParts } from './parts.ts';
 import { retireGrant } from './retire.ts';
 
 /** Puts a grant beside the current one; whatever waited there before is ended. */
-export async function putBeside(s: GrantParts, connectionId: string, grantId: string, why: StandbyWhy): Promise<void> {
+export async function moveToStandby(s: GrantParts, connectionId: string, grantId: string, why: StandbyWhy): Promise<void> {
   const connection = await s.store.connections.byId(connectionId);
   if (connection?.standbyGrantId && connection.standbyGrantId !== grantId) await retireGrant(s, connection.standbyGrantId, 'set_aside', grantId);
   await s.store.connections.change(connectionId, { standbyGrantId: grantId, standbyWhy: why });

@@ -1,6 +1,6 @@
 import { afterEach, expect, test, vi } from 'vitest';
 import { ProblemError } from '../../api/client.ts';
-import { Doing, Loaded } from './loaded.svelte.ts';
+import { Action, Query } from './query.svelte.ts';
 
 const problem = (title: string) => new ProblemError({ type: 'about:blank', title, status: 503, remedy: 'Try again.', code: 'SERVICE_UNREACHABLE' });
 /** A read whose answers the test gives, in any order. */
@@ -13,7 +13,7 @@ afterEach(() => vi.useRealTimers());
 
 test('what is shown stays through a failure, with the problem beside it, and the next answer takes the problem away', async () => {
   const { open, read } = reads<string>();
-  const loaded = new Loaded(read);
+  const loaded = new Query(read);
   for (const [answer, value, title] of [
     ['one', 'one', undefined],
     [problem('The service does not answer.'), 'one', 'The service does not answer.'],
@@ -29,7 +29,7 @@ test('what is shown stays through a failure, with the problem beside it, and the
 
 test('an answer that was overtaken by a later one is dropped, and so is its failure', async () => {
   const { open, read } = reads<string>();
-  const loaded = new Loaded(read);
+  const loaded = new Query(read);
   const [first, second, third] = [loaded.load(), loaded.load(), loaded.load()];
   open[2]?.resolve('newest');
   open[1]?.reject(problem('late'));
@@ -40,7 +40,7 @@ test('an answer that was overtaken by a later one is dropped, and so is its fail
 
 test('a page that was left gets nothing more, and a start shows nothing of the one before', async () => {
   const { open, read } = reads<string>();
-  const loaded = new Loaded(read);
+  const loaded = new Query(read);
   const stop = loaded.start();
   stop();
   open.shift()?.resolve('too late');
@@ -60,7 +60,7 @@ test('it is read every so often, except while nobody looks', () => {
   const page = { hidden: false };
   vi.stubGlobal('document', page);
   const read = vi.fn(() => new Promise<string>(() => undefined));
-  const stop = new Loaded(read, 2_000).start();
+  const stop = new Query(read, 2_000).start();
   vi.advanceTimersByTime(4_000);
   expect(read).toHaveBeenCalledTimes(3);
   page.hidden = true;
@@ -75,7 +75,7 @@ test('it is read every so often, except while nobody looks', () => {
 });
 
 test('one thing at a time: a second press while it runs does nothing; a failure is kept until the next try', async () => {
-  const doing = new Doing();
+  const doing = new Action();
   let finish: () => void = () => undefined;
   const first = doing.run(() => new Promise((resolve) => (finish = resolve)));
   expect([doing.busy, await doing.run(async () => undefined)]).toEqual([true, false]);

@@ -10,7 +10,7 @@ interface Kept<T> {
  * worked out behind them. A figure is at most `keptMs` old.
  * @param isLarge whether a value is worth keeping; what is small is worked out each time
  */
-export function lately<T>(work: () => Promise<T>, { keptMs, isLarge }: { keptMs: number; isLarge(value: T): boolean }): () => Promise<T> {
+export function staleWhileRevalidate<T>(work: () => Promise<T>, { keptMs, isLarge }: { keptMs: number; isLarge(value: T): boolean }): () => Promise<T> {
   let kept: Kept<T> | null = null;
   let running: Promise<T> | null = null;
   const workOut = async (): Promise<T> => {

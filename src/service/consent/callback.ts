@@ -1,4 +1,4 @@
-import { diagnoseCallback, diagnoseStopPage } from '../../core/diagnosis/way-back.ts';
+import { diagnoseCallback, diagnoseStopPage } from '../../core/diagnosis/callback.ts';
 import { Fault } from '../../core/fault.ts';
 import { readCallback } from '../../core/oauth/callback.ts';
 import { readPasted } from '../../core/oauth/ways.ts';
@@ -7,10 +7,10 @@ import { sentAwayOf } from '../grants/index.ts';
 import { hashOf, isHashOf } from '../hash.ts';
 import { emptyOutcome, refuseUnconfirmed } from '../records/index.ts';
 import type { ConsentRow } from '../store/consents.ts';
+import type { Parties } from './consent-context.ts';
+import type { Consents } from './consents-interface.ts';
 import { consentCookieName } from './cookie.ts';
-import type { Consents } from './face.ts';
 import { INVITATION_USED, problemOf } from './outcome.ts';
-import type { Parties } from './parties.ts';
 import type { ConsentParts } from './parts.ts';
 import type { Runs } from './runs.ts';
 import { type ConsentParties, outcomeView } from './view.ts';

@@ -5,7 +5,7 @@ import type { RenewalStore } from '../store/renewals.ts';
 import type { RunStore } from '../store/runs.ts';
 
 /** Places at which another may put a wrapper of its own around a port: fault tests stop the process there. */
-export interface Joints {
+export interface TestHooks {
   send?(send: Send): Send;
   store?(store: RenewalStore): RenewalStore;
   spill?(spill: Spill): Spill;

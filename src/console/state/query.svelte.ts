@@ -6,7 +6,7 @@ import { problemOf } from './session.svelte.ts';
 const QUIET_MS = 15_000;
 
 /** Something read from the service, read again while its page is open; what is shown stays until the next answer. */
-export class Loaded<T> {
+export class Query<T> {
   value = $state.raw<T | null>(null);
   problem = $state.raw<Problem | null>(null);
   readonly #read: () => Promise<T>;
@@ -66,7 +66,7 @@ export class Loaded<T> {
 }
 
 /** One thing that a person does: busy, then done or a problem. */
-export class Doing {
+export class Action {
   busy = $state(false);
   problem = $state.raw<Problem | null>(null);
 

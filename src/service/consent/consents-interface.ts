@@ -1,6 +1,6 @@
 import type { ConsentOutcome, OpenedConsent } from '../../api/connections.ts';
 import type { Way } from '../../core/oauth/grant-kinds.ts';
-import type { Command } from '../asked.ts';
+import type { Command } from '../operation-call.ts';
 import type { ConsentRuns } from './devices.ts';
 import type { PersonOpening } from './opening.ts';
 

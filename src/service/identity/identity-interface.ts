@@ -1,6 +1,6 @@
 import type { z } from 'zod';
 import type { IdentityProviderShown, SetIdentityProvider } from '../../api/identity.ts';
-import type { SignedInOperator } from '../asked.ts';
+import type { SignedInOperator } from '../operation-call.ts';
 import type { From, NewSession } from '../operators/index.ts';
 
 /** Operators sign in at the company's own OpenID Connect provider; its groups decide their roles. */

@@ -98,14 +98,14 @@ function byWords(text: string, sent: SentAway): Diagnosis | null {
   return diagnosis(cause, { evidence, certain: own !== undefined });
 }
 
-const TEXT_MOST = 2_000;
+const MAX_TEXT = 2_000;
 
 /**
  * Nothing came back, because the provider stopped on a page of its own: what someone pasted of that page, its words or its address, is
  * the evidence.
  */
 export function diagnoseStopPage(pasted: string, sent: SentAway): Diagnosis {
-  const text = pasted.trim().slice(0, TEXT_MOST);
+  const text = pasted.trim().slice(0, MAX_TEXT);
   const url = /^https?:\/\/\S+$/i.test(text) ? parseUrl(text) : null;
   if (url) {
     const all = new URLSearchParams([...url.searchParams, ...new URLSearchParams(url.hash.slice(1))]);

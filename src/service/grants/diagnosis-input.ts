@@ -1,5 +1,5 @@
+import type { SentAway } from '../../core/diagnosis/callback.ts';
 import type { Asked } from '../../core/diagnosis/token-request.ts';
-import type { SentAway } from '../../core/diagnosis/way-back.ts';
 import type { ClientCredentials } from '../../core/oauth/client-authentication.ts';
 import type { WireOutcome } from '../../core/oauth/wire.ts';
 import type { ProviderDefinition } from '../../core/provider/definition.ts';
@@ -17,7 +17,7 @@ export interface KnownParties {
   scopes: readonly string[];
 }
 
-export async function askedOf(
+export async function diagnosisInput(
   s: Pick<GrantParts, 'store' | 'ports'>,
   parties: KnownParties,
   request: { grantType: string; credentials: ClientCredentials | null; codeAgeMs?: number | null; codeLifeMs?: number | null },

@@ -6,7 +6,7 @@ import type { Ports } from './ports.ts';
  * a database that is away is known to everybody. Ends when stopped.
  * @param round returns whether there may be more at once
  */
-export async function keepRounds(
+export async function runPeriodically(
   { ports, everyMs, failed, stop }: { ports: Pick<Ports, 'log' | 'sleep'>; everyMs: number; failed: string; stop: AbortSignal },
   round: () => Promise<boolean>,
 ): Promise<void> {

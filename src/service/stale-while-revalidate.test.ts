@@ -1,5 +1,5 @@
 import { afterEach, expect, test, vi } from 'vitest';
-import { lately } from './lately.ts';
+import { staleWhileRevalidate } from './stale-while-revalidate.ts';
 
 afterEach(() => vi.useRealTimers());
 
@@ -12,7 +12,7 @@ function counting(size: () => number) {
     await new Promise((resolve) => setTimeout(resolve, 100));
     return mine;
   };
-  return { ask: lately(work, { keptMs: 10_000, isLarge: (value) => value.size > 10 }), done: () => done };
+  return { ask: staleWhileRevalidate(work, { keptMs: 10_000, isLarge: (value) => value.size > 10 }), done: () => done };
 }
 
 test('what is small is worked out each time; what is large is answered from memory and renewed behind the answer, never older than said', async () => {

@@ -9,7 +9,7 @@ import type { ConsentParts } from './parts.ts';
 import type { ConsentParties } from './view.ts';
 
 /** What the browser is sent away with: state, PKCE, nonce (RFC 9700 §2.1.1, §4.7). */
-export function depart(
+export function buildAuthorizationRedirect(
   s: Pick<ConsentParts, 'ports' | 'sealer'>,
   consent: ConsentRow,
   parties: ConsentParties,

@@ -1,9 +1,9 @@
 /** Light or dark: what the person chose, else what the system prefers. */
-type Theme = 'kettle-day' | 'kettle-night';
+type ThemeName = 'kettle-day' | 'kettle-night';
 const KEY = 'rusty-kettle-theme';
 
-class Look {
-  theme = $state<Theme>('kettle-day');
+class Theme {
+  current = $state<ThemeName>('kettle-day');
 
   apply(): void {
     const kept = localStorage.getItem(KEY);
@@ -12,14 +12,14 @@ class Look {
   }
 
   toggle(): void {
-    this.#set(this.theme === 'kettle-day' ? 'kettle-night' : 'kettle-day');
-    localStorage.setItem(KEY, this.theme);
+    this.#set(this.current === 'kettle-day' ? 'kettle-night' : 'kettle-day');
+    localStorage.setItem(KEY, this.current);
   }
 
-  #set(theme: Theme): void {
-    this.theme = theme;
+  #set(theme: ThemeName): void {
+    this.current = theme;
     document.documentElement.dataset.theme = theme;
   }
 }
 
-export const look = new Look();
+export const theme = new Theme();

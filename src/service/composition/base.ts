@@ -16,7 +16,7 @@ import { agreeOnPublicUrl } from '../start-up.ts';
 import type { Database } from '../store/database.ts';
 import { openStore } from '../store/store.ts';
 import { noTraces, openTraces, tracedSend } from '../traces.ts';
-import type { Joints } from './joints.ts';
+import type { TestHooks } from './test-hooks.ts';
 
 export const VERSION = (JSON.parse(readFileSync(new URL('../../../package.json', import.meta.url), 'utf8')) as { version: string }).version;
 
@@ -51,11 +51,11 @@ export interface Base extends Opened {
 
 const sendsNothing: Send = async () => ({ kind: 'unsent', reason: 'practice', tookMs: 0 });
 
-export async function openBase(opened: Opened, joints: Joints): Promise<Base> {
+export async function openBase(opened: Opened, testHooks: TestHooks): Promise<Base> {
   const { settings, log, folder, master, database } = opened;
   let jumped = (byMs: number): void => log.warn({ event: 'database.clock_changed', byMs }, 'the database clock was changed');
   const clock =
-    (joints.time && standingClock(joints.time.now)) ??
+    (testHooks.time && standingClock(testHooks.time.now)) ??
     (await databaseClock(database, {
       onError: (cause) => log.debug({ event: 'database.clock_not_read', cause: String(cause) }, 'database clock not read'),
       onJump: (byMs) => jumped(byMs),
@@ -64,16 +64,16 @@ export async function openBase(opened: Opened, joints: Joints): Promise<Base> {
   const plain = openStore(database);
   const isPractice = (await plain.installation.read())?.practice ?? false;
   const traces = settings.tracesUrl === null || isPractice ? noTraces : await openTraces(settings.tracesUrl, { version: VERSION, instance: folder.instanceId });
-  const send = isPractice ? sendsNothing : tracedSend(traces, joints.send?.(out.send) ?? out.send);
-  const ports: Ports = { clock, random, send, traces, sleep: joints.time?.sleep ?? sleep, log };
+  const send = isPractice ? sendsNothing : tracedSend(traces, testHooks.send?.(out.send) ?? out.send);
+  const ports: Ports = { clock, random, send, traces, sleep: testHooks.time?.sleep ?? sleep, log };
   await ensureInstallation({ store: plain.installation, master, publicUrl: settings.publicUrl, ports });
   const former = formerMasterKey(settings);
   const newest = await newestAnswers({
     ...{ folder: folder.path, installationId: (await plain.installation.read())?.installationId ?? '', master, former, ports },
     ...settings.answers,
   });
-  const renewals = joints.store?.(plain.renewals) ?? plain.renewals;
-  const bare = { ...plain, renewals, runs: joints.runs?.(plain.runs) ?? plain.runs };
+  const renewals = testHooks.store?.(plain.renewals) ?? plain.renewals;
+  const bare = { ...plain, renewals, runs: testHooks.runs?.(plain.runs) ?? plain.runs };
   const { sealer, activityKey, isChanged } = await openSealer({ store: bare, master, former, ports });
   const store = rememberingEntered(withSealedDocuments(bare, sealer), { newest, sealer });
   const publicUrl = await agreeOnPublicUrl(settings, store, log);

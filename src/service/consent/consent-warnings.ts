@@ -10,7 +10,7 @@ import type { ConsentParts } from './parts.ts';
  * @param mayEnd the operator said that the oldest may end
  * @throws {Fault} WOULD_END
  */
-export async function costs(
+export async function consentWarnings(
   s: Pick<ConsentParts, 'store'>,
   { connection, client, definition }: { connection: ConnectionRow; client: ClientRow; definition: ProviderDefinition },
   mayEnd: boolean,
